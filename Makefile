@@ -1,0 +1,30 @@
+.PHONY: demo stop reset test types screenshots benchmarks
+
+demo:
+	@ops/bootstrap.sh runtime
+	@.venv/bin/python -m ops.stack start
+
+stop:
+	@.venv/bin/python -m ops.stack stop
+
+reset:
+	@.venv/bin/python -m ops.stack reset
+
+test:
+	@ops/bootstrap.sh dev
+	@.venv/bin/python -m ops.check
+
+# Renew what is made from the code: the API's document, the front end's types, the table of measures.
+types:
+	@ops/bootstrap.sh dev
+	@.venv/bin/python -m ops.measures > docs/measures.md
+	@.venv/bin/python -m ops.openapi > docs/openapi.json
+	@PATH="$(CURDIR)/.node/bin:$$PATH" npm --prefix frontend run --silent types
+
+screenshots:
+	@ops/bootstrap.sh dev
+	@.venv/bin/python -m ops.screenshots
+
+benchmarks:
+	@ops/bootstrap.sh dev
+	@.venv/bin/python -m benchmarks.run

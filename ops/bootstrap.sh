@@ -1,0 +1,92 @@
+#!/usr/bin/env bash
+# Install what is missing: Debian packages, the virtual environment, npm packages, the built page.
+# Usage: ops/bootstrap.sh runtime|dev
+set -euo pipefail
+cd "$(dirname "$0")/.."
+kind=${1:?runtime or dev}
+
+say() { printf '%s\n' "$*"; }
+
+as_root() {
+    if [ "$(id -u)" = 0 ]; then "$@"; else sudo "$@"; fi
+}
+
+packages=(python3 python3-venv postgresql-15 ca-certificates util-linux lilv-utils lv2-examples sox)
+[ "$kind" = dev ] && packages+=(chromium ffmpeg)
+missing=()
+for package in "${packages[@]}"; do
+    dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'install ok installed' || missing+=("$package")
+done
+if [ ${#missing[@]} -gt 0 ]; then
+    say "Installing Debian packages: ${missing[*]}"
+    # The project makes a cluster of its own; Debian need not make one as well.
+    if [ ! -e /etc/postgresql-common/createcluster.conf ]; then
+        as_root mkdir -p /etc/postgresql-common
+        echo 'create_main_cluster = false' | as_root tee /etc/postgresql-common/createcluster.conf >/dev/null
+    fi
+    as_root apt-get update -qq
+    as_root env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends \
+        -o Dpkg::Options::=--force-confold "${missing[@]}" >/dev/null
+fi
+
+python=''
+for candidate in python3.11 /usr/bin/python3.11 python3; do
+    if "$candidate" -c 'import sys, venv, ensurepip; sys.exit(sys.version_info[:2] != (3, 11))' 2>/dev/null; then
+        python=$candidate
+        break
+    fi
+done
+[ -n "$python" ] || { say "Python 3.11 with venv is needed, and was not found." >&2; exit 1; }
+
+# A step is done again only when what it depends on has changed.
+fresh() { [ -e "$1" ] && [ "$(cat "$1")" = "$2" ]; }
+digest() { cat "$@" | sha256sum | cut -d' ' -f1; }
+
+[ -x .venv/bin/python ] || "$python" -m venv .venv
+for lock in runtime $([ "$kind" = dev ] && echo dev); do
+    want=$(digest "requirements/$lock.txt")
+    if ! fresh ".venv/$lock.stamp" "$want"; then
+        say "Installing Python packages ($lock)"
+        .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r "requirements/$lock.txt"
+        echo "$want" >".venv/$lock.stamp"
+    fi
+done
+want=$(digest pyproject.toml)
+if ! fresh .venv/project.stamp "$want"; then
+    .venv/bin/python -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
+    echo "$want" >.venv/project.stamp
+fi
+
+want=$(digest src/kind_echo/core/loops.py src/kind_echo/standins/*.py requirements/runtime.txt)
+if ! fresh .venv/loops.stamp "$want"; then
+    say "Compiling the loops over samples"
+    .venv/bin/python -m ops.loops
+    echo "$want" >.venv/loops.stamp
+fi
+
+node_does() { "$1" -e 'const [a, b] = process.versions.node.split(".").map(Number);
+    process.exit((a === 20 && b >= 19) || (a === 22 && b >= 12) || a > 22 ? 0 : 1)' 2>/dev/null; }
+if ! { node_does node && command -v npm >/dev/null; }; then
+    want=$(digest requirements/node.txt)
+    if ! fresh .node/stamp "$want"; then
+        say "Installing Node.js"
+        "$python" -m venv .node
+        .node/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r requirements/node.txt
+        echo "$want" >.node/stamp
+    fi
+    PATH="$PWD/.node/bin:$PATH"
+    export PATH
+fi
+want=$(digest frontend/package-lock.json)
+if ! fresh frontend/node_modules/.stamp "$want"; then
+    say "Installing npm packages"
+    npm --prefix frontend ci --loglevel=error --no-audit --no-fund
+    echo "$want" >frontend/node_modules/.stamp
+fi
+want=$(find frontend/src frontend/public frontend/index.html frontend/vite.config.ts frontend/package-lock.json -type f |
+    LC_ALL=C sort | xargs -d '\n' cat | sha256sum | cut -d' ' -f1)
+if ! fresh src/kind_echo/web/static/.stamp "$want"; then
+    say "Building the page"
+    npm --prefix frontend run --silent build -- --logLevel error
+    echo "$want" >src/kind_echo/web/static/.stamp
+fi

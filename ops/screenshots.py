@@ -1,0 +1,166 @@
+"""One picture of each main view, from the running demo, into docs/screenshots/."""
+
+import json
+import tempfile
+import time
+import urllib.request
+import zipfile
+from pathlib import Path
+from typing import Any
+
+from playwright.sync_api import Browser, Page, Playwright, ViewportSize, sync_playwright
+
+from ops.stack import PROJECT, Stack
+
+_FOLDER = PROJECT / "docs" / "screenshots"
+_CHROMIUM = "/usr/bin/chromium"
+_ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
+_BY_HAND = "By hand"
+_PATIENCE = 600  # s
+_SIZE: ViewportSize = {"width": 1280, "height": 800}
+
+
+def launch(playwright: Playwright) -> Browser:
+    """Debian's Chromium, without a window."""
+    return playwright.chromium.launch(executable_path=_CHROMIUM, args=_ARGUMENTS)
+
+
+def settle(page: Page) -> None:
+    """Wait until fonts are there and every waveform is drawn."""
+    page.wait_for_load_state("load")
+    page.get_by_text("Loading").first.wait_for(state="detached")
+    page.locator("canvas[data-ready=false]").first.wait_for(state="detached")
+    page.wait_for_timeout(600)
+
+
+def example_files(folder: Path) -> tuple[Path, Path]:
+    """Two files to compare: bell strikes, and the same 3 samples late and 0.2 dB down."""
+    import numpy as np
+
+    from kind_echo.core.signals import SignalRequest, synthesise
+    from kind_echo.store.audiofile import write_audio
+
+    samples = synthesise(SignalRequest("bells", level=-3.0, seconds=3.0, seed=11, channels=2), 48_000)
+    late = np.concatenate([np.zeros((3, 2)), samples[:-3]]) * 10 ** (-0.2 / 20)
+    paths = folder / "buoy-before.wav", folder / "buoy-after.wav"
+    for path, audio in zip(paths, (samples, late), strict=True):
+        write_audio(path, audio, 48_000, "PCM_24")
+    return paths
+
+
+def _wait_for_runs(address: str) -> None:
+    deadline = time.monotonic() + _PATIENCE
+    while time.monotonic() < deadline:
+        runs: list[Any] = _ask(f"{address}/api/runs")["runs"]
+        rendered = [run for run in runs if run["plan"] != _BY_HAND]
+        if all(run["finished"] == run["cells"] and run["verdicts"]["waiting"] == 0 for run in rendered):
+            return
+        time.sleep(1)
+    raise SystemExit(f"The demo's runs are not finished after {_PATIENCE // 60} minutes.")
+
+
+def _ask(address: str) -> dict[str, Any]:
+    with urllib.request.urlopen(address) as response:
+        found: dict[str, Any] = json.load(response)
+        return found
+
+
+def _swept(address: str) -> int:
+    """A cell of the first candidate whose signal is a sweep."""
+    run = next(r for r in _ask(f"{address}/api/runs")["runs"] if r["build"]["version"] == "2.1.0-rc1")
+    sheet = _ask(f"{address}/api/runs/{run['id']}")
+    case = next(c["id"] for c in sheet["cases"] if c["signal"] == "Sine sweep")
+    return int(next(c["id"] for c in sheet["cells"] if c["case_id"] == case and not c["unfit"]))
+
+
+def _send(address: str, body: bytes, kind: str) -> dict[str, Any]:
+    request = urllib.request.Request(address, body, {"Content-Type": kind})
+    with urllib.request.urlopen(request) as response:
+        found: dict[str, Any] = json.load(response)
+        return found
+
+
+def _kit_run(address: str) -> int:
+    """A run that is rendered by hand, of which one render has come back, and a file that is none."""
+    import numpy as np
+
+    from kind_echo.store.audiofile import write_audio
+
+    found = [run for run in _ask(f"{address}/api/runs")["runs"] if run["plan"] == _BY_HAND]
+    if found:
+        return int(found[0]["id"])
+    plan = next(plan for plan in _ask(f"{address}/api/plans")["plans"] if plan["name"] == _BY_HAND)
+    asked = {"plan_id": plan["id"], "build_id": plan["builds"][0]["id"], "who": "Nora F."}
+    run = int(_send(f"{address}/api/runs", json.dumps(asked).encode(), "application/json")["id"])
+    files = f"{address}/api/runs/{run}/kit/files?who=Nora+F.&name="
+    with tempfile.TemporaryDirectory() as folder:
+        kit, hum = Path(folder) / "kit.zip", Path(folder) / "hum.wav"
+        urllib.request.urlretrieve(f"{address}/api/runs/{run}/kit.zip", kit)
+        with zipfile.ZipFile(kit) as archive:
+            bells = next(name for name in archive.namelist() if "bell-buoy" in name)
+            _send(f"{files}Export+7.wav", archive.read(bells), "audio/wav")
+        write_audio(hum, np.random.default_rng(1).normal(0.0, 0.05, (48_000, 1)), 48_000)
+        _send(f"{files}hum+of+the+fridge.wav", hum.read_bytes(), "audio/wav")
+    time.sleep(10)  # workers recognise and measure them
+    return run
+
+
+def _take(page: Page, address: str) -> None:
+    run = next(r for r in _ask(f"{address}/api/runs")["runs"] if r["build"]["version"] == "2.1.0-rc2")
+    cells = _ask(f"{address}/api/runs/{run['id']}")["cells"]
+    broken = next(c for c in cells if c["verdict"] == "Fail" and not c["unfit"])
+    _FOLDER.mkdir(parents=True, exist_ok=True)
+
+    def picture(name: str, path: str, theme: str = "light") -> None:
+        page.goto(address + path)
+        page.evaluate(f"localStorage.setItem('kind-echo.theme', '{theme}')")
+        page.goto(address + path)
+        settle(page)
+        page.screenshot(path=_FOLDER / f"{name}.png")
+
+    picture("runs", "/")
+    picture("sheet", f"/runs/{run['id']}?cell={broken['id']}")
+    picture("sheet-dark", f"/runs/{run['id']}?cell={broken['id']}&figures=1", "dark")
+    picture("pair", f"/cells/{broken['id']}")
+    picture("pair-samples", f"/cells/{broken['id']}?from=44000&to=44080")
+    page.goto(f"{address}/cells/{_swept(address)}")
+    settle(page)
+    page.get_by_role("heading", name="Magnitude").scroll_into_view_if_needed()
+    page.mouse.move(400, 500)
+    page.mouse.wheel(0, 320)
+    page.wait_for_timeout(400)
+    page.screenshot(path=_FOLDER / "pair-response.png")
+    picture("references", "/references")
+    tone = next(s for s in _ask(f"{address}/api/signals")["signals"] if s["name"] == "Steady tone 997 Hz")
+    picture("signals", f"/signals?signal={tone['id']}&rate=44100")
+    picture("hosts", "/hosts")
+    picture("effects", "/effects?effect=Skerry")
+    picture("kit", f"/runs/{_kit_run(address)}/kit")
+    page.goto(f"{address}/compare")
+    with tempfile.TemporaryDirectory() as folder:
+        for field, path in zip(page.locator("input[type=file]").all(), example_files(Path(folder)), strict=True):
+            field.set_input_files(path)
+        page.get_by_role("button", name="Compare", exact=True).and_(page.locator(":enabled")).wait_for()
+        page.screenshot(path=_FOLDER / "compare.png")
+        page.get_by_role("button", name="Compare", exact=True).click()
+        page.wait_for_url("**/comparisons/*")
+        page.get_by_text("The residual stands at").wait_for()
+        settle(page)
+        page.screenshot(path=_FOLDER / "compare-pair.png")
+
+
+def main() -> None:
+    """Start the demo, wait for its runs, take the pictures."""
+    address = Stack(PROJECT / "var").start()
+    with sync_playwright() as playwright:
+        browser = launch(playwright)
+        page = browser.new_page(viewport=_SIZE)
+        page.goto(address)
+        page.evaluate("localStorage.setItem('kind-echo.person', 'Nora F.')")
+        _wait_for_runs(address)
+        _take(page, address)
+        browser.close()
+
+
+if __name__ == "__main__":
+    main()

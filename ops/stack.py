@@ -1,0 +1,193 @@
+"""Start, stop and reset the whole of Kind Echo on this machine: PostgreSQL, the web server, the workers."""
+
+import os
+import shutil
+import subprocess
+import sys
+import time
+import urllib.error
+import urllib.request
+from dataclasses import dataclass
+from pathlib import Path
+
+from ops.cluster import Cluster, ClusterFailed, free_port, home_for, port_is_free
+
+PROJECT = Path(__file__).resolve().parent.parent
+_FIRST_PORT = 8765
+_ANSWER_SECONDS = 30.0
+_RENDERERS = Path(os.environ.get("KIND_ECHO_RENDERERS", PROJECT / "examples" / "renderers.toml"))
+
+
+@dataclass(frozen=True)
+class Stack:
+    """One installation: a folder for what it keeps, and where its programs are."""
+
+    var: Path
+
+    @property
+    def config(self) -> Path:
+        """Supervisor's configuration."""
+        return self.var / "supervisord.conf"
+
+    @property
+    def cluster(self) -> Cluster | None:
+        """The project's own PostgreSQL, or None when another server is named."""
+        return None if os.environ.get("KIND_ECHO_DATABASE_URL") else Cluster(home_for(PROJECT))
+
+    def start(self) -> str:
+        """Start everything that is not running; the address at which the page answers."""
+        running = self.address() if self.running() else None
+        if running and _answers(running):
+            print("Kind Echo is running already; nothing was done.")
+            return running
+        self.stop()
+        self.var.mkdir(parents=True, exist_ok=True)
+        url = self._start_database()
+        environment = os.environ | {"KIND_ECHO_DATABASE_URL": url, "KIND_ECHO_RENDERERS": str(_RENDERERS)}
+        subprocess.run([_program("kind-echo"), "migrate"], env=environment, check=True)
+        port = self._choose_port()
+        (self.var / "port").write_text(str(port))
+        self._write_config(url, port)
+        subprocess.run([_program("supervisord"), "-c", str(self.config)], cwd=PROJECT, check=True)
+        # Beside the web server and the workers, which take some seconds to load.
+        subprocess.run([_program("kind-echo"), "load-demo"], env=environment, check=True)
+        address = f"http://127.0.0.1:{port}"
+        deadline = time.monotonic() + _ANSWER_SECONDS
+        while not _answers(address):
+            if time.monotonic() > deadline:
+                raise SystemExit(f"The page does not answer; see {self.var / 'web.log'}.")
+            time.sleep(0.1)
+        return address
+
+    def stop(self) -> None:
+        """Stop workers, web server and the project's PostgreSQL; what they keep stays."""
+        if self.running():
+            process = Path("/proc") / self._control("pid").stdout.decode().strip()
+            self._control("shutdown")
+            deadline = time.monotonic() + 40
+            # It stops to answer some time before it is gone and its socket is free.
+            while process.exists() and time.monotonic() < deadline:
+                time.sleep(0.1)
+        if self.cluster is not None and self.cluster.exists():
+            self.cluster.stop()
+
+    def reset(self) -> None:
+        """Stop, and remove the project's database with all that is in it."""
+        self.stop()
+        if self.cluster is None:
+            raise SystemExit("KIND_ECHO_DATABASE_URL names a server that is not the project's; it was left alone.")
+        shutil.rmtree(self.cluster.folder, ignore_errors=True)
+
+    def running(self) -> bool:
+        """Whether supervisor answers."""
+        return self.config.exists() and self._control("pid").returncode == 0
+
+    def address(self) -> str | None:
+        """Where the page was last served."""
+        saved = self.var / "port"
+        return f"http://127.0.0.1:{saved.read_text()}" if saved.exists() else None
+
+    def _start_database(self) -> str:
+        cluster = self.cluster
+        if cluster is None:
+            return os.environ["KIND_ECHO_DATABASE_URL"]
+        cluster.create()
+        cluster.start()
+        return cluster.url
+
+    def _choose_port(self) -> int:
+        saved = self.var / "port"
+        wished = int(saved.read_text()) if saved.exists() else _FIRST_PORT
+        return wished if port_is_free(wished) else free_port()
+
+    def _control(self, *arguments: str) -> subprocess.CompletedProcess[bytes]:
+        command = [_program("supervisorctl"), "-c", str(self.config), *arguments]
+        return subprocess.run(command, capture_output=True, check=False)
+
+    def _write_config(self, url: str, port: int) -> None:
+        workers = max(1, os.cpu_count() or 1)
+        self.config.touch(mode=0o600)  # it holds the database's password
+        self.config.write_text(
+            _CONFIG.format(
+                var=self.var,
+                project=PROJECT,
+                account="user=root" if os.geteuid() == 0 else "",
+                url=url.replace("%", "%%"),
+                gunicorn=_program("gunicorn"),
+                program=_program("kind-echo"),
+                port=port,
+                workers=workers,
+                renderers=_RENDERERS,
+            )
+        )
+
+
+_CONFIG = """\
+[supervisord]
+logfile={var}/supervisord.log
+pidfile={var}/supervisord.pid
+childlogdir={var}
+{account}
+[unix_http_server]
+file={var}/supervisor.sock
+chmod=0700
+[rpcinterface:supervisor]
+supervisor.rpcinterface_factory=supervisor.rpcinterface:make_main_rpcinterface
+[supervisorctl]
+serverurl=unix://{var}/supervisor.sock
+[program:web]
+command={gunicorn} -k gthread --threads 24 -b 127.0.0.1:{port} --no-control-socket kind_echo.web.wsgi:application
+directory={project}
+environment=KIND_ECHO_DATABASE_URL="{url}"
+redirect_stderr=true
+stdout_logfile={var}/web.log
+startretries=1000
+stopasgroup=true
+killasgroup=true
+[program:worker]
+command={program} worker
+process_name=worker-%(process_num)d
+numprocs={workers}
+directory={project}
+environment=KIND_ECHO_DATABASE_URL="{url}",KIND_ECHO_RENDERERS="{renderers}",OMP_NUM_THREADS="1",OPENBLAS_NUM_THREADS="1"
+redirect_stderr=true
+stdout_logfile={var}/worker-%(process_num)d.log
+autorestart=true
+startretries=1000
+stopwaitsecs=30
+stopasgroup=true
+killasgroup=true
+"""
+
+
+def _program(name: str) -> str:
+    return str(PROJECT / ".venv" / "bin" / name)
+
+
+def _answers(address: str) -> bool:
+    try:
+        with urllib.request.urlopen(f"{address}/api/health", timeout=2) as response:
+            return bool(response.status == 200)
+    except (urllib.error.URLError, OSError):
+        return False
+
+
+def main() -> None:
+    """start, stop or reset."""
+    stack = Stack(PROJECT / "var")
+    what = sys.argv[1]
+    try:
+        if what == "start":
+            print(f"Kind Echo is at {stack.start()}")
+        elif what == "stop":
+            stack.stop()
+            print("Stopped. What was kept is kept; 'make demo' starts it again.")
+        elif what == "reset":
+            stack.reset()
+            print("Stopped, and the database removed.")
+    except (ClusterFailed, subprocess.CalledProcessError) as error:
+        raise SystemExit(str(error)) from error
+
+
+if __name__ == "__main__":
+    main()
