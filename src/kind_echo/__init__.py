@@ -1,0 +1,3 @@
+"""Kind Echo: regression testing for audio effects."""
+
+__version__ = "0.1.0"

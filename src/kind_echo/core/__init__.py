@@ -1,0 +1,1 @@
+"""Numbers only: arrays and rates in, frozen dataclasses out; no files, no database, no web, no clock."""

@@ -1,0 +1,200 @@
+"""What explains a difference: the residual after each step is taken off, one on top of the other."""
+
+from collections.abc import Iterator
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass
+
+import numpy as np
+from numpy import fft
+from numpy.typing import NDArray
+
+from kind_echo.core.align import AlignedSource, Alignment, overlap
+from kind_echo.core.readings import Reading, level
+from kind_echo.core.source import Samples, Source, read_padded
+from kind_echo.core.transforms import fast_length
+
+Floats = NDArray[np.float64]
+
+STEPS = (
+    "account_raw", "account_delay", "account_polarity", "account_gain",
+    "account_fraction", "account_filter", "account_remainder",
+)  # fmt: skip
+
+_BEFORE_SECONDS, _AFTER_SECONDS = 0.005, 0.035  # reach of the filter before and after its main tap
+_LEAST_BLOCKS = 4
+_MOST_FRAMES = 1 << 18  # that the filter is fitted on and judged on; of longer files blocks are spread over it
+_BLOCK = 1 << 15
+_RIDGE = 1e-11  # of the mean power: keeps bands in which the reference has nothing from growing
+_NULL = "the residual is digital silence"
+
+
+@dataclass(frozen=True)
+class Account:
+    """Powers of the residual after each step, at the reference's level; shape (steps, channels)."""
+
+    powers: Floats
+
+    def readings(self) -> list[Reading]:
+        """The seven steps, in dBFS (AES17): all channels pooled, then each."""
+        found = []
+        for key, row in zip(STEPS, self.powers, strict=True):
+            named = [("all", float(row.mean())), *((str(c + 1), float(p)) for c, p in enumerate(row))]
+            found += [level(key, name, 2 * power, power=True, silence=_NULL) for name, power in named]
+        return found
+
+
+def explain(steps: list[Floats], filtered: Floats | None) -> Account:
+    """Complete the steps that were measured: a step that does not apply leaves the value as it was.
+
+    Args:
+        steps: power by channel of the raw residual, and with delay, polarity, gain and fraction off.
+        filtered: factor by which the best linear filter lowers the power left with the whole-sample delay and gain off.
+    """
+    raw, delay, polarity, gain, fraction = steps
+    polarity = np.minimum(polarity, delay) if polarity.mean() <= delay.mean() else delay
+    gain = gain if gain.mean() < polarity.mean() else polarity
+    fraction = fraction if fraction.mean() < gain.mean() else gain
+    last = fraction
+    if filtered is not None and filtered.mean() < fraction.mean():
+        last = filtered
+    rows = np.array([raw, delay, polarity, gain, fraction, last])
+    least = rows[rows.mean(axis=1).argmin()]
+    return Account(np.concatenate([rows, least[None]]))
+
+
+def filter_residual(reference: Source, render: Source, shift: int) -> Floats | None:
+    """Power of the render, by channel, that the best linear filter from reference to render leaves unexplained.
+
+    Fitted on every other block and judged on the others, and the other way round, so that it cannot flatter itself.
+    The normal equations are solved by conjugate gradients on the Toeplitz matrix, and refined once on what is left.
+
+    Args:
+        shift: whole samples by which the render is later.
+    Returns:
+        Shape (channels,); None for a file too short for the filter.
+    """
+    aligned = AlignedSource(render, reference.frames, Alignment(shift))
+    lo, hi = overlap(reference, aligned)
+    before, after = round(_BEFORE_SECONDS * reference.rate), round(_AFTER_SECONDS * reference.rate)
+    spans = _spans(lo, hi, before + after)
+    if spans is None:
+        return None
+    pairs = [
+        (read_padded(reference, a - after, b + before), read_padded(render, a + shift, b + shift)) for a, b in spans
+    ]
+
+    def left(channel: int) -> float:
+        blocks = [_Block.of(x[:, channel], y[:, channel]) for x, y in pairs]
+        power = 0.0
+        for fold in (0, 1):
+            taps = _fit(blocks[fold::2], before + after + 1)
+            power += sum(float(np.sum(block.error(taps) ** 2)) for block in blocks[1 - fold :: 2])
+        return power / sum(len(block.y) for block in blocks)
+
+    with ThreadPoolExecutor(2) as pool:
+        return np.array(list(pool.map(left, range(reference.channels))))
+
+
+def _spans(lo: int, hi: int, reach: int) -> list[tuple[int, int]] | None:
+    """Blocks that the overlap is cut into, an even number of equal length; None where it is too short."""
+    size = min(_BLOCK, (hi - lo) // _LEAST_BLOCKS)
+    if size < 2 * reach:
+        return None
+    whole = (hi - lo) // size // 2 * 2
+    wanted = min(whole, _MOST_FRAMES // size // 2 * 2)
+    index = np.linspace(0, whole / 2 - 1, wanted // 2).astype(int)
+    starts = sorted({int(lo + k * size) for i in index for k in (2 * i, 2 * i + 1)})
+    return [(start, start + size) for start in starts]
+
+
+@dataclass(frozen=True)
+class _Block:
+    """One channel of a block: y, and the spectrum of x, which reaches beyond y by the filter's length."""
+
+    x: Floats
+    y: Floats
+    size: int
+    spectrum: NDArray[np.complex128]
+
+    @staticmethod
+    def of(x: Floats, y: Floats) -> "_Block":
+        size = fast_length(len(x) + len(y))
+        return _Block(np.ascontiguousarray(x), np.ascontiguousarray(y), size, fft.rfft(x, size))
+
+    def error(self, taps: Floats) -> Floats:
+        """What of y the filter does not explain."""
+        product = fft.irfft(self.spectrum * fft.rfft(taps, self.size), self.size)
+        return np.asarray(self.y - product[len(taps) - 1 : len(self.x)])
+
+
+def _fit(blocks: list[_Block], taps: int) -> Floats:
+    """Least-squares filter from x to y."""
+    size = blocks[0].size
+    own = sum(
+        block.spectrum * np.conj(fft.rfft(block.x[: len(block.y)], size))
+        + np.conj(block.spectrum) * fft.rfft(np.concatenate([np.zeros(taps - 1), block.x[taps - 1 :]]), size)
+        for block in blocks
+    )
+    auto = 0.5 * fft.irfft(own, size)[:taps]
+    solution = np.zeros(taps)
+    if auto[0] <= 0.0:
+        return solution
+    auto[0] *= 1.0 + _RIDGE
+    solution += _solve_toeplitz(auto, _cross(blocks, [block.y for block in blocks], taps))
+    # The Toeplitz matrix stands for the true one up to what happens at block edges: one correction takes that off.
+    solution += _solve_toeplitz(auto, _cross(blocks, [block.error(solution) for block in blocks], taps))
+    return solution
+
+
+def _cross(blocks: list[_Block], errors: list[Floats], taps: int) -> Floats:
+    """For each tap the sum of what it sees times the error; tap 0 meets the latest sample that the filter sees."""
+    size = blocks[0].size
+    products = sum(b.spectrum * np.conj(fft.rfft(e, size)) for b, e in zip(blocks, errors, strict=True))
+    return np.asarray(fft.irfft(products, size)[:taps][::-1])
+
+
+def _solve_toeplitz(auto: Floats, cross: Floats) -> Floats:
+    """Conjugate gradients with G. Strang's circulant preconditioner (Stud. Appl. Math. 74, 1986)."""
+    n = len(auto)
+    size = fast_length(2 * n)
+    ring = np.zeros(size)
+    ring[:n] = auto
+    ring[-(n - 1) :] = auto[1:][::-1]
+    matrix = fft.rfft(ring)
+    half = n // 2
+    column = auto.copy()
+    column[half + 1 :] = auto[1 : n - half][::-1]
+    shape = np.maximum(fft.rfft(column).real, _RIDGE * auto[0])
+
+    def times(v: Floats) -> Floats:
+        return np.asarray(fft.irfft(matrix * fft.rfft(v, size), size)[:n])
+
+    solution, residual = np.zeros(n), cross.copy()
+    goal = 1e-20 * float(cross @ cross)
+    z = fft.irfft(fft.rfft(residual) / shape, n)
+    direction, weight = z.copy(), float(residual @ z)
+    for _ in range(120):
+        turned = times(direction)
+        bend = float(direction @ turned)
+        if bend <= 0.0 or weight <= 0.0:
+            break
+        step = weight / bend
+        solution += step * direction
+        residual -= step * turned
+        if float(residual @ residual) <= goal:
+            break
+        z = fft.irfft(fft.rfft(residual) / shape, n)
+        following = float(residual @ z)
+        direction = z + following / weight * direction
+        weight = following
+    return solution
+
+
+def blocks_of_pair(
+    reference: Source, aligned: AlignedSource, size: int = 1 << 16
+) -> Iterator[tuple[int, Samples, Samples]]:
+    """The overlap in blocks: first frame, reference and render."""
+    lo, hi = overlap(reference, aligned)
+    for start in range(lo, hi, size):
+        stop = min(start + size, hi)
+        yield start, np.ascontiguousarray(reference.read(start, stop)), np.ascontiguousarray(aligned.read(start, stop))

@@ -1,0 +1,131 @@
+"""Laying a render over its reference: whole samples, fractions of a sample, polarity and gain taken off on request."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy import fft
+
+from kind_echo.core.source import BLOCK, Samples, Source, read_padded
+
+_MARGIN = 1 << 12  # frames on either side that keep the wrap-around of the fractional shift out of the result
+_NEGLIGIBLE = 1e-6  # a fraction of a sample that is no fraction
+
+
+@dataclass(frozen=True)
+class Alignment:
+    """What is taken off the render.
+
+    Attributes:
+        shift: whole samples by which the render is later.
+        fraction: the rest of the delay, in samples.
+        scale: factor the render is multiplied by (gain and polarity).
+    """
+
+    shift: int = 0
+    fraction: float = 0.0
+    scale: float = 1.0
+
+
+@dataclass(frozen=True)
+class AlignedSource:
+    """A render on the time axis of its reference; zeros where it has no frames."""
+
+    render: Source
+    frames: int
+    alignment: Alignment
+
+    @property
+    def rate(self) -> int:
+        """Frames per second."""
+        return self.render.rate
+
+    @property
+    def channels(self) -> int:
+        """Number of channels."""
+        return self.render.channels
+
+    @property
+    def half_step(self) -> float:
+        """Half a quantisation step of the render."""
+        return self.render.half_step
+
+    @property
+    def rail(self) -> float:
+        """Greatest positive sample of the render."""
+        return self.render.rail
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames start to stop of the reference's time axis."""
+        shift, fraction, scale = self.alignment.shift, self.alignment.fraction, self.alignment.scale
+        if abs(fraction) < _NEGLIGIBLE:
+            block = read_padded(self.render, start + shift, stop + shift)
+        else:
+            wide = read_padded(self.render, start + shift - _MARGIN, stop + shift + _MARGIN)
+            block = advance(wide, fraction)[_MARGIN:-_MARGIN]
+        return block if scale == 1.0 else block * scale
+
+
+@dataclass(frozen=True)
+class DifferenceSource:
+    """Render − reference on the reference's time axis; zeros outside the overlap."""
+
+    reference: Source
+    render: AlignedSource
+
+    @property
+    def rate(self) -> int:
+        """Frames per second."""
+        return self.reference.rate
+
+    @property
+    def frames(self) -> int:
+        """Length of the reference."""
+        return self.reference.frames
+
+    @property
+    def channels(self) -> int:
+        """Number of channels."""
+        return self.reference.channels
+
+    @property
+    def half_step(self) -> float:
+        """Half a step of the coarser side."""
+        return max(self.reference.half_step, self.render.half_step)
+
+    @property
+    def rail(self) -> float:
+        """A difference has no rail of its own."""
+        return 1.0
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames start to stop of the difference."""
+        difference = self.render.read(start, stop) - self.reference.read(start, stop)
+        lo, hi = overlap(self.reference, self.render)
+        difference[: max(0, min(lo, stop) - start)] = 0.0
+        difference[max(0, hi - start) :] = 0.0
+        return difference
+
+
+def advance(samples: Samples, fraction: float) -> Samples:
+    """Shift samples earlier by a fraction of a sample, band-limited; wraps around at the ends."""
+    size = samples.shape[0]
+    turn = np.exp(2j * np.pi * np.arange(size // 2 + 1) / size * fraction)
+    if size % 2 == 0:
+        turn[-1] = np.cos(np.pi * fraction)
+    return fft.irfft(fft.rfft(samples, axis=0) * turn[:, None], size, axis=0)
+
+
+def overlap(reference: Source, aligned: AlignedSource) -> tuple[int, int]:
+    """First and end frame, on the reference's time axis, for which both sides have samples."""
+    shift = aligned.alignment.shift
+    lo = min(max(0, -shift), reference.frames)
+    return lo, max(lo, min(reference.frames, aligned.render.frames - shift))
+
+
+def overlapping_blocks(reference: Source, aligned: AlignedSource) -> Iterator[tuple[Samples, Samples]]:
+    """The overlap as (reference, render) blocks of equal shape."""
+    lo, hi = overlap(reference, aligned)
+    for start in range(lo, hi, BLOCK):
+        stop = min(start + BLOCK, hi)
+        yield reference.read(start, stop), aligned.read(start, stop)

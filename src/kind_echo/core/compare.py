@@ -1,0 +1,392 @@
+"""A render against its reference: identity, delay, polarity, gain, what a null test leaves and what explains it."""
+
+import math
+import threading
+from concurrent.futures import ThreadPoolExecutor
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_echo.core.account import STEPS, blocks_of_pair, explain, filter_residual
+from kind_echo.core.align import AlignedSource, Alignment, DifferenceSource
+from kind_echo.core.analysis import FileScan, MeasureOptions, scan_file
+from kind_echo.core.bands import third_octaves
+from kind_echo.core.delay import Delay, find_delays
+from kind_echo.core.drift import delay_drift
+from kind_echo.core.errors import BadParameter, ChannelMismatch, RateMismatch
+from kind_echo.core.explanation import describe
+from kind_echo.core.integrity import (
+    NOT_FINITE,
+    channel_missing,
+    channel_swap,
+    click_readings,
+    find_gaps,
+    gap_readings,
+    lead_in_excess,
+)
+from kind_echo.core.loading import load_loops
+from kind_echo.core.readings import Curve, Reading, for_channels, level, refuse
+from kind_echo.core.residual import MEASURES as RESIDUAL
+from kind_echo.core.residual import NULL, Sums, residual_loudness, residual_readings, residual_sums_of
+from kind_echo.core.source import Source, TurnTaking, blocks, in_memory
+
+Align = Literal["none", "samples", "fraction"]
+Floats = NDArray[np.float64]
+
+_SMALL_FRACTION = 0.002  # samples; what such a shift takes from the gain of white noise is under 0.0001 dB
+_DB = 20.0 / math.log(10.0)
+_AFTER_IDENTITY = (
+    "delay", "delay_time", "delay_drift", "polarity", "gain", *RESIDUAL, *STEPS,
+    "lead_in_excess", "gaps", "clicks", "channel_swap", "channel_missing",
+)  # fmt: skip
+_LONG = 1 << 20  # frames
+_NOTHING_LEFT = 0.5e-14  # mean square, −140 dBFS: no filter need explain what is under it
+_AS_USUAL = MeasureOptions()
+_OVERALL = frozenset({"delay_drift", "residual_loudness", "changed_regions", "longest_change"})
+
+
+@dataclass(frozen=True)
+class CompareOptions:
+    """How the two sides are lined up before the difference is taken; nothing is taken off silently.
+
+    Attributes:
+        align: what of the delay is taken off: nothing, whole samples, or fractions too.
+        match_gain: bring the render to the reference's level.
+        match_polarity: turn an inverted render over.
+        max_delay: keep the search for the delay within this many samples to either side; None for the widest.
+        ceiling: dBFS of the reference under which changed samples are counted apart; None for not at all.
+    """
+
+    align: Align = "samples"
+    match_gain: bool = False
+    match_polarity: bool = False
+    max_delay: int | None = None
+    ceiling: float | None = None
+
+    def __post_init__(self) -> None:
+        if self.max_delay is not None and self.max_delay < 1:
+            raise BadParameter("max_delay", self.max_delay, "at least 1 sample")
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Readings of a pair, the alignment under which its residual was taken, and what both files are by themselves."""
+
+    readings: list[Reading]
+    alignment: Alignment
+    verdict: str = ""
+    curves: dict[str, Curve] = field(default_factory=dict)
+    sides: tuple[FileScan, FileScan] | None = None
+
+
+def check_pair(reference: Source, render: Source) -> None:
+    """Raises RateMismatch or ChannelMismatch when two files cannot be laid over each other."""
+    if reference.rate != render.rate:
+        raise RateMismatch(reference.rate, render.rate)
+    if reference.channels != render.channels:
+        raise ChannelMismatch(reference.channels, render.channels)
+
+
+def compare(
+    reference: Source,
+    render: Source,
+    options: CompareOptions = CompareOptions(),
+    measuring: MeasureOptions = _AS_USUAL,
+) -> Comparison:
+    """All measures of a pair.
+
+    Args:
+        reference, render: at least one frame each.
+    Raises:
+        RateMismatch, ChannelMismatch: the two cannot be laid over each other.
+    """
+    check_pair(reference, render)
+    with ThreadPoolExecutor(2) as pool:
+        # What transforms tell comes first: meanwhile the compiled loops, which all the rest needs, are loaded.
+        loops = pool.submit(load_loops)
+        turns = threading.Lock()
+        reference, render = (TurnTaking(in_memory(side), turns) for side in (reference, render))
+        lag = _lag(reference, render, options, pool)
+        loops.result()
+        scans = list(pool.map(lambda side: scan_file(side, measuring), (reference, render)))
+        return _compared(reference, render, options, lag, (scans[0], scans[1]), pool)
+
+
+@dataclass(frozen=True)
+class _Lag:
+    """What transforms tell: the delay, its drift, and the power that the best linear filter leaves, by channel."""
+
+    delay: Delay
+    each: list[Delay]
+    drift: Reading
+    filtered: Floats | None
+
+    @property
+    def shift(self) -> int:
+        """Whole samples of the delay; 0 where there is none."""
+        return 0 if self.delay.samples is None else round(self.delay.samples)
+
+
+def _lag(reference: Source, render: Source, options: CompareOptions, pool: ThreadPoolExecutor) -> _Lag | None:
+    """None for a pair with samples that are not finite."""
+    if not (_finite(reference) and _finite(render)):
+        return None
+    delay, each = find_delays(reference, render, options.max_delay)
+    drift = pool.submit(delay_drift, reference, render, delay.samples, delay.why)
+    # Of a long file the filter is sought while the loops are loaded; of a short one once it is known to be needed.
+    early = delay.samples is not None and reference.frames > _LONG
+    filtered = filter_residual(reference, render, round(delay.samples or 0.0)) if early else None
+    return _Lag(delay, each, drift.result(), filtered)
+
+
+def _finite(source: Source) -> bool:
+    """Whether every sample is a number: one that is none spoils the sum of squares."""
+    return all(np.isfinite(np.vdot(block, block)) for _, block in blocks(source))
+
+
+def _compared(
+    reference: Source,
+    render: Source,
+    options: CompareOptions,
+    lag: _Lag | None,
+    scans: tuple[FileScan, FileScan],
+    pool: ThreadPoolExecutor,
+) -> Comparison:
+    channels = reference.channels
+    length = float(render.frames - reference.frames)
+    readings = for_channels("length_difference", [length] * channels, length)
+    if lag is None or not (scans[0].finite and scans[1].finite):
+        readings += _refused(("identical", *_AFTER_IDENTITY), channels, NOT_FINITE)
+        return Comparison(readings, Alignment(), "", {}, scans)
+    delay, each, shift = lag.delay, lag.each, lag.shift
+    aligned = AlignedSource(render, reference.frames, Alignment(shift))
+    gaps = pool.submit(find_gaps, reference, aligned)
+    whole = residual_sums_of(reference, aligned, options.ceiling)
+    fine = _fine_sums(reference, render, delay, options, whole)
+    same = whole.differ == 0 and shift == 0 and length == 0.0
+    readings += for_channels("identical", [float(same)] * channels, float(same))
+    readings += _delay_readings(delay, each, reference.rate)
+    gain, gains = _gain_readings(fine, delay, channels)
+    readings += gains
+    late = [own.samples if own.samples is not None else float(shift) for own in each]
+    starts = [scan.integrity.starts() for scan in scans]
+    readings += lead_in_excess(starts[0], starts[1], late, reference.rate)
+    readings += channel_missing(scans[0].integrity, scans[1].integrity)
+    readings += channel_swap(_cross(reference, aligned), (whole.sums[:, 0], whole.sums[:, 2]))
+    readings += gap_readings(gaps.result(), channels)
+    clicks = pool.submit(click_readings, reference, aligned, 1.0 / gain if gain else 1.0)
+    alignment = _alignment(options, delay, gain)
+    final = AlignedSource(render, reference.frames, alignment)
+    curves: dict[str, Curve] = {}
+    if whole.frames == 0:
+        readings += _refused(RESIDUAL, channels, "the alignment leaves no overlap")
+        readings += _refused(STEPS, channels, "the alignment leaves no overlap")
+    else:
+        difference = DifferenceSource(reference, final)
+        loudness = pool.submit(residual_loudness, difference)
+        used = whole if alignment == aligned.alignment else residual_sums_of(reference, final, options.ceiling)
+        note = _note(reference, final, used.frames, delay, options)
+        readings += residual_readings(reference, used, note, below=options.ceiling is not None)
+        curves["residual_bands"] = third_octaves(difference)
+        readings += _account(reference, render, options, (whole, fine), lag, gain)
+        readings.append(loudness.result())
+    readings += [lag.drift, *clicks.result()]
+    curves["gaps"] = Curve(
+        "s",
+        "ms",
+        [g.start / reference.rate for g in gaps.result()],
+        [1000 * g.length / reference.rate for g in gaps.result()],
+    )
+    words = describe(readings)
+    readings = [r.noted(words) if (r.measure, r.channel) == ("account_remainder", "all") else r for r in readings]
+    return Comparison(readings, alignment, words, curves, scans)
+
+
+def readings_of_identical(source: Source) -> Comparison:
+    """What follows for a pair from its being one and the same audio, without comparing it."""
+    note = "identical audio"
+    exact = {"length_difference": 0.0, "identical": 1.0, "delay": 0.0, "delay_time": 0.0, "delay_drift": 0.0,
+             "polarity": 1.0, "gain": 0.0, "changed_samples": 0.0, "changed_share": 0.0, "changed_regions": 0.0,
+             "longest_change": 0.0, "lead_in_excess": 0.0, "gaps": 0.0, "clicks": 0.0, "channel_swap": 0.0,
+             "channel_missing": 0.0}  # fmt: skip
+    readings = [
+        reading.noted(note)
+        for key, value in exact.items()
+        for reading in for_channels(key, [value] * source.channels, value)
+        if reading.channel == "all" or key not in _OVERALL
+    ]
+    names = ["all", *(str(c + 1) for c in range(source.channels))]
+    for key in ("residual_peak", "residual_rms", *STEPS):
+        readings += [level(key, name, 0.0, power=True, silence=NULL) for name in names]
+    readings += [Reading("null_depth", name, None, NULL) for name in names]
+    readings.append(Reading("residual_loudness", "all", None, NULL, at_most=-math.inf))
+    return Comparison(readings, Alignment(), "identical")
+
+
+def _fine_sums(
+    reference: Source, render: Source, delay: Delay, options: CompareOptions, whole: Sums
+) -> tuple[Sums, float]:
+    """The sums with the fraction of the delay off as well, and that fraction."""
+    if delay.samples is None:
+        return whole, 0.0
+    fraction = delay.samples - round(delay.samples)
+    if abs(fraction) <= _SMALL_FRACTION:
+        return whole, 0.0
+    lined_up = AlignedSource(render, reference.frames, Alignment(round(delay.samples), fraction))
+    return residual_sums_of(reference, lined_up), fraction
+
+
+def _cross(reference: Source, aligned: AlignedSource) -> Floats:
+    """Sum of each channel of the reference times each of the render."""
+    channels = reference.channels
+    total = np.zeros((channels, channels))
+    if channels > 1:
+        for _, x, y in blocks_of_pair(reference, aligned):
+            total += x.T @ y
+    return total
+
+
+def _account(
+    reference: Source,
+    render: Source,
+    options: CompareOptions,
+    found: tuple[Sums, tuple[Sums, float]],
+    lag: _Lag,
+    gain: float | None,
+) -> list[Reading]:
+    whole, (fine, _) = found
+    shift = lag.shift
+    raw = whole if shift == 0 else residual_sums_of(reference, AlignedSource(render, reference.frames, Alignment()))
+    if raw.frames == 0:
+        raw = whole
+    if gain is None or gain == 0.0:
+        return explain([raw.sums[:, 3] / raw.frames] + [whole.sums[:, 3] / whole.frames] * 4, None).readings()
+    sign = math.copysign(1.0, gain)
+    steps = [raw.sums[:, 3] / raw.frames]
+    steps += [_left(reference, render, shift, 0.0, scale, whole) for scale in (1.0, sign, 1.0 / gain)]
+    fraction = found[1][1]
+    steps.append(_left(reference, render, shift, fraction, 1.0 / gain, fine) if fraction else steps[-1])
+    if min(float(step.mean()) for step in steps) <= _NOTHING_LEFT:
+        return explain(steps, None).readings()
+    filtered = lag.filtered if lag.filtered is not None else filter_residual(reference, render, shift)
+    return explain(steps, None if filtered is None else filtered / gain**2).readings()
+
+
+def _left(reference: Source, render: Source, shift: int, fraction: float, scale: float, sums: Sums) -> Floats:
+    """Mean square of scale·render − reference, by channel: from the sums, or by subtracting where these cancel out."""
+    xx, xy, yy = sums.sums[:, 0], sums.sums[:, 1], sums.sums[:, 2]
+    if scale == 1.0:
+        return np.asarray(sums.sums[:, 3] / sums.frames)
+    power = scale**2 * yy - 2 * scale * xy + xx
+    if (power > 1e-9 * xx).all():
+        return np.asarray(power / sums.frames)
+    total = np.zeros(len(xx))
+    for _, x, y in blocks_of_pair(
+        reference, AlignedSource(render, reference.frames, Alignment(shift, fraction, scale))
+    ):
+        total += np.square(y - x).sum(axis=0)
+    return total / sums.frames
+
+
+def _delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]:
+    found = [d.samples for d in each if d.samples is not None]
+    uneven = len(found) > 1 and max(found) - min(found) > 0.05
+    note = "the channels differ by more than 0.05 sample" if uneven and delay.samples is not None else None
+    readings: list[Reading] = []
+    for key, factor in (("delay", 1.0), ("delay_time", 1000.0 / rate)):
+        for name, one in zip(["all", *(str(c + 1) for c in range(len(each)))], [delay, *each], strict=True):
+            value = None if one.samples is None else one.samples * factor
+            spread = None if one.uncertainty is None else one.uncertainty * factor
+            readings.append(Reading(key, name, value, one.why, spread).noted(note if name == "all" else None))
+    polarities = [None if d.polarity is None else float(d.polarity) for d in each]
+    overall = None if delay.polarity is None else float(delay.polarity)
+    mixed = len({p for p in polarities if p is not None}) > 1
+    turned = for_channels("polarity", polarities, overall, delay.why or "one side is silent")
+    turned[0] = turned[0].noted("the channels differ in polarity" if mixed and overall is not None else None)
+    return readings + turned
+
+
+def _gain_readings(fine: tuple[Sums, float], delay: Delay, channels: int) -> tuple[float | None, list[Reading]]:
+    """Signed least-squares factor of the render over the reference (None without a delay), and the gain in dB."""
+    if delay.samples is None:
+        return None, refuse(("gain",), channels, delay.why or "no delay was found")
+    sums, frames = fine[0].sums, fine[0].frames
+    xx, xy, yy = sums[:, 0], sums[:, 1], sums[:, 2]
+    readings = [_gain("all", xx.sum(), xy.sum(), yy.sum(), frames * channels)]
+    readings += [_gain(str(c + 1), xx[c], xy[c], yy[c], frames) for c in range(channels)]
+    return (float(xy.sum() / xx.sum()) if xx.sum() > 0 else None), readings
+
+
+def _gain(channel: str, xx: float, xy: float, yy: float, count: int) -> Reading:
+    if xx <= 0.0 or yy <= 0.0 or xy == 0.0:
+        return Reading("gain", channel, None, "one side is silent" if xx <= 0.0 or yy <= 0.0 else "nothing correlates")
+    unrelated = max(0.0, 1.0 - float(xy) ** 2 / float(xx * yy))
+    spread = math.sqrt(unrelated / max(1.0 - unrelated, 1e-12) / count)
+    return Reading("gain", channel, 20.0 * math.log10(abs(float(xy / xx))), None, 2.0 * _DB * spread)
+
+
+def _alignment(options: CompareOptions, delay: Delay, factor: float | None) -> Alignment:
+    scale = 1.0
+    if factor:
+        gain = 1.0 / abs(factor) if options.match_gain else 1.0
+        scale = gain * (-1.0 if options.match_polarity and factor < 0 else 1.0)
+    if options.align == "none" or delay.samples is None:
+        return Alignment(scale=scale)
+    shift = round(delay.samples)
+    return Alignment(shift, delay.samples - shift if options.align == "fraction" else 0.0, scale)
+
+
+def _note(reference: Source, aligned: AlignedSource, frames: int, delay: Delay, options: CompareOptions) -> str | None:
+    notes = []
+    left_out = max(reference.frames, aligned.render.frames) - frames
+    if left_out:
+        notes.append(f"{left_out} {'frame' if left_out == 1 else 'frames'} without a partner left out")
+    if options.align != "none" and delay.samples is None:
+        notes.append("no delay taken off, for none was found")
+    return "; ".join(notes) or None
+
+
+def _refused(measures: tuple[str, ...], channels: int, why: str) -> list[Reading]:
+    found = refuse([m for m in measures if m not in _OVERALL], channels, why)
+    return found + [Reading(m, "all", None, why) for m in measures if m in _OVERALL]
+
+
+def take_spread(takes: list[Source], options: CompareOptions = CompareOptions()) -> Reading:
+    """Greatest residual RMS between any two takes, in dBFS.
+
+    Raises:
+        RateMismatch, ChannelMismatch: the takes cannot be laid over each other.
+    """
+    spreads: list[Reading] = []
+    for i, one in enumerate(takes):
+        for other in takes[i + 1 :]:
+            spreads.append(_residual_between(one, other, options))
+    refused = [r for r in spreads if r.value is None and r.why != NULL and r.at_most is None]
+    if refused:
+        return Reading("take_spread", "all", None, refused[0].why)
+    values = [r.value for r in spreads if r.value is not None]
+    if not values:
+        return Reading("take_spread", "all", None, "all takes are identical", at_most=-math.inf)
+    return Reading("take_spread", "all", max(values))
+
+
+def _residual_between(reference: Source, render: Source, options: CompareOptions) -> Reading:
+    """The residual RMS that `compare` gives for a pair, without all the rest."""
+    check_pair(reference, render)
+    load_loops()
+    if not (_finite(reference) and _finite(render)):
+        return Reading("residual_rms", "all", None, NOT_FINITE)
+    delay, _ = find_delays(reference, render, options.max_delay)
+    whole_samples = Alignment(round(delay.samples or 0.0))
+    whole = residual_sums_of(reference, AlignedSource(render, reference.frames, whole_samples))
+    gain, _ = _gain_readings(_fine_sums(reference, render, delay, options, whole), delay, reference.channels)
+    alignment = _alignment(options, delay, gain)
+    used = whole
+    if alignment != whole_samples:
+        used = residual_sums_of(reference, AlignedSource(render, reference.frames, alignment))
+    if used.frames == 0:
+        return Reading("residual_rms", "all", None, "the alignment leaves no overlap")
+    readings = residual_readings(reference, used, None, below=False)
+    return next(r for r in readings if (r.measure, r.channel) == ("residual_rms", "all"))

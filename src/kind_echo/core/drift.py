@@ -1,0 +1,94 @@
+"""Clocks that differ: how much the delay grows over a file."""
+
+import numpy as np
+from numpy import fft
+
+from kind_echo.core.delay import refine
+from kind_echo.core.readings import Reading
+from kind_echo.core.source import Samples, Source, read_padded
+from kind_echo.core.transforms import fast_length
+
+_LEAST_SECONDS = 2.0
+_SEGMENT_SECONDS = 0.4
+_MOST_SEGMENTS = 24
+_SPAN = 1 << 11  # lags searched to either side of the last segment's delay
+_REACH_SECONDS = 1.0  # searched for the first part where the whole has no delay
+_RELATED = 0.5  # correlation coefficient of a segment that takes part
+_LEAST_SEGMENTS = 4
+
+
+def delay_drift(reference: Source, render: Source, delay: float | None, why: str | None) -> Reading:
+    """Slope of the delay over the file, in ppm: positive when the render plays slower.
+
+    The delay of up to 24 segments, each in its strongest channel, is found near that of the one before, and a line laid
+    through them. No reading under 2 s, without a delay, or when fewer than 4 segments correlate.
+
+    Args:
+        delay: of the whole file, in samples; the first segment's is sought near it.
+    """
+    frames = min(reference.frames, render.frames)
+    rate = reference.rate
+    if frames < _LEAST_SECONDS * rate:
+        return Reading("delay_drift", "all", None, "the file is shorter than 2 s")
+    length = min(round(_SEGMENT_SECONDS * rate), frames // _LEAST_SEGMENTS)
+    count = int(min(_MOST_SEGMENTS, frames // length))
+    starts = np.linspace(0, frames - length, count).astype(int)
+    middle = count // 2
+    if delay is None:
+        # The whole may be smeared by the drift itself: a part in the middle tells where to begin.
+        at = int(starts[middle])
+        reach = min(frames, round(_REACH_SECONDS * rate))
+        delay = _segment_delay(reference.read(at, at + length), render, at, 0, reach)
+        if delay is None:
+            return Reading("delay_drift", "all", None, why)
+    upward = _track(reference, render, starts[middle:], length, delay)
+    downward = _track(reference, render, starts[:middle][::-1], length, delay)
+    found = np.array(downward[::-1] + upward)
+    if len(found) < _LEAST_SEGMENTS:
+        return Reading("delay_drift", "all", None, "too few parts of the file correlate with the reference")
+    centres, delays = (found[:, 0] + length / 2), found[:, 1]
+    design = np.stack([np.ones(len(found)), centres - centres.mean()], axis=1)
+    solution, *_ = np.linalg.lstsq(design, delays, rcond=None)
+    error = delays - design @ solution
+    spread = np.sqrt(np.sum(error**2) / (len(found) - 2) / np.sum(design[:, 1] ** 2))
+    return Reading("delay_drift", "all", float(solution[1] * 1e6), None, float(2 * spread * 1e6))
+
+
+def _track(
+    reference: Source, render: Source, starts: np.ndarray, length: int, delay: float
+) -> list[tuple[float, float]]:
+    near, found = round(delay), []
+    for start in starts:
+        lag = _segment_delay(reference.read(start, start + length), render, int(start), near)
+        if lag is not None:
+            near = round(lag)
+            found.append((float(start), lag))
+    return found
+
+
+def _segment_delay(x: Samples, render: Source, start: int, near: int, span: int = _SPAN) -> float | None:
+    channel = int(np.square(x).sum(axis=0).argmax())
+    x = x[:, channel : channel + 1]
+    y = read_padded(render, start + near - span, start + near + len(x) + span)[:, channel : channel + 1]
+    size = fast_length(len(y))
+    cross = np.conj(fft.rfft(np.ascontiguousarray(x.T), size)) * fft.rfft(np.ascontiguousarray(y.T), size)
+    lags = fft.irfft(cross, size)[:, : 2 * span + 1]
+    signs = np.sign(lags[np.arange(len(lags)), np.abs(lags).argmax(axis=1)])
+    strength = (lags * signs[:, None]).sum(axis=0)
+    best = int(strength.argmax())
+    here = y[best : best + len(x)]
+    scale = float(np.sqrt((x**2).sum(axis=0) * (here**2).sum(axis=0)).sum())
+    if scale <= 0.0 or not 0 < best < 2 * span or strength[best] < _RELATED * scale:
+        return None
+    if _has_rival(strength, best):
+        return None
+    return near + best - span + refine(strength, best)[0]
+
+
+def _has_rival(strength: np.ndarray, best: int) -> bool:
+    """Whether, once it has fallen to half, the correlation comes back to within 3 % of its greatest."""
+    for side in (strength[best:], strength[best::-1]):
+        fallen = int(np.argmax(side < 0.5 * side[0]))
+        if fallen and side[fallen:].max() > 0.97 * side[0]:
+            return True
+    return False

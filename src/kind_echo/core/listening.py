@@ -1,0 +1,48 @@
+"""What right and wrong answers of a blind listening test prove: exact binomial tails."""
+
+from fractions import Fraction
+from math import comb
+
+from kind_echo.core.errors import BadParameter
+from kind_echo.core.readings import Reading
+
+SIGNIFICANT = Fraction(1, 20)
+
+
+def tail(trials: int, least: int, chance: Fraction) -> Fraction:
+    """P(X ≥ least) for a binomial X, exactly."""
+    return sum(
+        (comb(trials, k) * chance**k * (1 - chance) ** (trials - k) for k in range(max(0, least), trials + 1)),
+        Fraction(0),
+    )
+
+
+def needed(trials: int) -> int | None:
+    """The fewest right answers whose chance by guessing is at most 0.05; None where even all are too few."""
+    return next((k for k in range(trials + 1) if tail(trials, k, Fraction(1, 2)) <= SIGNIFICANT), None)
+
+
+def listening_readings(correct: int, trials: int, heard: float = 0.7) -> list[Reading]:
+    """abx_p, abx_needed and abx_power.
+
+    Args:
+        correct, trials: right answers and answers; sittings of one pair are added up beforehand.
+        heard: share of right answers of a listener who hears it, for the power.
+    Raises:
+        BadParameter: counts that cannot be, or a share that is none.
+    """
+    if not 1 <= trials <= 10_000:
+        raise BadParameter("trials", trials, "from 1 to 10000")
+    if not 0 <= correct <= trials:
+        raise BadParameter("correct", correct, f"from 0 to the {trials} trials")
+    if not 0.5 <= heard <= 1.0:
+        raise BadParameter("heard", heard, "from 0.5 to 1")
+    chance = float(tail(trials, correct, Fraction(1, 2)))
+    word = "evidence against guessing" if chance <= float(SIGNIFICANT) else "No conclusion"
+    enough = needed(trials)
+    readings = [Reading("abx_p", "all", chance, word)]
+    if enough is None:
+        why = f"{trials} trials are too few: even all right could be guessed"
+        return [*readings, Reading("abx_needed", "all", None, why), Reading("abx_power", "all", 0.0, why)]
+    power = float(tail(trials, enough, Fraction(heard).limit_denominator(10_000)))
+    return [*readings, Reading("abx_needed", "all", float(enough)), Reading("abx_power", "all", power)]

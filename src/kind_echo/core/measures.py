@@ -1,0 +1,78 @@
+"""The registry of measures: each is declared here once, and every screen, table and output reads it from here."""
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Literal
+
+from kind_echo.core.errors import UnknownMeasure
+
+MEASURE_VERSION = 2
+"""Raised when a definition changes, so that results kept from before are not taken for new ones."""
+
+Family = Literal[
+    "levels", "loudness", "integrity", "compare", "account", "takes", "tone", "aliases", "imd", "response", "latency",
+    "transfer", "dynamics", "lossy", "match", "listening", "folding", "cost",
+]  # fmt: skip
+Needs = Literal["file", "pair", "takes", "input and output", "trials", "frequency", "render"]
+Drawing = Literal["number", "count", "flag"]
+
+
+@dataclass(frozen=True)
+class Limit:
+    """The bounds within which a reading passes; None where there is no bound. Same unit as the measure."""
+
+    at_least: float | None = None
+    at_most: float | None = None
+
+
+@dataclass(frozen=True)
+class Measure:
+    """What one number means.
+
+    Attributes:
+        key: its name in files, the API and on the command line; final.
+        title: its name on screen.
+        unit: unit of the value; empty for counts and flags.
+        definition: how it is computed and when it refuses.
+        source: the standard or the practice that it comes from.
+        needs: "file" (a render alone), "pair" (a reference too), "input and output" (of the effect), "takes" (several
+            renders of one cell), "trials" (of a listening test), "frequency", "render" (what making it took).
+        family: the group it is shown in.
+        decimals: digits after the point on screen.
+        limit: the default bounds in a plan; None where nothing is judged unless asked for.
+        drawing: how it is shown.
+    """
+
+    key: str
+    title: str
+    unit: str
+    definition: str
+    source: str
+    needs: Needs
+    family: Family
+    decimals: int = 2
+    limit: Limit | None = None
+    drawing: Drawing = "number"
+
+
+def _declared() -> dict[str, Measure]:
+    from kind_echo.core.declared import DECLARED
+
+    return {measure.key: measure for measure in DECLARED}
+
+
+MEASURES: dict[str, Measure] = _declared()
+
+
+def find_measure(key: str) -> Measure:
+    """The measure of that key. Raises UnknownMeasure."""
+    try:
+        return MEASURES[key]
+    except KeyError:
+        raise UnknownMeasure(key) from None
+
+
+def default_limits(families: Iterable[Family]) -> dict[str, Limit]:
+    """The default bounds of all measures of the given families that have any."""
+    wanted = set(families)
+    return {m.key: m.limit for m in MEASURES.values() if m.limit is not None and m.family in wanted}

@@ -1,0 +1,76 @@
+"""A reading: one measured value, or the reason why there is none."""
+
+import math
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass, replace
+
+from kind_echo.core.measures import find_measure
+
+SILENCE = "digital silence"
+
+
+@dataclass(frozen=True)
+class Reading:
+    """One measured value.
+
+    Attributes:
+        measure: key in the registry.
+        channel: "all", or a 1-based number.
+        value: in the measure's unit; None when there is no reading.
+        why: the reason for no reading, or a note beside a value.
+        uncertainty: same unit, at 95 %; None where it does not depend on the data.
+        at_most: an upper bound where only that is known; −inf for digital silence, which meets every upper limit.
+    """
+
+    measure: str
+    channel: str
+    value: float | None
+    why: str | None = None
+    uncertainty: float | None = None
+    at_most: float | None = None
+
+    @property
+    def unit(self) -> str:
+        """The unit, from the registry."""
+        return find_measure(self.measure).unit
+
+    def noted(self, note: str | None) -> "Reading":
+        """The same reading with a note added."""
+        if not note:
+            return self
+        return replace(self, why=f"{self.why}; {note}" if self.why else note)
+
+
+@dataclass(frozen=True)
+class Curve:
+    """Values over something: time, frequency, level. Equal lengths, finite values."""
+
+    x_unit: str
+    y_unit: str
+    x: list[float]
+    y: list[float]
+
+
+def value_of(readings: Iterable[Reading], measure: str, channel: str = "all") -> float | None:
+    """The value of a measure among readings; None when it is not there or has no value."""
+    return next((r.value for r in readings if r.measure == measure and r.channel == channel), None)
+
+
+def level(measure: str, channel: str, linear: float, *, power: bool, silence: str = SILENCE) -> Reading:
+    """A reading in decibels from an amplitude (20·log10) or a power (10·log10); zero is digital silence."""
+    if linear <= 0.0:
+        return Reading(measure, channel, None, silence, at_most=-math.inf)
+    return Reading(measure, channel, (10.0 if power else 20.0) * math.log10(linear))
+
+
+def for_channels(
+    measure: str, values: Sequence[float | None], overall: float | None, why: str | None = None
+) -> list[Reading]:
+    """Readings of "all" and then of each channel; `why` goes with those that have no value."""
+    named = [("all", overall), *((str(i + 1), v) for i, v in enumerate(values))]
+    return [Reading(measure, channel, value, None if value is not None else why) for channel, value in named]
+
+
+def refuse(measures: Iterable[str], channels: int, why: str) -> list[Reading]:
+    """No reading for each of the measures in every channel, with one reason."""
+    return [reading for measure in measures for reading in for_channels(measure, [None] * channels, None, why)]

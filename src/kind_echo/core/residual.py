@@ -1,0 +1,114 @@
+"""What a null test leaves: sums over the overlap, the level of the residual, and which samples changed."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_echo.core.account import blocks_of_pair
+from kind_echo.core.align import AlignedSource
+from kind_echo.core.loudness import LoudnessMeter
+from kind_echo.core.readings import Reading, for_channels, level
+from kind_echo.core.source import Source, blocks
+
+Floats = NDArray[np.float64]
+
+MEASURES = (
+    "residual_peak", "residual_rms", "null_depth", "residual_loudness",
+    "changed_samples", "changed_share", "changed_regions", "longest_change",
+)  # fmt: skip
+
+NULL = "the residual is digital silence"
+
+_REGION_SECONDS = 0.001
+
+
+@dataclass(frozen=True)
+class Sums:
+    """Sums over the overlap, by channel: x², x·y, y² and (scale·y − x)²; and what changed."""
+
+    frames: int
+    sums: Floats
+    peaks: Floats
+    changed: Floats
+    below: Floats
+    differ: int
+    any_changed: int
+    regions: int
+    longest: int
+
+
+def residual_sums_of(reference: Source, aligned: AlignedSource, ceiling: float | None = None) -> Sums:
+    """The sums over the overlap of a pair that is lined up; `ceiling` in dBFS, for counting changes under it."""
+    from kind_echo.core.loops import changed_regions, residual_sums
+
+    channels = reference.channels
+    sums, peaks, counts = np.zeros((channels, 4)), np.zeros(channels), np.zeros((channels, 3), dtype=np.int64)
+    state = np.array([0, 0, 0, 0, -1, -1], dtype=np.int64)
+    step = max(reference.half_step, aligned.half_step)
+    under = 10 ** (ceiling / 20) if ceiling is not None else 0.0
+    gap = max(1, round(_REGION_SECONDS * reference.rate))
+    frames = 0
+    for start, x, y in blocks_of_pair(reference, aligned):
+        residual_sums(x, y, 1.0, step, under, sums, peaks, counts)
+        changed_regions(x, y, 1.0, step, start, gap, state)
+        frames += len(x)
+    return Sums(
+        frames, sums, peaks, counts[:, 0].astype(float), counts[:, 2].astype(float), int(counts[:, 1].sum()),
+        int(state[0]), int(state[2]), int(state[3]),
+    )  # fmt: skip
+
+
+def residual_readings(reference: Source, found: Sums, note: str | None, *, below: bool) -> list[Reading]:
+    """Levels of the residual and counts of what changed, from the sums over the overlap.
+
+    Args:
+        note: what stands beside the levels.
+        below: whether changes under the ceiling were asked for.
+    """
+    frames, rate = found.frames, reference.rate
+    names = ["all", *(str(c + 1) for c in range(reference.channels))]
+    energy, base = found.sums[:, 3], found.sums[:, 0]
+    peaks = [float(found.peaks.max()), *map(float, found.peaks)]
+    powers = [2 * float(energy.mean()) / frames, *(2 * float(e) / frames for e in energy)]
+    bases = [2 * float(base.mean()) / frames, *(2 * float(b) / frames for b in base)]
+    readings = [
+        level("residual_peak", n, p, power=False, silence=NULL).noted(note) for n, p in zip(names, peaks, strict=True)
+    ]
+    readings += [
+        level("residual_rms", n, p, power=True, silence=NULL).noted(note) for n, p in zip(names, powers, strict=True)
+    ]
+    readings += [_null_depth(n, b, p) for n, b, p in zip(names, bases, powers, strict=True)]
+    counts = [float(c) for c in found.changed]
+    readings += for_channels("changed_samples", counts, float(found.any_changed))
+    shares = [100 * c / frames for c in counts]
+    readings += for_channels("changed_share", shares, 100 * found.any_changed / frames)
+    readings.append(Reading("changed_regions", "all", float(found.regions)))
+    readings.append(Reading("longest_change", "all", 1000.0 * found.longest / rate))
+    if below:
+        counts = [float(c) for c in found.below]
+        readings += for_channels("changed_below", counts, sum(counts))
+    return readings
+
+
+def _null_depth(channel: str, base: float, residual: float) -> Reading:
+    if residual <= 0.0:
+        return Reading("null_depth", channel, None, NULL)
+    if base <= 0.0:
+        return Reading("null_depth", channel, None, "the reference is digital silence")
+    return Reading("null_depth", channel, 10.0 * math.log10(base / residual))
+
+
+def residual_loudness(difference: Source) -> Reading:
+    """Integrated loudness of a difference; without gates where these leave nothing."""
+    meter = LoudnessMeter(difference.channels, difference.rate, difference.frames)
+    for _, block in blocks(difference, size=1 << 16):
+        meter.add(np.ascontiguousarray(block))
+    integrated = meter.readings()[0]
+    if integrated.value is not None:
+        return Reading("residual_loudness", "all", integrated.value)
+    power = meter.ungated()
+    if power <= 0.0:
+        return Reading("residual_loudness", "all", None, NULL, at_most=-math.inf)
+    return Reading("residual_loudness", "all", -0.691 + 10 * math.log10(power), "without gates, which leave nothing")

@@ -1,0 +1,51 @@
+"""Shapes that several signals are made of, closed in continuous time, so that every rate gets the same sound."""
+
+import math
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_echo.core.signals.request import SignalRequest
+
+Mono = NDArray[np.float64]
+
+_PARTIALS = ((0.5, 0.16, 1.9), (1.0, 0.15, 1.3), (1.19, 0.11, 1.0), (1.56, 0.07, 0.7), (2.0, 0.1, 0.6),
+             (2.66, 0.05, 0.4), (3.01, 0.04, 0.3), (4.17, 0.03, 0.2))  # fmt: skip
+_HUM = 311.0  # Hz of the buoy's prime
+_STRIKE = 0.002  # s over which the body of the bell begins to ring
+
+
+def amplitude(request: SignalRequest) -> float:
+    """The level as a factor of full scale."""
+    return float(10 ** (request.level / 20))
+
+
+def fades(request: SignalRequest, frames: int, rate: int) -> Mono:
+    """Ones with a raised cosine at either end."""
+    length = min(round(request.fade * rate), frames // 2)
+    shape = np.ones(frames)
+    if length:
+        rise = 0.5 - 0.5 * np.cos(np.pi * np.arange(length) / length)
+        shape[:length] = rise
+        shape[-length:] = rise[::-1]
+    return shape
+
+
+def add_body(sound: Mono, time: Mono, strike: float, force: float, rng: np.random.Generator) -> None:
+    """Add the inharmonic partials of a bell struck at a time, which ring on to the end."""
+    begin = int(np.searchsorted(time, strike))
+    after = time[begin:] - strike
+    body = np.zeros(len(after))
+    for ratio, weight, decay in _PARTIALS:
+        detune = float(rng.uniform(0.999, 1.001))
+        body += weight * np.exp(-after / decay) * np.sin(2 * np.pi * _HUM * ratio * detune * after)
+    sound[begin:] += force * body * -np.expm1(-after / _STRIKE)
+
+
+def add_grain(sound: Mono, rate: int, start: float, frequency: float, decay: float, force: float) -> None:
+    """Add a sine that sets in softly at a time and dies away, cut off 80 dB down."""
+    begin = math.ceil(start * rate)
+    end = min(len(sound), begin + math.ceil(9.2 * decay * rate))
+    after = np.arange(begin, end) / rate - start
+    rise = 1.0 - np.exp(-np.square(after / (0.35 * decay)))
+    sound[begin:end] += force * rise * np.exp(-after / decay) * np.sin(2 * np.pi * frequency * after)

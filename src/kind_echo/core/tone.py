@@ -1,0 +1,308 @@
+"""A steady tone through an effect: its harmonics, its aliases, and the noise between them."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_echo.core.errors import BadParameter
+from kind_echo.core.folding import fold
+from kind_echo.core.lines import STANDS_OUT, LineSpectrum, line_spectra
+from kind_echo.core.readings import SILENCE, Curve, Reading
+from kind_echo.core.source import Source
+
+Floats = NDArray[np.float64]
+
+HARMONICS = tuple(f"harmonic_{n}" for n in range(2, 11))
+MEASURES = (
+    "fundamental_frequency", "fundamental_level", *HARMONICS, "thd", "thd_percent", "thd_n", "noise_floor",
+    "spurious_level", "spurious_frequency", "alias_first_level", "alias_first_frequency", "alias_first_order",
+    "alias_worst_level", "alias_worst_frequency", "alias_worst_order", "alias_total",
+)  # fmt: skip
+_GONE = "the test signal is not in the render"
+_NO_ALIAS = "no alias stands out of the floor"
+_DEEPEST = 1e-9  # of the fundamental: the window's side lobes end here
+_LEAST_BINS = 64  # transforms shorter than this many bins of lobe tell nothing
+
+
+@dataclass(frozen=True)
+class ToneOptions:
+    """What is looked for.
+
+    Attributes:
+        frequency: of the tone, in Hz.
+        band: of noise, distortion and noise, and spurious lines, in Hz.
+        orders: highest order of aliases.
+    """
+
+    frequency: float
+    band: tuple[float, float] = (20.0, 20_000.0)
+    orders: int = 100
+
+    def check(self, rate: int) -> None:
+        """Raises BadParameter for a frequency that the rate does not carry, a band that is none, or odd orders."""
+        if not 0.0 < self.frequency < rate / 2:
+            raise BadParameter("frequency", self.frequency, f"above 0 and below half the rate, {rate / 2:g} Hz")
+        if not 0.0 <= self.band[0] < self.band[1]:
+            raise BadParameter("band", self.band, "from a lower to a higher frequency")
+        if not 2 <= self.orders <= 10_000:
+            raise BadParameter("orders", self.orders, "from 2 to 10000")
+
+
+@dataclass(frozen=True)
+class Line:
+    """A line that arithmetic expects.
+
+    Attributes:
+        order: multiple of the fundamental.
+        frequency: where it lies after folding.
+        amplitude: peak amplitude of what is there.
+        floor: greatest amplitude around it.
+    """
+
+    order: int
+    frequency: float
+    amplitude: float
+    floor: float
+
+    @property
+    def found(self) -> bool:
+        """Whether it stands at least 6 dB out of what is around it."""
+        return self.amplitude > STANDS_OUT * self.floor and self.amplitude > 0.0
+
+
+@dataclass(frozen=True)
+class ToneAnalysis:
+    """One channel. Amplitudes are peaks; `noise` and `rest` are mean squares.
+
+    Attributes:
+        harmonics, aliases: all that can be told apart.
+        left_out: aliases that fall on another line.
+        rest: all but the fundamental in the band.
+        noise: all that is no known line in the band.
+        spurious: frequency, amplitude and floor of the greatest unknown line.
+    """
+
+    frequency: float
+    amplitude: float
+    harmonics: list[Line]
+    aliases: list[Line]
+    left_out: int
+    rest: float
+    noise: float
+    spurious: tuple[float, float, float] | None
+
+
+def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysis | None:
+    """The lines of one channel; None where the tone is not there."""
+    if not spectrum.samples.any():
+        return None
+    frequency = spectrum.find_tone(options.frequency)
+    if frequency is None:
+        return None
+    half = spectrum.rate / 2
+    harmonic = [n * frequency for n in range(1, int(half / frequency) + 2) if n * frequency < half - spectrum.lobe]
+    known = list(harmonic)
+    aliases, left_out = [], 0
+    for order in range(2, options.orders + 1):
+        if order * frequency < half:
+            continue
+        at = fold(order * frequency, spectrum.rate)
+        clash = at < spectrum.lobe or at > half - spectrum.lobe or any(abs(at - k) < spectrum.lobe for k in known)
+        if clash:
+            left_out += 1
+            continue
+        aliases.append((order, at))
+        known.append(at)
+    taken = np.array(known)
+
+    amplitude = spectrum.amplitude(frequency)
+
+    def measured(expected: list[tuple[int, float]]) -> list[Line]:
+        heights = spectrum.amplitudes(np.array([at for _, at in expected]))
+        least = _DEEPEST * amplitude
+        return [
+            Line(order, at, float(height), max(least, spectrum.floor(at, taken)))
+            for (order, at), height in zip(expected, heights, strict=True)
+        ]
+
+    low, high = options.band[0], min(options.band[1], half)
+    lines = measured([(n + 2, at) for n, at in enumerate(harmonic[1:])])
+    folded = measured(aliases)
+    greatest = spectrum.greatest(low, high, taken)
+    spurious = None
+    if greatest is not None:
+        around = max(_DEEPEST * amplitude, spectrum.floor(greatest[0], np.append(taken, greatest[0])))
+        spurious = (greatest[0], greatest[1], around)
+    return ToneAnalysis(
+        frequency,
+        amplitude,
+        lines,
+        folded,
+        left_out,
+        spectrum.mean_square(low, high, np.array([frequency])),
+        spectrum.mean_square(low, high, taken),
+        spurious,
+    )
+
+
+def measure_tone(source: Source, options: ToneOptions) -> tuple[list[Reading], dict[str, Curve]]:
+    """All tone measures of a file, and its lines as curves.
+
+    Over all channels: of levels the greatest, with the frequency and order that belong to it; of the fundamental the
+    strongest.
+
+    Raises:
+        BadParameter: the options do not fit the rate.
+    """
+    options.check(source.rate)
+    channels = source.channels
+    spectra = line_spectra(source)
+    if spectra is None:
+        return _refuse(channels, "the file has NaN or infinite samples"), {}
+    if len(spectra[0].samples) < _LEAST_BINS or spectra[0].lobe * 2 > options.frequency:
+        return _refuse(channels, "the steady part of the tone is too short"), {}
+    found = [analyse_channel(spectrum, options) for spectrum in spectra]
+    each = [
+        _readings(str(c + 1), one) if one is not None else [Reading(m, str(c + 1), None, _GONE) for m in MEASURES]
+        for c, one in enumerate(found)
+    ]
+    overall = _overall(each, found)
+    by_key = {key: [overall[i], *(channel[i] for channel in each)] for i, key in enumerate(MEASURES)}
+    strongest = max((one for one in found if one is not None), key=lambda one: one.amplitude, default=None)
+    curves = {} if strongest is None else _curves(strongest)
+    return [reading for key in MEASURES for reading in by_key[key]], curves
+
+
+def _readings(channel: str, found: ToneAnalysis) -> list[Reading]:
+    """In the order of MEASURES."""
+    readings = [
+        Reading("fundamental_frequency", channel, found.frequency),
+        Reading("fundamental_level", channel, _db(found.amplitude)),
+    ]
+    by_order = {line.order: line for line in found.harmonics}
+    readings += [_harmonic(n, channel, by_order.get(n), found) for n in range(2, 11)]
+    readings += _distortion(channel, found)
+    rest = math.sqrt(2 * found.rest)
+    readings.append(_bounded("thd_n", channel, rest / found.amplitude))
+    readings.append(_bounded("noise_floor", channel, math.sqrt(2 * found.noise)))
+    return readings + _spurious(channel, found) + _aliases(channel, found)
+
+
+def _harmonic(n: int, channel: str, line: Line | None, found: ToneAnalysis) -> Reading:
+    key = f"harmonic_{n}"
+    if line is None:
+        return Reading(key, channel, None, "at or above half the rate")
+    if line.found:
+        return Reading(key, channel, _db(line.amplitude / found.amplitude))
+    return _bound(key, channel, STANDS_OUT * line.floor / found.amplitude, "it does not stand out of the floor")
+
+
+def _distortion(channel: str, found: ToneAnalysis) -> list[Reading]:
+    if not found.harmonics:
+        why = "no harmonic lies below half the rate"
+        return [Reading(key, channel, None, why) for key in ("thd", "thd_percent")]
+    present = [line.amplitude for line in found.harmonics if line.found]
+    if not present:
+        why = "no harmonic stands out of the floor"
+        bound = math.sqrt(sum((STANDS_OUT * line.floor) ** 2 for line in found.harmonics)) / found.amplitude
+        return [_bound("thd", channel, bound, why), Reading("thd_percent", channel, None, why, at_most=100 * bound)]
+    ratio = math.sqrt(sum(a * a for a in present)) / found.amplitude
+    return [Reading("thd", channel, _db(ratio)), Reading("thd_percent", channel, 100 * ratio)]
+
+
+def _spurious(channel: str, found: ToneAnalysis) -> list[Reading]:
+    keys = ("spurious_level", "spurious_frequency")
+    if found.spurious is None:
+        return [Reading(key, channel, None, "no room between the known lines") for key in keys]
+    frequency, amplitude, floor = found.spurious
+    if amplitude > STANDS_OUT * floor and amplitude > 0.0:
+        return [Reading(keys[0], channel, _db(amplitude)), Reading(keys[1], channel, frequency)]
+    why = "no other line stands out of the floor"
+    return [_bound(keys[0], channel, STANDS_OUT * max(floor, amplitude), why), Reading(keys[1], channel, None, why)]
+
+
+def _aliases(channel: str, found: ToneAnalysis) -> list[Reading]:
+    keys = MEASURES[-7:]
+    note = f"{found.left_out} that fall on another line left out" if found.left_out else None
+    present = [line for line in found.aliases if line.found]
+    if not found.aliases:
+        why = "no alias can be told apart from other lines" if found.left_out else "no order lies above half the rate"
+        return [Reading(key, channel, None, why).noted(note) for key in keys]
+    if not present:
+        bound = STANDS_OUT * max(line.floor for line in found.aliases)
+        floor = SILENCE if bound <= 0.0 else f"{_NO_ALIAS} at {_db(bound):.0f} dBFS".replace("-", "−")
+        at_most = -math.inf if bound <= 0.0 else _db(bound)
+        return [
+            Reading(key, channel, None, floor, at_most=at_most if key.endswith(("level", "total")) else None).noted(
+                note
+            )
+            for key in keys
+        ]
+    first = min(present, key=lambda line: line.order)
+    worst = max(present, key=lambda line: line.amplitude)
+    total = math.sqrt(sum(line.amplitude**2 for line in present))
+    values = (_db(first.amplitude), first.frequency, float(first.order),
+              _db(worst.amplitude), worst.frequency, float(worst.order), _db(total))  # fmt: skip
+    return [Reading(key, channel, value).noted(note) for key, value in zip(keys, values, strict=True)]
+
+
+def _overall(each: list[list[Reading]], found: list[ToneAnalysis | None]) -> list[Reading]:
+    strongest = max(range(len(found)), key=lambda c: found[c].amplitude if found[c] else -1.0)  # type: ignore[union-attr]
+
+    def of(channel: int, i: int) -> Reading:
+        r = each[channel][i]
+        return Reading(r.measure, "all", r.value, r.why, r.uncertainty, r.at_most)
+
+    def worst(key: str) -> int:
+        index = MEASURES.index(key)
+        return max(range(len(each)), key=lambda c: _rank(each[c][index]))
+
+    leader = {
+        "fundamental_frequency": strongest, "fundamental_level": strongest,
+        "spurious_frequency": worst("spurious_level"),
+        **dict.fromkeys(("alias_worst_frequency", "alias_worst_order"), worst("alias_worst_level")),
+    }  # fmt: skip
+    first_index = MEASURES.index("alias_first_order")
+    orders = [(each[c][first_index].value or math.inf, c) for c in range(len(each))]
+    for key in ("alias_first_level", "alias_first_frequency", "alias_first_order"):
+        leader[key] = min(orders)[1]
+    return [of(leader.get(key, worst(key)), i) for i, key in enumerate(MEASURES)]
+
+
+def _rank(reading: Reading) -> tuple[int, float]:
+    if reading.value is not None:
+        return 2, reading.value
+    return (1, reading.at_most) if reading.at_most is not None else (0, 0.0)
+
+
+def _curves(found: ToneAnalysis) -> dict[str, Curve]:
+    def curve(lines: list[Line]) -> Curve:
+        present = [line for line in lines if line.found]
+        return Curve("Hz", "dBFS", [x.frequency for x in present], [_db(x.amplitude) for x in present])
+
+    folds = [line for line in found.aliases if line.found]
+    orders = Curve("", "Hz", [float(line.order) for line in folds], [line.frequency for line in folds])
+    return {"harmonics": curve(found.harmonics), "aliases": curve(found.aliases), "alias_orders": orders}
+
+
+def _refuse(channels: int, why: str) -> list[Reading]:
+    names = ["all", *(str(c + 1) for c in range(channels))]
+    return [Reading(key, name, None, why) for key in MEASURES for name in names]
+
+
+def _bounded(key: str, channel: str, ratio: float) -> Reading:
+    if ratio <= 0.0:
+        return Reading(key, channel, None, SILENCE, at_most=-math.inf)
+    return Reading(key, channel, _db(ratio))
+
+
+def _bound(key: str, channel: str, amplitude: float, why: str) -> Reading:
+    if amplitude <= 0.0:
+        return Reading(key, channel, None, SILENCE, at_most=-math.inf)
+    return Reading(key, channel, None, why, at_most=_db(amplitude))
+
+
+def _db(ratio: float) -> float:
+    return 20.0 * math.log10(ratio)

@@ -1,0 +1,209 @@
+"""Null tests whose truth is known beforehand, and the laws that hold for any pair."""
+
+from typing import Any
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy import signal
+
+from kind_echo.core.compare import CompareOptions, compare, take_spread
+from kind_echo.core.errors import ChannelMismatch, RateMismatch
+from kind_echo.core.source import ArraySource
+from kind_echo.core.sums import SummedSource
+from tests.core.conftest import columns, noise, overall, reading, sine
+
+RATES = [8000, 22_050, 37_800, 44_100, 48_000, 96_000, 192_000]
+
+
+def delayed(samples: Any, delay: float) -> Any:
+    """Samples later by any delay, band-limited; wraps around, so the ends are silent beforehand."""
+    size = len(samples)
+    turn = np.exp(-2j * np.pi * np.fft.rfftfreq(size) * delay)
+    return np.fft.irfft(np.fft.rfft(samples, axis=0) * turn[:, None], size, axis=0)
+
+
+def quiet_ends(samples: Any, frames: int = 400) -> Any:
+    out = samples.copy()
+    out[:frames] = out[-frames:] = 0.0
+    return out
+
+
+@pytest.mark.parametrize("rate", RATES)
+@pytest.mark.parametrize("delay", [-31.0, 0.0, 17.25, 240.6])
+def test_delay_comes_back_to_a_hundredth_of_a_sample(rate: int, delay: float) -> None:
+    """Truth by construction: a shift of phase; noise 40 dB down."""
+    x = quiet_ends(noise(rate))
+    y = delayed(x, delay) + noise(rate, seed=2, level=1e-3)
+    found = compare(ArraySource(x, rate), ArraySource(y, rate)).readings
+    assert reading(found, "delay").value == pytest.approx(delay, abs=0.01)
+    assert reading(found, "delay").uncertainty < 0.01  # type: ignore[operator]
+    spread = max(0.001, 1.5 * (reading(found, "gain").uncertainty or 0.0))  # 8000 samples tell no more than that
+    assert reading(found, "gain").value == pytest.approx(0.0, abs=spread)
+    assert reading(found, "delay_time").value == pytest.approx(1000 * delay / rate, abs=0.01 * 1000 / rate)
+
+
+def test_gain_and_polarity_come_back() -> None:
+    x = noise(48_000, 2)
+    found = compare(ArraySource(x, 48_000), ArraySource(-x * 10 ** (-0.2 / 20), 48_000)).readings
+    assert reading(found, "gain").value == pytest.approx(-0.2, abs=1e-6)
+    assert reading(found, "polarity").value == -1
+    assert reading(found, "account_polarity").value < reading(found, "account_delay").value  # type: ignore[operator]
+
+
+@pytest.mark.parametrize("seconds", [12.0, 30.0])
+@pytest.mark.parametrize("ppm", [-40.0, 7.0])
+def test_drift_comes_back_to_one_ppm(ppm: float, seconds: float) -> None:
+    """Truth by construction: band-limited noise made of sines, sampled on two clocks."""
+    rate, rng = 8000, np.random.default_rng(3)
+    frequency, phase = rng.uniform(100, 3000, 60), rng.uniform(0, 6.28, 60)
+    time = np.arange(round(seconds * rate)) / rate
+
+    def play(speed: float) -> Any:
+        return sum(np.sin(2 * np.pi * f * time * speed + p) for f, p in zip(frequency, phase, strict=True)) / 60
+
+    found = compare(columns(play(1.0), rate=rate), columns(play(1.0 / (1 + ppm * 1e-6)), rate=rate)).readings
+    drift = reading(found, "delay_drift")
+    assert drift.value == pytest.approx(ppm, abs=1.0)
+
+
+def test_what_cannot_be_had_is_refused_with_the_reason() -> None:
+    tone = columns(sine(1000, -6, 1))
+    assert "periodic" in str(reading(compare(tone, tone).readings, "delay").why)
+    narrowed = compare(tone, columns(np.roll(sine(1000, -6, 1), 5)), CompareOptions(max_delay=20)).readings
+    assert reading(narrowed, "delay").value == pytest.approx(5, abs=0.05)
+    unrelated = compare(ArraySource(noise(48_000), 48_000), ArraySource(noise(48_000, seed=9), 48_000)).readings
+    assert "correlates" in str(reading(unrelated, "delay").why)
+    silent = compare(ArraySource(noise(48_000), 48_000), columns(np.zeros(48_000))).readings
+    assert reading(silent, "gain").value is None
+    assert reading(silent, "channel_missing").value == 1
+    assert reading(compare(*[ArraySource(noise(48_000), 48_000)] * 2).readings, "delay_drift").value is None
+    with pytest.raises(RateMismatch, match="44100 Hz"):
+        compare(columns([0.1]), columns([0.1], rate=44_100))
+    with pytest.raises(ChannelMismatch, match="2 channels"):
+        compare(columns([0.1]), columns([0.1], [0.1]))
+
+
+def test_the_residual_of_known_noise() -> None:
+    """Two independent parts add in power; the residual is the noise itself."""
+    x, n = noise(96_000), noise(96_000, seed=4, level=1e-3)
+    found = overall(compare(ArraySource(x, 48_000), ArraySource(x + n, 48_000)).readings)
+    expected = 10 * np.log10(2 * np.mean(n**2))
+    assert found["residual_rms"] == pytest.approx(expected, abs=0.001)
+    assert found["null_depth"] == pytest.approx(40, abs=0.1)
+    assert abs(found["account_raw"] - found["account_remainder"]) < 0.1  # independent noise: nothing linear explains it
+    assert found["changed_share"] == pytest.approx(100, abs=0.1)
+
+
+def test_changed_samples_and_regions_are_counted_with_both_ends() -> None:
+    x = noise(48_000)
+    y = x.copy()
+    y[1000:1010] += 0.01
+    y[1020] += 0.01  # within a millisecond of the first: one region
+    y[30_000] += 0.01
+    found = overall(compare(ArraySource(x, 48_000), ArraySource(y, 48_000), CompareOptions(ceiling=60.0)).readings)
+    assert (found["changed_samples"], found["changed_regions"]) == (12, 2)
+    assert found["longest_change"] == pytest.approx(1000 * 21 / 48_000)
+    assert found["changed_below"] == 12
+    assert found["clicks"] == 2
+
+
+FILTERS: dict[str, tuple[Any, Any]] = {
+    "fir low-pass": (signal.firwin(101, 0.3), [1.0]),
+    "peak": signal.iirpeak(0.1, 2.0),
+    "shelf-like": ([1.2, -0.3], [1.0, -0.5]),
+    "butterworth": signal.butter(4, 0.4),
+}
+
+
+@pytest.mark.parametrize("name", FILTERS)
+@pytest.mark.parametrize("rate", [44_100, 96_000])
+def test_a_filter_alone_is_explained_by_the_filter_step(name: str, rate: int) -> None:
+    """Filters of scipy.signal: at least 25 dB off at that step."""
+    x = noise(3 * rate, 2)
+    y = signal.lfilter(*FILTERS[name], x, axis=0)
+    comparison = compare(ArraySource(x, rate), ArraySource(y, rate))
+    found = overall(comparison.readings)
+    assert found["account_fraction"] - found["account_filter"] >= 25
+    assert "a change of linear filtering" in comparison.verdict
+
+
+def test_the_account_names_one_sample_and_a_clipper() -> None:
+    x = quiet_ends(noise(96_000))
+    late = compare(ArraySource(x, 48_000), ArraySource(np.roll(x, 1, axis=0), 48_000))
+    assert late.verdict == "1 sample late"
+    clipped = compare(ArraySource(x, 48_000), ArraySource(np.clip(x, -0.08, 0.08), 48_000))
+    assert "non-linear" in clipped.verdict
+
+
+def test_integrity_of_a_pair() -> None:
+    x = noise(96_000, 2)
+    gap = x.copy()
+    gap[20_000:20_480] = 0.0
+    late_start = x.copy()
+    late_start[:9600] = 0.0
+    pairs = {
+        "gaps": (gap, 1.0),
+        "channel_swap": (x[:, ::-1], 1.0),
+        "channel_missing": (x * [1.0, 0.0], 1.0),
+        "lead_in_excess": (late_start, 0.2),
+    }
+    for measure, (render, expected) in pairs.items():
+        found = overall(compare(ArraySource(x, 48_000), ArraySource(render, 48_000)).readings)
+        assert found[measure] == pytest.approx(expected, abs=0.001), measure
+    same = overall(compare(ArraySource(x, 48_000), ArraySource(x, 48_000)).readings)
+    assert [same[m] for m in ("gaps", "clicks", "channel_swap", "channel_missing", "lead_in_excess")] == pytest.approx(
+        [0] * 5, abs=1e-12
+    )
+
+
+def test_the_third_octave_of_a_residual_tone_holds_its_level() -> None:
+    """IEC 61260-1: the band at 1 kHz, exact mid-band frequency 1000 Hz."""
+    x = noise(96_000)
+    y = x + sine(1000, -80, 2)[:, None]
+    curve = compare(ArraySource(x, 48_000), ArraySource(y, 48_000)).curves["residual_bands"]
+    levels = dict(zip(np.round(curve.x).astype(int), curve.y, strict=True))
+    assert levels[1000] == pytest.approx(-80, abs=0.1)
+    assert max(v for k, v in levels.items() if k != 1000) < -110
+
+
+def test_bands_that_sum_to_the_input_null_and_takes_tell_their_spread() -> None:
+    x = noise(48_000)
+    low = signal.lfilter(*signal.butter(2, 0.1), x, axis=0)
+    parts = tuple(ArraySource(p, 48_000) for p in (low, x - low))
+    assert overall(compare(ArraySource(x, 48_000), SummedSource(parts)).readings)["residual_rms"] < -280
+    minus = SummedSource((ArraySource(x, 48_000),), (parts[1],))
+    assert compare(ArraySource(low, 48_000), minus).readings
+    takes = [ArraySource(x + noise(48_000, seed=s, level=1e-4), 48_000) for s in (2, 3)]
+    expected = 10 * np.log10(2 * 2 * 1e-8)  # two independent noises
+    assert take_spread(takes).value == pytest.approx(expected, abs=0.1)
+
+
+@settings(max_examples=15, deadline=None)
+@given(st.integers(-300, 300), st.floats(-40, 20), st.integers(1, 3))
+def test_shift_and_scale_change_delay_and_gain_and_nothing_else(shift: int, decibels: float, channels: int) -> None:
+    x = quiet_ends(noise(24_000, channels, seed=abs(shift) + 1))
+    y = x + 0.01 * quiet_ends(noise(24_000, channels, seed=77))
+    base = overall(compare(ArraySource(x, 48_000), ArraySource(y, 48_000)).readings)
+    moved = np.roll(y, shift, axis=0) * 10 ** (decibels / 20)
+    options = CompareOptions(match_gain=True)
+    there = overall(compare(ArraySource(x, 48_000), ArraySource(moved, 48_000), options).readings)
+    assert there["delay"] == pytest.approx(base["delay"] + shift, abs=0.005)
+    assert there["gain"] == pytest.approx(base["gain"] + decibels, abs=0.001)
+    assert there["polarity"] == base["polarity"] == 1
+    matched = overall(compare(ArraySource(x, 48_000), ArraySource(y, 48_000), options).readings)
+    deepest = -200.0  # below lies the rounding of 53 bits
+    assert max(there["residual_rms"], deepest) == pytest.approx(max(matched["residual_rms"], deepest), abs=0.1)
+    back = overall(compare(ArraySource(moved, 48_000), ArraySource(x, 48_000)).readings)
+    assert back["delay"] == pytest.approx(-there["delay"], abs=0.005)
+    assert back["length_difference"] == -there["length_difference"]
+
+
+def test_a_long_file_gives_what_its_blocks_give() -> None:
+    """The quick search of long files finds what the full search finds."""
+    x = quiet_ends(noise(1_300_000, 2))
+    y = np.roll(x, 12_345, axis=0) * 0.9
+    found = overall(compare(ArraySource(x, 96_000), ArraySource(y, 96_000)).readings)
+    assert found["delay"] == pytest.approx(12_345, abs=0.01)
+    assert found["gain"] == pytest.approx(20 * np.log10(0.9), abs=1e-4)

@@ -1,0 +1,123 @@
+"""Listening statistics, level matching, real encoders, signals, the registry and limits."""
+
+import math
+from typing import Any
+
+import numpy as np
+import pytest
+import scipy.stats
+
+from kind_echo.core.errors import BadParameter, UnknownMeasure
+from kind_echo.core.limits import judge, parse_limit
+from kind_echo.core.listening import listening_readings
+from kind_echo.core.lossy import measure_lossy
+from kind_echo.core.match import match_level
+from kind_echo.core.measures import MEASURES, Limit, find_measure
+from kind_echo.core.readings import Reading
+from kind_echo.core.signals import KINDS, SignalKind, SignalRequest, synthesise
+from kind_echo.core.source import ArraySource
+from kind_echo.store.codecs import LossyCodec
+from tests.core.conftest import columns, noise, overall, reading
+
+
+@pytest.mark.parametrize(("correct", "trials", "p"), [(7, 10, 0.172), (18, 25, 0.022)])
+def test_listening_tests_by_the_exact_binomial(correct: int, trials: int, p: float) -> None:
+    """The design's worked values, and scipy.stats.binom as the outside yardstick."""
+    found = listening_readings(correct, trials)
+    assert reading(found, "abx_p").value == pytest.approx(p, abs=0.0005)
+    assert reading(found, "abx_p").value == pytest.approx(scipy.stats.binom.sf(correct - 1, trials, 0.5), abs=1e-12)
+    assert ("No conclusion" in str(reading(found, "abx_p").why)) == (p > 0.05)
+    enough = reading(found, "abx_needed").value
+    assert enough is not None
+    assert scipy.stats.binom.sf(enough - 1, trials, 0.5) <= 0.05 < scipy.stats.binom.sf(enough - 2, trials, 0.5)
+    assert reading(found, "abx_power").value == pytest.approx(scipy.stats.binom.sf(enough - 1, trials, 0.7), abs=1e-9)
+
+
+def test_too_few_trials_prove_nothing() -> None:
+    """All of 4 right is p = 0.0625: arithmetic."""
+    assert reading(listening_readings(4, 4), "abx_needed").value is None
+    with pytest.raises(BadParameter, match="from 0 to the 10 trials"):
+        listening_readings(11, 10)
+
+
+@pytest.mark.parametrize("by", ["rms", "loudness_integrated", "vu_max", "sample_peak", "true_peak"])
+def test_a_match_reaches_its_target(by: Any) -> None:
+    found = match_level(ArraySource(noise(4 * 48_000, 2), 48_000), -20.0, by)
+    assert found.factor is not None
+    assert reading(found.readings, "match_error").value == pytest.approx(0, abs=0.001)
+
+
+def test_the_loudest_passage_is_where_it_was_put() -> None:
+    samples = noise(20 * 48_000)
+    samples[8 * 48_000 : 11 * 48_000] *= 4
+    found = overall(match_level(ArraySource(samples, 48_000), -20.0, "rms", (8.0, 11.0)).readings)
+    assert found["loudest_start"] == pytest.approx(8.0, abs=0.02)
+    assert found["loudest_end"] == pytest.approx(11.0, abs=0.02)
+    assert match_level(columns(np.zeros(48_000)), -20.0, "rms").factor is None
+
+
+@pytest.mark.parametrize("codec", ["mp3", "vorbis", "opus"])
+def test_real_encoders_raise_the_peaks_of_clipped_material(codec: Any) -> None:
+    """The encoders themselves, through libsndfile: at the headroom found, nothing is over full scale any more."""
+    samples = np.clip(noise(3 * 48_000, 2, level=0.5), -0.99, 0.99)
+    encoder = LossyCodec(codec, 128, 48_000, 2)
+    found = overall(measure_lossy(ArraySource(samples, 48_000), encoder.round_trip)[0])
+    assert found["lossy_peak_rise"] > 0
+    assert found["lossy_overs"] > 0
+    lowered = samples * 10 ** (-found["lossy_headroom"] / 20)
+    assert np.abs(encoder.round_trip(lowered)).max() <= 1.0
+    higher = samples * 10 ** (-(found["lossy_headroom"] - 0.1) / 20)
+    assert np.abs(encoder.round_trip(higher)).max() > 1.0
+
+
+def test_an_mp3_of_128_kbits_ends_near_16_khz() -> None:
+    """Common practice, no source: 128 kbit/s of stereo end near 16 kHz."""
+    encoder = LossyCodec("mp3", 128, 44_100, 2)
+    found = overall(measure_lossy(ArraySource(noise(4 * 44_100, 2), 44_100), encoder.round_trip)[0])
+    assert 15_000 < found["lossy_edge"] < 17_500
+    with pytest.raises(BadParameter, match="takes 96000 Hz"):
+        LossyCodec("opus", 128, 96_000, 2)
+    with pytest.raises(BadParameter, match="bitrate=500"):
+        LossyCodec("mp3", 500, 48_000, 2)
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("rate", [44_100, 96_000])
+def test_a_signal_is_the_same_again_and_at_its_level(kind: SignalKind, rate: int) -> None:
+    request = SignalRequest(kind, level=-12.0, seconds=1.5, channels=2, lead_in=0.1, end=15_000.0, step_seconds=0.2)
+    samples = synthesise(request, rate)
+    assert np.array_equal(samples, synthesise(request, rate))
+    assert not samples[: round(0.1 * rate)].any()
+    if kind in ("noise", "piece"):
+        sound = samples[round(0.1 * rate) :]
+        assert 10 * math.log10(2 * np.mean(sound**2)) == pytest.approx(-12, abs=1e-6)
+    elif kind not in ("silence", "pair"):
+        assert 20 * math.log10(np.abs(samples).max()) == pytest.approx(-12, abs=0.15)
+
+
+def test_pink_noise_falls_by_three_decibels_an_octave() -> None:
+    """Power density ∝ 1/f: equal power in every octave."""
+    samples = synthesise(SignalRequest("noise", color="pink", seconds=20.0), 48_000)[:, 0]
+    power = np.abs(np.fft.rfft(samples)) ** 2
+    f = np.fft.rfftfreq(len(samples), 1 / 48_000)
+    octaves = [10 * np.log10(power[(f >= low) & (f < 2 * low)].sum()) for low in (100, 400, 1600, 6400)]
+    assert max(octaves) - min(octaves) < 0.3
+
+
+def test_every_measure_is_declared_once_and_whole() -> None:
+    for key, measure in MEASURES.items():
+        assert key == measure.key
+        assert measure.title
+        assert measure.definition.rstrip().endswith((".", "**")), key
+        assert measure.source
+    with pytest.raises(UnknownMeasure, match="nonsense"):
+        find_measure("nonsense")
+
+
+def test_limits_are_read_and_judged() -> None:
+    assert parse_limit("residual_rms<=-120") == ("residual_rms", Limit(at_most=-120))
+    assert judge(Reading("rms", "all", -10.0), Limit(at_most=-20)) == "broken"
+    assert judge(Reading("dc_offset", "all", -0.01), Limit(at_most=0.001)) == "broken"
+    assert judge(Reading("rms", "all", None, "digital silence", at_most=-math.inf), Limit(at_most=-300)) == "met"
+    assert judge(Reading("alias_worst_level", "all", None, "none", at_most=-133.0), Limit(at_most=-96)) == "met"
+    assert judge(Reading("alias_worst_level", "all", None, "none", at_most=-90.0), Limit(at_most=-96)) == "unknown"

@@ -1,0 +1,213 @@
+"""Responses, latency, curves and dynamics of systems that are known in closed form."""
+
+import math
+from typing import Any
+
+import numpy as np
+import pytest
+from scipy import signal
+
+from kind_echo.core.dynamics import measure_dynamics
+from kind_echo.core.errors import BadParameter
+from kind_echo.core.latency import LatencyOptions, measure_latency
+from kind_echo.core.response import ResponseOptions, measure_response
+from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.source import ArraySource
+from kind_echo.core.transfer import ExpectedCurve, measure_curve
+from tests.core.conftest import columns, noise, overall, reading, sine
+
+R = 48_000
+
+
+def _stimulus(kind: str, rate: int = R) -> Any:
+    if kind == "noise":
+        return noise(8 * rate)[:, 0]
+    if kind == "impulse":
+        return synthesise(SignalRequest("impulse", seconds=2.0, level=0), rate)[:, 0]
+    request = SignalRequest("sweep", seconds=4.0, lead_in=0.1, tail=0.6, start=10.0, end=0.48 * rate, level=-6)
+    return synthesise(request, rate)[:, 0]
+
+
+@pytest.mark.parametrize("kind", ["sweep", "noise", "impulse"])
+@pytest.mark.parametrize("order", [2, 3, 4])
+def test_butterworth_edges_are_three_decibels_down_at_any_order(kind: str, order: int) -> None:
+    """scipy.signal.butter: −3.01 dB at the corner, whatever the order."""
+    x = _stimulus(kind)
+    y = signal.lfilter(*signal.butter(order, 4000 / (R / 2)), x)
+    found = overall(measure_response(columns(x), columns(y), ResponseOptions(edge=3.0103))[0])
+    assert found["edge_high"] == pytest.approx(4000, rel=0.005)
+    high = signal.lfilter(*signal.butter(order, 100 / (R / 2), "high"), x)
+    low = overall(measure_response(columns(x), columns(high), ResponseOptions(edge=3.0103))[0])
+    assert low["edge_low"] == pytest.approx(100, rel=0.02)
+
+
+@pytest.mark.parametrize("kind", ["sweep", "noise"])
+def test_magnitude_phase_and_group_delay_are_those_of_the_filter(kind: str) -> None:
+    """scipy.signal.sosfreqz as the outside yardstick: 0.05 dB and 1°."""
+    x = _stimulus(kind)
+    sos = signal.butter(2, [200 / (R / 2), 6000 / (R / 2)], "band", output="sos")
+    y = np.concatenate([np.zeros(37), signal.sosfilt(sos, x)])[: len(x)]
+    readings, curves = measure_response(columns(x), columns(y))
+    f = np.array(curves["magnitude"].x)
+    inside = (f > 100) & (f < 15_000)
+    _, h = signal.sosfreqz(sos, f, fs=R)
+    assert np.abs(np.array(curves["magnitude"].y) - 20 * np.log10(np.abs(h)))[inside].max() < 0.05
+    latency = overall(readings)["latency"]
+    turned = np.unwrap(np.angle(h * np.exp(-2j * np.pi * f / R * (37 - latency))))
+    error = np.array(curves["phase"].y) - np.degrees(turned)
+    error -= 360 * np.round(np.median(error[inside]) / 360)
+    assert np.abs(error[inside]).max() < 1.0
+
+
+def test_slopes_and_asymptotes_of_fourth_order() -> None:
+    """24 dB an octave: −24, −48, −72 dB at 2, 4, 8 times the corner, far enough from half the rate."""
+    rate = 192_000
+    x = _stimulus("sweep", rate)
+    y = signal.sosfilt(signal.butter(4, 1500 / (rate / 2), output="sos"), x)
+    found, curves = measure_response(columns(x, rate=rate), columns(y, rate=rate))
+    assert overall(found)["slope_high"] == pytest.approx(24, abs=0.5)
+    level = np.interp([3000, 6000, 12_000], curves["magnitude"].x, curves["magnitude"].y)
+    np.testing.assert_allclose(level, [-24.1, -48.2, -72.2], atol=1.2)
+
+
+@pytest.mark.parametrize("kind", ["sweep", "noise"])
+def test_a_brick_wall_is_found(kind: str) -> None:
+    """A Kaiser FIR of scipy.signal, −20 dB by its own computed response."""
+    taps = signal.firwin(1201, 15_000 / (R / 2), window=("kaiser", 10.0))
+    f, h = signal.freqz(taps, worN=1 << 16, fs=R)
+    wall = f[np.argmax(20 * np.log10(np.abs(h) + 1e-12) < -20)]
+    x = _stimulus(kind)
+    found = overall(measure_response(columns(x), columns(signal.lfilter(taps, 1, x)))[0])
+    assert found["wall_frequency"] == pytest.approx(wall, rel=0.01)
+    assert found["latency"] == pytest.approx(600, abs=0.05)
+
+
+def test_an_idle_effect_is_flat_and_poor_coherence_is_refused() -> None:
+    x = _stimulus("noise")
+    late = np.concatenate([np.zeros(512), x])[: len(x)]
+    found = measure_response(columns(x), columns(late))[0]
+    assert abs(reading(found, "flatness_error").value) < 0.001  # type: ignore[arg-type]
+    assert reading(found, "phase_deviation").value < 0.1  # type: ignore[operator]
+    assert reading(found, "latency").value == pytest.approx(512, abs=0.05)
+    drowned = measure_response(columns(x), columns(x * 0.05 + noise(len(x), seed=8)[:, 0]))[0]
+    assert "coherence" in str(reading(drowned, "gain_1k").why)
+    assert reading(measure_response(columns(x), columns(np.zeros(len(x))))[0], "gain_1k").value is None
+
+
+def _clicks(delays: list[float | None], extra: int | None = None) -> tuple[Any, Any]:
+    x = synthesise(SignalRequest("clicks", seconds=5.0, tempo=120.0, lead_in=0.2), R)[:, 0]
+    pulse = x[round(0.2 * R) : round(0.2 * R) + 300]
+    y = np.zeros(len(x))
+    for k, delay in enumerate(delays):
+        if delay is not None:
+            at = round(0.2 * R) + k * R // 2 + int(delay)
+            y[at : at + 300] += 0.5 * pulse
+            if k == extra:
+                y[at + 700 : at + 1000] += 0.5 * pulse
+    return columns(x), columns(y)
+
+
+def test_latency_of_clicks_leaves_the_first_out_and_counts_what_is_wrong() -> None:
+    """Truth by construction."""
+    delays: list[float | None] = [300, 100, 100, 102, None, 100, 100, 100, 100, 100]
+    found = overall(measure_latency(*_clicks(delays, extra=6), LatencyOptions(96, (128, 2)))[0])
+    assert found["latency"] == pytest.approx(100, abs=0.05)
+    assert found["latency_first"] == pytest.approx(300, abs=0.05)
+    assert found["latency_jitter"] == pytest.approx(2, abs=0.05)
+    assert (found["latency_events"], found["latency_missing"], found["latency_doubled"]) == (10, 1, 1)
+    assert found["latency_error"] == pytest.approx(4, abs=0.05)
+    assert found["compensation"] == pytest.approx(-1000 * 100 / R, abs=0.01)
+    assert found["latency_buffer"] == pytest.approx(5.33, abs=0.01)  # 128 frames × 2 at 48 kHz: arithmetic
+
+
+def test_early_events_are_negative_and_air_is_at_343_metres_a_second() -> None:
+    """8 ms of air are 2.7 m: arithmetic."""
+    early = overall(measure_latency(*_clicks([-60] * 10))[0])
+    assert early["latency"] == pytest.approx(-60, abs=0.05)
+    late = overall(measure_latency(*_clicks([384] * 10))[0])
+    assert late["distance"] == pytest.approx(2.74, abs=0.01)
+
+
+def test_latency_on_noise_and_its_refusals() -> None:
+    x = noise(4 * R)[:, 0]
+    found = overall(measure_latency(columns(x), columns(np.concatenate([np.zeros(77), x[:-77]])))[0])
+    assert found["latency"] == pytest.approx(77, abs=0.05)
+    silent, _ = measure_latency(_clicks([0] * 10)[0], columns(np.zeros(round(5.2 * R))))
+    assert reading(silent, "latency").value is None
+    assert "not in the render" in str(reading(silent, "latency").why)
+    few = measure_latency(*_clicks([5, 5, None, None, None, None, None, None, None, None]))[0]
+    assert reading(few, "latency").why == "fewer than 3 usable events"
+
+
+def test_the_textbook_compressor() -> None:
+    """In −10 dB, threshold −20 dB, 5:1, hard knee: out −18 dB (arithmetic). Knee: equation 4 of Giannoulis et al."""
+    curve = ExpectedCurve(-20, 5)
+    np.testing.assert_allclose(curve.level(np.array([-10.0, -30.0])), [-18.0, -30.0])
+    soft = ExpectedCurve(-20, 4, knee=10)
+    assert soft.level(np.array([-20.0]))[0] == pytest.approx(-20 - 0.75 * 25 / 20)
+
+
+@pytest.mark.parametrize(("threshold", "ratio", "knee", "makeup"), [(-20, 4, 0, 0), (-30, 2, 6, 3), (-15, 10, 12, -2)])
+def test_curve_and_its_estimates(threshold: float, ratio: float, knee: float, makeup: float) -> None:
+    stairs = synthesise(SignalRequest("staircase", frequency=1000, level=0), R)
+    level = np.repeat(np.arange(-60, 0.1, 2.0), R // 2)
+    expected = ExpectedCurve(threshold, ratio, knee, makeup)
+    out = stairs * (10 ** ((expected.level(level) - level) / 20))[:, None]
+    late = np.concatenate([np.zeros((200, 1)), out])[: len(out)]
+    found = overall(measure_curve(ArraySource(stairs, R), ArraySource(late, R), expected)[0])
+    assert abs(found["curve_error_worst"]) < 0.05
+    assert found["threshold_estimate"] == pytest.approx(threshold, abs=0.5)
+    assert found["ratio_estimate"] == pytest.approx(ratio, rel=0.03)
+    assert found["knee_estimate"] == pytest.approx(knee, abs=2)
+    assert found["gain_below_threshold"] == pytest.approx(0, abs=0.05)
+    assert found["engages"] == 1
+
+
+def test_a_curve_that_does_not_engage_and_one_that_hides_a_gain() -> None:
+    stairs = synthesise(SignalRequest("staircase", frequency=1000, level=0), R)
+    found = measure_curve(ArraySource(stairs, R), ArraySource(stairs * 10 ** (0.7 / 20), R), ExpectedCurve(-20, 4))[0]
+    assert overall(found)["gain_below_threshold"] == pytest.approx(0.7, abs=0.01)
+    assert overall(found)["engages"] == 0
+    assert reading(found, "curve_error_worst").value == pytest.approx(15.7, abs=0.05)
+    assert "at an input of 0.0 dBFS" in str(reading(found, "curve_error_worst").why)
+    with pytest.raises(BadParameter, match="staircase"):
+        measure_curve(columns(noise(R)[:, 0]), columns(noise(R)[:, 0]))
+
+
+def _compressed(attack: float, release: float, ahead: int = 0) -> tuple[Any, Any]:
+    """A gain that goes to −10 dB and back exponentially, in decibels, sample by sample."""
+    burst = synthesise(SignalRequest("burst", frequency=1000, seconds=4, level=-6), R)
+    frames = len(burst)
+    target = np.zeros(frames)
+    target[frames // 4 - ahead : frames // 2] = -10.0
+    gain, state = np.empty(frames), 0.0
+    for i in range(frames):
+        share = math.exp(-1 / ((attack if target[i] < state else release) * R))
+        state = share * state + (1 - share) * target[i]
+        gain[i] = state
+    return ArraySource(burst, R), ArraySource(burst * (10 ** (gain / 20))[:, None], R)
+
+
+@pytest.mark.parametrize(("attack", "release"), [(0.003, 0.05), (0.02, 0.2), (0.1, 0.15)])
+def test_time_constants_come_back(attack: float, release: float) -> None:
+    """Exponentials by construction: 1 dB from settled after ln 10 time constants of a 10 dB fall."""
+    found = overall(measure_dynamics(*_compressed(attack, release))[0])
+    assert found["attack_constant"] == pytest.approx(1000 * attack, rel=0.03, abs=1.0)
+    assert found["release_constant"] == pytest.approx(1000 * release, rel=0.03, abs=1.0)
+    assert found["attack_time"] == pytest.approx(1000 * attack * math.log(10), rel=0.03, abs=1.0)
+    assert found["release_time"] == pytest.approx(1000 * release * math.log(10), rel=0.03, abs=1.0)
+    assert found["settled_gain_high"] == pytest.approx(-10, abs=0.02)
+    assert found["settled_gain_low"] == pytest.approx(0, abs=0.01)
+    assert found["overshoot"] == pytest.approx(0, abs=0.05)
+    assert found["lookahead"] == pytest.approx(0, abs=1.0)
+
+
+def test_look_ahead_and_an_effect_that_does_nothing() -> None:
+    ahead = overall(measure_dynamics(*_compressed(0.004, 0.05, ahead=240))[0])
+    assert ahead["lookahead"] == pytest.approx(5.0, abs=1.0)
+    burst, _ = _compressed(0.01, 0.1)
+    idle = measure_dynamics(burst, burst)[0]
+    assert reading(idle, "attack_time").value is None
+    assert "does not fall" in str(reading(idle, "attack_time").why)
+    with pytest.raises(BadParameter, match="burst"):
+        measure_dynamics(columns(sine(1000, -6, 1)), columns(sine(1000, -6, 1)))
