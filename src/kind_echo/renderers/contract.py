@@ -1,0 +1,110 @@
+"""What every renderer does: (signal, setting, build, condition) in, audio out; and what it says that it can do."""
+
+from dataclasses import dataclass, field
+from typing import Any, Protocol
+
+from kind_echo.core.errors import KindEchoError
+from kind_echo.core.source import Samples
+
+Values = dict[str, float | int | str]
+
+
+class RenderFailed(KindEchoError):
+    """A renderer could not turn a request into audio; the reason is kept with the cell, and what was printed."""
+
+    def __init__(self, reason: str, log: str = "") -> None:
+        self.reason, self.log = reason, log
+        super().__init__(f"The render failed: {reason}")
+
+
+@dataclass(frozen=True)
+class RenderRequest:
+    """All that a renderer needs to know.
+
+    Attributes:
+        signal: the stimulus at the condition's rate, shape (frames, channels).
+        values: parameters of the setting by name.
+        block_size: frames that the host processes at a time.
+        handle: what the renderer knows the effect by, where that is not its name.
+    """
+
+    effect: str
+    version: str
+    values: Values
+    host: str
+    host_version: str
+    mode: str
+    rate: int
+    block_size: int
+    signal: Samples
+    handle: str = ""
+
+
+@dataclass(frozen=True)
+class RenderResult:
+    """What came back.
+
+    Attributes:
+        samples: shape (frames, channels).
+        claimed_latency: frames that the effect claims; None where nothing tells.
+        compensated: the claimed latency has been taken off the samples.
+        log: what the renderer printed.
+        cpu_seconds, memory: what another process took, memory in MB; None where it was this one.
+    """
+
+    samples: Samples
+    claimed_latency: int | None
+    compensated: bool = True
+    log: str = ""
+    cpu_seconds: float | None = None
+    memory: float | None = None
+
+
+class Renderer(Protocol):
+    """Turns a request into audio. Raises RenderFailed."""
+
+    def render(self, request: RenderRequest) -> RenderResult:
+        """Render one case under one condition."""
+        ...
+
+
+@dataclass(frozen=True)
+class OfferedHost:
+    """A host that a renderer has: name, version, what it is, modes."""
+
+    name: str
+    version: str
+    description: str
+    modes: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class OfferedEffect:
+    """An effect that a renderer has installed.
+
+    Attributes:
+        handle: what the renderer knows it by.
+        parameters: name, default, unit, least, greatest, choices of each.
+        versions: its builds, oldest first.
+    """
+
+    name: str
+    handle: str
+    description: str
+    parameters: tuple[dict[str, Any], ...]
+    versions: tuple[str, ...]
+
+
+@dataclass(frozen=True)
+class Offer:
+    """What a renderer on a machine can do.
+
+    Attributes:
+        queue: the queue that its jobs come from, and its name.
+    """
+
+    queue: str
+    description: str
+    renderer: Renderer
+    hosts: tuple[OfferedHost, ...]
+    effects: tuple[OfferedEffect, ...] = field(default=())

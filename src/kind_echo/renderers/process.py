@@ -1,0 +1,110 @@
+"""Running another program within limits: no shell, its own process group, and what it printed and took."""
+
+import os
+import re
+import signal
+import subprocess
+import tempfile
+import time
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from kind_echo.renderers.contract import RenderFailed
+
+_MB = 1_000_000
+_MOST_LOG = 64_000  # bytes of the log's end that are kept
+_LOOK_SECONDS = 0.005
+
+
+@dataclass(frozen=True)
+class Limits:
+    """What a program may take: seconds by the clock, MB of address space, MB of any file it writes."""
+
+    seconds: float = 120.0
+    memory: int = 2048
+    file_size: int = 2048
+
+
+@dataclass(frozen=True)
+class Finished:
+    """What a program that ended well left: its log, and the processor time and memory (MB) it took."""
+
+    log: str
+    cpu_seconds: float
+    memory: float | None
+
+
+def run_limited(
+    command: Sequence[str], limits: Limits, folder: Path, environment: Mapping[str, str] | None = None
+) -> Finished:
+    """Run a program to its end.
+
+    Args:
+        command: the program and its arguments; never read by a shell.
+        environment: all that it gets of it; PATH and the language alone unless given.
+
+    Raises:
+        RenderFailed: it cannot be started, passes a limit, or ends with another status than 0.
+    """
+    bounded = [
+        "prlimit", f"--as={limits.memory * _MB}", f"--fsize={limits.file_size * _MB}", "--core=0", "--", *command,
+    ]  # fmt: skip
+    plain = {"PATH": os.environ.get("PATH", os.defpath), "LC_ALL": "C.UTF-8"}
+    with tempfile.TemporaryFile(dir=folder) as output:
+        try:
+            process = subprocess.Popen(
+                bounded, stdin=subprocess.DEVNULL, stdout=output, stderr=output, cwd=folder,
+                env={**plain, **(environment or {})}, process_group=0,
+            )  # fmt: skip
+        except OSError as error:
+            raise RenderFailed(f"{command[0]} cannot be started ({error.strerror})") from error
+        status, cpu, memory = _wait(process, limits.seconds)
+        size = output.seek(0, os.SEEK_END)
+        output.seek(max(0, size - _MOST_LOG))
+        log = output.read().decode(errors="replace")
+    name = Path(command[0]).name
+    if status is None:
+        raise RenderFailed(f"{name} was stopped after {limits.seconds:g} s, its time limit", log)
+    if status < 0:
+        what = {signal.SIGXFSZ: f"; it may write files of up to {limits.file_size} MB"}.get(signal.Signals(-status), "")
+        raise RenderFailed(f"{name} was ended by {signal.Signals(-status).name}{what}", log)
+    if status > 0:
+        last = log.strip().splitlines()[-1] if log.strip() else "it printed nothing"
+        raise RenderFailed(f"{name} ended with status {status}: {last}", log)
+    return Finished(log, cpu, memory)
+
+
+def _wait(process: "subprocess.Popen[bytes]", seconds: float) -> tuple[int | None, float, float | None]:
+    """Status (None when time ran out), processor seconds and MB; whatever it started is ended with it."""
+    memory = None
+    deadline = time.monotonic() + seconds
+    late = False
+    while True:
+        pid, raw, usage = os.wait4(process.pid, os.WNOHANG)
+        if pid:
+            break
+        if time.monotonic() > deadline and not late:
+            late = True
+            _end_group(process.pid)
+        memory = _greatest_memory(process.pid) or memory
+        time.sleep(_LOOK_SECONDS)
+    process.returncode = os.waitstatus_to_exitcode(raw)
+    _end_group(process.pid)
+    return (None if late else process.returncode), usage.ru_utime + usage.ru_stime, memory
+
+
+def _greatest_memory(pid: int) -> float | None:
+    """MB so far, as it was last seen: the kernel's own sum counts this process too, which started it."""
+    try:
+        found = re.search(r"^VmHWM:\s+(\d+) kB", Path(f"/proc/{pid}/status").read_text(), re.MULTILINE)
+    except OSError:
+        return None
+    return int(found.group(1)) * 1024 / 1e6 if found else None
+
+
+def _end_group(group: int) -> None:
+    try:
+        os.killpg(group, signal.SIGKILL)
+    except ProcessLookupError:
+        return

@@ -1,0 +1,86 @@
+"""Real lossy encoders, through libsndfile: there and back in memory."""
+
+import io
+from typing import Literal, get_args
+
+import numpy as np
+import soundfile
+
+from kind_echo.core.errors import BadParameter
+from kind_echo.core.source import Samples
+
+Codec = Literal["mp3", "vorbis", "opus"]
+CODECS: tuple[Codec, ...] = get_args(Codec)
+
+_FORMATS = {"mp3": ("MP3", "MPEG_LAYER_III"), "vorbis": ("OGG", "VORBIS"), "opus": ("OGG", "OPUS")}
+_RATES = {
+    "mp3": (8000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000),
+    "opus": (8000, 12_000, 16_000, 24_000, 48_000),
+}
+_MP3_RANGES = ((32_000, 32, 320), (16_000, 8, 160), (0, 8, 64))  # from this rate up: kbit/s, least and greatest
+_OPUS = (6.0, 256.0)  # kbit/s a channel
+_VORBIS_MOST_RATE = 192_000  # its encoder crashes on more
+_PIECE = 1 << 16
+_TRIAL_SECONDS = 10
+
+
+class LossyCodec:
+    """One encoder at a bit rate, for files of one rate and number of channels.
+
+    Raises:
+        BadParameter: the codec does not take that rate, number of channels or bit rate.
+    """
+
+    def __init__(self, codec: Codec, kilobits: float, rate: int, channels: int) -> None:
+        self._format, self._subtype = _FORMATS[codec]
+        self._rate, self._channels = rate, channels
+        rates = _RATES.get(codec)
+        if rates is not None and rate not in rates:
+            raise BadParameter("codec", codec, f"one that takes {rate} Hz; {codec} takes {', '.join(map(str, rates))}")
+        if codec == "mp3" and channels > 2:
+            raise BadParameter("codec", codec, "one that takes more than 2 channels: vorbis or opus")
+        self._level: float | None = None
+        self._wanted = kilobits
+        if codec == "mp3":
+            low, high = next((a, b) for least, a, b in _MP3_RANGES if rate >= least)
+            self._level = _share(kilobits, low, high, codec)
+        elif codec == "opus":
+            self._level = _share(kilobits / channels, *_OPUS, codec)
+        elif rate > _VORBIS_MOST_RATE:
+            raise BadParameter("codec", codec, f"one that takes {rate} Hz; vorbis takes up to {_VORBIS_MOST_RATE}")
+        elif not 16 <= kilobits <= 1000:
+            raise BadParameter("bitrate", kilobits, "from 16 to 1000 kbit/s for vorbis")
+
+    def round_trip(self, samples: Samples) -> Samples:
+        """Encode and decode; whatever the decoder adds at either end is kept."""
+        if self._level is None:
+            self._level = self._quality_for(samples[: _TRIAL_SECONDS * self._rate])
+        file = io.BytesIO(self._encoded(samples, self._level))
+        decoded: Samples = soundfile.read(file, dtype="float64", always_2d=True)[0]
+        return decoded
+
+    def _encoded(self, samples: Samples, level: float) -> bytes:
+        file = io.BytesIO()
+        mode = {"bitrate_mode": "CONSTANT"} if self._format == "MP3" else {}
+        with soundfile.SoundFile(
+            file, "w", self._rate, self._channels, self._subtype, format=self._format, compression_level=level, **mode
+        ) as out:
+            # In pieces: some versions of the Vorbis encoder overflow their stack on long writes.
+            for start in range(0, len(samples), _PIECE):
+                out.write(np.ascontiguousarray(samples[start : start + _PIECE]))
+        return file.getvalue()
+
+    def _quality_for(self, samples: Samples) -> float:
+        """Quality at which this material comes nearest to the bit rate; Vorbis has no constant one."""
+        low, high = 0.0, 1.0
+        for _ in range(6):
+            middle = (low + high) / 2
+            kilobits = len(self._encoded(samples, middle)) * 8 / 1000 / (len(samples) / self._rate)
+            low, high = (middle, high) if kilobits > self._wanted else (low, middle)
+        return (low + high) / 2
+
+
+def _share(kilobits: float, low: float, high: float, codec: str) -> float:
+    if not low <= kilobits <= high:
+        raise BadParameter("bitrate", kilobits, f"from {low:g} to {high:g} kbit/s for {codec} at this rate")
+    return float(np.clip((high - kilobits) / (high - low), 0.0, 0.999))
