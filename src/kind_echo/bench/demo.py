@@ -1,0 +1,148 @@
+"""The demo: the scenario's effects, plans, runs and file pairs, written once; workers render it."""
+
+import tempfile
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from pathlib import Path
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.hosts import add_effect, add_host_by_hand, register
+from kind_echo.bench.plans import CaseDraft, null_test_limits, revise_plan
+from kind_echo.bench.queue import ANALYSIS_QUEUE, enqueue
+from kind_echo.bench.runs import start_run
+from kind_echo.bench.scenario import SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
+from kind_echo.bench.uploads import compare_uploads, keep_upload
+from kind_echo.core.compare import CompareOptions
+from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.source import Samples
+from kind_echo.renderers import lv2, stand_in
+from kind_echo.renderers.contract import Offer, OfferedEffect, Values
+from kind_echo.standins.catalogue import STAND_INS
+from kind_echo.store.audiofile import write_audio
+from kind_echo.store.models import Build, Condition, Effect, Plan, Setting, Signal
+
+BENCH = "Demo bench"
+_AMPLIFIER = "http://lv2plug.in/plugins/eg-amp"
+_COMMAND = "sox-lowpass"
+
+
+def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
+    """Write the demo, unless it is there; whether it wrote it.
+
+    Releases are rendered first and their renders are approved as soon as they are all there; the candidates follow.
+    What this machine has no renderer for is left out.
+    """
+    if session.scalar(select(Effect.id).where(Effect.name == "Skerry")) is not None:
+        return False
+    now = datetime.now(UTC)
+    register(session, offers)
+    by_queue = {offer.queue: offer for offer in offers}
+    for effect in by_queue[stand_in.QUEUE].effects:
+        add_effect(session, effect)
+    for stand_in_effect in STAND_INS.values():
+        notes = {build.version: build.note for build in stand_in_effect.builds}
+        for build in session.scalars(select(Build).join(Effect).where(Effect.name == stand_in_effect.name)):
+            build.note = notes[build.version]
+    add_host_by_hand(session, "Dunlin", "5", "Player in a page that no script drives", ["real time"])
+    session.add_all(Signal(name=name, request=request) for name, request in SIGNALS.items())
+    session.flush()
+    scenes = [*_real_scenes(session, by_queue), *SCENES]
+    # Runs are listed newest first: the effect that the scenario is about comes last, and is rendered first.
+    for number, scene in enumerate(scenes):
+        _stage(session, scene, now, urgency=number)
+    _bring_pairs(session, now)
+    return True
+
+
+def _real_scenes(session: Session, offers: dict[str, Offer]) -> list[Scene]:
+    """Scenes for what is really installed: the example amplifier, and a declared command."""
+    scenes = []
+    if lv2.QUEUE in offers:
+        offer = offers[lv2.QUEUE]
+        amplifier = next((effect for effect in offer.effects if effect.handle == _AMPLIFIER), None)
+        if amplifier is not None:
+            add_effect(session, amplifier, "As installed on this machine.")
+            scenes.append(amplifier_scene(amplifier.name, offer.hosts[0].version))
+    if _COMMAND in offers:
+        offer = offers[_COMMAND]
+        declared: OfferedEffect = offer.effects[0]
+        add_effect(session, declared, "As declared on this machine.")
+        scenes.append(command_scene(declared.name, offer.hosts[0].name, offer.hosts[0].version))
+    return scenes
+
+
+def _stage(session: Session, scene: Scene, now: datetime, *, urgency: int) -> None:
+    """Write a scene's settings, plan and runs."""
+    effect = session.scalars(select(Effect).where(Effect.name == scene.effect)).one()
+    plan = Plan(effect_id=effect.id, name=scene.plan)
+    session.add(plan)
+    session.flush()
+    settings = {
+        case.setting: _setting(session, effect, case.setting, scene.settings[case.setting]) for case in scene.cases
+    }
+    signals = {signal.name: signal for signal in session.scalars(select(Signal))}
+    usual = null_test_limits()
+    drafts = [
+        CaseDraft(
+            signals[case.signal],
+            settings[case.setting],
+            {key: limit for key, limit in usual.items() if key not in case.spared} | case.limits,
+            case.takes,
+        )
+        for case in scene.cases
+    ]
+    conditions = [_condition(session, where, rate) for where in scene.conditions for rate in where.rates]
+    revise_plan(session, plan, drafts, conditions, now)
+    if not scene.starts:
+        return
+    builds = session.scalars(select(Build).where(Build.effect_id == effect.id).order_by(Build.position))
+    for position, build in enumerate(builds.all()):
+        run = start_run(session, plan.id, build.id, who=BENCH, now=now, priority=urgency - 100 * position)
+        if position == 0:
+            enqueue(session, "approve_demo", ANALYSIS_QUEUE, 0, run_id=run.id)
+
+
+def _condition(session: Session, where: Where, rate: int) -> Condition:
+    wanted = {
+        "host": where.host, "host_version": where.version, "mode": where.mode, "rate": rate,
+        "block_size": where.block_size, "channels": where.channels, "word_length": "FLOAT",
+    }  # fmt: skip
+    found = session.scalar(select(Condition).filter_by(**wanted))
+    if found is None:
+        found = Condition(**wanted)
+        session.add(found)
+        session.flush()
+    return found
+
+
+def _setting(session: Session, effect: Effect, name: str, values: Values) -> Setting:
+    found = session.scalar(select(Setting).where(Setting.effect_id == effect.id, Setting.name == name))
+    if found is None:
+        found = Setting(effect_id=effect.id, name=name, parameters=values)
+        session.add(found)
+        session.flush()
+    return found
+
+
+def _bring_pairs(session: Session, now: datetime) -> None:
+    """Two pairs of files, as a person would bring them: one late and soft, one cut short of its peaks."""
+    bells = synthesise(SignalRequest("bells", level=-3.0, seconds=4.0, seed=3, lead_in=0.2), 48_000)
+    organ = synthesise(
+        SignalRequest("piece", piece="reed organ", density="dense", level=-20.0, seconds=4.0, channels=2), 44_100
+    )
+    late = 10 ** (-0.3 / 20) * np.concatenate([np.zeros((37, 1)), bells[:-37]])
+    pairs: tuple[tuple[str, Samples, str, Samples, int], ...] = (
+        ("bell buoy, master.wav", bells, "bell buoy, through the mixer.wav", late, 48_000),
+        ("reed organ, master.wav", organ, "reed organ, clipped.wav", np.clip(organ, -0.2, 0.2), 44_100),
+    )
+    with tempfile.TemporaryDirectory(prefix="kind-echo-") as folder:
+        for first, reference, second, render, rate in pairs:
+            uploads = []
+            for name, samples in ((first, reference), (second, render)):
+                path = Path(folder) / "file.wav"
+                write_audio(path, samples, rate, "PCM_24")
+                uploads.append(keep_upload(session, path, name, now=now))
+            compare_uploads(session, uploads[0].id, uploads[1].id, CompareOptions(), now=now)

@@ -1,0 +1,112 @@
+"""Plans: cases × conditions for an effect, in revisions that are never edited."""
+
+import hashlib
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy import func, select
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.documents import limit_document
+from kind_echo.core.errors import KindEchoError
+from kind_echo.core.measures import Limit, default_limits
+from kind_echo.store.models import Build, Case, Condition, Effect, Plan, PlanRevision, Setting, Signal
+
+
+class PlanNotFound(KindEchoError):
+    """A plan is asked for that is not there."""
+
+    def __init__(self, plan: object) -> None:
+        self.plan = plan
+        super().__init__(f"There is no plan {plan}.")
+
+
+class BuildNotFound(KindEchoError):
+    """A build is asked for that is not there, or is none of the plan's effect."""
+
+    def __init__(self, build: object) -> None:
+        self.build = build
+        super().__init__(f"There is no build {build} of the effect that this plan tests.")
+
+
+@dataclass(frozen=True)
+class CaseDraft:
+    """A case as it is written down: a signal through a setting, its limits, and how often it is rendered."""
+
+    signal: Signal
+    setting: Setting
+    limits: dict[str, Limit]
+    takes: int = 1
+
+
+def null_test_limits() -> dict[str, Limit]:
+    """The default limits of a null regression: integrity, and all that is measured against the reference."""
+    return default_limits(("integrity", "compare"))
+
+
+def case_fingerprint(signal: dict[str, Any], parameters: dict[str, Any]) -> str:
+    """What makes two cases the same, whatever plan they stand in: the stimulus and the parameters."""
+    return hashlib.sha256(json.dumps([signal, parameters], sort_keys=True).encode()).hexdigest()
+
+
+def revise_plan(
+    session: Session, plan: Plan, cases: Sequence[CaseDraft], conditions: Sequence[Condition], now: datetime
+) -> PlanRevision:
+    """Write the next revision of a plan."""
+    last = session.scalar(select(func.max(PlanRevision.number)).where(PlanRevision.plan_id == plan.id)) or 0
+    revision = PlanRevision(
+        plan_id=plan.id, number=last + 1, created_at=now, condition_ids=[condition.id for condition in conditions]
+    )
+    revision.cases = [
+        Case(
+            position=position,
+            signal=draft.signal,
+            setting=draft.setting,
+            fingerprint=case_fingerprint(draft.signal.request, draft.setting.parameters),
+            limits={key: limit_document(limit) for key, limit in draft.limits.items()},
+            takes=draft.takes,
+        )
+        for position, draft in enumerate(cases)
+    ]
+    session.add(revision)
+    session.flush()
+    return revision
+
+
+def latest_revision(session: Session, plan_id: int) -> PlanRevision:
+    """The newest revision of a plan. Raises PlanNotFound."""
+    revision = session.scalar(
+        select(PlanRevision).where(PlanRevision.plan_id == plan_id).order_by(PlanRevision.number.desc()).limit(1)
+    )
+    if revision is None:
+        raise PlanNotFound(plan_id)
+    return revision
+
+
+def find_plan(session: Session, name: str) -> Plan:
+    """A plan by its name. Raises PlanNotFound."""
+    plan = session.scalar(select(Plan).where(Plan.name == name))
+    if plan is None:
+        raise PlanNotFound(repr(name))
+    return plan
+
+
+def find_build(session: Session, plan: Plan, version: str) -> Build:
+    """A build of the plan's effect by its version. Raises BuildNotFound."""
+    build = session.scalar(select(Build).where(Build.effect_id == plan.effect_id, Build.version == version))
+    if build is None:
+        raise BuildNotFound(version)
+    return build
+
+
+def builds_of(session: Session, effect_id: int) -> list[Build]:
+    """The builds of an effect, oldest first."""
+    return list(session.scalars(select(Build).where(Build.effect_id == effect_id).order_by(Build.position)))
+
+
+def all_plans(session: Session) -> list[Plan]:
+    """All plans by effect and name."""
+    return list(session.scalars(select(Plan).join(Effect).order_by(Effect.name, Plan.name)))

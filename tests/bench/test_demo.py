@@ -1,0 +1,138 @@
+"""The planted faults are found where they are planted, by the measure that is named for each, and nothing else is."""
+
+import tomllib
+from collections import Counter
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from kind_echo.bench.documents import limit_from, reading_from
+from kind_echo.bench.hosts import renderers_of
+from kind_echo.bench.plans import all_plans
+from kind_echo.bench.reasons import gather
+from kind_echo.bench.runs import all_runs, cases_of, cells_of, conditions_of
+from kind_echo.bench.verdicts import Verdict, judge_cell
+from kind_echo.renderers import lv2
+from kind_echo.store.database import transaction
+from kind_echo.store.models import Cell
+from tests.conftest import newest_run
+
+_PROJECT = Path(__file__).parents[2]
+_TRUTH: dict[str, list[dict[str, Any]]] = tomllib.loads((_PROJECT / "tests/standins/planted.toml").read_text())
+
+
+def _holds(fault: dict[str, Any], cell: Cell) -> bool:
+    """Whether a planted fault shows in a cell: each list that it gives must name what the cell has."""
+    build, condition, case = cell.run.build, cell.condition, cell.case
+    has = {
+        "builds": build.version, "hosts": f"{condition.host} {condition.host_version}", "modes": condition.mode,
+        "rates": condition.rate, "settings": case.setting.name, "signals": case.signal.name,
+    }  # fmt: skip
+    return fault.get("effect", build.effect.name) == build.effect.name and all(
+        value in fault.get(key, [value]) for key, value in has.items()
+    )
+
+
+def _place(cell: Cell) -> str:
+    build, condition, case = cell.run.build, cell.condition, cell.case
+    return (
+        f"{build.effect.name} {build.version}: {case.signal.name}, {case.setting.name}, {condition.host} "
+        f"{condition.host_version}, {condition.mode}, {condition.rate}: {cell.verdict}, {cell.why}"
+    )
+
+
+def _judged_again(cell: Cell) -> Verdict:
+    assert cell.render is not None, _place(cell)
+    limits = {key: limit_from(document) for key, document in cell.case.limits.items()}
+    compared = [reading_from(d) for d in cell.analysis.readings] if cell.analysis else None
+    return judge_cell([reading_from(d) for d in cell.render.readings], compared, limits)
+
+
+def test_every_planted_fault_is_found_by_its_measure_and_no_other_cell_fails(demo: str) -> None:
+    found: Counter[str] = Counter()
+    wrong = []
+    with transaction() as session:
+        for summary in all_runs(session):
+            for cell in cells_of(session, summary.run.id):
+                planted = [fault for fault in _TRUTH["fault"] if _holds(fault, cell)]
+                expected = planted[0]["verdict"] if planted else "Pass"
+                broken = _judged_again(cell).broken
+                named = not planted or expected == "Changed" or planted[0]["measure"] in broken
+                if cell.verdict != expected or not named:
+                    wrong.append(_place(cell))
+                found.update(fault["what"] for fault in planted)
+    assert wrong == []
+    assert {fault["what"] for fault in _TRUTH["fault"]} == set(found)
+
+
+def test_what_the_demo_does_not_show_is_found_by_the_test_that_is_named() -> None:
+    for fault in _TRUTH["elsewhere"]:
+        path, _, name = fault["test"].partition("::")
+        assert f"def {name}(" in (_PROJECT / path).read_text(), fault["what"]
+
+
+def test_the_first_candidate_is_late_by_one_sample_and_too_loud_in_soft(demo: str) -> None:
+    with transaction() as session:
+        for cell in cells_of(session, newest_run(session, "2.1.0-rc1").id):
+            if cell.analysis is None:
+                continue
+            found = {r["measure"]: r["value"] for r in cell.analysis.readings if r["channel"] == "all"}
+            assert abs(found["delay"] - 1.0) < 0.01, _place(cell)
+            gain = 0.07 if cell.case.setting.name.startswith("Soft") else 0.0
+            assert abs(found["gain"] - gain) < 0.001, _place(cell)
+
+
+def test_the_second_candidate_gives_two_reasons_that_name_what_their_cells_share(demo: str) -> None:
+    with transaction() as session:
+        run = newest_run(session, "2.1.0-rc2")
+        reasons = gather(cells_of(session, run.id), cases_of(run), conditions_of(session, run))
+    assert [(r.headline, len(r.cells)) for r in reasons] == [
+        ("Silence at the start", 12),
+        ("Differs from the reference", 6),
+    ]
+    assert reasons[0].where == "in Bittern, at 44.1 kHz and 48 kHz, every setting"
+    assert reasons[1].where == "in Almanac and Estuary, at 44.1 kHz, Hard, 8× and Soft, 8×"
+
+
+def test_a_render_that_repeats_is_kept_once(demo: str) -> None:
+    """Real time and offline, and hosts that change nothing, give one content: a re-run costs no space."""
+    with transaction() as session:
+        cells = cells_of(session, newest_run(session, "2.0.3").id)
+        contents = Counter(cell.render.content_sha256 for cell in cells if cell.render)
+    assert len(contents) < len(cells) / 2
+
+
+def test_an_effect_that_is_never_twice_the_same_is_held_to_the_spread_of_its_takes(demo: str) -> None:
+    with transaction() as session:
+        cells = cells_of(session, newest_run(session, "1.0-rc1", "Folding").id)
+        wandering = [cell for cell in cells if cell.case.takes == 3]
+        assert wandering
+        for cell in wandering:
+            assert cell.render is not None
+            assert cell.analysis is not None
+            spread = next(r["value"] for r in cell.render.readings if r["measure"] == "take_spread")
+            residual = next(
+                r["value"] for r in cell.analysis.readings if (r["measure"], r["channel"]) == ("residual_rms", "all")
+            )
+            assert spread > -60, _place(cell)
+            assert abs(residual - spread) < 12, _place(cell)
+
+
+def test_the_real_amplifier_gives_the_gain_that_is_set(demo: str) -> None:
+    """Rendered through Debian's plug-in host: a steady tone at −30 dBFS comes out at −30 dBFS plus the setting."""
+    with transaction() as session:
+        plan = next((plan for plan in all_plans(session) if plan.name == "Gain calibration"), None)
+        if plan is None:
+            pytest.skip("the example plug-ins (Debian's lv2-examples and lilv-utils) are not installed")
+        run = next(s.run for s in all_runs(session) if s.run.revision.plan_id == plan.id)
+        cells = [cell for cell in cells_of(session, run.id) if "tone" in cell.case.signal.name]
+        assert len(cells) == 12
+        for cell in cells:
+            assert cell.render is not None
+            assert cell.verdict == "Pass", _place(cell)
+            level = next(
+                r["value"] for r in cell.render.readings if (r["measure"], r["channel"]) == ("fundamental_level", "all")
+            )
+            assert level == pytest.approx(-30.0 + cell.case.setting.parameters["gain"], abs=0.001), _place(cell)
+        assert set(renderers_of(session, conditions_of(session, run)).values()) == {lv2.QUEUE}

@@ -1,0 +1,161 @@
+"""The rules of verdicts and reasons, on readings made by hand; and what they hold for any reading."""
+
+import math
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+from kind_echo.bench.documents import curve_documents, limit_document, limit_from, reading_document, reading_from
+from kind_echo.bench.plans import case_fingerprint, null_test_limits
+from kind_echo.bench.stimulus import measure_by_signal
+from kind_echo.bench.verdicts import FLOAT_FLOOR, INK_AT_LIMIT, figure, ink_of, judge_cell
+from kind_echo.core.measures import MEASURES, Limit
+from kind_echo.core.readings import Curve, Reading
+from kind_echo.core.signals import KINDS, SignalKind, SignalRequest, synthesise
+from kind_echo.core.source import ArraySource
+
+LIMITS = null_test_limits()
+FIT = [Reading("silent", "all", 0.0), Reading("non_finite", "all", 0.0), Reading("lead_in_excess", "all", 0.0)]
+
+
+def _compared(**values: float | None) -> list[Reading]:
+    usual = {"identical": 0.0, "delay": 0.0, "gain": 0.0, "polarity": 1.0, "residual_rms": -150.0}
+    return [Reading(key, "all", value, None if value is not None else "why") for key, value in (usual | values).items()]
+
+
+def test_identical_audio_passes_and_says_so() -> None:
+    verdict = judge_cell(FIT, _compared(identical=1.0), LIMITS)
+    assert (verdict.name, verdict.why, verdict.ink) == ("Pass", "Identical to the reference", 0.0)
+
+
+def test_integrity_comes_first_whatever_the_comparison_says() -> None:
+    silent = [Reading("silent", "all", 1.0), *FIT[1:]]
+    verdict = judge_cell(silent, _compared(identical=1.0), LIMITS)
+    assert (verdict.name, verdict.why, verdict.unfit) == ("Fail", "Silent: 1", True)
+    assert judge_cell(silent, None, LIMITS).unfit
+
+
+def test_without_a_reference_it_waits() -> None:
+    assert judge_cell(FIT, None, LIMITS).name == "Waiting"
+
+
+def test_within_limits_it_is_changed_only_above_the_float_floor() -> None:
+    assert judge_cell(FIT, _compared(residual_rms=-130.0), LIMITS).name == "Changed"
+    assert judge_cell(FIT, _compared(residual_rms=FLOAT_FLOOR - 1), LIMITS).name == "Pass"
+
+
+def test_a_limit_on_what_cannot_be_read_is_no_reading() -> None:
+    verdict = judge_cell(FIT, _compared(delay=None), LIMITS)
+    assert (verdict.name, verdict.why) == ("No reading", "Delay: why")
+
+
+def test_the_worst_of_several_stands_first() -> None:
+    verdict = judge_cell(FIT, _compared(gain=0.3, residual_rms=-20.0), LIMITS)
+    assert verdict.name == "Fail"
+    assert verdict.broken[0] == "residual_rms"
+    assert verdict.why == "Differs from the reference: −20.00 dBFS; Level differs: +0.300 dB"
+
+
+@given(st.floats(-200, 0), st.floats(-200, 0))
+def test_more_difference_is_more_ink_and_a_broken_limit_shows(first: float, second: float) -> None:
+    limit = LIMITS["residual_rms"]
+    inks = [ink_of(Reading("residual_rms", "all", value), limit) for value in sorted((first, second))]
+    assert 0.0 <= inks[0] <= inks[1] <= 1.0
+    for value, ink in zip(sorted((first, second)), inks, strict=True):
+        if value > (limit.at_most or 0.0):
+            assert ink >= INK_AT_LIMIT
+
+
+@given(st.sampled_from(sorted(MEASURES)), st.none() | st.floats(-1e6, 1e6), st.none() | st.floats(0, 10))
+def test_a_reading_comes_back_from_its_document(measure: str, value: float | None, spread: float | None) -> None:
+    reading = Reading(measure, "all", value, None if value is not None else "too short", spread)
+    assert reading_from(reading_document(reading)) == reading
+    assert isinstance(figure(reading), str)
+
+
+def test_digital_silence_keeps_its_bound_through_a_document() -> None:
+    silent = Reading("rms", "all", None, "digital silence", at_most=-math.inf)
+    document = reading_document(silent)
+    assert "at_most" not in document
+    assert reading_from(document).at_most == -math.inf
+
+
+@given(st.none() | st.floats(-100, 100), st.none() | st.floats(-100, 100))
+def test_a_limit_comes_back_from_its_document(low: float | None, high: float | None) -> None:
+    assert limit_from(limit_document(Limit(low, high))) == Limit(low, high)
+
+
+def test_curves_are_thinned_and_hold_numbers_alone() -> None:
+    curve = Curve("s", "LUFS", [float(i) for i in range(9000)], [-math.inf] * 10 + [1.0] * 8990)
+    kept = curve_documents({"momentary": curve}, "render")[0]
+    assert len(kept["x"]) == len(kept["y"]) <= 2500
+    assert min(kept["x"]) >= 10
+
+
+def test_the_fingerprint_follows_signal_and_parameters_alone() -> None:
+    tone, loud = {"kind": "tone", "frequency": 997.0}, {"drive": 6.0}
+    assert case_fingerprint(tone, loud) == case_fingerprint(dict(reversed(tone.items())), dict(loud))
+    assert case_fingerprint(tone, loud) != case_fingerprint(tone, {"drive": 6.1})
+
+
+@pytest.mark.parametrize("kind", KINDS)
+def test_every_signal_is_measured_for_what_it_is_made_for(kind: SignalKind) -> None:
+    request = SignalRequest(kind, seconds=2.0, step_seconds=0.2, second=7000.0, end=15_000.0, lead_in=0.05)
+    stimulus = ArraySource(synthesise(request, 48_000), 48_000)
+    asked = {"kind": kind, "frequency": request.frequency, "second": request.second}
+    readings, _ = measure_by_signal(asked, stimulus, stimulus)
+    families = {MEASURES[r.measure].family for r in readings}
+    expected = {
+        "tone": {"tone", "aliases"}, "pair": {"imd"}, "steps": {"aliases"}, "sweep": {"response", "latency"},
+        "noise": {"response", "latency"}, "impulse": {"response", "latency"}, "clicks": {"latency"},
+        "staircase": {"transfer"}, "burst": {"dynamics"}, "sequence": {"response", "latency"},
+    }  # fmt: skip
+    assert families == expected.get(kind, set())
+
+
+def test_a_render_is_judged_by_its_own_readings_as_well_and_without_a_reference() -> None:
+    limits = {**LIMITS, "fundamental_level": Limit(-6.1, -5.9)}
+    soft = [*FIT, Reading("fundamental_level", "all", -9.0)]
+    verdict = judge_cell(soft, None, limits)
+    assert (verdict.name, verdict.broken) == ("Fail", ("fundamental_level",))
+    assert verdict.why == "Level of the tone is off: −9.00 dBFS"
+    assert not verdict.unfit
+    assert judge_cell([*FIT, Reading("fundamental_level", "all", -6.0)], None, limits).name == "Waiting"
+    lost = judge_cell([*FIT, Reading("fundamental_level", "all", None, "no tone")], None, limits)
+    assert (lost.name, lost.why) == ("No reading", "Fundamental, level: no tone")
+
+
+def test_what_never_repeats_is_held_to_the_spread_of_its_takes() -> None:
+    wandering = [*FIT, Reading("take_spread", "all", -40.0)]
+    assert judge_cell(wandering, _compared(residual_rms=-42.0), LIMITS).name == "Pass"
+    assert judge_cell(wandering, _compared(residual_rms=-38.0), LIMITS).name == "Pass"
+    assert judge_cell(wandering, _compared(residual_rms=-30.0), LIMITS).name == "Fail"
+    steady = [*FIT, Reading("take_spread", "all", None, "all takes are identical", at_most=-math.inf)]
+    assert judge_cell(steady, _compared(residual_rms=-42.0), LIMITS).name == "Fail"
+
+
+@given(
+    st.floats(-180, 0), st.floats(-1, 1), st.floats(-0.5, 0.5), st.sampled_from([-1.0, 1.0]),
+    st.none() | st.floats(-150, 0),
+)  # fmt: skip
+def test_a_verdict_says_why_and_fails_exactly_where_a_limit_is_broken(
+    residual: float, delay: float, gain: float, polarity: float, spread: float | None
+) -> None:
+    render = FIT if spread is None else [*FIT, Reading("take_spread", "all", spread)]
+    verdict = judge_cell(render, _compared(residual_rms=residual, delay=delay, gain=gain, polarity=polarity), LIMITS)
+    allowed = max(-120.0, -math.inf if spread is None else spread + 3.0)
+    broken = {
+        name
+        for name, bad in (
+            ("residual_rms", residual > allowed), ("delay", abs(delay) > 0.05), ("gain", abs(gain) > 0.05),
+            ("polarity", polarity < 0),
+        )
+        if bad
+    }  # fmt: skip
+    assert set(verdict.broken) == broken
+    assert (verdict.name == "Fail") == bool(broken)
+    assert verdict.why
+    assert 0.0 <= verdict.ink <= 1.0
+    if not broken and residual > FLOAT_FLOOR and spread is None:
+        assert verdict.name == "Changed"
