@@ -1,0 +1,79 @@
+"""The entry of the command line: one clear line on standard error for whatever goes wrong, and the exit status."""
+
+import importlib
+import sys
+from typing import NoReturn
+
+import click
+
+from kind_echo import __version__
+from kind_echo.core.errors import KindEchoError
+
+_COMMANDS = {
+    "measure": "files",
+    "compare": "pairs",
+    "tone": "tones",
+    "imd": "tones",
+    "alias-sweep": "tones",
+    "response": "systems",
+    "latency": "systems",
+    "curve": "systems",
+    "dynamics": "systems",
+    "lossy": "files",
+    "match": "files",
+    "fold": "arithmetic",
+    "abx": "arithmetic",
+    "signal": "stimulus",
+    "run": "bench",
+    "worker": "worker",
+    "migrate": "migration",
+    "load-demo": "bench",
+}
+
+
+class LimitBroken(Exception):
+    """A limit given on the command line does not hold; the exit status says so."""
+
+
+class _Lazy(click.Group):
+    """Knows its commands by name and imports their modules only when they are wanted."""
+
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return sorted(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
+        if cmd_name not in _COMMANDS:
+            return None
+        module = importlib.import_module(f"kind_echo.cli.{_COMMANDS[cmd_name]}")
+        command: click.Command = getattr(module, f"{cmd_name.replace('-', '_')}_command")
+        return command
+
+
+@click.command(cls=_Lazy)
+@click.version_option(__version__, prog_name="kind-echo")
+def cli() -> None:
+    """Regression testing for audio effects: render, null, measure, decide."""
+
+
+def main(arguments: list[str] | None = None) -> NoReturn:
+    """Run a command and leave with its status: 0 measured, 1 a limit is broken, 2 bad use or an unreadable file."""
+    # Numpy's threads take the interpreter's lock for microseconds; the usual 5 ms between turns would starve them.
+    sys.setswitchinterval(2e-4)
+    try:
+        cli.main(args=arguments, prog_name="kind-echo", standalone_mode=False)
+    except LimitBroken:
+        sys.exit(1)
+    except click.exceptions.NoArgsIsHelpError as error:
+        click.echo(error.ctx.get_help() if error.ctx else str(error), err=True)
+        sys.exit(2)
+    except (click.ClickException, KindEchoError) as error:
+        text = error.format_message() if isinstance(error, click.ClickException) else str(error)
+        click.echo(f"kind-echo: {' '.join(text.split())}", err=True)
+        sys.exit(2)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("kind-echo: stopped", err=True)
+        sys.exit(130)
+    except (MemoryError, OSError) as error:
+        click.echo(f"kind-echo: {error}", err=True)
+        sys.exit(2)
+    sys.exit(0)

@@ -1,0 +1,134 @@
+"""The worker: takes jobs of its renderers, gives back those of workers that died, and outlives the database."""
+
+import asyncio
+import logging
+import os
+import socket
+from collections.abc import Callable, Sequence
+from datetime import UTC, datetime
+
+import click
+import procrastinate
+from procrastinate.exceptions import ConnectorException
+from procrastinate.worker import Worker
+from sqlalchemy.exc import DBAPIError, OperationalError
+
+from kind_echo.bench.hosts import register, see_worker, still_there, stopped
+from kind_echo.bench.queue import ANALYSIS_QUEUE, queue_app
+from kind_echo.bench.rendering import installed
+from kind_echo.renderers.contract import Offer
+from kind_echo.store.database import transaction
+
+_HEARTBEAT_SECONDS = 2.0
+_DEAD_AFTER_SECONDS = 8.0
+_RECONNECT_SECONDS = 2.0
+_log = logging.getLogger("kind_echo.worker")
+
+
+@click.command("worker")
+@click.option("--renderer", "renderers", multiple=True, metavar="NAME",
+              help="Take this renderer's queue; may be repeated. All of this machine's unless given.")  # fmt: skip
+@click.option(
+    "--machine", default=socket.gethostname, help="What the page calls this machine; its own name if not given."
+)
+@click.option("--no-analysis", is_flag=True, help="Render only; leave measuring and comparing to other machines.")
+def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool) -> None:
+    """Take jobs until it is stopped. KIND_ECHO_RENDERERS names the file that declares this machine's renderers."""
+    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s: %(message)s")
+    logging.getLogger("procrastinate").setLevel(logging.WARNING)
+    unknown = [name for name in renderers if name not in installed()]
+    if unknown:
+        raise click.BadParameter(
+            f"this machine has no renderer {', '.join(unknown)}; it has {', '.join(installed())}",
+            param_hint="--renderer",
+        )
+    offers = [offer for queue, offer in installed().items() if not renderers or queue in renderers]
+    queues = [offer.queue for offer in offers] + ([] if no_analysis else [ANALYSIS_QUEUE])
+    presence = _Presence(machine, offers)
+    try:
+        asyncio.run(_work(queues, presence))
+    finally:
+        presence.leave()
+
+
+class _Presence:
+    """What the database knows of this worker."""
+
+    def __init__(self, machine: str, offers: Sequence[Offer]) -> None:
+        self._machine, self._offers = machine, offers
+
+    def arrive(self) -> None:
+        """Write down what this machine has, and that it is there."""
+        with transaction() as session:
+            register(session, self._offers)
+            see_worker(session, self._machine, os.getpid(), self._offers, datetime.now(UTC))
+
+    def stay(self) -> None:
+        """Say that it is still there."""
+        with transaction() as session:
+            still_there(session, self._machine, os.getpid(), datetime.now(UTC))
+
+    def leave(self) -> None:
+        """Say that it stopped; a database that does not answer will see it by the silence."""
+        try:
+            with transaction() as session:
+                stopped(session, self._machine, os.getpid())
+        except DBAPIError:
+            _log.warning("the database does not answer; this worker leaves without a word")
+
+
+async def _work(queues: list[str], presence: _Presence) -> None:
+    while True:
+        try:
+            await asyncio.to_thread(presence.arrive)
+            async with queue_app().open_async() as app:
+                _log.info("taking jobs from %s", ", ".join(queues))
+                app.perform_import_paths()  # type: ignore[no-untyped-call]
+                worker = Worker(
+                    app=app,
+                    queues=queues,
+                    concurrency=1,
+                    update_heartbeat_interval=_HEARTBEAT_SECONDS,
+                    stalled_worker_timeout=_DEAD_AFTER_SECONDS,
+                    fetch_job_polling_interval=2.0,
+                    shutdown_graceful_timeout=20.0,
+                    delete_jobs="successful",
+                )
+                rescue = asyncio.create_task(_rescue(app, worker, presence.stay))
+                try:
+                    await worker.run()  # type: ignore[no-untyped-call]
+                finally:
+                    rescue.cancel()
+            return
+        except (ConnectorException, ConnectionError, OperationalError) as error:
+            _log.warning("the database does not answer (%s); trying again", error.__cause__ or error)
+            await asyncio.sleep(_RECONNECT_SECONDS)
+
+
+async def _rescue(app: procrastinate.App, worker: Worker, stay: Callable[[], None]) -> None:
+    """Put jobs back on their queues: those of dead workers, and those that this one was given without hearing of it.
+
+    When the database goes away as it hands out a job, the job is this worker's, and this worker does not know.
+    """
+    unknown: set[int] = set()
+    while True:
+        await asyncio.sleep(_HEARTBEAT_SECONDS)
+        if worker.worker_id is None:
+            continue
+        try:
+            # What this worker is at, the storing of its outcome included; procrastinate has no public name for it.
+            at_work = {context.job.id for context in worker._running_jobs.values()}
+            own = {job.id for job in await app.job_manager.list_jobs_async(status="doing", worker_id=worker.worker_id)}
+            stalled = await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_DEAD_AFTER_SECONDS)
+            lost = [job for job in stalled if job.worker_id != worker.worker_id]
+            # Seen twice: a job that has just been fetched is known a moment later.
+            forgotten = {number for number in own - at_work if number is not None}
+            for number in forgotten & unknown:
+                lost += await app.job_manager.list_jobs_async(id=number, status="doing")
+            unknown = forgotten
+            await asyncio.to_thread(stay)
+            for job in lost:
+                _log.warning("giving job %s back, which nobody is at", job.id)
+                await app.job_manager.retry_job(job)
+        except (ConnectorException, DBAPIError):
+            _log.warning("the database does not answer; looking for lost jobs later")

@@ -1,0 +1,263 @@
+"""From what the bench knows to the bodies that the API sends."""
+
+from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime
+from typing import Any
+
+from flask import Response
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.documents import limit_from, reading_from
+from kind_echo.bench.runs import RunSummary, cells_of
+from kind_echo.core.limits import judge
+from kind_echo.core.measures import Limit
+from kind_echo.store.models import Analysis, Cell, Condition, Content, Pair, Reference, Run, Upload
+from kind_echo.web.bodies import (
+    AlignmentBody,
+    Body,
+    BuildBody,
+    CellBody,
+    ConditionBody,
+    LimitBody,
+    PairBody,
+    PairCellBody,
+    ReadingBody,
+    ReferenceBody,
+    RunBody,
+    SideBody,
+    SpectraBody,
+    UploadBody,
+    VerdictCounts,
+)
+
+_COUNTS = {"Pass": "passed", "Changed": "changed", "Fail": "failed", "No reading": "no_reading", "Waiting": "waiting"}
+_ENOUGH = 5  # cells from which the time left can be told
+
+
+def answer(body: Body, status: int = 200) -> Response:
+    """A body as a JSON response."""
+    return Response(body.model_dump_json(), status, content_type="application/json")
+
+
+def run_body(summary: RunSummary, seconds_left: float | None = None) -> RunBody:
+    """A run and its counts."""
+    run = summary.run
+    return RunBody(
+        id=run.id,
+        effect=run.build.effect.name,
+        plan=run.revision.plan.name,
+        plan_id=run.revision.plan_id,
+        revision=run.revision.number,
+        build=BuildBody.model_validate(run.build),
+        requested_by=run.requested_by,
+        requested_at=run.requested_at,
+        cells=summary.cells,
+        finished=summary.finished,
+        seconds_left=seconds_left,
+        verdicts=VerdictCounts(**{_COUNTS[verdict]: count for verdict, count in summary.verdicts.items()}),
+    )
+
+
+def summarise(run: Run, cells: Sequence[Cell]) -> tuple[RunSummary, float | None]:
+    """The counts of a run from its cells, and the seconds that are left at the pace so far."""
+    verdicts: dict[str, int] = {}
+    for cell in cells:
+        verdicts[cell.verdict] = verdicts.get(cell.verdict, 0) + 1
+    finished = [cell for cell in cells if cell.state in ("done", "failed")]
+    left = None
+    rendered = sorted(cell.render.rendered_at for cell in cells if cell.render is not None)
+    if len(rendered) >= _ENOUGH and len(finished) < len(cells):
+        pace = (datetime.now(UTC) - rendered[0]).total_seconds() / len(rendered)
+        left = round(pace * (len(cells) - len(finished)), 1)
+    return RunSummary(run, verdicts, len(finished)), left
+
+
+def cell_body(cell: Cell) -> CellBody:
+    """A cell of the sheet."""
+    overall = (
+        {r["measure"]: r["value"] for r in cell.analysis.readings if r["channel"] == "all"} if cell.analysis else {}
+    )
+    return CellBody.model_validate(
+        {
+            "id": cell.id,
+            "case_id": cell.case_id,
+            "condition_id": cell.condition_id,
+            "state": cell.state,
+            "verdict": cell.verdict,
+            "why": cell.why,
+            "ink": cell.ink,
+            "unfit": cell.unfit,
+            "residual": overall.get("residual_rms"),
+            "identical": overall.get("identical") == 1.0,
+        }
+    )
+
+
+def reading_bodies(documents: Sequence[Mapping[str, Any]], limits: Mapping[str, Limit]) -> list[ReadingBody]:
+    """Readings as kept, with the limits that hold for them and how they stand to these."""
+    bodies = []
+    for document in documents:
+        body = ReadingBody.model_validate(dict(document))
+        limit = limits.get(body.measure)
+        if limit is not None and body.channel == "all":
+            body.limit = LimitBody(at_least=limit.at_least, at_most=limit.at_most)
+            body.judgement = judge(reading_from(dict(document)), limit)
+        bodies.append(body)
+    return bodies
+
+
+def condition_text(condition: Condition) -> str:
+    """A condition in a line."""
+    return f"{condition.host} {condition.host_version}, {condition.mode}, {condition.rate / 1000:g} kHz"
+
+
+def cell_pair_body(session: Session, cell: Cell) -> PairBody:
+    """The pair page of a cell."""
+    limits = {key: limit_from(document) for key, document in cell.case.limits.items()}
+    build, render, reference = cell.run.build, cell.render, cell.reference
+    ordered = [c.id for c in cells_of(session, cell.run_id) if c.verdict != "Pass"]
+    render_readings = render.readings if render is not None else []
+    known = {r["measure"] for r in cell.analysis.readings} if cell.analysis else set()
+    documents = [*(cell.analysis.readings if cell.analysis else []),
+                 *(r for r in render_readings if r["measure"] not in known)]  # fmt: skip
+    where = PairCellBody(
+        cell_id=cell.id,
+        run_id=cell.run_id,
+        effect=build.effect.name,
+        version=build.version,
+        signal=cell.case.signal.name,
+        setting=cell.case.setting.name,
+        condition=ConditionBody.model_validate(cell.condition),
+        reference_version=_version_of(session, reference) if reference is not None else None,
+        unfit=cell.unfit,
+        claimed_latency=render.claimed_latency if render is not None else None,
+        log=cell.log or (render.log if render is not None else ""),
+        previous_cell=max((c for c in ordered if c < cell.id), default=None),
+        next_cell=min((c for c in ordered if c > cell.id), default=None),
+    )
+    sides = _sides(
+        cell.analysis,
+        _content_side(reference.render.content, f"{build.effect.name} {where.reference_version}", "approved reference")
+        if reference is not None
+        else None,
+        _content_side(render.content, f"{build.effect.name} {build.version}", condition_text(cell.condition))
+        if render is not None
+        else None,
+    )
+    return PairBody.model_validate(
+        dict(
+            kind="cell",
+            state=cell.state,
+            verdict=cell.verdict,
+            why=cell.why,
+            cell=where,
+            readings=reading_bodies(documents, limits),
+            explanation=cell.analysis.explanation if cell.analysis else "",
+            curves=_cell_curves(cell),
+            **sides,
+        )
+    )
+
+
+def files_pair_body(pair: Pair) -> PairBody:
+    """The pair page of two uploaded files."""
+    reference, render = (
+        _content_side(upload.content, upload.name, _word_length(upload.subtype))
+        for upload in (pair.reference, pair.render)
+    )
+    return PairBody.model_validate(
+        dict(
+            kind="files",
+            state=pair.state,
+            verdict=None,
+            why=pair.why,
+            cell=None,
+            readings=reading_bodies(pair.analysis.readings if pair.analysis else [], {}),
+            explanation=pair.analysis.explanation if pair.analysis else "",
+            curves=pair.analysis.curves if pair.analysis else [],
+            **_sides(pair.analysis, reference, render),
+        )
+    )
+
+
+def reference_body(session: Session, reference: Reference, cell: Cell) -> ReferenceBody:
+    """A reference and where it came from."""
+    return ReferenceBody(
+        id=reference.id,
+        effect=cell.run.build.effect.name,
+        signal=cell.case.signal.name,
+        setting=cell.case.setting.name,
+        condition=ConditionBody.model_validate(reference.condition),
+        version=cell.run.build.version,
+        run_id=cell.run_id,
+        cell_id=cell.id,
+        approved_by=reference.act.who,
+        approved_at=reference.act.at,
+        why=reference.act.why,
+        replaces_id=reference.replaces_id,
+        retired_at=reference.retired_at,
+        undone=reference.act.undone_at is not None,
+        sha256=reference.render.content_sha256,
+    )
+
+
+def upload_body(upload: Upload) -> UploadBody:
+    """A file that was kept."""
+    content = upload.content
+    return UploadBody(
+        id=upload.id,
+        name=upload.name,
+        rate=content.rate,
+        channels=content.channels,
+        frames=content.frames,
+        subtype=upload.subtype,
+        file_sha256=upload.file_sha256,
+    )
+
+
+def _cell_curves(cell: Cell) -> list[dict[str, Any]]:
+    """What was measured of render and reference by themselves, and of their difference."""
+    curves = [dict(curve) for curve in cell.render.curves] if cell.render is not None else []
+    if cell.reference is not None:
+        curves += [{**curve, "side": "reference"} for curve in cell.reference.render.curves]
+    if cell.analysis is not None:
+        curves += [curve for curve in cell.analysis.curves if curve["side"] == "difference"]
+    return curves
+
+
+def _version_of(session: Session, reference: Reference) -> str:
+    return session.get_one(Cell, reference.cell_id).run.build.version
+
+
+def _content_side(content: Content, name: str, detail: str) -> SideBody:
+    return SideBody(
+        address=content.sha256,
+        name=name,
+        detail=detail,
+        rate=content.rate,
+        channels=content.channels,
+        frames=content.frames,
+        sha256=content.sha256,
+    )
+
+
+def _sides(analysis: Analysis | None, reference: SideBody | None, render: SideBody | None) -> dict[str, Any]:
+    """The three sides on the reference's time axis where there is an analysis; else what there is, as it is."""
+    if analysis is None or reference is None or render is None:
+        return {"reference": reference, "render": render, "difference": None, "alignment": None, "spectra": None}
+    on_axis = {"frames": reference.frames, "sha256": None}
+    return {
+        "reference": reference,
+        "render": render.model_copy(update={"address": f"{analysis.key}.render", "frames": reference.frames}),
+        "difference": reference.model_copy(
+            update={"address": f"{analysis.key}.difference", "name": "Difference", "detail": "render − reference"}
+            | on_axis
+        ),
+        "alignment": AlignmentBody(**analysis.alignment),
+        "spectra": SpectraBody.model_validate(analysis.spectra) if analysis.spectra else None,
+    }
+
+
+def _word_length(subtype: str) -> str:
+    kind, _, bits = subtype.partition("_")
+    return f"{bits} bit" if kind == "PCM" else {"FLOAT": "32 bit float", "DOUBLE": "64 bit float"}.get(subtype, subtype)

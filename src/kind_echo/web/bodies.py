@@ -1,0 +1,453 @@
+"""The shape of every request and response: what the OpenAPI document is made from."""
+
+from datetime import datetime
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+VerdictName = Literal["Pass", "Changed", "Fail", "No reading", "Waiting"]
+CellState = Literal["waiting", "rendering", "analysing", "done", "failed"]
+PairState = Literal["waiting", "rendering", "analysing", "done", "failed"]
+Judgement = Literal["met", "broken", "unknown"]
+
+
+class Body(BaseModel):
+    """Base of all bodies: unknown fields are refused."""
+
+    model_config = ConfigDict(extra="forbid", from_attributes=True)
+
+
+class ProblemBody(BaseModel):
+    """An error, as RFC 9457 has it: `detail` is a sentence a person can act on."""
+
+    type: str
+    title: str
+    status: int
+    detail: str
+
+
+class HealthBody(Body):
+    """The service and its database answer."""
+
+    status: Literal["ok"]
+    version: str
+
+
+class LimitBody(Body):
+    """The bounds of a measure; null where there is none."""
+
+    at_least: float | None = None
+    at_most: float | None = None
+
+
+class MeasureBody(Body):
+    """One measure of the registry."""
+
+    key: str
+    title: str
+    unit: str
+    definition: str
+    source: str
+    family: str
+    decimals: int
+    drawing: Literal["number", "count", "flag"]
+
+
+class MeasuresBody(Body):
+    """The registry of measures."""
+
+    measures: list[MeasureBody]
+
+
+class BuildBody(Body):
+    """A build of an effect."""
+
+    id: int
+    version: str
+    note: str
+
+
+class PlanBody(Body):
+    """A plan, what it tests, and how large a run of it is."""
+
+    id: int
+    name: str
+    effect: str
+    revision: int
+    cells: int
+    builds: list[BuildBody]
+
+
+class PlansBody(Body):
+    """All plans."""
+
+    plans: list[PlanBody]
+
+
+class VerdictCounts(Body):
+    """Cells by verdict."""
+
+    passed: int = 0
+    changed: int = 0
+    failed: int = 0
+    no_reading: int = 0
+    waiting: int = 0
+
+
+class RunBody(Body):
+    """A run and how it stands."""
+
+    id: int
+    effect: str
+    plan: str
+    plan_id: int
+    revision: int
+    build: BuildBody
+    requested_by: str
+    requested_at: datetime
+    cells: int
+    finished: int
+    seconds_left: float | None
+    verdicts: VerdictCounts
+
+
+class RunsBody(Body):
+    """All runs, newest first."""
+
+    runs: list[RunBody]
+
+
+class NewRunBody(Body):
+    """A run to start."""
+
+    plan_id: int
+    build_id: int
+    who: str = Field(min_length=1, max_length=80)
+
+
+class CaseBody(Body):
+    """A row of the sheet."""
+
+    id: int
+    signal: str
+    setting: str
+
+
+class ConditionBody(Body):
+    """A column of the sheet."""
+
+    id: int
+    host: str
+    host_version: str
+    mode: str
+    rate: int
+    block_size: int
+    channels: int
+    word_length: str
+
+
+class CellBody(Body):
+    """A cell of the sheet."""
+
+    id: int
+    case_id: int
+    condition_id: int
+    state: CellState
+    verdict: VerdictName
+    why: str
+    ink: float
+    unfit: bool
+    residual: float | None
+    identical: bool
+
+
+class ReasonBody(Body):
+    """A reason that cells share."""
+
+    verdict: VerdictName
+    headline: str
+    where: str
+    worst: str
+    cells: list[int]
+
+
+class SiblingBody(Body):
+    """Another run of the same plan, by its build."""
+
+    run_id: int
+    version: str
+
+
+class ActBody(Body):
+    """Something done in one go, that can be undone in one go."""
+
+    id: int
+    kind: str
+    who: str
+    at: datetime
+    why: str
+    references: int
+
+
+class SheetBody(Body):
+    """A run as a sheet: cases down, conditions across."""
+
+    run: RunBody
+    siblings: list[SiblingBody]
+    cases: list[CaseBody]
+    conditions: list[ConditionBody]
+    cells: list[CellBody]
+    reasons: list[ReasonBody]
+    ink_at_limit: float
+    by_hand: int
+
+
+class ReadingBody(Body):
+    """One reading, and how it stands to its limit."""
+
+    measure: str
+    channel: str
+    value: float | None
+    unit: str
+    why: str | None
+    uncertainty: float | None = None
+    at_most: float | None = None
+    limit: LimitBody | None = None
+    judgement: Judgement | None = None
+
+
+class SideBody(Body):
+    """One side of a pair: its address is what waveform, spectrum and samples are asked for by."""
+
+    address: str
+    name: str
+    detail: str
+    rate: int
+    channels: int
+    frames: int
+    sha256: str | None
+
+
+class SpectrumBody(Body):
+    """Level over frequency: Hz and dBFS."""
+
+    frequencies: list[float]
+    levels: list[float]
+    window: int
+
+
+class SpectraBody(Body):
+    """The spectra of a pair's three sides."""
+
+    reference: SpectrumBody
+    render: SpectrumBody
+    difference: SpectrumBody
+
+
+class AlignmentBody(Body):
+    """What was taken off the render before the difference was taken."""
+
+    shift: int
+    fraction: float
+    scale: float
+
+
+class PairCellBody(Body):
+    """Where in a run a pair stands."""
+
+    cell_id: int
+    run_id: int
+    effect: str
+    version: str
+    signal: str
+    setting: str
+    condition: ConditionBody
+    reference_version: str | None
+    unfit: bool
+    claimed_latency: int | None
+    log: str
+    previous_cell: int | None
+    next_cell: int | None
+
+
+class CurveBody(Body):
+    """A curve of one side; its name is its key in files."""
+
+    name: str
+    side: Literal["reference", "render", "difference"]
+    x_unit: str
+    y_unit: str
+    x: list[float]
+    y: list[float]
+
+
+class PairBody(Body):
+    """Two sides and all that was found of them; a side is null while it is not there."""
+
+    kind: Literal["cell", "files"]
+    state: PairState
+    verdict: VerdictName | None
+    why: str
+    cell: PairCellBody | None
+    reference: SideBody | None
+    render: SideBody | None
+    difference: SideBody | None
+    readings: list[ReadingBody]
+    explanation: str
+    curves: list[CurveBody]
+    alignment: AlignmentBody | None
+    spectra: SpectraBody | None
+
+
+class StripBody(Body):
+    """A stretch of audio for drawing, by channel: extremes of columns, or samples and the curve through them."""
+
+    start: int
+    stop: int
+    low: list[list[float]]
+    high: list[list[float]]
+    samples: list[list[float]]
+    curve: list[list[float]]
+    curve_points: int
+
+
+class ApprovalBody(Body):
+    """Cells to approve as references."""
+
+    cell_ids: list[int] = Field(min_length=1, max_length=10_000)
+    who: str = Field(min_length=1, max_length=80)
+    why: str = Field(default="", max_length=2000)
+
+
+class UndoBody(Body):
+    """Who takes an act back."""
+
+    who: str = Field(min_length=1, max_length=80)
+
+
+class LatestActBody(Body):
+    """The last act that can be undone."""
+
+    act: ActBody | None
+
+
+class ReferenceBody(Body):
+    """A reference: what it is of, where it came from, who approved it and when it was retired."""
+
+    id: int
+    effect: str
+    signal: str
+    setting: str
+    condition: ConditionBody
+    version: str
+    run_id: int
+    cell_id: int
+    approved_by: str
+    approved_at: datetime
+    why: str
+    replaces_id: int | None
+    retired_at: datetime | None
+    undone: bool
+    sha256: str
+
+
+class ReferencesBody(Body):
+    """References, in order."""
+
+    references: list[ReferenceBody]
+
+
+class UploadBody(Body):
+    """A file that was kept."""
+
+    id: int
+    name: str
+    rate: int
+    channels: int
+    frames: int
+    subtype: str
+    file_sha256: str
+
+
+class NewComparisonBody(Body):
+    """Two uploaded files to compare."""
+
+    reference_id: int
+    render_id: int
+    align: Literal["none", "samples", "fraction"] = "samples"
+    match_gain: bool = False
+    match_polarity: bool = False
+    max_delay: int | None = Field(default=None, ge=1)
+
+
+class ComparisonBody(Body):
+    """A comparison of two files, for a list."""
+
+    id: int
+    reference: str
+    render: str
+    created_at: datetime
+    state: PairState
+
+
+class ComparisonsBody(Body):
+    """Comparisons of files, newest first."""
+
+    comparisons: list[ComparisonBody]
+
+
+class RunPath(BaseModel):
+    """Which run."""
+
+    run_id: int
+
+
+class CellPath(BaseModel):
+    """Which cell."""
+
+    cell_id: int
+
+
+class ActPath(BaseModel):
+    """Which act."""
+
+    act_id: int
+
+
+class ReferencePath(BaseModel):
+    """Which reference."""
+
+    reference_id: int
+
+
+class ComparisonPath(BaseModel):
+    """Which comparison."""
+
+    comparison_id: int
+
+
+class AudioPath(BaseModel):
+    """Which audio."""
+
+    address: str
+
+
+class StripQuery(BaseModel):
+    """Which frames, and on how many columns they are drawn."""
+
+    start: int = Field(ge=0)
+    stop: int = Field(ge=1)
+    columns: int = Field(ge=1, le=8192)
+
+
+class RangeQuery(BaseModel):
+    """Which frames."""
+
+    start: int = Field(ge=0)
+    stop: int = Field(ge=1)
+
+
+class UploadQuery(BaseModel):
+    """The name of the file that the request carries."""
+
+    name: str = Field(min_length=1, max_length=255)

@@ -1,0 +1,107 @@
+"""The shape of what is asked and said of hosts, machines and effects."""
+
+from datetime import datetime
+from typing import Any, Literal
+
+from pydantic import Field
+
+from kind_echo.web.bodies import Body, BuildBody
+
+
+class WaitingRunBody(Body):
+    """A run with cells that wait to be rendered in a host."""
+
+    run_id: int
+    effect: str
+    version: str
+    plan: str
+    cells: int
+
+
+class HostBody(Body):
+    """A version of a host: who renders in it, and what waits for it."""
+
+    name: str
+    version: str
+    description: str
+    renderer: str
+    by_hand: bool
+    modes: list[str]
+    machines: list[str]
+    waiting: list[WaitingRunBody]
+
+
+class OfferedEffectBody(Body):
+    """An effect that a renderer has; whether it is known here."""
+
+    name: str
+    description: str
+    versions: list[str]
+    known: bool
+
+
+class OfferBody(Body):
+    """A renderer of a machine."""
+
+    queue: str
+    description: str
+    hosts: list[str]
+    effects: list[OfferedEffectBody]
+
+
+class MachineBody(Body):
+    """A machine: its workers that are at work, and what it can render."""
+
+    name: str
+    at_work: int
+    silent: int
+    started_at: datetime
+    seen_at: datetime
+    renderers: list[OfferBody]
+
+
+class HostsBody(Body):
+    """Hosts and machines."""
+
+    hosts: list[HostBody]
+    machines: list[MachineBody]
+
+
+class NewHostBody(Body):
+    """A host that people render in, to be added."""
+
+    name: str = Field(min_length=1, max_length=60)
+    version: str = Field(min_length=1, max_length=40)
+    description: str = Field(default="", max_length=200)
+    modes: list[Literal["real time", "offline"]] = Field(min_length=1, max_length=2)
+
+
+class NewEffectBody(Body):
+    """An effect to be added, by the name that a machine offers it under."""
+
+    name: str = Field(min_length=1, max_length=80)
+
+
+class SettingBody(Body):
+    """Named values of an effect's parameters."""
+
+    id: int
+    name: str
+    values: dict[str, float | int | str]
+
+
+class EffectBody(Body):
+    """An effect under test: what can be set, its builds oldest first, its settings."""
+
+    id: int
+    name: str
+    description: str
+    parameters: list[dict[str, Any]]
+    builds: list[BuildBody]
+    settings: list[SettingBody]
+
+
+class EffectsBody(Body):
+    """All effects by name."""
+
+    effects: list[EffectBody]

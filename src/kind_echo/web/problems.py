@@ -1,0 +1,93 @@
+"""Errors as the API sends them: one JSON shape (RFC 9457), with a sentence a person can act on."""
+
+import logging
+import re
+
+from flask import Response, json
+from flask_openapi3 import OpenAPI
+from pydantic import ValidationError
+from sqlalchemy.exc import DBAPIError
+from werkzeug.exceptions import HTTPException
+
+from kind_echo.bench.analysing import AnalysisNotFound
+from kind_echo.bench.hosts import EffectExists, EffectNotOffered, HostExists, HostNotFound
+from kind_echo.bench.kit_returns import CannotAssign, KitFileNotFound
+from kind_echo.bench.kits import NothingByHand
+from kind_echo.bench.plans import BuildNotFound, PlanNotFound
+from kind_echo.bench.references import ActNotFound, CannotApprove, CannotUndo, ReferenceNotFound
+from kind_echo.bench.runs import CellNotFound, RunNotFound
+from kind_echo.bench.signals import SignalExists
+from kind_echo.bench.uploads import PairNotFound, UploadNotFound, UploadRefused
+from kind_echo.core.errors import BadParameter, ChannelMismatch, KindEchoError, RateMismatch
+from kind_echo.store.audiofile import UnreadableAudio
+from kind_echo.store.blobs import ContentNotFound
+
+_log = logging.getLogger(__name__)
+
+_STATUS: dict[type[KindEchoError], int] = {
+    RunNotFound: 404,
+    CellNotFound: 404,
+    PlanNotFound: 404,
+    BuildNotFound: 404,
+    ActNotFound: 404,
+    ReferenceNotFound: 404,
+    PairNotFound: 404,
+    UploadNotFound: 404,
+    AnalysisNotFound: 404,
+    ContentNotFound: 404,
+    HostNotFound: 404,
+    EffectNotOffered: 404,
+    NothingByHand: 404,
+    KitFileNotFound: 404,
+    SignalExists: 409,
+    HostExists: 409,
+    EffectExists: 409,
+    CannotAssign: 409,
+    CannotApprove: 409,
+    CannotUndo: 409,
+    RateMismatch: 422,
+    ChannelMismatch: 422,
+    BadParameter: 422,
+    UnreadableAudio: 422,
+    UploadRefused: 422,
+}
+_DATABASE_GONE = "The database does not answer. Nothing was lost; try again in a moment."
+
+
+def problem(status: int, title: str, detail: str) -> Response:
+    """A response that says what is wrong."""
+    slug = re.sub(r"(?<=[a-z])(?=[A-Z])|[^A-Za-z0-9]+", "-", title).lower()
+    body = {"type": f"urn:kind-echo:problem:{slug}", "title": title, "status": status, "detail": detail}
+    return Response(json.dumps(body), status, content_type="application/problem+json")
+
+
+def invalid_request(error: ValidationError) -> Response:
+    """What is wrong with a request that does not fit its model."""
+    first = error.errors()[0]
+    where = ".".join(str(part) for part in first["loc"]) or "the request"
+    return problem(422, "InvalidRequest", f"{where}: {first['msg']}.")
+
+
+def register(app: OpenAPI) -> None:
+    """Turn every error of the app into a problem."""
+
+    @app.errorhandler(KindEchoError)
+    def refuse(error: KindEchoError) -> Response:
+        return problem(_STATUS.get(type(error), 400), type(error).__name__, str(error))
+
+    @app.errorhandler(DBAPIError)
+    def database(error: DBAPIError) -> Response:
+        if error.connection_invalidated or type(error).__name__ in ("OperationalError", "InterfaceError"):
+            return problem(503, "DatabaseUnavailable", _DATABASE_GONE)
+        return unexpected(error)
+
+    @app.errorhandler(HTTPException)
+    def http(error: HTTPException) -> Response:
+        return problem(error.code or 500, error.name, error.description or error.name)
+
+    @app.errorhandler(Exception)
+    def unexpected(error: Exception) -> Response:
+        _log.error("request failed", exc_info=error)
+        return problem(
+            500, "InternalError", "The server failed on this request; its log says why. Nothing was changed."
+        )

@@ -1,0 +1,68 @@
+"""Approving, undoing, and the references with their history."""
+
+from datetime import UTC, datetime
+
+from flask import Response
+from flask_openapi3 import APIBlueprint
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.references import approve, count_made, current_references, history, latest_act, undo
+from kind_echo.store.database import transaction
+from kind_echo.store.models import Act
+from kind_echo.web.answers import answer, reference_body
+from kind_echo.web.bodies import (
+    ActBody,
+    ActPath,
+    ApprovalBody,
+    LatestActBody,
+    ReferencePath,
+    ReferencesBody,
+    UndoBody,
+)
+
+api = APIBlueprint("references", __name__, url_prefix="/api")
+
+
+@api.post("/approvals", responses={201: ActBody})
+def new_approval(body: ApprovalBody) -> Response:
+    """Approve the renders of cells as references, in one act."""
+    with transaction() as session:
+        act = approve(session, body.cell_ids, who=body.who, why=body.why, now=datetime.now(UTC))
+        return answer(_act_body(session, act), 201)
+
+
+@api.post("/acts/<int:act_id>/undo", responses={200: ActBody})
+def undo_act(path: ActPath, body: UndoBody) -> Response:
+    """Take an act back."""
+    with transaction() as session:
+        return answer(_act_body(session, undo(session, path.act_id, who=body.who, now=datetime.now(UTC))))
+
+
+@api.get("/acts/latest", responses={200: LatestActBody})
+def last_act() -> Response:
+    """The last act that can be undone."""
+    with transaction() as session:
+        act = latest_act(session)
+        return answer(LatestActBody(act=_act_body(session, act) if act is not None else None))
+
+
+@api.get("/references", responses={200: ReferencesBody})
+def references() -> Response:
+    """All current references."""
+    with transaction() as session:
+        found = current_references(session)
+        return answer(ReferencesBody(references=[reference_body(session, r, c) for r, c in found]))
+
+
+@api.get("/references/<int:reference_id>/history", responses={200: ReferencesBody})
+def reference_history(path: ReferencePath) -> Response:
+    """All references that a case and condition ever had, newest first."""
+    with transaction() as session:
+        found = history(session, path.reference_id)
+        return answer(ReferencesBody(references=[reference_body(session, r, c) for r, c in found]))
+
+
+def _act_body(session: Session, act: Act) -> ActBody:
+    return ActBody(
+        id=act.id, kind=act.kind, who=act.who, at=act.at, why=act.why, references=count_made(session, act.id)
+    )

@@ -1,0 +1,5 @@
+"""The entry for gunicorn."""
+
+from kind_echo.web.app import create_app
+
+application = create_app()

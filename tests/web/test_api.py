@@ -1,0 +1,125 @@
+"""The API: sheets, pairs, audio by range, approvals, and one shape for every error."""
+
+from typing import Any
+
+import numpy as np
+import pytest
+from flask.testing import FlaskClient
+from openapi_spec_validator import validate
+from ops.cluster import Cluster
+
+from tests.conftest import drain
+
+
+def _get(client: FlaskClient, path: str) -> Any:
+    answer = client.get(path)
+    assert answer.status_code == 200, answer.text
+    return answer.json
+
+
+def _failing(client: FlaskClient, version: str = "2.1.0-rc2") -> list[dict[str, Any]]:
+    run = next(r for r in _get(client, "/api/runs")["runs"] if r["build"]["version"] == version)
+    cells = _get(client, f"/api/runs/{run['id']}")["cells"]
+    return [c for c in cells if c["verdict"] == "Fail" and not c["unfit"]]
+
+
+def test_the_document_is_valid_openapi(blank: FlaskClient) -> None:
+    """OpenAPI Specification 3.1, by the public validator."""
+    validate(_get(blank, "/api/openapi.json"))
+
+
+def test_runs_and_sheet_count_the_same(client: FlaskClient) -> None:
+    runs = [r for r in _get(client, "/api/runs")["runs"] if r["plan"] == "Null regression"]
+    assert [r["build"]["version"] for r in runs] == ["2.1.0-rc2", "2.1.0-rc1", "2.0.3"]
+    sheet = _get(client, f"/api/runs/{runs[0]['id']}")
+    assert sheet["run"]["verdicts"] == runs[0]["verdicts"]
+    assert (len(sheet["cases"]), len(sheet["conditions"]), len(sheet["cells"])) == (6, 12, 72)
+    assert sum(len(reason["cells"]) for reason in sheet["reasons"]) == runs[0]["verdicts"]["failed"]
+
+
+def test_a_pair_gives_its_sides_readings_and_limits(client: FlaskClient) -> None:
+    cell = _failing(client)[0]
+    pair = _get(client, f"/api/cells/{cell['id']}")
+    assert pair["cell"]["reference_version"] == "2.0.3"
+    residual = next(r for r in pair["readings"] if r["measure"] == "residual_rms" and r["channel"] == "all")
+    assert residual["judgement"] == "broken"
+    assert residual["limit"]["at_most"] == -120
+    assert residual["value"] == pytest.approx(cell["residual"])
+
+
+def test_audio_by_range_is_the_difference_of_its_sides(client: FlaskClient) -> None:
+    pair = _get(client, f"/api/cells/{_failing(client)[0]['id']}")
+
+    def samples(side: str) -> Any:
+        address = pair[side]["address"]
+        data = client.get(f"/api/audio/{address}/samples?start=20000&stop=20064").data
+        return np.frombuffer(data, "<f4").astype(float)
+
+    np.testing.assert_allclose(samples("render") - samples("reference"), samples("difference"), atol=2e-7)
+    strip = _get(client, f"/api/audio/{pair['render']['address']}/waveform?start=0&stop=80000&columns=100")
+    assert len(strip["low"][0]) == 100
+    assert min(strip["low"][0]) < 0 < max(strip["high"][0])
+    close = _get(client, f"/api/audio/{pair['render']['address']}/waveform?start=20000&stop=20016&columns=800")
+    np.testing.assert_allclose(close["samples"][0], samples("render")[:16], atol=1e-7)
+    np.testing.assert_allclose(close["curve"][0][:: close["curve_points"]], close["samples"][0], atol=1e-3)
+    spectrum = _get(client, f"/api/audio/{pair['render']['address']}/spectrum?start=8000&stop=80000")
+    loudest = spectrum["frequencies"][int(np.argmax(spectrum["levels"]))]
+    assert loudest == pytest.approx(997, rel=0.01)
+
+
+def test_approving_and_undoing_through_the_api(client: FlaskClient) -> None:
+    ids = [cell["id"] for cell in _failing(client)]
+    made = client.post("/api/approvals", json={"cell_ids": ids, "who": "Nora F.", "why": "meant"})
+    assert (made.status_code, made.json["references"]) == (201, len(ids))  # type: ignore[index]
+    drain()
+    assert _failing(client) == []
+    act = _get(client, "/api/acts/latest")["act"]
+    assert client.post(f"/api/acts/{act['id']}/undo", json={"who": "Ivo K."}).status_code == 200
+    again = client.post(f"/api/acts/{act['id']}/undo", json={"who": "Nora F."})
+    assert (again.status_code, again.json["detail"]) == (409, "It was not undone: Ivo K. has undone it already.")  # type: ignore[index]
+    drain()
+    assert len(_failing(client)) == len(ids)
+    references = _get(client, "/api/references")["references"]
+    history = _get(client, f"/api/references/{references[0]['id']}/history")["references"]
+    assert history[-1]["approved_by"] == "Demo bench"
+
+
+@pytest.mark.parametrize(
+    ("method", "path", "body", "status", "words"),
+    [
+        ("get", "/api/runs/999", None, 404, "There is no run 999."),
+        ("get", "/api/cells/999999", None, 404, "There is no cell 999999."),
+        ("get", "/api/nothing", None, 404, "There is nothing at /api/nothing."),
+        ("get", "/api/audio/feed/samples?start=0&stop=4", None, 404, "There is no audio feed in the database."),
+        ("post", "/api/runs", {"plan_id": 1, "build_id": 999, "who": "N"}, 404, "There is no build 999"),
+        ("post", "/api/runs", {"plan_id": 1, "build_id": 1, "who": ""}, 422, "who: String should have at least 1"),
+        ("post", "/api/approvals", {"cell_ids": [], "who": "N"}, 422, "cell_ids: List should have at least 1"),
+        ("post", "/api/comparisons", {"reference_id": 998, "render_id": 999}, 404, "There is no uploaded file 998."),
+        ("get", "/api/runs/999/kit", None, 404, "There is no run 999."),
+        ("get", "/api/runs/1/kit.zip", None, 404, "Run 1 has no cell whose host is rendered in by hand."),
+        ("post", "/api/kit-files/9/assign", {"cell_id": 1, "who": "N"}, 404, "There is no returned file 9."),
+        ("post", "/api/effects", {"name": "Nothing"}, 404, "No machine that was seen lately has an effect named"),
+        ("post", "/api/hosts", {"name": "Dunlin", "version": "5", "modes": ["offline"]}, 409, "The host Dunlin 5"),
+        ("post", "/api/signals", {"name": "x", "request": {"kind": "hum"}}, 422, "kind=hum does not do"),
+    ],
+)
+def test_an_error_is_a_problem_document_with_a_sentence(
+    client: FlaskClient, method: str, path: str, body: object, status: int, words: str
+) -> None:
+    """RFC 9457: media type, status and detail."""
+    answer = client.open(path, method=method.upper(), json=body) if body else client.get(path)
+    assert answer.content_type == "application/problem+json"
+    assert answer.json is not None
+    assert (answer.status_code, answer.json["status"]) == (status, status)
+    assert answer.json["detail"].startswith(words)
+
+
+def test_an_absent_database_is_a_problem_and_passes(client: FlaskClient, cluster: Cluster) -> None:
+    port = int((cluster.folder / "port").read_text())
+    cluster.stop("immediate")
+    try:
+        gone = client.get("/api/runs")
+    finally:
+        cluster.start(port)
+    assert (gone.status_code, gone.json["title"]) == (503, "DatabaseUnavailable")  # type: ignore[index]
+    assert client.get("/api/runs").status_code == 200

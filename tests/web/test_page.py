@@ -1,0 +1,88 @@
+"""What is served beside the API: the page at every address, its headers, live changes, and the registry."""
+
+import threading
+from typing import Any
+
+import pytest
+from flask.testing import FlaskClient
+
+from kind_echo.bench.runs import tell_change
+from kind_echo.core.measures import MEASURES
+from kind_echo.store.database import transaction
+from tests.conftest import drain, query
+
+
+@pytest.mark.parametrize("path", ["/", "/runs/3", "/cells/12?from=1&to=9", "/references", "/no/such/view"])
+def test_every_view_has_an_address_of_its_own(blank: FlaskClient, path: str) -> None:
+    answer = blank.get(path)
+    assert answer.status_code == 200
+    assert '<div id="root">' in answer.text
+
+
+def test_the_page_asks_nothing_of_any_other_host_and_runs_no_inline_script(blank: FlaskClient) -> None:
+    answer = blank.get("/")
+    policy = answer.headers["Content-Security-Policy"]
+    assert "default-src 'self'" in policy
+    assert "script-src" not in policy  # so that scripts fall under default-src: the page's own, none inline
+    assert answer.headers["X-Content-Type-Options"] == "nosniff"
+    assert "://" not in answer.text.replace("http://www.w3.org", "")
+
+
+def test_the_registry_is_served_as_it_is_declared(blank: FlaskClient) -> None:
+    served: Any = blank.get("/api/measures").json
+    assert [m["key"] for m in served["measures"]] == list(MEASURES)
+    assert all(m["definition"] and m["source"] for m in served["measures"])
+
+
+def test_an_empty_bench_is_no_error(blank: FlaskClient) -> None:
+    for key in ("runs", "plans", "references", "comparisons"):
+        assert blank.get(f"/api/{key}").json == {key: []}
+    assert blank.get("/api/acts/latest").json == {"act": None}
+
+
+def test_a_change_is_told_to_those_who_listen(client: FlaskClient) -> None:
+    answer = client.get("/api/runs/1/events")
+    assert answer.content_type.startswith("text/event-stream")
+    stream = iter(answer.response)
+    assert b"retry" in next(stream)
+
+    def tell() -> None:
+        with transaction() as session:
+            tell_change(session, 2)
+            tell_change(session, 1)
+
+    # The stream begins to listen when it is asked for more; what is told a second later reaches it.
+    later = threading.Timer(1.0, tell)
+    later.start()
+    heard = bytes(next(stream))
+    later.join()
+    answer.close()
+    assert heard.startswith(b"event: change")
+    assert client.get("/api/runs/999/events").status_code == 404
+
+
+def test_a_run_is_started_once_for_each_request(client: FlaskClient, demo: str) -> None:
+    plans: Any = client.get("/api/plans").json
+    plan = next(plan for plan in plans["plans"] if plan["name"] == "Null regression")
+    body = {"plan_id": plan["id"], "build_id": plan["builds"][0]["id"], "who": "Ivo K."}
+    made = client.post("/api/runs", json=body)
+    assert made.status_code == 201
+    assert made.json is not None
+    assert (made.json["cells"], made.json["verdicts"]["waiting"]) == (72, 72)
+    waiting = query(demo, "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = 'render_cell'")
+    assert waiting == [(72,)]
+    sheet: Any = client.get(f"/api/runs/{made.json['id']}").json
+    assert {cell["state"] for cell in sheet["cells"]} == {"waiting"}
+    assert [s["version"] for s in sheet["siblings"]] == ["2.0.3", "2.1.0-rc1", "2.1.0-rc2"]
+
+
+def test_a_job_done_twice_does_no_harm(client: FlaskClient, demo: str) -> None:
+    before = query(demo, "SELECT id, verdict, why, ink FROM cell ORDER BY id")
+    from kind_echo.bench.queue import ANALYSIS_QUEUE, enqueue
+
+    with transaction() as session:
+        for number in (1, 2, 100):
+            enqueue(session, "analyse_cell", ANALYSIS_QUEUE, 0, cell_id=number)
+            enqueue(session, "render_cell", "stand-in", 0, cell_id=number)
+    drain()
+    assert query(demo, "SELECT id, verdict, why, ink FROM cell ORDER BY id") == before
