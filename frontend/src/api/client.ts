@@ -1,0 +1,78 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema.gen";
+
+type Schemas = components["schemas"];
+export type Run = Schemas["RunBody"];
+export type Plan = Schemas["PlanBody"];
+export type Sheet = Schemas["SheetBody"];
+export type Cell = Schemas["CellBody"];
+export type Condition = Schemas["ConditionBody"];
+export type Reason = Schemas["ReasonBody"];
+export type Pair = Schemas["PairBody"];
+export type Side = Schemas["SideBody"];
+export type Reading = Schemas["ReadingBody"];
+export type Limit = Schemas["LimitBody"];
+export type Measure = Schemas["MeasureBody"];
+export type Strip = Schemas["StripBody"];
+export type Curve = Schemas["CurveBody"];
+export type Spectrum = Schemas["SpectrumBody"];
+export type Reference = Schemas["ReferenceBody"];
+export type Act = Schemas["ActBody"];
+export type Upload = Schemas["UploadBody"];
+export type Comparison = Schemas["ComparisonBody"];
+export type Kit = Schemas["KitBody"];
+export type KitPlace = Schemas["KitPlaceBody"];
+export type KitFile = Schemas["KitFileBody"];
+export type KitReceipt = Schemas["KitReceiptBody"];
+export type Host = Schemas["HostBody"];
+export type NewHost = Schemas["NewHostBody"];
+export type Machine = Schemas["MachineBody"];
+export type Effect = Schemas["EffectBody"];
+export type Signal = Schemas["SignalBody"];
+export type SignalKind = Schemas["SignalKindBody"];
+export type SignalKinds = Schemas["SignalKindsBody"];
+export type SignalParameter = Schemas["SignalParameterBody"];
+export type SignalRequest = Signal["request"];
+export type SignalPreview = Schemas["PreviewBody"];
+export type LevelMap = Schemas["LevelMapBody"];
+export type NewComparison = Schemas["NewComparisonBody"];
+
+/** An error that carries a sentence a person can act on. */
+export class Problem extends Error {
+  constructor(
+    readonly status: number,
+    readonly title: string,
+    detail: string,
+  ) {
+    super(detail);
+  }
+}
+
+export const NO_ANSWER = "The server does not answer. What is shown was there before; it is asked again.";
+
+export const client = createClient<paths>({
+  fetch: async (request) => {
+    try {
+      return await fetch(request);
+    } catch (error) {
+      if (error instanceof DOMException && error.name === "AbortError") throw error;
+      throw new Problem(0, "NoAnswer", NO_ANSWER);
+    }
+  },
+});
+
+/** The sentence of a problem document, or a general one where the answer is none. */
+export function problemFrom(status: number, body: unknown): Problem {
+  if (typeof body === "object" && body !== null && "detail" in body && "title" in body)
+    return new Problem(status, String(body.title), String(body.detail));
+  return new Problem(status, "Unexpected", `The server answered with status ${status}. Nothing was changed.`);
+}
+
+/** The data of an answer; throws a Problem for anything else. */
+export async function take<T>(
+  answer: Promise<{ data?: T; error?: unknown; response: Response }>,
+): Promise<NonNullable<T>> {
+  const { data, error, response } = await answer;
+  if (data === undefined || data === null) throw problemFrom(response.status, error);
+  return data;
+}

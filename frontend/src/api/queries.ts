@@ -1,0 +1,270 @@
+import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import {
+  client,
+  type NewComparison,
+  type NewHost,
+  Problem,
+  problemFrom,
+  type SignalRequest,
+  take,
+} from "./client";
+
+const POLL_MS = 2000;
+
+export const runsQuery = queryOptions({
+  queryKey: ["runs"],
+  queryFn: ({ signal }) => take(client.GET("/api/runs", { signal })),
+  refetchInterval: POLL_MS,
+});
+
+export const plansQuery = queryOptions({
+  queryKey: ["plans"],
+  queryFn: ({ signal }) => take(client.GET("/api/plans", { signal })),
+});
+
+export const measuresQuery = queryOptions({
+  queryKey: ["measures"],
+  queryFn: ({ signal }) => take(client.GET("/api/measures", { signal })),
+  staleTime: Number.POSITIVE_INFINITY,
+});
+
+export const referencesQuery = queryOptions({
+  queryKey: ["references"],
+  queryFn: ({ signal }) => take(client.GET("/api/references", { signal })),
+});
+
+export const historyQuery = (id: number) =>
+  queryOptions({
+    queryKey: ["references", id],
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/references/{reference_id}/history", {
+          params: { path: { reference_id: id } },
+          signal,
+        }),
+      ),
+  });
+
+export const comparisonsQuery = queryOptions({
+  queryKey: ["comparisons"],
+  queryFn: ({ signal }) => take(client.GET("/api/comparisons", { signal })),
+});
+
+export const kitQuery = (run: number) =>
+  queryOptions({
+    queryKey: ["kit", run],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/runs/{run_id}/kit", { params: { path: { run_id: run } }, signal })),
+    refetchInterval: POLL_MS,
+  });
+
+export const hostsQuery = queryOptions({
+  queryKey: ["hosts"],
+  queryFn: ({ signal }) => take(client.GET("/api/hosts", { signal })),
+  refetchInterval: POLL_MS,
+});
+
+export const effectsQuery = queryOptions({
+  queryKey: ["effects"],
+  queryFn: ({ signal }) => take(client.GET("/api/effects", { signal })),
+});
+
+export const signalsQuery = queryOptions({
+  queryKey: ["signals"],
+  queryFn: ({ signal }) => take(client.GET("/api/signals", { signal })),
+});
+
+export const signalKindsQuery = queryOptions({
+  queryKey: ["signals", "kinds"],
+  queryFn: ({ signal }) => take(client.GET("/api/signals/kinds", { signal })),
+  staleTime: Number.POSITIVE_INFINITY,
+});
+
+export const previewQuery = (request: SignalRequest, rate: number) =>
+  queryOptions({
+    queryKey: ["signals", "preview", request, rate],
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/signals/preview", {
+          params: { query: { request: JSON.stringify(request), rate } },
+          signal,
+        }),
+      ),
+    staleTime: Number.POSITIVE_INFINITY,
+    placeholderData: (previous) => previous,
+  });
+
+export const latestActQuery = queryOptions({
+  queryKey: ["acts", "latest"],
+  queryFn: ({ signal }) => take(client.GET("/api/acts/latest", { signal })),
+});
+
+export const cellQuery = (id: number) =>
+  queryOptions({
+    queryKey: ["cells", id],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/cells/{cell_id}", { params: { path: { cell_id: id } }, signal })),
+    refetchInterval: (query) => (query.state.data?.state === "done" ? false : POLL_MS),
+  });
+
+export const comparisonQuery = (id: number) =>
+  queryOptions({
+    queryKey: ["comparisons", id],
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/comparisons/{comparison_id}", { params: { path: { comparison_id: id } }, signal }),
+      ),
+    refetchInterval: (query) => (query.state.data?.state === "analysing" ? 700 : false),
+  });
+
+export const stripQuery = (address: string, start: number, stop: number, columns: number) =>
+  queryOptions({
+    queryKey: ["strip", address, start, stop, columns],
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/audio/{address}/waveform", {
+          params: { path: { address }, query: { start, stop, columns } },
+          signal,
+        }),
+      ),
+    staleTime: Number.POSITIVE_INFINITY,
+    placeholderData: (previous) => previous,
+  });
+
+export const spectrumQuery = (address: string, start: number, stop: number) =>
+  queryOptions({
+    queryKey: ["spectrum", address, start, stop],
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/audio/{address}/spectrum", {
+          params: { path: { address }, query: { start, stop } },
+          signal,
+        }),
+      ),
+    staleTime: Number.POSITIVE_INFINITY,
+    placeholderData: (previous) => previous,
+  });
+
+/** A run's sheet, kept up to date by server-sent events, or by polling while these do not come through. */
+export function useSheet(runId: number) {
+  const queries = useQueryClient();
+  const [listening, setListening] = useState(false);
+  useEffect(() => {
+    const source = new EventSource(`/api/runs/${runId}/events`);
+    let timer: number | undefined;
+    const refresh = () => {
+      // Cells change in bursts; one look at the sheet serves them all.
+      timer ??= window.setTimeout(() => {
+        timer = undefined;
+        void queries.invalidateQueries({ queryKey: ["sheet", runId] });
+      }, 250);
+    };
+    source.addEventListener("open", () => {
+      setListening(true);
+      refresh();
+    });
+    source.addEventListener("change", refresh);
+    source.addEventListener("error", () => setListening(false));
+    return () => {
+      source.close();
+      window.clearTimeout(timer);
+    };
+  }, [runId, queries]);
+  return useQuery({
+    queryKey: ["sheet", runId],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/runs/{run_id}", { params: { path: { run_id: runId } }, signal })),
+    refetchInterval: (query) => (listening && !query.state.error ? false : POLL_MS),
+  });
+}
+
+export const useStartRun = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { plan_id: number; build_id: number; who: string }) =>
+      take(client.POST("/api/runs", { body })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["runs"] }),
+  });
+};
+
+export const useApprove = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { cell_ids: number[]; who: string; why: string }) =>
+      take(client.POST("/api/approvals", { body })),
+    onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
+  });
+};
+
+export const useUndo = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({ act, who }: { act: number; who: string }) =>
+      take(client.POST("/api/acts/{act_id}/undo", { params: { path: { act_id: act } }, body: { who } })),
+    onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
+  });
+};
+
+export const useAssign = (run: number) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({ file, cell, who }: { file: number; cell: number; who: string }) =>
+      take(
+        client.POST("/api/kit-files/{file_id}/assign", {
+          params: { path: { file_id: file } },
+          body: { cell_id: cell, take: null, who },
+        }),
+      ),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["kit", run] }),
+  });
+};
+
+export const useDiscard = (run: number) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async ({ file, who }: { file: number; who: string }) => {
+      const { error, response } = await client.DELETE("/api/kit-files/{file_id}", {
+        params: { path: { file_id: file }, query: { who } },
+      });
+      if (!response.ok) throw problemFrom(response.status, error);
+    },
+    onSettled: () => queries.invalidateQueries({ queryKey: ["kit", run] }),
+  });
+};
+
+export const useAddHost = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: NewHost) => take(client.POST("/api/hosts", { body })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["hosts"] }),
+  });
+};
+
+export const useAddEffect = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (name: string) => take(client.POST("/api/effects", { body: { name } })),
+    onSuccess: () =>
+      Promise.all([
+        queries.invalidateQueries({ queryKey: ["hosts"] }),
+        queries.invalidateQueries({ queryKey: ["effects"] }),
+      ]),
+  });
+};
+
+export const useKeepSignal = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { name: string; request: SignalRequest }) =>
+      take(client.POST("/api/signals", { body })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["signals"], exact: true }),
+  });
+};
+
+export const useCompare = () =>
+  useMutation({ mutationFn: (body: NewComparison) => take(client.POST("/api/comparisons", { body })) });
+
+/** Ask again when the server or its database was away; not when it said no. */
+export const shouldRetry = (count: number, error: Error): boolean =>
+  count < 5 && error instanceof Problem && (error.status === 0 || error.status >= 502);

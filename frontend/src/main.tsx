@@ -1,0 +1,50 @@
+import "./app.css";
+import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
+import { StrictMode } from "react";
+import { createRoot } from "react-dom/client";
+import { createBrowserRouter, RouterProvider } from "react-router";
+import { shouldRetry } from "./api/queries";
+import { ComparePage } from "./compare/ComparePage";
+import { EffectsPage } from "./effects/EffectsPage";
+import { HostsPage } from "./hosts/HostsPage";
+import { KitPage } from "./kit/KitPage";
+import { CellPairPage, FilesPairPage } from "./pair/PairPage";
+import { HistoryPage, ReferencesPage } from "./references/ReferencesPage";
+import { RunsPage } from "./runs/RunsPage";
+import { SheetPage } from "./sheet/SheetPage";
+import { NotFound, Shell } from "./shell/Shell";
+import { SignalsPage } from "./signals/SignalsPage";
+
+const queries = new QueryClient({
+  defaultOptions: { queries: { retry: shouldRetry, retryDelay: 1000, staleTime: 1000 } },
+});
+
+const router = createBrowserRouter([
+  {
+    element: <Shell />,
+    children: [
+      { path: "/", element: <RunsPage /> },
+      { path: "/runs/:run", element: <SheetPage /> },
+      { path: "/runs/:run/kit", element: <KitPage /> },
+      { path: "/signals", element: <SignalsPage /> },
+      { path: "/hosts", element: <HostsPage /> },
+      { path: "/effects", element: <EffectsPage /> },
+      { path: "/cells/:cell", element: <CellPairPage /> },
+      { path: "/compare", element: <ComparePage /> },
+      { path: "/comparisons/:comparison", element: <FilesPairPage /> },
+      { path: "/references", element: <ReferencesPage /> },
+      { path: "/references/:reference", element: <HistoryPage /> },
+      { path: "*", element: <NotFound /> },
+    ],
+  },
+]);
+
+const root = document.getElementById("root");
+if (root)
+  createRoot(root).render(
+    <StrictMode>
+      <QueryClientProvider client={queries}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
+    </StrictMode>,
+  );

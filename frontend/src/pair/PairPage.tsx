@@ -1,0 +1,253 @@
+import { useQuery } from "@tanstack/react-query";
+import { type ReactNode, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import type { Pair } from "../api/client";
+import { cellQuery, comparisonQuery } from "../api/queries";
+import { Button, Sentence } from "../parts/controls";
+import { useKeys } from "../parts/keys";
+import { kilohertz, number } from "../parts/numbers";
+import { Failed, Loading, Stale } from "../parts/states";
+import { ApproveDialog } from "../references/ApproveDialog";
+import { UndoBar, useLastAct } from "../references/UndoBar";
+import { Account } from "./Account";
+import { Curves } from "./Curves";
+import { PlayerBar, usePlayer } from "./PlayerBar";
+import { Readings } from "./Readings";
+import { SpectrumPlot } from "./SpectrumPlot";
+import { Strips } from "./Strips";
+import { held, middle, moved, single, type View, zoomed } from "./view";
+
+export function CellPairPage() {
+  const id = Number(useParams().cell);
+  const pair = useQuery(cellQuery(id));
+  const { undo, act } = useLastAct();
+  if (pair.isPending) return <Loading what="the pair" />;
+  if (!pair.data) return <Failed error={pair.error} onRetry={() => pair.refetch()} />;
+  const { cell } = pair.data;
+  if (!cell) return null;
+  const { condition } = cell;
+  return (
+    <>
+      <Stale error={pair.error} />
+      <UndoBar act={act} onUndo={undo} />
+      <PairView
+        key={id}
+        pair={pair.data}
+        onUndo={undo}
+        sentence={
+          <Sentence>
+            <b className="font-semibold">{cell.signal}</b> through{" "}
+            <b className="font-semibold">{cell.setting}</b> in{" "}
+            <b className="font-semibold">
+              {condition.host} {condition.host_version}, {condition.mode}, {kilohertz(condition.rate)} kHz
+            </b>
+            :{" "}
+            <Link
+              to={`/runs/${cell.run_id}?cell=${cell.cell_id}`}
+              className="border-b-2 border-line font-semibold hover:border-quiet"
+            >
+              {cell.effect} {cell.version}
+            </Link>
+            {cell.reference_version ? (
+              <>
+                {" "}
+                against <b className="font-semibold">the reference of {cell.reference_version}</b>
+              </>
+            ) : (
+              ", which has no reference"
+            )}
+            .
+          </Sentence>
+        }
+      />
+    </>
+  );
+}
+
+export function FilesPairPage() {
+  const id = Number(useParams().comparison);
+  const pair = useQuery(comparisonQuery(id));
+  if (pair.isPending) return <Loading what="the comparison" />;
+  if (!pair.data) return <Failed error={pair.error} onRetry={() => pair.refetch()} />;
+  const { data } = pair;
+  return (
+    <>
+      <Stale error={pair.error} />
+      <PairView
+        key={id}
+        pair={data}
+        sentence={
+          <Sentence>
+            <b className="font-semibold break-all">{data.render?.name}</b> against{" "}
+            <b className="font-semibold break-all">{data.reference?.name}</b>.
+          </Sentence>
+        }
+      />
+    </>
+  );
+}
+
+function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode; onUndo?: () => void }) {
+  const navigate = useNavigate();
+  const [search, setSearch] = useSearchParams();
+  const [approving, setApproving] = useState(false);
+  const side = pair.reference ?? pair.render;
+  const frames = side?.frames ?? 1;
+  const rate = side?.rate ?? 48000;
+  const view = held(
+    { start: Number(search.get("from") ?? 0), stop: Number(search.get("to") ?? frames) || frames },
+    frames,
+  );
+  const player = usePlayer(pair);
+  const { cell } = pair;
+  const canApprove = cell !== null && !cell.unfit && pair.render !== null;
+  const setView = (wanted: View) => {
+    const next = held(wanted, frames);
+    const whole = next.start === 0 && next.stop === frames;
+    setSearch(whole ? {} : { from: String(next.start), to: String(next.stop) }, { replace: true });
+  };
+  const about = () => player?.position() ?? middle(view);
+  useKeys({
+    i: () => setView(zoomed(view, 0.5, about(), frames)),
+    o: () => setView(zoomed(view, 2, about(), frames)),
+    ArrowLeft: () => setView(moved(view, -0.25, frames)),
+    ArrowRight: () => setView(moved(view, 0.25, frames)),
+    s: () => setView(single(about(), frames)),
+    w: () => setView({ start: 0, stop: frames }),
+    ".": () => cell?.next_cell && navigate(`/cells/${cell.next_cell}`),
+    ",": () => cell?.previous_cell && navigate(`/cells/${cell.previous_cell}`),
+    a: () => canApprove && setApproving(true),
+    u: () => onUndo?.(),
+    Escape: () => navigate(cell ? `/runs/${cell.run_id}?cell=${cell.cell_id}` : "/compare"),
+  });
+  return (
+    <>
+      <div className="flex min-h-0 flex-1 flex-col overflow-auto">
+        <div className="px-5 pt-3 pb-2">{sentence}</div>
+        <div
+          className={`grid gap-x-7 px-5 pb-5 ${(side?.channels ?? 1) > 1 ? "lg:grid-cols-[minmax(0,1fr)_26rem]" : "lg:grid-cols-[minmax(0,1fr)_21rem]"}`}
+        >
+          <div className="min-w-0">
+            {side ? (
+              <>
+                <Strips
+                  pair={pair}
+                  frames={frames}
+                  rate={rate}
+                  view={view}
+                  player={player}
+                  onView={setView}
+                />
+                <ZoomBar view={view} frames={frames} rate={rate} onView={setView} />
+                <SpectrumPlot pair={pair} frames={frames} rate={rate} view={view} />
+                <Curves curves={pair.curves} />
+              </>
+            ) : (
+              <p role="status" className="py-8 text-quiet">
+                {pair.state === "failed" ? pair.why : "Not rendered yet. It appears here as soon as it is."}
+              </p>
+            )}
+          </div>
+          <aside aria-label="Readings" className="min-w-0">
+            <Standing pair={pair} />
+            <Account pair={pair} />
+            <Readings readings={pair.readings} channels={side?.channels ?? 1} />
+            {cell?.log && <Log text={cell.log} />}
+          </aside>
+        </div>
+      </div>
+      <footer className="flex h-[4.5rem] shrink-0 items-center gap-3 border-t border-line bg-sheet px-5">
+        {player ? (
+          <PlayerBar key={pair.difference?.address} pair={pair} player={player} view={view} frames={frames} />
+        ) : (
+          <p className="text-quiet">There is nothing to switch between until both sides are there.</p>
+        )}
+        <div className="ml-auto flex gap-2">
+          {cell && (
+            <Button look="main" hint="A" disabled={!canApprove} onClick={() => setApproving(true)}>
+              Approve
+            </Button>
+          )}
+        </div>
+      </footer>
+      {approving && cell && (
+        <ApproveDialog
+          cells={[cell.cell_id]}
+          what={`The render of ${cell.effect} ${cell.version}`}
+          onClose={() => setApproving(false)}
+          onDone={() => {}}
+        />
+      )}
+    </>
+  );
+}
+
+/** What was found, in a line, before all the figures. */
+function Standing({ pair }: { pair: Pair }) {
+  const working = pair.state !== "done" && pair.state !== "failed";
+  if (working)
+    return (
+      <p role="status" className="pb-4">
+        <b className="font-semibold">{pair.state === "analysing" ? "Being measured." : "Being rendered."}</b>{" "}
+        It appears here by itself.
+      </p>
+    );
+  const residual = pair.readings.find((one) => one.measure === "residual_rms" && one.channel === "all");
+  const same = pair.readings.some((one) => one.measure === "identical" && one.value === 1);
+  const own = same
+    ? "The two are identical, sample by sample."
+    : residual?.value != null
+      ? `The residual stands at ${number(residual.value, 1)} dBFS.`
+      : (residual?.why ?? pair.why);
+  return (
+    <p className="pb-4 text-base leading-6">
+      {pair.verdict && (
+        <b className={`font-semibold ${pair.verdict === "Fail" ? "text-difference" : ""}`}>
+          {pair.verdict}.{" "}
+        </b>
+      )}
+      {pair.kind === "cell" ? `${pair.why}.` : pair.state === "failed" ? pair.why : own}
+    </p>
+  );
+}
+
+/** What the renderer printed, or how a render that came back by hand was known. */
+function Log({ text }: { text: string }) {
+  return (
+    <details className="mt-4 border-t border-line pt-3">
+      <summary className="cursor-pointer font-semibold">What was said of the render</summary>
+      <pre className="mt-2 max-h-60 overflow-auto rounded border border-line bg-sheet p-2 text-xs whitespace-pre-wrap">
+        {text}
+      </pre>
+    </details>
+  );
+}
+
+function ZoomBar(props: { view: View; frames: number; rate: number; onView: (view: View) => void }) {
+  const { view, frames, rate, onView } = props;
+  const length = view.stop - view.start;
+  const span = length < rate / 20 ? `${number(length, 0)} samples` : `${number(length / rate, 3)} s`;
+  return (
+    <div className="flex items-center gap-2 py-2 pl-[7.5rem] text-xs text-quiet">
+      <span className="mr-auto">
+        {span} shown{length === frames ? ", the whole file" : ""}. Drag or turn the wheel to zoom.
+      </span>
+      <Button
+        hint="I"
+        className="h-7 text-xs"
+        onClick={() => onView(zoomed(view, 0.5, middle(view), frames))}
+      >
+        Zoom in
+      </Button>
+      <Button hint="O" className="h-7 text-xs" onClick={() => onView(zoomed(view, 2, middle(view), frames))}>
+        Zoom out
+      </Button>
+      <Button hint="S" className="h-7 text-xs" onClick={() => onView(single(middle(view), frames))}>
+        Samples
+      </Button>
+      <Button hint="W" className="h-7 text-xs" onClick={() => onView({ start: 0, stop: frames })}>
+        Whole
+      </Button>
+    </div>
+  );
+}

@@ -1,0 +1,131 @@
+import { useEffect, useMemo, useState } from "react";
+import type { Pair } from "../api/client";
+import { Button } from "../parts/controls";
+import { useKeys } from "../parts/keys";
+import { count } from "../parts/numbers";
+import { INKS, type Ink } from "./draw";
+import { Player } from "./player";
+import type { View } from "./view";
+
+const NAMES: Record<Ink, string> = { reference: "Reference", render: "Render", difference: "Difference" };
+const CHOSEN: Record<Ink, string> = {
+  reference: "bg-reference text-on-ink",
+  render: "bg-render text-on-ink",
+  difference: "bg-difference text-on-ink",
+};
+const STEP = 6;
+const MOST = 96;
+
+/** A player for a pair's three sides; undefined until there are three. */
+export function usePlayer(pair: Pair): Player | undefined {
+  const { reference, render, difference } = pair;
+  const player = useMemo(() => {
+    if (!reference || !render || !difference) return undefined;
+    return new Player({
+      addresses: { reference: reference.address, render: render.address, difference: difference.address },
+      rate: reference.rate,
+      channels: reference.channels,
+      frames: reference.frames,
+    });
+  }, [reference, render, difference]);
+  useEffect(() => () => player?.close(), [player]);
+  return player;
+}
+
+/** The gain up to which the difference stays under full scale. */
+function safest(pair: Pair): number {
+  const peak = pair.readings.find((one) => one.measure === "residual_peak" && one.channel === "all")?.value;
+  return peak == null ? 0 : Math.max(0, Math.min(MOST, Math.floor(-peak / STEP) * STEP));
+}
+
+export function PlayerBar({
+  pair,
+  player,
+  view,
+  frames,
+}: {
+  pair: Pair;
+  player: Player;
+  view: View;
+  frames: number;
+}) {
+  const [side, setSide] = useState<Ink>("reference");
+  const [loop, setLoop] = useState(true);
+  const most = safest(pair);
+  const [gain, setGain] = useState(Math.max(0, most - STEP));
+  const [, redraw] = useState(0);
+  const { playing, error } = player;
+  useEffect(() => {
+    player.onChange = () => redraw((n) => n + 1);
+  }, [player]);
+  useEffect(() => player.listenTo(side), [player, side]);
+  useEffect(() => player.setDifferenceGain(gain), [player, gain]);
+  useEffect(() => player.setRange(view, loop), [player, view, loop]);
+  const toggle = () => (player.playing ? player.stop() : void player.play(view.start));
+  const louder = (by: number) => setGain((now) => Math.min(most, Math.max(0, now + by)));
+  useKeys({
+    " ": toggle,
+    "1": () => setSide("reference"),
+    "2": () => setSide("render"),
+    "3": () => setSide("difference"),
+    l: () => setLoop((on) => !on),
+    "+": () => louder(STEP),
+    "-": () => louder(-STEP),
+  });
+  const taken = pair.alignment?.shift ?? 0;
+  return (
+    <>
+      <Button hint="space" onClick={toggle} aria-pressed={playing} className="w-28 justify-center">
+        {playing ? "Stop" : "Play"}
+      </Button>
+      <fieldset className="flex overflow-hidden rounded-md border border-line">
+        <legend className="sr-only">What is heard</legend>
+        {INKS.map((ink, i) => (
+          <button
+            key={ink}
+            type="button"
+            aria-pressed={side === ink}
+            onClick={() => setSide(ink)}
+            className={`h-9 px-3 font-medium focus-visible:-outline-offset-2 ${side === ink ? CHOSEN[ink] : "bg-sheet hover:bg-ground"}`}
+          >
+            {NAMES[ink]} <kbd className="ml-1 font-sans text-xs opacity-80">{i + 1}</kbd>
+          </button>
+        ))}
+      </fieldset>
+      <Button
+        hint="L"
+        aria-pressed={loop}
+        onClick={() => setLoop(!loop)}
+        className={loop ? "border-text" : ""}
+      >
+        {loop ? "Looping" : "Loop"}
+      </Button>
+      <fieldset className="flex items-center gap-1">
+        <legend className="sr-only">Loudness of the difference</legend>
+        <Button
+          aria-label="Difference softer"
+          onClick={() => louder(-STEP)}
+          disabled={gain <= 0}
+          className="w-8 justify-center px-0!"
+        >
+          −
+        </Button>
+        <span className="w-[6.5rem] text-center text-xs leading-4 text-quiet">
+          difference <b className="block text-sm text-text">+{gain} dB</b>
+        </span>
+        <Button
+          aria-label="Difference louder"
+          onClick={() => louder(STEP)}
+          disabled={gain >= most}
+          className="w-8 justify-center px-0!"
+        >
+          +
+        </Button>
+      </fieldset>
+      <p role="status" className="hidden max-w-52 text-xs leading-4 text-quiet xl:block">
+        {error ??
+          `Levels as rendered, ${taken === 0 ? "no delay taken off" : `${count(taken, "sample")} taken off`}. ${view.stop - view.start < frames ? "Loops what is shown." : ""}`}
+      </p>
+    </>
+  );
+}

@@ -1,0 +1,70 @@
+import { useEffect, useRef } from "react";
+import uPlot from "uplot";
+
+export type Size = { width: number; height: number };
+export type Chart = { options: (size: Size) => uPlot.Options; data: uPlot.AlignedData };
+
+/** A uPlot chart that follows the size of its box and the theme. */
+export function PlotBox({
+  chart,
+  label,
+  className,
+}: {
+  chart: Chart | null;
+  label: string;
+  className: string;
+}) {
+  const box = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    const element = box.current;
+    if (!element || !chart) return;
+    let plot: uPlot | undefined;
+    const draw = () => {
+      plot?.destroy();
+      const size = { width: element.clientWidth, height: element.clientHeight };
+      plot = new uPlot(chart.options(size), chart.data, element);
+    };
+    draw();
+    const resize = new ResizeObserver(draw);
+    resize.observe(element);
+    const theme = new MutationObserver(draw);
+    theme.observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
+    return () => {
+      resize.disconnect();
+      theme.disconnect();
+      plot?.destroy();
+    };
+  }, [chart]);
+  return <div ref={box} role="img" aria-label={label} className={className} />;
+}
+
+/** The look that all axes share. */
+export function axisLook(): Pick<uPlot.Axis, "stroke" | "font" | "grid" | "ticks"> {
+  const css = getComputedStyle(document.documentElement);
+  return {
+    stroke: css.getPropertyValue("--quiet").trim(),
+    font: "12px 'Commissioner Variable'",
+    grid: { stroke: css.getPropertyValue("--line").trim(), width: 1 },
+    ticks: { show: false },
+  };
+}
+
+const FREQUENCIES = [20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000, 20_000, 40_000];
+
+/** A logarithmic axis of frequency up to `top`. */
+export function frequencyAxis(top: number): uPlot.Axis {
+  return {
+    ...axisLook(),
+    grid: { show: false },
+    splits: () => FREQUENCIES.filter((f) => f > 20 && f < top),
+    values: (_, splits) => splits.map((f) => (f >= 1000 ? `${f / 1000} k` : String(f))),
+    filter: (_, splits) => splits,
+    size: 28,
+  };
+}
+
+/** Reference whole, render dashed, difference dotted: told apart without colour. */
+export const DASHES = { reference: [], render: [6, 4], difference: [2, 2] } satisfies Record<
+  string,
+  number[]
+>;

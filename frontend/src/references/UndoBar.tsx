@@ -1,0 +1,54 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import type { Act } from "../api/client";
+import { latestActQuery, useUndo } from "../api/queries";
+import { Button } from "../parts/controls";
+import { count } from "../parts/numbers";
+import { usePerson } from "../parts/person";
+
+const SHOWN_FOR_MS = 10 * 60 * 1000;
+
+interface LastAct {
+  act: { act: Act | undefined; message: string | undefined };
+  undo: () => void;
+}
+
+/** The last approval, as long as it is fresh, and the undoing of it. */
+export function useLastAct(): LastAct {
+  const latest = useQuery(latestActQuery);
+  const [person] = usePerson();
+  const [message, setMessage] = useState<string>();
+  const undoing = useUndo();
+  const act = latest.data?.act ?? undefined;
+  const fresh = act && Date.now() - Date.parse(act.at) < SHOWN_FOR_MS && act.who === person ? act : undefined;
+  const undo = () => {
+    if (!act || undoing.isPending) return;
+    if (!fresh) {
+      setMessage("There is no approval of yours from the last ten minutes to undo.");
+      return;
+    }
+    undoing.mutate(
+      { act: act.id, who: person },
+      {
+        onSuccess: (undone) => setMessage(`Undone: ${count(undone.references, "reference")}.`),
+        onError: (error) => setMessage(error.message),
+      },
+    );
+  };
+  return { act: { act: fresh, message }, undo };
+}
+
+export function UndoBar({ act: { act, message }, onUndo }: { act: LastAct["act"]; onUndo: () => void }) {
+  if (!act && !message) return null;
+  return (
+    <div role="status" className="flex h-11 shrink-0 items-center gap-4 border-y border-line bg-sheet px-5">
+      <p>{act ? `${count(act.references, "reference")} approved by ${act.who}.` : message}</p>
+      {act && message && <p className="text-quiet">{message}</p>}
+      {act && (
+        <Button hint="U" className="h-7" onClick={onUndo}>
+          Undo
+        </Button>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,187 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import type { Plan, Run } from "../api/client";
+import { plansQuery, runsQuery, useStartRun } from "../api/queries";
+import { Button, EveryWord, Sentence, Word } from "../parts/controls";
+import { count, dateTime, duration } from "../parts/numbers";
+import { usePerson } from "../parts/person";
+import { Empty, Failed, Loading, Stale } from "../parts/states";
+
+export function RunsPage() {
+  const runs = useQuery(runsQuery);
+  const plans = useQuery(plansQuery);
+  const [search, setSearch] = useSearchParams();
+  if (runs.isPending) return <Loading what="the runs" />;
+  if (!runs.data) return <Failed error={runs.error} onRetry={() => runs.refetch()} />;
+  const effect = search.get("effect") ?? "";
+  const all = runs.data.runs;
+  const shown = all.filter((run) => effect === "" || run.effect === effect);
+  return (
+    <div className="overflow-auto">
+      <Stale error={runs.error} />
+      <div className="flex flex-wrap items-center gap-4 px-5 pt-4 pb-3">
+        {plans.data && <StartRun plans={plans.data.plans} latest={all[0]?.plan_id} />}
+      </div>
+      {all.length > 0 && (
+        <p className="border-t border-line px-5 py-2 text-quiet">
+          {count(shown.length, "run")} of{" "}
+          <EveryWord
+            name="Effect"
+            value={effect}
+            every="every effect"
+            names={all.map((run) => run.effect)}
+            onChoose={(value) => setSearch(value ? { effect: value } : {})}
+          />
+          , newest first.
+        </p>
+      )}
+      {all.length === 0 ? (
+        <Empty title="Nothing has been run yet.">
+          Start a run above: every case of the plan is rendered under every condition, and laid over its
+          approved reference.
+        </Empty>
+      ) : (
+        <RunTable runs={shown} />
+      )}
+    </div>
+  );
+}
+
+/** Asks for a run, first of the plan that was run last. */
+function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined }) {
+  const navigate = useNavigate();
+  const [person] = usePerson();
+  const start = useStartRun();
+  const [planId, setPlanId] = useState(latest ?? plans[0]?.id);
+  const plan = plans.find((one) => one.id === planId);
+  const [buildId, setBuildId] = useState(plan?.builds.at(-1)?.id);
+  const build = plan?.builds.find((one) => one.id === buildId);
+  if (!plan || !build) return <Sentence>No plan has been written yet.</Sentence>;
+  const begin = () =>
+    start.mutate(
+      { plan_id: plan.id, build_id: build.id, who: person || "someone" },
+      { onSuccess: (run) => navigate(`/runs/${run.id}`) },
+    );
+  return (
+    <>
+      <Sentence>
+        Run{" "}
+        <Word
+          name="Plan"
+          value={String(plan.id)}
+          choices={plans.map((one) => ({ value: String(one.id), label: one.name, detail: one.effect }))}
+          onChoose={(value) => {
+            setPlanId(Number(value));
+            setBuildId(plans.find((one) => one.id === Number(value))?.builds.at(-1)?.id);
+          }}
+        />{" "}
+        on{" "}
+        <Word
+          name="Build"
+          value={String(build.id)}
+          choices={plan.builds.map((one) => ({
+            value: String(one.id),
+            label: `${plan.effect} ${one.version}`,
+            detail: one.note,
+          }))}
+          onChoose={(value) => setBuildId(Number(value))}
+        />
+        .
+      </Sentence>
+      <Button look="main" onClick={begin} disabled={start.isPending}>
+        Start {count(plan.cells, "render")}
+      </Button>
+      {start.error && <p role="alert">{start.error.message}</p>}
+    </>
+  );
+}
+
+function RunTable({ runs }: { runs: Run[] }) {
+  return (
+    <table className="w-full border-t border-line">
+      <caption className="sr-only">All runs, newest first</caption>
+      <thead className="text-left text-xs text-quiet">
+        <tr className="[&>th]:px-3 [&>th]:py-2 [&>th]:font-normal [&>th:first-child]:pl-5">
+          <th scope="col">Build</th>
+          <th scope="col" className="w-[34%]">
+            How it stands
+          </th>
+          <th scope="col" className="text-right">
+            Need you
+          </th>
+          <th scope="col">Plan</th>
+          <th scope="col">Asked for</th>
+        </tr>
+      </thead>
+      <tbody>
+        {runs.map((run) => (
+          <tr
+            key={run.id}
+            className="border-t border-line bg-sheet align-top hover:bg-ground [&>td]:px-3 [&>td]:py-3.5 [&>td:first-child]:pl-5 [&>td:last-child]:pr-5"
+          >
+            <td>
+              <Link to={`/runs/${run.id}`} className="text-base font-semibold hover:underline">
+                {run.effect} {run.build.version}
+              </Link>
+              <p className="text-quiet">{run.build.note}</p>
+            </td>
+            <td>
+              <Standing run={run} />
+            </td>
+            <td className="text-right">
+              <NeedYou run={run} />
+            </td>
+            <td>
+              {run.plan}
+              <p className="text-quiet">
+                run {run.id}, revision {run.revision}
+              </p>
+            </td>
+            <td>
+              {dateTime(run.requested_at)}
+              <p className="text-quiet">{run.requested_by}</p>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** One bar a run: blank where it passes, ink where it does not. */
+function Standing({ run }: { run: Run }) {
+  const { passed, changed, failed, no_reading, waiting } = run.verdicts;
+  const share = (cells: number) => `${(100 * cells) / Math.max(1, run.cells)}%`;
+  const words = [
+    run.finished < run.cells &&
+      `${run.finished} of ${run.cells} done${run.seconds_left ? `, ${duration(run.seconds_left)} left` : ""}`,
+    failed && `${failed} fail`,
+    no_reading && `${no_reading} without a reading`,
+    changed && `${changed} changed`,
+    waiting && run.finished === run.cells && `${waiting} wait for a reference`,
+    passed && `${passed} pass`,
+  ].filter(Boolean);
+  return (
+    <>
+      <div aria-hidden="true" className="mt-1 flex h-3 w-full border border-line bg-sheet">
+        <span className="bg-difference" style={{ width: share(failed) }} />
+        <span className="bg-quiet" style={{ width: share(no_reading) }} />
+        <span className="hatch-changed" style={{ width: share(changed) }} />
+      </div>
+      <p className="mt-1 text-quiet">{words.join(", ")}</p>
+    </>
+  );
+}
+
+function NeedYou({ run }: { run: Run }) {
+  const { changed, failed, no_reading, waiting } = run.verdicts;
+  const cells = changed + failed + no_reading + (run.finished === run.cells ? waiting : 0);
+  if (cells === 0)
+    return <span className="text-quiet">{run.finished < run.cells ? "not yet known" : "none"}</span>;
+  return (
+    <span className={failed ? "text-base font-semibold text-difference" : "text-base font-semibold"}>
+      {cells}
+    </span>
+  );
+}

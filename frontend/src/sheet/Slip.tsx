@@ -1,0 +1,87 @@
+import { useQuery } from "@tanstack/react-query";
+import type { Cell, Pair, Sheet } from "../api/client";
+import { cellQuery, measuresQuery } from "../api/queries";
+import { Button } from "../parts/controls";
+import { kilohertz, limitText, valueText } from "../parts/numbers";
+
+const SHOWN = ["residual_rms", "delay", "gain", "sample_peak"];
+
+interface Props {
+  sheet: Sheet;
+  cell: Cell | undefined;
+  marked: number;
+  onOpen: () => void;
+  onApprove: () => void;
+}
+
+/** What is known of the chosen cell, and what can be done about it. */
+export function Slip({ sheet, cell, marked, onOpen, onApprove }: Props) {
+  const one = sheet.cases.find((row) => row.id === cell?.case_id);
+  const condition = sheet.conditions.find((column) => column.id === cell?.condition_id);
+  return (
+    <section
+      aria-label="Chosen cell"
+      className="flex h-[5.25rem] shrink-0 items-center gap-8 border-t border-line bg-sheet px-5"
+    >
+      {cell && one && condition ? (
+        <>
+          <div className="w-64 shrink-0 xl:w-72">
+            <p className="truncate font-semibold">
+              {one.signal} · {one.setting}
+            </p>
+            <p className="truncate text-xs text-quiet">
+              {condition.host} {condition.host_version} · {condition.mode} · {kilohertz(condition.rate)} kHz ·
+              block {condition.block_size}
+            </p>
+            <p className="truncate text-xs">
+              <b className="font-semibold">{cell.verdict}.</b> {cell.why}
+            </p>
+          </div>
+          <Figures cell={cell} />
+        </>
+      ) : (
+        <p className="text-quiet">
+          No cell is chosen. Click one, or press an arrow key; <kbd className="font-sans">.</kbd> goes to the
+          first that needs you.
+        </p>
+      )}
+      <div className="ml-auto flex shrink-0 gap-2">
+        <Button hint="↵" onClick={onOpen} disabled={!cell}>
+          Open pair
+        </Button>
+        <Button look="main" hint="A" onClick={onApprove} disabled={!cell && marked === 0}>
+          {marked > 1 ? `Approve ${marked}` : "Approve"}
+        </Button>
+      </div>
+    </section>
+  );
+}
+
+function Figures({ cell }: { cell: Cell }) {
+  const pair = useQuery({ ...cellQuery(cell.id), placeholderData: (before: Pair | undefined) => before });
+  const measures = useQuery(measuresQuery);
+  const readings = pair.data?.readings ?? [];
+  return (
+    <dl className="flex min-w-0 gap-7 overflow-hidden">
+      {SHOWN.map((key) => {
+        const measure = measures.data?.measures.find((one) => one.key === key);
+        const reading = readings.find((one) => one.measure === key && one.channel === "all");
+        if (!measure || !reading) return null;
+        const limit = limitText(reading.limit, measure);
+        const broken = reading.judgement === "broken";
+        return (
+          <div key={key} className="shrink-0">
+            <dt className="text-xs whitespace-nowrap text-quiet">
+              {measure.title}
+              {limit && `, limit ${limit}`}
+            </dt>
+            <dd className={`text-lg whitespace-nowrap ${broken ? "font-semibold text-difference" : ""}`}>
+              {valueText(reading, measure)}{" "}
+              <span className="text-xs font-normal">{reading.value === null ? "" : measure.unit}</span>
+            </dd>
+          </div>
+        );
+      })}
+    </dl>
+  );
+}

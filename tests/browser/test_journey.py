@@ -1,0 +1,188 @@
+"""From the runs to a decision and back, and a person's own files, on the real page."""
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from ops.screenshots import example_files, settle
+from playwright.sync_api import Page, expect
+
+from tests.browser.conftest import axe
+
+
+def _open_sheet(page: Page, version: str) -> None:
+    page.get_by_role("link", name=re.compile(version)).first.click()
+    expect(page.get_by_role("grid")).to_be_visible()
+
+
+def _each_view(page: Page) -> Iterator[str]:
+    """Go to every main view, one after the other; its address once it is drawn."""
+    _open_sheet(page, "2.1.0-rc2")
+    sheet = page.url
+    page.keyboard.press(".")
+    expect(page.get_by_role("region", name="Chosen cell")).to_contain_text("Fail.")
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile("/cells/"))
+    for address in (page.url, sheet, "/", "/compare", "/references", "/signals", "/effects", "/hosts"):
+        page.goto(address)
+        settle(page)
+        yield address
+
+
+def test_from_the_run_to_the_pair_by_keyboard_then_listen_approve_and_undo(page: Page) -> None:
+    _open_sheet(page, "2.1.0-rc2")
+    expect(page.get_by_text("18 of 72 cells need you")).to_be_visible()
+    reason = page.get_by_role("button", name=re.compile("^Differs from the reference"))
+    expect(reason).to_contain_text("6 cells, in Almanac and Estuary, at 44.1 kHz")
+    page.keyboard.press(".")
+    chosen = page.locator("[role=gridcell] button[aria-label*='Fail']").first
+    expect(chosen).to_be_visible()
+    expect(page).to_have_url(re.compile(r"cell=\d+"))
+    while "Differs" not in page.get_by_role("region", name="Chosen cell").inner_text():
+        page.keyboard.press(".")
+        page.wait_for_timeout(50)
+    page.keyboard.press("Enter")
+    expect(page).to_have_url(re.compile(r"/cells/\d+"))
+    expect(page.get_by_text("against the reference of 2.0.3")).to_be_visible()
+    settle(page)
+    page.keyboard.press("s")
+    expect(page.get_by_text(re.compile(r"\d+ samples shown"))).to_be_visible()
+    page.keyboard.press("w")
+    page.keyboard.press("Space")
+    expect(page.get_by_role("button", name="Stop")).to_be_visible()
+    page.keyboard.press("3")
+    expect(
+        page.get_by_role("button", name="Difference", exact=False).and_(page.locator("[aria-pressed=true]"))
+    ).to_be_visible()
+    page.keyboard.press("Space")
+    expect(page.get_by_role("button", name="Play")).to_be_visible()
+    page.keyboard.press("a")
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_role("textbox", name="Why").fill("The new filter is meant")
+    dialog.get_by_role("button", name=re.compile("Approve")).click()
+    expect(page.get_by_text("Identical to the reference.")).to_be_visible()
+    page.keyboard.press("u")
+    expect(page.get_by_text("Differs from the reference:", exact=False).first).to_be_visible()
+
+
+def test_marking_with_shift_approves_a_selection_in_one_act(page: Page) -> None:
+    _open_sheet(page, "2.1.0-rc2")
+    page.get_by_role("button", name=re.compile("^Differs from the reference")).click()
+    page.keyboard.press("a")
+    dialog = page.get_by_role("dialog")
+    expect(dialog).to_contain_text("6 renders of Skerry 2.1.0-rc2")
+    dialog.get_by_role("button", name=re.compile("Approve")).click()
+    expect(page.get_by_text("12 of 72 cells need you")).to_be_visible()
+    page.goto("/references")
+    expect(page.get_by_text("Nora F.").first).to_be_visible()
+
+
+def test_a_run_is_started_from_the_page_and_fills_while_it_is_watched(page: Page) -> None:
+    page.get_by_role("button", name="Start 72 renders").click()
+    expect(page).to_have_url(re.compile(r"/runs/\d+$"))
+    expect(page.get_by_text(re.compile(r"[1-9]\d* of 72 done"))).to_be_visible(timeout=90_000)
+    expect(page.locator("[data-state=done]").nth(2)).to_be_visible(timeout=90_000)
+
+
+def test_the_sentence_chooses_host_and_rate_and_the_address_says_so(view: Page) -> None:
+    _open_sheet(view, "2.1.0-rc2")
+    view.get_by_role("button", name=re.compile("^Host: every host")).click()
+    view.get_by_role("menuitemradio", name="Bittern").click()
+    expect(view).to_have_url(re.compile("host=Bittern"))
+    assert view.locator("[data-cell]").count() == 18
+    view.reload()
+    expect(view.get_by_role("button", name=re.compile("^Host: Bittern"))).to_be_visible()
+
+
+def test_two_own_files_are_compared_without_a_plan(page: Page, tmp_path: Path) -> None:
+    page.get_by_role("link", name="Compare two files").click()
+    fields = page.locator("input[type=file]")
+    letter = tmp_path / "letter.wav"
+    letter.write_text("not a sound")
+    fields.nth(0).set_input_files(letter)
+    expect(page.get_by_text("letter.wav cannot be read as audio")).to_be_visible()
+    for field, path in zip(fields.all(), example_files(tmp_path), strict=True):
+        field.set_input_files(path)
+    page.get_by_role("button", name="Compare", exact=True).click()
+    expect(page.get_by_text("The residual stands at")).to_be_visible()
+    row = page.get_by_role("row", name=re.compile("^Delay "))
+    expect(row.first).to_contain_text("3.000")
+    expect(page.get_by_role("row", name=re.compile("^Gain ")).first).to_contain_text("0.200")
+
+
+def test_a_server_that_is_away_is_told_and_what_was_shown_stays(view: Page) -> None:
+    expect(view.get_by_role("table")).to_be_visible()
+    view.route("**/api/**", lambda route: route.abort())
+    expect(view.get_by_role("alert")).to_contain_text("The server does not answer")
+    expect(view.get_by_role("table")).to_be_visible()
+    view.unroute("**/api/**")
+    expect(view.get_by_role("alert")).to_have_count(0)
+
+
+@pytest.mark.parametrize("theme", ["light", "dark"])
+def test_axe_finds_nothing(view: Page, theme: str) -> None:
+    """axe-core against WCAG 2.2 AA, on every main view."""
+    view.evaluate(f"localStorage.setItem('kind-echo.theme', '{theme}')")
+    for address in _each_view(view):
+        assert axe(view) == [], address
+
+
+def test_every_key_is_listed(view: Page) -> None:
+    expect(view.get_by_role("table")).to_be_visible()
+    view.keyboard.press("?")
+    expect(view.get_by_role("dialog")).to_contain_text("walk from cell to cell")
+    view.keyboard.press("Escape")
+    expect(view.get_by_role("dialog")).to_have_count(0)
+
+
+def test_figures_and_marks_and_builds_by_keyboard(view: Page) -> None:
+    _open_sheet(view, "2.1.0-rc2")
+    view.keyboard.press("f")
+    expect(view).to_have_url(re.compile("figures=1"))
+    expect(view.locator("[data-verdict=Fail]").filter(has_text="−51.2").first).to_be_visible()
+    view.keyboard.press("ArrowDown")
+    expect(view.get_by_role("region", name="Chosen cell")).to_contain_text("Steady tone 997 Hz")
+    view.keyboard.press("Shift+ArrowRight")
+    view.keyboard.press("Shift+ArrowDown")
+    expect(view.get_by_role("button", name="Approve 4")).to_be_visible()
+    view.keyboard.press("Escape")
+    expect(view.get_by_role("button", name="Approve 4")).to_have_count(0)
+    view.keyboard.press("[")
+    expect(view.get_by_role("button", name=re.compile("^Build: Skerry 2.1.0-rc1"))).to_be_visible()
+
+
+def test_the_pair_of_a_sweep_shows_what_explains_it_and_its_curves(view: Page) -> None:
+    _open_sheet(view, "2.1.0-rc1")
+    view.locator("button[aria-label^='Sine sweep, Soft, 4×, Almanac, real time, 48 kHz']").dblclick()
+    account = view.get_by_role("region", name="What explains the difference")
+    expect(account).to_contain_text("1 sample late, 0.07 dB up.")
+    expect(account).to_contain_text("1 sample off")
+    for title in ("Residual", "Magnitude", "Phase", "Momentary loudness"):
+        expect(view.get_by_role("heading", name=title, exact=True)).to_be_visible()
+    name = view.get_by_role("button", name="Gain at 1 kHz")
+    name.hover()
+    expect(view.get_by_text("Magnitude of output over input at 1 kHz.").first).to_be_visible()
+
+
+@pytest.mark.parametrize("width", [1024, 1920])
+def test_nothing_is_cut_off_in_a_small_or_a_large_window(view: Page, width: int) -> None:
+    view.set_viewport_size({"width": width, "height": 720})
+    for address in _each_view(view):
+        over = view.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
+        assert over <= 0, (address, over)
+
+
+def test_a_reference_tells_its_history(view: Page) -> None:
+    view.goto("/references")
+    view.get_by_role("link", name=re.compile("history|Steady tone", re.IGNORECASE)).first.click()
+    expect(view).to_have_url(re.compile(r"/references/\d+"))
+    expect(view.get_by_text("Demo bench").first).to_be_visible()
+    expect(view.get_by_text("The release that customers have").first).to_be_visible()
+
+
+def test_an_address_that_is_not_there_says_so(view: Page) -> None:
+    view.goto("/nothing")
+    expect(view.get_by_text("There is nothing at this address.")).to_be_visible()
+    view.goto("/runs/999")
+    expect(view.get_by_role("alert")).to_contain_text("There is no run 999.")

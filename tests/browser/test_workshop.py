@@ -1,0 +1,117 @@
+"""Signals, hosts and kits on the real page: what comes before a run, and what comes back from elsewhere."""
+
+import csv
+import io
+import re
+import zipfile
+from pathlib import Path
+
+import numpy as np
+import soundfile
+from playwright.sync_api import Page, expect
+
+
+def test_a_signal_is_chosen_changed_looked_at_and_kept(page: Page) -> None:
+    page.get_by_role("link", name="Signals").click()
+    page.get_by_role("button", name=re.compile("^Steady tone 997 Hz Steady tone")).click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Steady tone 997 Hz at 48 kHz")
+    aliases = page.get_by_role("row", name=re.compile("^48 kHz"))
+    expect(aliases).to_contain_text("23\u2009075 h25")
+    page.get_by_label("Frequency, Hz").fill("7000")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("changed from Steady tone 997 Hz")
+    expect(aliases).to_contain_text("20\u2009000 h4")
+    page.get_by_label("Frequency, Hz").fill("30000")
+    expect(page.get_by_role("alert")).to_contain_text("below half the rate, 24000 Hz")
+    page.get_by_role("button", name=re.compile("^Rate: 48 kHz")).click()
+    page.get_by_role("menuitemradio", name="96 kHz").click()
+    expect(page.get_by_role("img", name="Waveform of the signal")).to_be_visible()
+    page.get_by_label("Level, dBFS").fill("6")
+    expect(page.get_by_text("A number from -200 to 0")).to_be_visible()
+    page.get_by_label("Level, dBFS").fill("-12")
+    page.get_by_label("Name that plans use").fill("Steady tone 997 Hz")
+    page.get_by_role("button", name="Keep", exact=True).click()
+    expect(page.get_by_text("There is a signal named Steady tone 997 Hz already")).to_be_visible()
+    page.get_by_label("Name that plans use").fill("High tone")
+    page.get_by_role("button", name="Keep", exact=True).click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("High tone at 96 kHz")
+    expect(page.get_by_role("button", name=re.compile("^High tone"))).to_contain_text("not used yet")
+
+
+def test_a_signal_is_heard_and_exported(view: Page, tmp_path: Path) -> None:
+    view.goto("/signals?kind=tone&rate=44100")
+    view.get_by_label("Length, s").fill("20")
+    view.get_by_role("button", name="Listen").click()
+    view.get_by_role("button", name="Stop").click()
+    expect(view.get_by_role("button", name="Listen")).to_be_visible()
+    view.get_by_label("Length, s").fill("0.5")
+    view.get_by_label("Format").select_option("flac")
+    view.get_by_label("Word length").select_option("16 bit")
+    view.get_by_text("TPDF dither").click()
+    view.wait_for_timeout(500)  # the address follows the fields once they rest
+    with view.expect_download() as download:
+        view.get_by_role("link", name="Export").click()
+    download.value.save_as(tmp_path / "tone.flac")
+    found = soundfile.info(tmp_path / "tone.flac")
+    assert (found.samplerate, found.frames, found.subtype) == (44_100, 22_050, "PCM_16")
+
+
+def test_a_file_of_ones_own_becomes_a_signal(page: Page, tmp_path: Path) -> None:
+    soundfile.write(tmp_path / "Foghorn.wav", np.sin(np.arange(9600) / 30) * 0.3, 48_000)
+    (tmp_path / "poem.wav").write_text("no audio")
+    page.goto("/signals")
+    field = page.get_by_label("Add a file of your own")
+    field.set_input_files(tmp_path / "poem.wav")
+    expect(page.get_by_text("poem.wav cannot be read as audio")).to_be_visible()
+    field.set_input_files(tmp_path / "Foghorn.wav")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("Foghorn at 48 kHz")
+    expect(page.get_by_text("Foghorn.wav, SHA-256")).to_be_visible()
+
+
+def test_hosts_say_what_waits_and_a_host_by_hand_is_added(page: Page) -> None:
+    page.get_by_role("link", name="Hosts").click()
+    expect(page.get_by_role("row", name=re.compile("^Dunlin 5"))).to_contain_text("people, with a kit")
+    expect(page.get_by_role("heading", name="Machines", exact=True)).to_be_visible()
+    expect(page.get_by_text("1 worker at work")).to_be_visible()
+    page.get_by_label("Name", exact=True).fill("Foreland")
+    page.get_by_label("Version").fill("9")
+    page.get_by_role("button", name="Add the host").click()
+    expect(page.get_by_role("row", name=re.compile("^Foreland 9"))).to_contain_text("real time")
+    page.get_by_label("Name", exact=True).fill("Foreland")
+    page.get_by_label("Version").fill("9")
+    page.get_by_role("button", name="Add the host").click()
+    expect(page.get_by_role("alert")).to_contain_text("The host Foreland 9 is there already")
+
+
+def test_builds_and_settings_of_an_effect_are_shown(view: Page) -> None:
+    view.goto("/effects?effect=Skerry")
+    expect(view.get_by_role("row", name=re.compile("^2.1.0-rc2"))).to_contain_text("latency and level mended")
+    expect(view.get_by_role("row", name=re.compile("^Hard, 8×"))).to_contain_text("ceiling −6 dBFS")
+    expect(view.get_by_role("row", name=re.compile("^shape hard"))).to_contain_text("hard, soft")
+
+
+def test_a_kit_goes_out_and_comes_back_on_the_page(page: Page, tmp_path: Path) -> None:
+    page.get_by_role("button", name=re.compile("^Plan:")).click()
+    page.get_by_role("menuitemradio", name=re.compile("^By hand")).click()
+    page.get_by_role("button", name="Start 4 renders").click()
+    page.get_by_role("link", name="4 cells rendered by hand: the kit").click()
+    expect(page.get_by_role("status").first).to_contain_text("4 of 4 renders still missing")
+    with page.expect_download() as download:
+        page.get_by_role("link", name="Download the kit").click()
+    download.value.save_as(tmp_path / "kit.zip")
+    with zipfile.ZipFile(tmp_path / "kit.zip") as kit:
+        kit.extractall(tmp_path)
+        rows = list(csv.DictReader(io.StringIO(kit.read("manifest.csv").decode("utf-8-sig"))))
+    # The signals come back as they went out: a host whose effect was left off.
+    soundfile.write(tmp_path / rows[0]["returned_as"], *soundfile.read(tmp_path / rows[0]["signal_file"]))
+    soundfile.write(tmp_path / "hum.wav", np.random.default_rng(1).normal(0, 0.1, 48_000), 48_000)
+    page.locator("input[type=file]").set_input_files([tmp_path / rows[0]["returned_as"], tmp_path / "hum.wav"])
+    expect(page.get_by_role("status").first).to_contain_text("3 of 4 renders still missing")
+    expect(page.get_by_text("By its name; its mark says the same.")).to_be_visible()
+    expect(page.get_by_text("No signal of this kit is in it.")).to_be_visible()
+    page.get_by_role("button", name=re.compile("^Render of hum.wav")).click()
+    page.get_by_role("menuitemradio", name=re.compile("^Bell buoy strikes")).click()
+    expect(page.get_by_text("Nora F. said so.")).to_be_visible()
+    expect(page.get_by_role("status").first).to_contain_text("2 of 4 renders still missing")
+    page.get_by_role("link", name=re.compile("No reference is approved yet")).first.click()
+    page.get_by_text("What was said of the render").click()
+    expect(page.get_by_text(re.compile("its mark says the same"))).to_be_visible()
