@@ -1,0 +1,1 @@
+"""Speed and memory, as ratios measured in one run."""

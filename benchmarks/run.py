@@ -1,0 +1,20 @@
+"""Run all benchmarks and print their ratios: python -m benchmarks.run [--hour]."""
+
+import sys
+import tempfile
+from pathlib import Path
+
+from benchmarks import compare_files, sheet
+
+
+def main() -> None:
+    """Print a line for each figure."""
+    with tempfile.TemporaryDirectory(prefix="kind-echo-") as folder:
+        for line in compare_files.report(Path(folder), hour="--hour" in sys.argv):
+            print(line, flush=True)
+    for line in sheet.report():
+        print(line)
+
+
+if __name__ == "__main__":
+    main()
