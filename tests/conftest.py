@@ -75,9 +75,10 @@ def query(url: str, sql: str) -> list[tuple[object, ...]]:
 
 
 def unfinished(url: str) -> int:
-    """Cells that are still under way, or wait for a reference that is on its way."""
-    rows = query(url, "SELECT count(*) FROM cell WHERE state NOT IN ('done', 'failed') OR verdict = 'Waiting'")
-    return int(str(rows[0][0]))
+    """Cells that are still under way, or wait for a reference that is on its way; and jobs that are still to do."""
+    cells = query(url, "SELECT count(*) FROM cell WHERE state NOT IN ('done', 'failed') OR verdict = 'Waiting'")
+    jobs = query(url, "SELECT count(*) FROM procrastinate_jobs WHERE status IN ('todo', 'doing')")
+    return int(str(cells[0][0])) + int(str(jobs[0][0]))
 
 
 def newest_run(session: Session, version: str, plan: str = "Null regression") -> Run:

@@ -2,6 +2,7 @@
 
 import tomllib
 from collections import Counter
+from datetime import date
 from pathlib import Path
 from typing import Any
 
@@ -10,8 +11,8 @@ import pytest
 from kind_echo.bench.documents import limit_from, reading_from
 from kind_echo.bench.hosts import renderers_of
 from kind_echo.bench.plans import all_plans
-from kind_echo.bench.reasons import gather
-from kind_echo.bench.runs import all_runs, cases_of, cells_of, conditions_of
+from kind_echo.bench.runs import all_runs, cells_of, conditions_of
+from kind_echo.bench.sheets import sheet_of
 from kind_echo.bench.verdicts import Verdict, judge_cell
 from kind_echo.renderers import lv2
 from kind_echo.store.database import transaction
@@ -83,16 +84,60 @@ def test_the_first_candidate_is_late_by_one_sample_and_too_loud_in_soft(demo: st
             assert abs(found["gain"] - gain) < 0.001, _place(cell)
 
 
-def test_the_second_candidate_gives_two_reasons_that_name_what_their_cells_share(demo: str) -> None:
+def test_findings_tell_planted_faults_apart_and_name_what_their_cells_share(demo: str) -> None:
+    """Each fault gives one finding, whose cells show no other; cells that two faults hold in may stand in either's."""
+    mixed, scattered = [], []
     with transaction() as session:
-        run = newest_run(session, "2.1.0-rc2")
-        reasons = gather(cells_of(session, run.id), cases_of(run), conditions_of(session, run))
-    assert [(r.headline, len(r.cells)) for r in reasons] == [
-        ("Silence at the start", 12),
-        ("Differs from the reference", 6),
-    ]
-    assert reasons[0].where == "in Bittern, at 44.1 kHz and 48 kHz, every setting"
-    assert reasons[1].where == "in Almanac and Estuary, at 44.1 kHz, Hard, 8× and Soft, 8×"
+        for summary in all_runs(session):
+            sheet = sheet_of(session, summary.run, date(2026, 11, 25))
+            cells = {cell.id: cell for cell in cells_of(session, summary.run.id)}
+            planted = [*_TRUTH["fault"], *_TRUTH["beside"]]
+            faults = {n: {f["what"] for f in planted if _holds(f, cell)} for n, cell in cells.items()}
+            alone = {n: next(iter(whats)) for n, whats in faults.items() if len(whats) == 1}
+            for found in sheet.findings:
+                shared = set.intersection(*(faults[n] for n in found.finding.cells))
+                if len({alone[n] for n in found.finding.cells if n in alone}) > 1 or not shared:
+                    mixed.append((summary.run.build.version, found.finding))
+            for what in set(alone.values()):
+                mine = {n for n, one in alone.items() if one == what}
+                holding = [f.finding for f in sheet.findings if mine & set(f.finding.cells)]
+                if not any(mine <= set(f.cells) for f in holding) or len(holding) > 1:
+                    scattered.append((summary.run.build.version, what, holding))
+    assert mixed == []
+    assert scattered == []
+
+
+@pytest.mark.parametrize(
+    ("version", "expected"),
+    [
+        ("2.0.3", [("Silence at the start", "in Bittern, at 44.1 kHz and 48 kHz", 12, 0, None)]),
+        ("2.1.0-rc1", [
+            ("1 sample late", "wherever it can be told", 60, 0, "2.1.0-rc1"),
+            ("0.07 dB up", "with Soft, 4× and Soft, 8×", 20, 0, "2.1.0-rc1"),
+            ("Silence at the start", "in Bittern, at 44.1 kHz and 48 kHz", 12, 0, "2.0.3"),
+        ]),
+        ("2.1.0-rc2", [
+            ("Differs from the reference", "at 44.1 kHz, with Hard, 8× and Soft, 8×", 6, 6, "2.1.0-rc2"),
+            ("Silence at the start", "in Bittern, at 44.1 kHz and 48 kHz", 12, 0, "2.0.3"),
+        ]),
+    ],
+)  # fmt: skip
+def test_the_candidates_findings_are_what_was_planted_and_since_when(
+    demo: str, version: str, expected: list[tuple[object, ...]]
+) -> None:
+    with transaction() as session:
+        sheet = sheet_of(session, newest_run(session, version), date(2026, 11, 25))
+    found = [(s.finding.headline, s.finding.where, len(s.finding.cells), s.finding.undecided, s.since)
+             for s in sheet.findings]  # fmt: skip
+    assert found == expected
+
+
+def test_the_second_candidate_fixes_what_the_first_broke_and_breaks_something_new(demo: str) -> None:
+    with transaction() as session:
+        sheet = sheet_of(session, newest_run(session, "2.1.0-rc2"), date(2026, 11, 25))
+    assert sheet.before is not None
+    assert sheet.before.build.version == "2.1.0-rc1"
+    assert Counter(cell.change for cell in sheet.cells) == {"fixed": 54, "still": 18}
 
 
 def test_a_render_that_repeats_is_kept_once(demo: str) -> None:

@@ -78,6 +78,6 @@ def test_an_act_is_undone_once_and_not_from_under_a_later_one(demo: str) -> None
 
 def test_the_event_log_cannot_be_edited(demo: str) -> None:
     with transaction() as session:
-        assert session.scalar(select(Event.who).order_by(Event.id.desc()).limit(1)) == "Demo bench"
+        assert "Demo bench" in session.scalars(select(Event.who))
     with psycopg.connect(demo) as connection, pytest.raises(psycopg.errors.RaiseException, match="never changed"):
         connection.execute("DELETE FROM event")

@@ -4,8 +4,10 @@ import os
 import signal
 import subprocess
 import time
+from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Literal
 
 import pytest
 from ops.cluster import Cluster
@@ -21,10 +23,22 @@ from kind_echo.bench.plans import (
     null_test_limits,
     revise_plan,
 )
-from kind_echo.bench.runs import cells_of, start_run
+from kind_echo.bench.references import approve
+from kind_echo.bench.reuse import render_key
+from kind_echo.bench.runs import (
+    CannotRenderAgain,
+    RunNotFound,
+    cells_of,
+    put_first,
+    render_again,
+    resume_run,
+    start_run,
+    stop_run,
+)
+from kind_echo.renderers import lv2, stand_in
 from kind_echo.store.database import URL_VARIABLE, transaction
-from kind_echo.store.models import Cell, Condition, Plan, Render, Run
-from tests.conftest import BIN, process, query, unfinished, wait_until
+from kind_echo.store.models import Cell, Condition, Event, Plan, Render, Run
+from tests.conftest import BIN, drain, newest_run, process, query, unfinished, wait_until
 
 
 @pytest.fixture
@@ -42,11 +56,11 @@ def short(demo: str) -> str:
     return demo
 
 
-def _start(version: str) -> int:
+def _start(version: str, render: Literal["what changed", "everything"] = "everything") -> int:
     with transaction() as session:
         plan = find_plan(session, "Short")
         build = find_build(session, plan, version)
-        return start_run(session, plan.id, build.id, who="Nora F.", now=datetime.now(UTC)).id
+        return start_run(session, plan.id, build.id, who="Nora F.", now=datetime.now(UTC), render=render).id
 
 
 def _counts(run: int) -> tuple[int, int, int]:
@@ -95,7 +109,7 @@ def test_a_run_from_the_command_line_waits_for_its_verdicts(short: str, tmp_path
     environment = os.environ | {URL_VARIABLE: short}
     with process("kind-echo", "worker", url=short, log=tmp_path / "worker.log"):
         done = subprocess.run(
-            [BIN / "kind-echo", "run", "Short", "2.1.0-rc2", "--who", "Nora F."],
+            [BIN / "kind-echo", "run", "Short", "2.1.0-rc2", "--who", "Nora F.", "--everything"],
             env=environment, capture_output=True, text=True, timeout=240,
         )  # fmt: skip
     assert done.returncode == 1, done.stderr
@@ -117,3 +131,109 @@ def test_a_plan_or_build_that_is_not_there_is_refused(demo: str) -> None:
         start_run(session, plan.id, 999, who="Nora F.", now=datetime.now(UTC))
     with transaction() as session:
         assert session.scalar(select(func.count()).select_from(Run)) == before
+
+
+def _verdicts(run: int) -> list[tuple[str, str, list[str]]]:
+    with transaction() as session:
+        return [(cell.verdict, cell.why, cell.broken) for cell in cells_of(session, run)]
+
+
+def test_only_what_changed_is_rendered_again_and_the_verdicts_are_the_same(short: str) -> None:
+    first = _start("2.1.0-rc2")
+    drain()
+    with transaction() as session:
+        renders = session.scalar(select(func.count()).select_from(Render))
+    again = _start("2.1.0-rc2", "what changed")
+    drain()
+    with transaction() as session:
+        assert session.scalar(select(func.count()).select_from(Render)) == renders
+        assert all(cell.reused and cell.state == "done" for cell in cells_of(session, again))
+        # The plan is another than the demo's, and takes over from it all the same: the digest knows no plan.
+        assert not any(cell.reused for cell in cells_of(session, first))
+    assert _verdicts(first) == _verdicts(again)
+
+
+def test_a_reference_that_changed_is_laid_under_renders_that_are_taken_over(short: str) -> None:
+    with transaction() as session:
+        run = newest_run(session, "2.1.0-rc2")
+        failing = [c.id for c in cells_of(session, run.id) if c.verdict == "Fail" and not c.unfit]
+        approve(session, failing, who="Nora F.", why="meant", now=datetime.now(UTC))
+    again = _start("2.1.0-rc2", "what changed")
+    drain()
+    with transaction() as session:
+        cells = [c for c in cells_of(session, again) if not c.unfit]
+        assert {(c.reused, c.verdict) for c in cells} == {(True, "Pass")}
+
+
+@pytest.mark.parametrize(
+    "change",
+    [
+        lambda cell: setattr(cell.case, "takes", 2),
+        lambda cell: setattr(cell.case.setting, "parameters", {**cell.case.setting.parameters, "drive": 6.1}),
+        lambda cell: setattr(cell.case.signal, "request", {**cell.case.signal.request, "level": -6.1}),
+        lambda cell: setattr(cell.condition, "block_size", 64),
+        lambda cell: setattr(cell.condition, "host_version", "8"),
+        lambda cell: setattr(cell.run.build, "version", "2.0.3"),
+    ],
+)
+def test_whatever_a_render_depends_on_changes_its_key(demo: str, change: Callable[[Cell], None]) -> None:
+    renderer = stand_in.StandInRenderer()
+    with transaction() as session:
+        cell = cells_of(session, newest_run(session, "2.1.0-rc2").id)[0]
+        before = render_key(renderer, cell)
+        assert cell.render is not None
+        assert cell.render.key == before
+        change(cell)
+        assert render_key(renderer, cell) not in (before, None)
+        session.rollback()
+
+
+def test_a_renderer_that_cannot_tell_what_it_is_made_of_renders_every_time(demo: str) -> None:
+    with transaction() as session:
+        cell = cells_of(session, newest_run(session, "2.1.0-rc2").id)[0]
+        assert render_key(lv2.Lv2Renderer(), cell) is None
+
+
+def test_a_run_that_is_stopped_renders_no_more_and_goes_on_where_it_was(short: str) -> None:
+    run = _start("2.1.0-rc2")
+    with transaction() as session:
+        stop_run(session, run, who="Nora F.", now=datetime.now(UTC))
+    drain()
+    assert _counts(run)[1] == 0
+    with transaction() as session:
+        assert session.get_one(Run, run).stopped_by == "Nora F."
+        with pytest.raises(RunNotFound):
+            stop_run(session, 999, who="Nora F.", now=datetime.now(UTC))
+        resume_run(session, run, who="Ivo K.", now=datetime.now(UTC))
+    drain()
+    assert _counts(run) == (24, 24, 24)
+    with transaction() as session:
+        said = [e.what for e in session.scalars(select(Event).where(Event.detail["run"].as_integer() == run))]
+    assert said == ["run started", "run stopped", "run resumed"]
+
+
+def test_a_run_that_is_put_first_is_rendered_before_the_others(short: str) -> None:
+    first, second = _start("2.0.3"), _start("2.1.0-rc2")
+    with transaction() as session:
+        put_first(session, second, who="Nora F.", now=datetime.now(UTC))
+    drain()
+    with transaction() as session:
+        times = {run: [c.render.rendered_at for c in cells_of(session, run) if c.render] for run in (first, second)}
+    assert max(times[second]) < min(times[first])
+    assert _counts(first) == _counts(second) == (24, 24, 24)
+
+
+def test_cells_are_rendered_again_when_asked_and_not_while_they_are_under_way(short: str) -> None:
+    run = _start("2.0.3", "what changed")
+    with pytest.raises(CannotRenderAgain, match="24 of the cells are under way still"), transaction() as session:
+        render_again(session, [c.id for c in cells_of(session, run)], who="Nora F.", now=datetime.now(UTC))
+    drain()
+    with transaction() as session:
+        cells = [c.id for c in cells_of(session, run)]
+        before = {c.id: c.render_id for c in cells_of(session, run)}
+        render_again(session, cells[:3], who="Nora F.", now=datetime.now(UTC))
+    drain()
+    with transaction() as session:
+        changed = [c.id for c in cells_of(session, run) if c.render_id != before[c.id]]
+        assert changed == cells[:3]
+        assert {c.state for c in cells_of(session, run)} == {"done"}

@@ -1,4 +1,4 @@
-"""The API: sheets, pairs, audio by range, approvals, and one shape for every error."""
+"""The API: sheets, pairs, audio by range, decisions, and one shape for every error."""
 
 from typing import Any
 
@@ -34,7 +34,9 @@ def test_runs_and_sheet_count_the_same(client: FlaskClient) -> None:
     sheet = _get(client, f"/api/runs/{runs[0]['id']}")
     assert sheet["run"]["verdicts"] == runs[0]["verdicts"]
     assert (len(sheet["cases"]), len(sheet["conditions"]), len(sheet["cells"])) == (6, 12, 72)
-    assert sum(len(reason["cells"]) for reason in sheet["reasons"]) == runs[0]["verdicts"]["failed"]
+    assert sum(len(finding["cells"]) for finding in sheet["findings"]) == runs[0]["verdicts"]["failed"]
+    assert sum(cell["needs_you"] for cell in sheet["cells"]) == runs[0]["needs_you"] == 6
+    assert sheet["before"]["version"] == "2.1.0-rc1"
 
 
 def test_a_pair_gives_its_sides_readings_and_limits(client: FlaskClient) -> None:
@@ -44,7 +46,7 @@ def test_a_pair_gives_its_sides_readings_and_limits(client: FlaskClient) -> None
     residual = next(r for r in pair["readings"] if r["measure"] == "residual_rms" and r["channel"] == "all")
     assert residual["judgement"] == "broken"
     assert residual["limit"]["at_most"] == -120
-    assert residual["value"] == pytest.approx(cell["residual"])
+    assert residual["value"] == pytest.approx(cell["value"])
 
 
 def test_audio_by_range_is_the_difference_of_its_sides(client: FlaskClient) -> None:
@@ -69,8 +71,8 @@ def test_audio_by_range_is_the_difference_of_its_sides(client: FlaskClient) -> N
 
 def test_approving_and_undoing_through_the_api(client: FlaskClient) -> None:
     ids = [cell["id"] for cell in _failing(client)]
-    made = client.post("/api/approvals", json={"cell_ids": ids, "who": "Nora F.", "why": "meant"})
-    assert (made.status_code, made.json["references"]) == (201, len(ids))  # type: ignore[index]
+    made = client.post("/api/decisions", json={"cell_ids": ids, "kind": "reference", "who": "Nora F.", "why": "meant"})
+    assert (made.status_code, made.json["cells"]) == (201, len(ids))  # type: ignore[index]
     drain()
     assert _failing(client) == []
     act = _get(client, "/api/acts/latest")["act"]
@@ -88,12 +90,21 @@ def test_approving_and_undoing_through_the_api(client: FlaskClient) -> None:
     ("method", "path", "body", "status", "words"),
     [
         ("get", "/api/runs/999", None, 404, "There is no run 999."),
+        ("get", "/api/runs/1?measure=hum", None, 400, "There is no measure named 'hum'."),
+        ("post", "/api/runs/999/change", {"change": "stop", "who": "N"}, 404, "There is no run 999."),
+        ("post", "/api/renders", {"cell_ids": [999999], "who": "N"}, 404, "There is no cell 999999."),
         ("get", "/api/cells/999999", None, 404, "There is no cell 999999."),
         ("get", "/api/nothing", None, 404, "There is nothing at /api/nothing."),
         ("get", "/api/audio/feed/samples?start=0&stop=4", None, 404, "There is no audio feed in the database."),
         ("post", "/api/runs", {"plan_id": 1, "build_id": 999, "who": "N"}, 404, "There is no build 999"),
         ("post", "/api/runs", {"plan_id": 1, "build_id": 1, "who": ""}, 422, "who: String should have at least 1"),
-        ("post", "/api/approvals", {"cell_ids": [], "who": "N"}, 422, "cell_ids: List should have at least 1"),
+        (
+            "post",
+            "/api/decisions",
+            {"cell_ids": [], "kind": "fault", "who": "N"},
+            422,
+            "cell_ids: List should have at least 1",
+        ),
         ("post", "/api/comparisons", {"reference_id": 998, "render_id": 999}, 404, "There is no uploaded file 998."),
         ("get", "/api/runs/999/kit", None, 404, "There is no run 999."),
         ("get", "/api/runs/1/kit.zip", None, 404, "Run 1 has no cell whose host is rendered in by hand."),

@@ -1,11 +1,14 @@
 import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import {
   client,
   type NewComparison,
+  type NewDecision,
   type NewHost,
+  type NewRun,
   Problem,
   problemFrom,
+  type RunChange,
   type SignalRequest,
   take,
 } from "./client";
@@ -146,19 +149,37 @@ export const spectrumQuery = (address: string, start: number, stop: number) =>
     placeholderData: (previous) => previous,
   });
 
+const LEAST_WAIT_MS = 250;
+const WAIT_A_CELL_MS = 0.5;
+
 /** A run's sheet, kept up to date by server-sent events, or by polling while these do not come through. */
-export function useSheet(runId: number) {
+export function useSheet(runId: number, measure: string) {
   const queries = useQueryClient();
   const [listening, setListening] = useState(false);
+  const sheet = useQuery({
+    queryKey: ["sheet", runId, measure],
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/runs/{run_id}", {
+          params: { path: { run_id: runId }, query: { measure } },
+          signal,
+        }),
+      ),
+    placeholderData: (previous) => (previous?.run.id === runId ? previous : undefined),
+    refetchInterval: (query) => (listening && !query.state.error ? false : POLL_MS),
+  });
+  // Cells change in bursts; one look at the sheet serves them all, and a large sheet is looked at less often.
+  const cells = sheet.data?.cells.length ?? 0;
+  const wait = useRef(LEAST_WAIT_MS);
+  wait.current = Math.max(LEAST_WAIT_MS, cells * WAIT_A_CELL_MS);
   useEffect(() => {
     const source = new EventSource(`/api/runs/${runId}/events`);
     let timer: number | undefined;
     const refresh = () => {
-      // Cells change in bursts; one look at the sheet serves them all.
       timer ??= window.setTimeout(() => {
         timer = undefined;
         void queries.invalidateQueries({ queryKey: ["sheet", runId] });
-      }, 250);
+      }, wait.current);
     };
     source.addEventListener("open", () => {
       setListening(true);
@@ -171,28 +192,38 @@ export function useSheet(runId: number) {
       window.clearTimeout(timer);
     };
   }, [runId, queries]);
-  return useQuery({
-    queryKey: ["sheet", runId],
-    queryFn: ({ signal }) =>
-      take(client.GET("/api/runs/{run_id}", { params: { path: { run_id: runId } }, signal })),
-    refetchInterval: (query) => (listening && !query.state.error ? false : POLL_MS),
-  });
+  return sheet;
 }
 
 export const useStartRun = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: { plan_id: number; build_id: number; who: string }) =>
-      take(client.POST("/api/runs", { body })),
+    mutationFn: (body: NewRun) => take(client.POST("/api/runs", { body })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["runs"] }),
   });
 };
 
-export const useApprove = () => {
+export const useDecide = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: { cell_ids: number[]; who: string; why: string }) =>
-      take(client.POST("/api/approvals", { body })),
+    mutationFn: (body: NewDecision) => take(client.POST("/api/decisions", { body })),
+    onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
+  });
+};
+
+export const useChangeRun = (run: number) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { change: RunChange; who: string }) =>
+      take(client.POST("/api/runs/{run_id}/change", { params: { path: { run_id: run } }, body })),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["sheet", run] }),
+  });
+};
+
+export const useRenderAgain = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { cell_ids: number[]; who: string }) => take(client.POST("/api/renders", { body })),
     onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
   });
 };

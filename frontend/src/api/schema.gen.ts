@@ -38,23 +38,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/approvals": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** Approve the renders of cells as references, in one act. */
-        post: operations["references_new_approval_approvals_post"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/audio/{address}/samples": {
         parameters: {
             query?: never;
@@ -152,6 +135,23 @@ export interface paths {
         get: operations["uploads_comparison_comparisons__int_comparison_id__get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/decisions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Decide on cells in one act: accept (as a reference or not), record a fault, or waive. */
+        post: operations["references_new_decision_decisions_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -313,6 +313,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/renders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Render cells anew, whatever earlier runs made of the same. */
+        post: operations["runs_render_cells_again_renders_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs": {
         parameters: {
             query?: never;
@@ -338,10 +355,27 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A run as a sheet. */
+        /** A run as a sheet, with a measure as its figures. */
         get: operations["runs_sheet_runs__int_run_id__get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/runs/{run_id}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a run, go on with it, or let it be rendered before all others. */
+        post: operations["runs_change_run_runs__int_run_id__change_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -533,12 +567,12 @@ export interface components {
              * Format: date-time
              */
             at: string;
+            /** Cells */
+            cells: number;
             /** Id */
             id: number;
             /** Kind */
             kind: string;
-            /** References */
-            references: number;
             /** Who */
             who: string;
             /** Why */
@@ -567,21 +601,6 @@ export interface components {
             scale: number;
             /** Shift */
             shift: number;
-        };
-        /**
-         * ApprovalBody
-         * @description Cells to approve as references.
-         */
-        ApprovalBody: {
-            /** Cell Ids */
-            cell_ids: number[];
-            /** Who */
-            who: string;
-            /**
-             * Why
-             * @default
-             */
-            why: string;
         };
         /**
          * AssignBody
@@ -624,21 +643,26 @@ export interface components {
         };
         /**
          * CellBody
-         * @description A cell of the sheet.
+         * @description A cell of the sheet; `value` is its reading of the measure that the sheet shows.
          */
         CellBody: {
             /** Case Id */
             case_id: number;
+            /** Change */
+            change: ("new" | "still" | "fixed") | null;
             /** Condition Id */
             condition_id: number;
+            decision: components["schemas"]["StandingBody"] | null;
             /** Id */
             id: number;
             /** Identical */
             identical: boolean;
             /** Ink */
             ink: number;
-            /** Residual */
-            residual: number | null;
+            /** Needs You */
+            needs_you: boolean;
+            /** Reused */
+            reused: boolean;
             /**
              * State
              * @enum {string}
@@ -646,6 +670,8 @@ export interface components {
             state: "waiting" | "rendering" | "analysing" | "done" | "failed";
             /** Unfit */
             unfit: boolean;
+            /** Value */
+            value: number | null;
             /**
              * Verdict
              * @enum {string}
@@ -754,6 +780,33 @@ export interface components {
         EffectsBody: {
             /** Effects */
             effects: components["schemas"]["EffectBody"][];
+        };
+        /**
+         * FindingBody
+         * @description Something that cells share: what, where, since which build, and what was decided of it before.
+         */
+        FindingBody: {
+            /** Before */
+            before: string | null;
+            /** Cells */
+            cells: number[];
+            /** Headline */
+            headline: string;
+            /** Key */
+            key: string;
+            /** Since */
+            since: string | null;
+            /** Undecided */
+            undecided: number;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "Pass" | "Changed" | "Fail" | "No reading" | "Waiting";
+            /** Where */
+            where: string;
+            /** Worst */
+            worst: string;
         };
         /**
          * HealthBody
@@ -1021,6 +1074,41 @@ export interface components {
             render_id: number;
         };
         /**
+         * NewDecisionBody
+         * @description What a person says of cells; `seen` is the last act that they knew of.
+         */
+        NewDecisionBody: {
+            /** Cell Ids */
+            cell_ids: number[];
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "reference" | "accepted" | "fault" | "waived";
+            /**
+             * Seen
+             * @default null
+             */
+            seen: number | null;
+            /**
+             * Ticket
+             * @default
+             */
+            ticket: string;
+            /**
+             * Until
+             * @default null
+             */
+            until: string | null;
+            /** Who */
+            who: string;
+            /**
+             * Why
+             * @default
+             */
+            why: string;
+        };
+        /**
          * NewEffectBody
          * @description An effect to be added, by the name that a machine offers it under.
          */
@@ -1054,6 +1142,12 @@ export interface components {
             build_id: number;
             /** Plan Id */
             plan_id: number;
+            /**
+             * Render
+             * @default what changed
+             * @enum {string}
+             */
+            render: "what changed" | "everything";
             /** Who */
             who: string;
         };
@@ -1139,8 +1233,11 @@ export interface components {
             /** Claimed Latency */
             claimed_latency: number | null;
             condition: components["schemas"]["ConditionBody"];
+            decision: components["schemas"]["StandingBody"] | null;
             /** Effect */
             effect: string;
+            /** Latest Act */
+            latest_act: number;
             /** Log */
             log: string;
             /** Next Cell */
@@ -1265,25 +1362,6 @@ export interface components {
             why: string | null;
         };
         /**
-         * ReasonBody
-         * @description A reason that cells share.
-         */
-        ReasonBody: {
-            /** Cells */
-            cells: number[];
-            /** Headline */
-            headline: string;
-            /**
-             * Verdict
-             * @enum {string}
-             */
-            verdict: "Pass" | "Changed" | "Fail" | "No reading" | "Waiting";
-            /** Where */
-            where: string;
-            /** Worst */
-            worst: string;
-        };
-        /**
          * ReferenceBody
          * @description A reference: what it is of, where it came from, who approved it and when it was retired.
          */
@@ -1340,6 +1418,24 @@ export interface components {
             why: string;
         };
         /**
+         * RenderAgainBody
+         * @description Cells to render anew.
+         */
+        RenderAgainBody: {
+            /** Cell Ids */
+            cell_ids: number[];
+            /** Who */
+            who: string;
+        };
+        /**
+         * RenderedAgainBody
+         * @description How many cells are rendered anew.
+         */
+        RenderedAgainBody: {
+            /** Cells */
+            cells: number;
+        };
+        /**
          * RunBody
          * @description A run and how it stands.
          */
@@ -1351,12 +1447,18 @@ export interface components {
             effect: string;
             /** Finished */
             finished: number;
+            /** Forced */
+            forced: boolean;
             /** Id */
             id: number;
+            /** Needs You */
+            needs_you: number;
             /** Plan */
             plan: string;
             /** Plan Id */
             plan_id: number;
+            /** Priority */
+            priority: number;
             /**
              * Requested At
              * Format: date-time
@@ -1368,7 +1470,22 @@ export interface components {
             revision: number;
             /** Seconds Left */
             seconds_left: number | null;
+            /** Stopped By */
+            stopped_by: string | null;
             verdicts: components["schemas"]["VerdictCounts"];
+        };
+        /**
+         * RunChangeBody
+         * @description What is to become of a run.
+         */
+        RunChangeBody: {
+            /**
+             * Change
+             * @enum {string}
+             */
+            change: "stop" | "resume" | "put first";
+            /** Who */
+            who: string;
         };
         /**
          * RunsBody
@@ -1397,6 +1514,7 @@ export interface components {
          * @description A run as a sheet: cases down, conditions across.
          */
         SheetBody: {
+            before: components["schemas"]["SiblingBody"] | null;
             /** By Hand */
             by_hand: number;
             /** Cases */
@@ -1405,10 +1523,16 @@ export interface components {
             cells: components["schemas"]["CellBody"][];
             /** Conditions */
             conditions: components["schemas"]["ConditionBody"][];
+            /** Findings */
+            findings: components["schemas"]["FindingBody"][];
             /** Ink At Limit */
             ink_at_limit: number;
-            /** Reasons */
-            reasons: components["schemas"]["ReasonBody"][];
+            /** Latest Act */
+            latest_act: number;
+            /** Measure */
+            measure: string;
+            /** Measures */
+            measures: string[];
             run: components["schemas"]["RunBody"];
             /** Siblings */
             siblings: components["schemas"]["SiblingBody"][];
@@ -1543,6 +1667,38 @@ export interface components {
             levels: number[];
             /** Window */
             window: number;
+        };
+        /**
+         * StandingBody
+         * @description A decision that a cell stands under, or one from before that holds no more.
+         */
+        StandingBody: {
+            /** Act Id */
+            act_id: number;
+            /**
+             * At
+             * Format: date-time
+             */
+            at: string;
+            /** Here */
+            here: boolean;
+            /** Holds */
+            holds: boolean;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "accepted" | "fault" | "waived";
+            /** Ticket */
+            ticket: string;
+            /** Until */
+            until: string | null;
+            /** Version */
+            version: string;
+            /** Who */
+            who: string;
+            /** Why */
+            why: string;
         };
         /**
          * StripBody
@@ -1694,39 +1850,6 @@ export interface operations {
         responses: {
             /** @description OK */
             200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ActBody"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"][];
-                };
-            };
-        };
-    };
-    references_new_approval_approvals_post: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["ApprovalBody"];
-            };
-        };
-        responses: {
-            /** @description Created */
-            201: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1950,6 +2073,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PairBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    references_new_decision_decisions_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewDecisionBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ActBody"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -2325,6 +2481,39 @@ export interface operations {
             };
         };
     };
+    runs_render_cells_again_renders_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RenderAgainBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RenderedAgainBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
     runs_runs_runs_get: {
         parameters: {
             query?: never;
@@ -2389,7 +2578,9 @@ export interface operations {
     };
     runs_sheet_runs__int_run_id__get: {
         parameters: {
-            query?: never;
+            query?: {
+                measure?: string;
+            };
             header?: never;
             path: {
                 run_id: number;
@@ -2405,6 +2596,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SheetBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    runs_change_run_runs__int_run_id__change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunChangeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunBody"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -1,14 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import type { Pair } from "../api/client";
+import type { DecisionKind, Pair } from "../api/client";
 import { cellQuery, comparisonQuery } from "../api/queries";
+import { DecideDialog } from "../decide/DecideDialog";
+import { StandingText } from "../decide/StandingText";
+import { UndoBar, useLastAct } from "../decide/UndoBar";
 import { Button, Sentence } from "../parts/controls";
 import { useKeys } from "../parts/keys";
 import { kilohertz, number } from "../parts/numbers";
 import { Failed, Loading, Stale } from "../parts/states";
-import { ApproveDialog } from "../references/ApproveDialog";
-import { UndoBar, useLastAct } from "../references/UndoBar";
 import { Account } from "./Account";
 import { Curves } from "./Curves";
 import { PlayerBar, usePlayer } from "./PlayerBar";
@@ -90,7 +91,7 @@ export function FilesPairPage() {
 function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode; onUndo?: () => void }) {
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
-  const [approving, setApproving] = useState(false);
+  const [deciding, setDeciding] = useState<DecisionKind>();
   const side = pair.reference ?? pair.render;
   const frames = side?.frames ?? 1;
   const rate = side?.rate ?? 48000;
@@ -116,7 +117,8 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
     w: () => setView({ start: 0, stop: frames }),
     ".": () => cell?.next_cell && navigate(`/cells/${cell.next_cell}`),
     ",": () => cell?.previous_cell && navigate(`/cells/${cell.previous_cell}`),
-    a: () => canApprove && setApproving(true),
+    a: () => canApprove && setDeciding("reference"),
+    d: () => cell && setDeciding("fault"),
     u: () => onUndo?.(),
     Escape: () => navigate(cell ? `/runs/${cell.run_id}?cell=${cell.cell_id}` : "/compare"),
   });
@@ -150,6 +152,11 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
           </div>
           <aside aria-label="Readings" className="min-w-0">
             <Standing pair={pair} />
+            {cell?.decision && (
+              <p className="mb-4 border-l-[3px] border-quiet pl-3 leading-5">
+                <StandingText standing={cell.decision} />
+              </p>
+            )}
             <Account pair={pair} />
             <Readings readings={pair.readings} channels={side?.channels ?? 1} />
             {cell?.log && <Log text={cell.log} />}
@@ -164,17 +171,24 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
         )}
         <div className="ml-auto flex gap-2">
           {cell && (
-            <Button look="main" hint="A" disabled={!canApprove} onClick={() => setApproving(true)}>
-              Approve
-            </Button>
+            <>
+              <Button hint="D" onClick={() => setDeciding("fault")}>
+                Decide
+              </Button>
+              <Button look="main" hint="A" disabled={!canApprove} onClick={() => setDeciding("reference")}>
+                Approve
+              </Button>
+            </>
           )}
         </div>
       </footer>
-      {approving && cell && (
-        <ApproveDialog
+      {deciding && cell && (
+        <DecideDialog
           cells={[cell.cell_id]}
+          first={deciding}
+          seen={cell.latest_act}
           what={`The render of ${cell.effect} ${cell.version}`}
-          onClose={() => setApproving(false)}
+          onClose={() => setDeciding(undefined)}
           onDone={() => {}}
         />
       )}
@@ -232,20 +246,16 @@ function ZoomBar(props: { view: View; frames: number; rate: number; onView: (vie
       <span className="mr-auto">
         {span} shown{length === frames ? ", the whole file" : ""}. Drag or turn the wheel to zoom.
       </span>
-      <Button
-        hint="I"
-        className="h-7 text-xs"
-        onClick={() => onView(zoomed(view, 0.5, middle(view), frames))}
-      >
+      <Button hint="I" small onClick={() => onView(zoomed(view, 0.5, middle(view), frames))}>
         Zoom in
       </Button>
-      <Button hint="O" className="h-7 text-xs" onClick={() => onView(zoomed(view, 2, middle(view), frames))}>
+      <Button hint="O" small onClick={() => onView(zoomed(view, 2, middle(view), frames))}>
         Zoom out
       </Button>
-      <Button hint="S" className="h-7 text-xs" onClick={() => onView(single(middle(view), frames))}>
+      <Button hint="S" small onClick={() => onView(single(middle(view), frames))}>
         Samples
       </Button>
-      <Button hint="W" className="h-7 text-xs" onClick={() => onView({ start: 0, stop: frames })}>
+      <Button hint="W" small onClick={() => onView({ start: 0, stop: frames })}>
         Whole
       </Button>
     </div>

@@ -10,14 +10,15 @@ const LOOKS: Record<Look, string> = {
 export function Button({
   look = "plain",
   hint,
+  small = false,
   children,
   className = "",
   ...rest
-}: ButtonHTMLAttributes<HTMLButtonElement> & { look?: Look; hint?: string }) {
+}: ButtonHTMLAttributes<HTMLButtonElement> & { look?: Look; hint?: string; small?: boolean }) {
   return (
     <button
       type="button"
-      className={`inline-flex h-9 items-center rounded-md px-3 font-medium whitespace-nowrap disabled:opacity-45 ${LOOKS[look]} ${className}`}
+      className={`inline-flex items-center rounded-md font-medium whitespace-nowrap disabled:opacity-45 ${small ? "h-7 px-2.5 text-xs" : "h-9 px-3"} ${LOOKS[look]} ${className}`}
       {...rest}
     >
       {children}

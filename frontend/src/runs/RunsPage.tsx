@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
-import type { Plan, Run } from "../api/client";
+import type { NewRun, Plan, Run } from "../api/client";
 import { plansQuery, runsQuery, useStartRun } from "../api/queries";
 import { Button, EveryWord, Sentence, Word } from "../parts/controls";
 import { count, dateTime, duration } from "../parts/numbers";
@@ -56,11 +56,12 @@ function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined
   const [planId, setPlanId] = useState(latest ?? plans[0]?.id);
   const plan = plans.find((one) => one.id === planId);
   const [buildId, setBuildId] = useState(plan?.builds.at(-1)?.id);
+  const [render, setRender] = useState<NewRun["render"]>("what changed");
   const build = plan?.builds.find((one) => one.id === buildId);
   if (!plan || !build) return <Sentence>No plan has been written yet.</Sentence>;
   const begin = () =>
     start.mutate(
-      { plan_id: plan.id, build_id: build.id, who: person || "someone" },
+      { plan_id: plan.id, build_id: build.id, who: person || "someone", render },
       { onSuccess: (run) => navigate(`/runs/${run.id}`) },
     );
   return (
@@ -87,10 +88,20 @@ function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined
           }))}
           onChoose={(value) => setBuildId(Number(value))}
         />
+        , rendering{" "}
+        <Word
+          name="Rendering"
+          value={render}
+          choices={[
+            { value: "what changed", label: "what changed", detail: "the rest is taken over" },
+            { value: "everything", label: "everything" },
+          ]}
+          onChoose={(value) => setRender(value === "everything" ? "everything" : "what changed")}
+        />
         .
       </Sentence>
       <Button look="main" onClick={begin} disabled={start.isPending}>
-        Start {count(plan.cells, "render")}
+        Start {count(plan.cells, "cell")}
       </Button>
       {start.error && <p role="alert">{start.error.message}</p>}
     </>
@@ -155,7 +166,7 @@ function Standing({ run }: { run: Run }) {
   const share = (cells: number) => `${(100 * cells) / Math.max(1, run.cells)}%`;
   const words = [
     run.finished < run.cells &&
-      `${run.finished} of ${run.cells} done${run.seconds_left ? `, ${duration(run.seconds_left)} left` : ""}`,
+      `${run.finished} of ${run.cells} done${run.stopped_by ? ", stopped" : run.seconds_left ? `, ${duration(run.seconds_left)} left` : ""}`,
     failed && `${failed} fail`,
     no_reading && `${no_reading} without a reading`,
     changed && `${changed} changed`,
@@ -175,13 +186,13 @@ function Standing({ run }: { run: Run }) {
 }
 
 function NeedYou({ run }: { run: Run }) {
-  const { changed, failed, no_reading, waiting } = run.verdicts;
-  const cells = changed + failed + no_reading + (run.finished === run.cells ? waiting : 0);
-  if (cells === 0)
+  if (run.needs_you === 0)
     return <span className="text-quiet">{run.finished < run.cells ? "not yet known" : "none"}</span>;
   return (
-    <span className={failed ? "text-base font-semibold text-difference" : "text-base font-semibold"}>
-      {cells}
+    <span
+      className={run.verdicts.failed ? "text-base font-semibold text-difference" : "text-base font-semibold"}
+    >
+      {run.needs_you}
     </span>
   );
 }

@@ -1,96 +1,158 @@
-import { memo, useEffect, useRef } from "react";
-import type { Cell } from "../api/client";
-import { kilohertz, number } from "../parts/numbers";
+import { useVirtualizer } from "@tanstack/react-virtual";
+import { memo, type RefObject, useEffect, useRef } from "react";
+import type { Cell, Measure } from "../api/client";
+import { number } from "../parts/numbers";
+import { Ink } from "./Ink";
 import type { Column, Layout, Row } from "./layout";
-import { needsYou } from "./layout";
 
 interface Props {
   layout: Layout;
+  box: RefObject<HTMLDivElement | null>;
   chosen: number | undefined;
   marked: ReadonlySet<number>;
-  figures: boolean;
+  figures: Measure | undefined;
   tick: number;
   onChoose: (id: number) => void;
   onOpen: (id: number) => void;
+  onFold: (key: string) => void;
 }
 
-/** Cases down, conditions across; ink stands only where there is a difference. */
-export function Grid({ layout, chosen, marked, figures, tick, onChoose, onOpen }: Props) {
+const ROW_PX = 34;
+const HEAD_PX = 30;
+const NONE: ReadonlySet<number> = new Set();
+
+/** Cases down, conditions across; ink stands only where there is a difference. Rows out of sight are not drawn. */
+export function Grid(props: Props) {
+  const { layout, box, chosen, marked } = props;
   const { columns, rows } = layout;
-  const width = figures ? "minmax(3.4rem, 4.6rem)" : "minmax(2.2rem, 4.6rem)";
-  const anywhere = rows.some((row) => row.cells.some((cell) => cell?.id === chosen));
-  const first = rows[0]?.cells[0]?.id;
+  const virtual = useVirtualizer({
+    count: rows.length,
+    getScrollElement: () => box.current,
+    estimateSize: (i) => ROW_PX + (rows[i]?.first ? HEAD_PX : 0),
+    getItemKey: (i) => rows[i]?.key ?? i,
+    overscan: 6,
+    paddingStart: 0,
+    scrollPaddingStart: 76,
+    scrollPaddingEnd: 40,
+  });
+  // A size is by place; what stands there changes with folds and filters.
+  // biome-ignore lint/correctness/useExhaustiveDependencies: measured anew for every layout
+  useEffect(() => virtual.measure(), [layout]);
+  const place = rows.findIndex((row) => row.slots.some((slot) => slot?.cell.id === chosen));
+  useEffect(() => {
+    if (place >= 0) virtual.scrollToIndex(place, { align: "auto" });
+  }, [place, virtual]);
+  const width = props.figures ? "minmax(3.4rem, 4.6rem)" : "minmax(1.9rem, 4.6rem)";
+  const template = `11rem repeat(${columns.length}, ${width}) 4.5rem`;
+  const first = rows[0]?.slots.find((slot) => slot)?.cell.id;
   return (
     <div
       role="grid"
       aria-label="Cases by conditions"
-      className="grid w-full"
-      style={{ gridTemplateColumns: `11rem repeat(${columns.length}, ${width}) 4.5rem` }}
+      aria-rowcount={rows.length + 2}
+      aria-colcount={columns.length + 2}
+      className="w-full"
+      style={{ minWidth: `${15.5 + columns.length * (props.figures ? 3.4 : 1.9)}rem` }}
     >
-      <Header columns={columns} />
-      {rows.map((row) => (
-        <GridRow
-          key={row.id}
-          row={row}
-          columns={columns}
-          chosen={chosen}
-          tabbable={anywhere ? chosen : first}
-          marked={marked}
-          figures={figures}
-          tick={tick}
-          onChoose={onChoose}
-          onOpen={onOpen}
-        />
-      ))}
-      <Totals layout={layout} />
+      <Header columns={columns} template={template} onFold={props.onFold} />
+      <div role="presentation" className="relative" style={{ height: virtual.getTotalSize() }}>
+        {virtual.getVirtualItems().map((item) => {
+          const row = rows[item.index];
+          if (!row) return null;
+          const ids = row.slots.map((slot) => slot?.cell.id);
+          return (
+            <div
+              key={item.key}
+              role="presentation"
+              className="absolute inset-x-0 top-0"
+              style={{ transform: `translateY(${item.start}px)` }}
+            >
+              <GridRow
+                row={row}
+                index={item.index}
+                columns={columns}
+                template={template}
+                chosen={ids.includes(chosen) ? chosen : undefined}
+                tabbable={place >= 0 ? chosen : first}
+                marked={ids.some((id) => id !== undefined && marked.has(id)) ? marked : NONE}
+                figures={props.figures}
+                tick={props.tick}
+                onChoose={props.onChoose}
+                onOpen={props.onOpen}
+                onFold={props.onFold}
+              />
+            </div>
+          );
+        })}
+      </div>
+      <Totals layout={layout} template={template} />
     </div>
   );
 }
 
-function Header({ columns }: { columns: Column[] }) {
-  const span = (i: number, key: "firstOfHost" | "firstOfMode") => {
+function Header({
+  columns,
+  template,
+  onFold,
+}: {
+  columns: Column[];
+  template: string;
+  onFold: (key: string) => void;
+}) {
+  const span = (i: number, key: "first" | "firstOfSecond") => {
     const next = columns.findIndex((column, j) => j > i && column[key]);
     return (next < 0 ? columns.length : next) - i;
   };
   return (
     <div
       role="row"
+      aria-rowindex={1}
       tabIndex={-1}
-      className="sticky top-0 z-10 col-span-full grid grid-cols-subgrid bg-ground pb-1"
+      className="sticky top-0 z-20 grid bg-ground pb-1"
+      style={{ gridTemplateColumns: template }}
     >
-      <span role="columnheader" tabIndex={-1} className="row-span-3" aria-label="Case" />
-      {columns.map(({ condition, firstOfHost }, i) =>
-        firstOfHost ? (
-          <span
-            key={condition.id}
-            className="row-start-1 truncate border-l border-line pl-1.5 font-semibold"
-            style={{ gridColumn: `${i + 2} / span ${span(i, "firstOfHost")}` }}
+      <span
+        role="columnheader"
+        tabIndex={-1}
+        className="sticky left-0 row-span-3 bg-ground"
+        aria-label="Case"
+      />
+      {columns.map((column, i) =>
+        column.first ? (
+          <button
+            key={column.key}
+            type="button"
+            aria-expanded={!column.folded}
+            title={column.folded ? "Unfold" : "Fold"}
+            onClick={() => onFold(`column ${column.group}`)}
+            className="row-start-1 truncate border-l border-line pl-1.5 text-left font-semibold hover:underline"
+            style={{ gridColumn: `${i + 2} / span ${span(i, "first")}` }}
           >
-            {condition.host} {condition.host_version}
+            {column.group}
+          </button>
+        ) : null,
+      )}
+      {columns.map((column, i) =>
+        column.firstOfSecond ? (
+          <span
+            key={column.key}
+            className={`row-start-2 truncate pl-1.5 text-xs text-quiet ${column.first ? "border-l border-line" : ""}`}
+            style={{ gridColumn: `${i + 2} / span ${span(i, "firstOfSecond")}` }}
+          >
+            {column.second}
           </span>
         ) : null,
       )}
-      {columns.map(({ condition, firstOfMode, firstOfHost }, i) =>
-        firstOfMode ? (
-          <span
-            key={condition.id}
-            className={`row-start-2 truncate pl-1.5 text-xs text-quiet ${firstOfHost ? "border-l border-line" : ""}`}
-            style={{ gridColumn: `${i + 2} / span ${span(i, "firstOfMode")}` }}
-          >
-            {condition.mode}
-          </span>
-        ) : null,
-      )}
-      {columns.map(({ condition, firstOfHost }, i) => (
+      {columns.map((column, i) => (
         <span
-          key={condition.id}
+          key={column.key}
           role="columnheader"
           tabIndex={-1}
-          aria-label={`${condition.host} ${condition.host_version}, ${condition.mode}, ${kilohertz(condition.rate)} kHz`}
-          className={`row-start-3 pt-1 text-center text-xs text-quiet ${firstOfHost ? "border-l border-line" : ""}`}
+          aria-label={column.label}
+          className={`row-start-3 pt-1 text-center text-xs text-quiet ${column.first ? "border-l border-line" : ""}`}
           style={{ gridColumn: i + 2 }}
         >
-          {kilohertz(condition.rate)}
+          {column.third}
         </span>
       ))}
       <span
@@ -103,71 +165,103 @@ function Header({ columns }: { columns: Column[] }) {
   );
 }
 
-interface RowProps extends Omit<Props, "layout"> {
+interface RowProps extends Omit<Props, "layout" | "box"> {
   row: Row;
+  index: number;
   columns: Column[];
+  template: string;
   tabbable: number | undefined;
 }
 
-function GridRow({ row, columns, chosen, tabbable, marked, figures, tick, onChoose, onOpen }: RowProps) {
-  const troubled = row.cells.filter(needsYou).length;
+const GridRow = memo(function GridRow(props: RowProps) {
+  const { row, columns, chosen, tabbable, marked, figures, tick, onChoose, onOpen, onFold } = props;
   return (
-    <div role="row" tabIndex={-1} className="col-span-full grid grid-cols-subgrid">
-      {row.firstOfSignal && <span className="col-span-full pt-2.5 pb-0.5 font-semibold">{row.signal}</span>}
-      <span
-        role="rowheader"
+    <>
+      {row.first && (
+        <button
+          type="button"
+          aria-expanded={!row.folded}
+          title={row.folded ? "Unfold" : "Fold"}
+          onClick={() => onFold(`row ${row.group}`)}
+          className="sticky left-0 flex h-[30px] max-w-96 items-end truncate pb-0.5 font-semibold hover:underline"
+        >
+          {row.group}
+        </button>
+      )}
+      <div
+        role="row"
+        aria-rowindex={props.index + 2}
         tabIndex={-1}
-        aria-label={`${row.signal}, ${row.setting}`}
-        className="self-center truncate pl-3"
+        className="grid h-[34px]"
+        style={{ gridTemplateColumns: props.template }}
       >
-        {row.setting}
-      </span>
-      {row.cells.map((cell, i) => {
-        const column = columns[i];
-        if (!cell || !column) return <span key={column?.condition.id} role="gridcell" tabIndex={-1} />;
-        return (
-          <CellView
-            key={cell.id}
-            cell={cell}
-            label={`${row.signal}, ${row.setting}, ${column.condition.host}, ${column.condition.mode}, ${kilohertz(column.condition.rate)} kHz`}
-            edge={column.firstOfHost}
-            chosen={cell.id === chosen}
-            tabbable={cell.id === tabbable}
-            marked={marked.has(cell.id)}
-            figures={figures}
-            tick={tick}
-            onChoose={onChoose}
-            onOpen={onOpen}
-          />
-        );
-      })}
-      <span className={`self-center text-right ${troubled ? "font-semibold" : "text-quiet"}`}>
-        {troubled || ""}
-      </span>
-    </div>
+        <span
+          role="rowheader"
+          tabIndex={-1}
+          aria-label={row.name}
+          className="sticky left-0 z-10 flex items-center truncate bg-ground pl-3"
+        >
+          {row.label}
+        </span>
+        {row.slots.map((slot, i) => {
+          const column = columns[i];
+          if (!slot || !column)
+            return (
+              <span
+                key={column?.key}
+                role="gridcell"
+                tabIndex={-1}
+                className={column?.first ? "border-l border-line" : ""}
+              />
+            );
+          return (
+            <CellView
+              key={column.key}
+              cell={slot.cell}
+              more={slot.more}
+              label={`${row.name}, ${column.label}`}
+              edge={column.first}
+              chosen={slot.cell.id === chosen}
+              tabbable={slot.cell.id === tabbable}
+              marked={marked.has(slot.cell.id)}
+              figures={figures}
+              tick={tick}
+              onChoose={onChoose}
+              onOpen={onOpen}
+            />
+          );
+        })}
+        <span className={`self-center text-right ${row.troubled ? "font-semibold" : "text-quiet"}`}>
+          {row.troubled || ""}
+        </span>
+      </div>
+    </>
   );
-}
+});
 
 interface CellProps {
   cell: Cell;
+  more: number;
   label: string;
   edge: boolean;
   chosen: boolean;
   tabbable: boolean;
   marked: boolean;
-  figures: boolean;
+  figures: Measure | undefined;
   tick: number;
   onChoose: (id: number) => void;
   onOpen: (id: number) => void;
 }
 
 const CellView = memo(function CellView(props: CellProps) {
-  const { cell, label, edge, chosen, tabbable, marked, figures, tick, onChoose, onOpen } = props;
+  const { cell, more, label, edge, chosen, tabbable, marked, figures, tick, onChoose, onOpen } = props;
   const button = useRef<HTMLButtonElement>(null);
   useEffect(() => {
     // Walking by keys moves the focus along, so that a screen reader says where it is.
-    if (chosen) button.current?.focus({ preventScroll: false });
+    if (chosen) button.current?.focus({ preventScroll: true });
   }, [chosen]);
+  const decided = cell.decision?.holds ? `. ${DECIDED[cell.decision.kind]}` : "";
+  const others = more > 0 ? `. The gravest of ${more + 1}` : "";
   return (
     <div
       role="gridcell"
@@ -182,7 +276,7 @@ const CellView = memo(function CellView(props: CellProps) {
         data-cell={cell.id}
         data-verdict={cell.verdict}
         data-state={cell.state}
-        aria-label={`${label}: ${cell.verdict}. ${cell.why}${marked ? ". Marked" : ""}`}
+        aria-label={`${label}: ${cell.verdict}. ${cell.why}${decided}${others}${marked ? ". Marked" : ""}`}
         onClick={() => onChoose(cell.id)}
         onDoubleClick={() => onOpen(cell.id)}
         className={`relative block h-8 w-full overflow-hidden bg-sheet outline-offset-0 ${
@@ -192,9 +286,16 @@ const CellView = memo(function CellView(props: CellProps) {
         <Ink cell={cell} tick={tick} />
         {figures && cell.state === "done" && (
           <span
-            className={`absolute inset-x-0 text-center text-xs leading-4 ${cell.ink > 0.5 ? "bottom-0 text-on-ink" : "top-0"}`}
+            className={`absolute inset-x-0 text-center text-xs leading-4 ${
+              cell.ink > 0.5 && cell.needs_you ? "bottom-0 text-on-ink" : "top-0"
+            }`}
           >
-            {figure(cell)}
+            {figure(cell, figures)}
+          </span>
+        )}
+        {more > 0 && (
+          <span className="absolute bottom-0 left-1 bg-sheet px-0.5 text-[0.65rem] text-quiet">
+            {more + 1}
           </span>
         )}
         {marked && <span className="absolute top-0 right-0 size-2 bg-text" />}
@@ -203,54 +304,35 @@ const CellView = memo(function CellView(props: CellProps) {
   );
 });
 
-/** The more difference, the more ink; a small tick stands at the limit. */
-function Ink({ cell, tick }: { cell: Cell; tick: number }) {
-  if (cell.state !== "done" && cell.state !== "failed")
-    return (
-      <span
-        className={`absolute top-1/2 left-1/2 h-px -translate-x-1/2 ${cell.state === "waiting" ? "w-1 bg-line" : "w-4 bg-quiet"}`}
-      />
-    );
-  if (cell.verdict === "Waiting")
-    return (
-      <span className="absolute top-1/2 left-1/2 size-1.5 -translate-1/2 rounded-full border border-quiet" />
-    );
-  if (cell.verdict === "No reading")
-    return (
-      <svg viewBox="0 0 10 10" className="absolute inset-0 m-auto size-3 stroke-quiet" aria-hidden="true">
-        <path d="M1 1L9 9M9 1L1 9" />
-      </svg>
-    );
-  if (cell.ink === 0) return null;
-  return (
-    <>
-      <span
-        className={`arrive absolute inset-x-0 bottom-0 ${cell.verdict === "Fail" ? "bg-difference" : "hatch-changed"}`}
-        style={{ height: `${Math.max(6, cell.ink * 100)}%` }}
-      />
-      <span
-        className={`absolute left-0 h-px w-1.5 ${cell.ink > tick ? "bg-on-ink" : "bg-quiet"}`}
-        style={{ bottom: `${tick * 100}%` }}
-      />
-    </>
+const DECIDED = { accepted: "Accepted", fault: "A fault is recorded", waived: "Waived" };
+
+function figure(cell: Cell, measure: Measure): string {
+  if (cell.unfit) return "";
+  if (measure.key === "residual_rms") {
+    if (cell.verdict === "Waiting" || cell.verdict === "No reading" || cell.identical) return "";
+    return cell.value === null ? "0" : number(cell.value, 1);
+  }
+  return cell.value === null ? "" : number(cell.value, Math.min(2, measure.decimals));
+}
+
+function Totals({ layout, template }: { layout: Layout; template: string }) {
+  const totals = layout.columns.map(
+    (_, i) => layout.rows.filter((row) => row.slots[i]?.cell.needs_you).length,
   );
-}
-
-function figure(cell: Cell): string {
-  if (cell.unfit || cell.verdict === "Waiting" || cell.verdict === "No reading" || cell.identical) return "";
-  return cell.residual === null ? "0" : number(cell.residual, 1);
-}
-
-function Totals({ layout }: { layout: Layout }) {
-  const totals = layout.columns.map((_, i) => layout.rows.filter((row) => needsYou(row.cells[i])).length);
   return (
-    <div role="row" tabIndex={-1} className="col-span-full grid grid-cols-subgrid pt-2">
-      <span role="rowheader" tabIndex={-1} className="text-xs text-quiet">
+    <div
+      role="row"
+      aria-rowindex={layout.rows.length + 2}
+      tabIndex={-1}
+      className="sticky bottom-0 z-10 grid border-t border-line bg-ground pt-1"
+      style={{ gridTemplateColumns: template }}
+    >
+      <span role="rowheader" tabIndex={-1} className="sticky left-0 bg-ground text-xs text-quiet">
         need you
       </span>
       {totals.map((total, i) => (
         <span
-          key={layout.columns[i]?.condition.id}
+          key={layout.columns[i]?.key}
           role="gridcell"
           tabIndex={-1}
           className={`text-center ${total ? "font-semibold" : ""}`}

@@ -1,21 +1,28 @@
-import { useMemo, useRef, useState } from "react";
+import { useQuery } from "@tanstack/react-query";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
-import type { Cell, Sheet } from "../api/client";
-import { useSheet } from "../api/queries";
+import type { DecisionKind, Sheet } from "../api/client";
+import { measuresQuery, useSheet } from "../api/queries";
+import { DecideDialog } from "../decide/DecideDialog";
+import { UndoBar, useLastAct } from "../decide/UndoBar";
 import { Button, EveryWord, Sentence, Word } from "../parts/controls";
 import { useKeys } from "../parts/keys";
-import { count, duration, kilohertz } from "../parts/numbers";
+import { count, kilohertz } from "../parts/numbers";
 import { Failed, Loading, Stale } from "../parts/states";
-import { ApproveDialog } from "../references/ApproveDialog";
-import { UndoBar, useLastAct } from "../references/UndoBar";
+import { Filters } from "./Filters";
+import { Findings } from "./Findings";
 import { Grid } from "./Grid";
-import { find, layOut, needsYou, nextTrouble, type Position, rectangle, step } from "./layout";
-import { Reasons } from "./Reasons";
+import { find, layOut, nextTrouble, type Position, rectangle, step, type View } from "./layout";
+import { RunState } from "./RunState";
 import { Slip } from "./Slip";
+
+const RESIDUAL = "residual_rms";
+const ADDRESS_WAITS_MS = 200;
 
 export function SheetPage() {
   const run = Number(useParams().run);
-  const sheet = useSheet(run);
+  const [search] = useSearchParams();
+  const sheet = useSheet(run, search.get("measure") ?? RESIDUAL);
   if (sheet.isPending) return <Loading what="the sheet" />;
   if (!sheet.data) return <Failed error={sheet.error} onRetry={() => sheet.refetch()} />;
   return (
@@ -26,46 +33,105 @@ export function SheetPage() {
   );
 }
 
+/** What the address says of how the sheet is laid out. */
+function viewFrom(search: URLSearchParams): View {
+  const one = <T extends string>(name: string, values: readonly T[]): T =>
+    values.find((value) => value === search.get(name)) ?? (values[0] as T);
+  return {
+    host: search.get("host") ?? "",
+    rate: search.get("rate") ?? "",
+    only: search.get("only") ?? "",
+    text: search.get("text") ?? "",
+    rowsBy: one("rows", ["signal", "setting"]),
+    columnsBy: one("columns", ["host", "mode", "rate"]),
+    order: one("order", ["plan", "trouble"]),
+    folded: new Set(search.getAll("folded")),
+  };
+}
+
 function SheetView({ sheet }: { sheet: Sheet }) {
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
-  const host = search.get("host") ?? "";
-  const rate = search.get("rate") ?? "";
+  // The chosen cell is left out: walking over a large sheet must not lay it out anew.
+  const asked = [...search].filter(([name]) => name !== "cell").join("&");
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the address without the cell stands for it
+  const view = useMemo(() => viewFrom(search), [asked]);
   const figures = search.get("figures") === "1";
-  const cellId = Number(search.get("cell")) || undefined;
+  const measures = useQuery(measuresQuery);
+  const measure = measures.data?.measures.find((one) => one.key === sheet.measure);
+  const [chosenId, setChosenId] = useState(() => Number(search.get("cell")) || undefined);
   const [marked, setMarked] = useState<ReadonlySet<number>>(new Set());
-  const anchor = useRef<Position>(undefined);
-  const [approving, setApproving] = useState<number[]>();
+  const [deciding, setDeciding] = useState<{ cells: number[]; first: DecisionKind }>();
   const { undo, act } = useLastAct();
-  const layout = useMemo(() => layOut(sheet, host, rate), [sheet, host, rate]);
-  // Keys may come faster than the address follows, so each starts from where the last one led; the
-  // address is read once. It is a cell, not a place, for live data may lay the sheet out anew.
-  const reached = useRef(cellId);
+  const layout = useMemo(() => layOut(sheet, view), [sheet, view]);
+  const box = useRef<HTMLDivElement>(null);
+  const anchor = useRef<Position>(undefined);
+  // Keys may come faster than the page follows, so each starts from where the last one led. It is a cell, not a
+  // place, for live data may lay the sheet out anew.
+  const reached = useRef(chosenId);
   const at = () => find(layout, reached.current);
-  const chosen = sheet.cells.find((cell) => cell.id === cellId);
+  const chosen = sheet.cells.find((cell) => cell.id === chosenId);
 
-  const put = (changes: Record<string, string>) =>
-    setSearch(
-      (before) => {
-        for (const [key, value] of Object.entries(changes))
-          value ? before.set(key, value) : before.delete(key);
-        return before;
-      },
-      { replace: true },
-    );
-  const choose = (id: number) => {
+  const put = useCallback(
+    (changes: Record<string, string>) =>
+      setSearch(
+        (before) => {
+          for (const [key, value] of Object.entries(changes))
+            value ? before.set(key, value) : before.delete(key);
+          return before;
+        },
+        { replace: true },
+      ),
+    [setSearch],
+  );
+  // The address follows once the keys rest.
+  useEffect(() => {
+    if (!chosenId) return;
+    const timer = window.setTimeout(() => put({ cell: String(chosenId) }), ADDRESS_WAITS_MS);
+    return () => window.clearTimeout(timer);
+  }, [chosenId, put]);
+  const choose = useCallback((id: number) => {
     reached.current = id;
-    put({ cell: String(id) });
-  };
+    setChosenId(id);
+  }, []);
+  const click = useCallback(
+    (id: number) => {
+      anchor.current = undefined;
+      choose(id);
+    },
+    [choose],
+  );
+  const open = useCallback((id: number) => navigate(`/cells/${id}`), [navigate]);
+  const fold = useCallback(
+    (key: string) =>
+      setSearch(
+        (before) => {
+          const folded = before.getAll("folded");
+          before.delete("folded");
+          for (const one of folded.includes(key) ? folded.filter((other) => other !== key) : [...folded, key])
+            before.append("folded", one);
+          return before;
+        },
+        { replace: true },
+      ),
+    [setSearch],
+  );
+  const mark = useCallback(
+    (cells: number[]) => {
+      setMarked(new Set(cells));
+      if (cells[0] !== undefined) choose(cells[0]);
+    },
+    [choose],
+  );
+
   const go = (position: Position | undefined) => {
-    const cell = position && layout.rows[position.row]?.cells[position.column];
-    if (!cell) return;
-    choose(cell.id);
+    const cell = position && layout.rows[position.row]?.slots[position.column]?.cell;
+    if (cell) choose(cell.id);
   };
   const walk = (down: number, right: number) => {
     anchor.current = undefined;
     const from = at();
-    go(from ? step(layout, from, down, right) : { row: 0, column: 0 });
+    go(from ? step(layout, from, down, right) : step(layout, { row: 0, column: -1 }, 0, 1));
   };
   const stretch = (down: number, right: number) => {
     const here = at();
@@ -88,7 +154,7 @@ function SheetView({ sheet }: { sheet: Sheet }) {
     if (other) navigate(`/runs/${other.run_id}`);
   };
   const targets = marked.size > 0 ? [...marked] : chosen ? [chosen.id] : [];
-  const approvable = sheet.cells.filter(canApprove).map((cell) => cell.id);
+  const decide = (first: DecisionKind) => targets.length > 0 && setDeciding({ cells: targets, first });
   useKeys({
     ArrowUp: () => walk(-1, 0),
     ArrowDown: () => walk(1, 0),
@@ -103,18 +169,27 @@ function SheetView({ sheet }: { sheet: Sheet }) {
     "[": () => toBuild(-1),
     "]": () => toBuild(1),
     f: () => put({ figures: figures ? "" : "1" }),
+    n: () => put({ only: view.only === "needs" ? "" : "needs" }),
     x: () => chosen && toggle(chosen.id),
-    a: () => targets.length > 0 && setApproving(targets),
+    a: () => decide("reference"),
+    d: () => decide("fault"),
     u: () => undo(),
     Escape: () => setMarked(new Set()),
-    Enter: () => chosen && navigate(`/cells/${chosen.id}`),
+    Enter: () => chosen && open(chosen.id),
   });
 
+  const waiting = useMemo(
+    () =>
+      sheet.cells
+        .filter((cell) => cell.verdict === "Waiting" && cell.state === "done" && !cell.unfit)
+        .map((cell) => cell.id),
+    [sheet],
+  );
   const rates = [...new Set(sheet.conditions.map((condition) => condition.rate))];
   const { run } = sheet;
   return (
     <>
-      <div className="flex flex-wrap items-center gap-x-5 gap-y-1 px-5 pt-3 pb-2">
+      <div className="flex flex-wrap items-center gap-x-5 gap-y-1 px-5 pt-3 pb-1">
         <Sentence>
           <Word
             name="Build"
@@ -132,7 +207,7 @@ function SheetView({ sheet }: { sheet: Sheet }) {
           , in{" "}
           <EveryWord
             name="Host"
-            value={host}
+            value={view.host}
             every="every host"
             names={sheet.conditions.map((one) => one.host)}
             onChoose={(value) => put({ host: value })}
@@ -140,7 +215,7 @@ function SheetView({ sheet }: { sheet: Sheet }) {
           , at{" "}
           <Word
             name="Rate"
-            value={rate}
+            value={view.rate}
             choices={[
               { value: "", label: "every rate" },
               ...rates.map((one) => ({ value: String(one), label: `${kilohertz(one)} kHz` })),
@@ -149,58 +224,74 @@ function SheetView({ sheet }: { sheet: Sheet }) {
           />
           .
         </Sentence>
-        <Progress sheet={sheet} />
         <div className="ml-auto flex items-center gap-2">
           {sheet.by_hand > 0 && (
             <Link to={`/runs/${run.id}/kit`} className="pr-2 underline decoration-line hover:decoration-text">
               {count(sheet.by_hand, "cell")} rendered by hand: the kit
             </Link>
           )}
-          <Button hint="F" aria-pressed={figures} onClick={() => put({ figures: figures ? "" : "1" })}>
-            {figures ? "Ink alone" : "Figures"}
-          </Button>
-          {approvable.length > 0 && (
-            <Button onClick={() => setApproving(approvable)}>
-              Approve all {approvable.length} that wait
+          {waiting.length > 0 && (
+            <Button onClick={() => setDeciding({ cells: waiting, first: "reference" })}>
+              Approve all {waiting.length} that wait
             </Button>
           )}
         </div>
       </div>
+      <RunState sheet={sheet} only={view.only} onOnly={(only) => put({ only })} />
       <UndoBar act={act} onUndo={undo} />
-      <div className="flex min-h-0 flex-1">
-        <Reasons
-          sheet={sheet}
-          marked={marked}
-          onMark={(cells) => setMarked(new Set(cells))}
-          onGo={choose}
-        />
-        <div className="min-w-0 flex-1 overflow-auto pr-5 pb-6">
-          <Grid
-            layout={layout}
-            chosen={cellId}
-            marked={marked}
+      <div className="flex min-h-0 flex-1 border-t border-line pt-2">
+        <Findings sheet={sheet} marked={marked} onMark={mark} />
+        <div className="flex min-w-0 flex-1 flex-col">
+          <Filters
+            sheet={sheet}
+            view={view}
+            measures={measures.data?.measures ?? []}
             figures={figures}
-            tick={sheet.ink_at_limit}
-            onChoose={(id) => {
-              anchor.current = undefined;
-              choose(id);
-            }}
-            onOpen={(id) => navigate(`/cells/${id}`)}
+            shown={layout.shown}
+            onPut={put}
           />
+          <div ref={box} className="min-h-0 flex-1 overflow-auto pr-5">
+            {layout.rows.length > 0 ? (
+              <Grid
+                layout={layout}
+                box={box}
+                chosen={chosenId}
+                marked={marked}
+                figures={figures ? measure : undefined}
+                tick={sheet.ink_at_limit}
+                onChoose={click}
+                onOpen={open}
+                onFold={fold}
+              />
+            ) : (
+              <p className="py-6 text-quiet">
+                No cell of this run is like that.{" "}
+                <button
+                  type="button"
+                  className="underline"
+                  onClick={() => put({ only: "", text: "", host: "", rate: "" })}
+                >
+                  Show all
+                </button>
+              </p>
+            )}
+          </div>
         </div>
       </div>
       <Slip
         sheet={sheet}
         cell={chosen}
-        marked={marked.size}
-        onOpen={() => chosen && navigate(`/cells/${chosen.id}`)}
-        onApprove={() => setApproving(targets)}
+        marked={marked}
+        onOpen={() => chosen && open(chosen.id)}
+        onDecide={decide}
       />
-      {approving && (
-        <ApproveDialog
-          cells={approving}
-          what={describe(sheet, approving)}
-          onClose={() => setApproving(undefined)}
+      {deciding && (
+        <DecideDialog
+          cells={deciding.cells}
+          first={deciding.first}
+          seen={sheet.latest_act}
+          what={describe(sheet, deciding.cells)}
+          onClose={() => setDeciding(undefined)}
           onDone={() => setMarked(new Set())}
         />
       )}
@@ -208,25 +299,9 @@ function SheetView({ sheet }: { sheet: Sheet }) {
   );
 }
 
-const canApprove = (cell: Cell) => cell.verdict === "Waiting" && cell.state === "done" && !cell.unfit;
-
 function describe(sheet: Sheet, ids: number[]): string {
   const wanted = new Set(ids);
   const unfit = sheet.cells.filter((cell) => wanted.has(cell.id) && cell.unfit).length;
   const renders = `${count(ids.length, "render")} of ${sheet.run.effect} ${sheet.run.build.version}`;
   return unfit > 0 ? `${renders}, of which ${unfit} failed integrity and cannot be approved` : renders;
-}
-
-function Progress({ sheet }: { sheet: Sheet }) {
-  const { finished, cells, seconds_left } = sheet.run;
-  const troubled = sheet.cells.filter(needsYou).length;
-  return (
-    <p role="status" className="text-quiet">
-      {finished < cells
-        ? `${finished} of ${cells} done${seconds_left === null ? "" : `, ${duration(seconds_left)} left`}`
-        : troubled === 0
-          ? `All ${cells} cells pass`
-          : `${troubled} of ${count(cells, "cell")} ${troubled === 1 ? "needs" : "need"} you`}
-    </p>
-  );
 }

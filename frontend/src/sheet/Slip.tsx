@@ -1,27 +1,32 @@
 import { useQuery } from "@tanstack/react-query";
-import type { Cell, Pair, Sheet } from "../api/client";
-import { cellQuery, measuresQuery } from "../api/queries";
+import type { Cell, DecisionKind, Pair, Sheet } from "../api/client";
+import { cellQuery, measuresQuery, useRenderAgain } from "../api/queries";
+import { StandingText } from "../decide/StandingText";
 import { Button } from "../parts/controls";
 import { kilohertz, limitText, valueText } from "../parts/numbers";
+import { usePerson } from "../parts/person";
 
 const SHOWN = ["residual_rms", "delay", "gain", "sample_peak"];
 
 interface Props {
   sheet: Sheet;
   cell: Cell | undefined;
-  marked: number;
+  marked: ReadonlySet<number>;
   onOpen: () => void;
-  onApprove: () => void;
+  onDecide: (first: DecisionKind) => void;
 }
 
 /** What is known of the chosen cell, and what can be done about it. */
-export function Slip({ sheet, cell, marked, onOpen, onApprove }: Props) {
+export function Slip({ sheet, cell, marked, onOpen, onDecide }: Props) {
+  const [person] = usePerson();
+  const again = useRenderAgain();
+  const targets = marked.size > 0 ? [...marked] : cell ? [cell.id] : [];
   const one = sheet.cases.find((row) => row.id === cell?.case_id);
   const condition = sheet.conditions.find((column) => column.id === cell?.condition_id);
   return (
     <section
       aria-label="Chosen cell"
-      className="flex h-[5.25rem] shrink-0 items-center gap-8 border-t border-line bg-sheet px-5"
+      className="flex h-[5.25rem] shrink-0 items-center gap-6 border-t border-line bg-sheet px-5"
     >
       {cell && one && condition ? (
         <>
@@ -33,10 +38,16 @@ export function Slip({ sheet, cell, marked, onOpen, onApprove }: Props) {
               {condition.host} {condition.host_version} · {condition.mode} · {kilohertz(condition.rate)} kHz ·
               block {condition.block_size}
             </p>
-            <p className="truncate text-xs">
+            <p className="truncate text-xs" title={cell.why}>
               <b className="font-semibold">{cell.verdict}.</b> {cell.why}
+              {cell.reused && <span className="text-quiet"> Taken over from an earlier run.</span>}
             </p>
           </div>
+          {cell.decision && (
+            <p className="line-clamp-3 w-52 shrink-0 text-xs leading-5">
+              <StandingText standing={cell.decision} />
+            </p>
+          )}
           <Figures cell={cell} />
         </>
       ) : (
@@ -45,12 +56,26 @@ export function Slip({ sheet, cell, marked, onOpen, onApprove }: Props) {
           first that needs you.
         </p>
       )}
-      <div className="ml-auto flex shrink-0 gap-2">
+      <div className="ml-auto flex shrink-0 items-center gap-2">
+        {again.error && (
+          <p role="alert" className="line-clamp-3 max-w-48 text-xs">
+            {again.error.message}
+          </p>
+        )}
+        <Button
+          disabled={targets.length === 0 || again.isPending}
+          onClick={() => again.mutate({ cell_ids: targets, who: person || "someone" })}
+        >
+          Render again
+        </Button>
         <Button hint="↵" onClick={onOpen} disabled={!cell}>
           Open pair
         </Button>
-        <Button look="main" hint="A" onClick={onApprove} disabled={!cell && marked === 0}>
-          {marked > 1 ? `Approve ${marked}` : "Approve"}
+        <Button hint="D" onClick={() => onDecide("fault")} disabled={targets.length === 0}>
+          {targets.length > 1 ? `Decide ${targets.length}` : "Decide"}
+        </Button>
+        <Button look="main" hint="A" onClick={() => onDecide("reference")} disabled={targets.length === 0}>
+          {targets.length > 1 ? `Approve ${targets.length}` : "Approve"}
         </Button>
       </div>
     </section>
@@ -62,7 +87,7 @@ function Figures({ cell }: { cell: Cell }) {
   const measures = useQuery(measuresQuery);
   const readings = pair.data?.readings ?? [];
   return (
-    <dl className="flex min-w-0 gap-7 overflow-hidden">
+    <dl className="flex h-12 min-w-0 flex-wrap gap-x-7 overflow-hidden">
       {SHOWN.map((key) => {
         const measure = measures.data?.measures.find((one) => one.key === key);
         const reading = readings.find((one) => one.measure === key && one.channel === "all");
@@ -70,7 +95,7 @@ function Figures({ cell }: { cell: Cell }) {
         const limit = limitText(reading.limit, measure);
         const broken = reading.judgement === "broken";
         return (
-          <div key={key} className="shrink-0">
+          <div key={key} className="h-12 shrink-0">
             <dt className="text-xs whitespace-nowrap text-quiet">
               {measure.title}
               {limit && `, limit ${limit}`}

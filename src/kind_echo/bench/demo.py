@@ -2,18 +2,20 @@
 
 import tempfile
 from collections.abc import Sequence
-from datetime import UTC, datetime
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from kind_echo.bench.deciding import decide
 from kind_echo.bench.hosts import add_effect, add_host_by_hand, register
 from kind_echo.bench.plans import CaseDraft, null_test_limits, revise_plan
 from kind_echo.bench.queue import ANALYSIS_QUEUE, enqueue
-from kind_echo.bench.runs import start_run
-from kind_echo.bench.scenario import SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
+from kind_echo.bench.references import approve
+from kind_echo.bench.runs import cells_of, start_run
+from kind_echo.bench.scenario import SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
 from kind_echo.bench.uploads import compare_uploads, keep_upload
 from kind_echo.core.compare import CompareOptions
 from kind_echo.core.signals import SignalRequest, synthesise
@@ -22,7 +24,7 @@ from kind_echo.renderers import lv2, stand_in
 from kind_echo.renderers.contract import Offer, OfferedEffect, Values
 from kind_echo.standins.catalogue import STAND_INS
 from kind_echo.store.audiofile import write_audio
-from kind_echo.store.models import Build, Condition, Effect, Plan, Setting, Signal
+from kind_echo.store.models import Build, Condition, Effect, Plan, Run, Setting, Signal
 
 BENCH = "Demo bench"
 _AMPLIFIER = "http://lv2plug.in/plugins/eg-amp"
@@ -54,6 +56,27 @@ def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
     for number, scene in enumerate(scenes):
         _stage(session, scene, now, urgency=number)
     _bring_pairs(session, now)
+    return True
+
+
+def settle(session: Session, run: Run, now: datetime) -> bool:
+    """Decide on a run of the demo as its people would; whether everything in it was judged, so that they could.
+
+    Of a release, what is fit becomes the references.
+    """
+    cells = cells_of(session, run.id)
+    release = run.build.position == 0
+    if any(cell.state not in ("done", "failed") or (cell.verdict == "Waiting" and not release) for cell in cells):
+        return False
+    fit = [cell.id for cell in cells if cell.verdict == "Waiting" and not cell.unfit]
+    if fit:
+        approve(session, fit, who=BENCH, why="The release that customers have", now=now)
+    place = (run.build.effect.name, run.revision.plan.name, run.build.version)
+    for said in (said for said in SAID if said.run == place):
+        meant = [c.id for c in cells if c.verdict == said.verdict and (not said.broken or said.broken in c.broken)]
+        until = now.date() + timedelta(days=said.days) if said.days else None
+        if meant:
+            decide(session, meant, said.kind, who=said.who, now=now, why=said.why, ticket=said.ticket, until=until)
     return True
 
 
@@ -101,8 +124,8 @@ def _stage(session: Session, scene: Scene, now: datetime, *, urgency: int) -> No
     builds = session.scalars(select(Build).where(Build.effect_id == effect.id).order_by(Build.position))
     for position, build in enumerate(builds.all()):
         run = start_run(session, plan.id, build.id, who=BENCH, now=now, priority=urgency - 100 * position)
-        if position == 0:
-            enqueue(session, "approve_demo", ANALYSIS_QUEUE, 0, run_id=run.id)
+        if position == 0 or (scene.effect, scene.plan, build.version) in {said.run for said in SAID}:
+            enqueue(session, "settle_demo", ANALYSIS_QUEUE, 0, run_id=run.id)
 
 
 def _condition(session: Session, where: Where, rate: int) -> Condition:

@@ -6,18 +6,19 @@ from datetime import UTC, datetime, timedelta
 import procrastinate
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.analysing import analyse, options_for
-from kind_echo.bench.demo import BENCH
-from kind_echo.bench.documents import limit_from, reading_from
+from kind_echo.bench.analysing import analyse
+from kind_echo.bench.demo import settle
 from kind_echo.bench.hosts import renderers_of
+from kind_echo.bench.judging import judge_now
 from kind_echo.bench.keeping import keep_render, keepable
 from kind_echo.bench.kit_returns import KitFileNotFound, give_up, measure_returned, recognise
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue, queue_app
-from kind_echo.bench.references import approve, current_reference, hold_references
+from kind_echo.bench.references import hold_references
 from kind_echo.bench.rendering import render_takes, renderer_named, request_for
-from kind_echo.bench.runs import cells_of, find_cell, tell_change
+from kind_echo.bench.reuse import render_key, take_over
+from kind_echo.bench.runs import enqueue_renders, find_cell, find_run, tell_change, waiting_cells
+from kind_echo.bench.symptoms import NOT_RENDERED
 from kind_echo.bench.uploads import find_pair
-from kind_echo.bench.verdicts import judge_cell
 from kind_echo.core.compare import CompareOptions
 from kind_echo.core.errors import KindEchoError
 from kind_echo.renderers import stand_in
@@ -33,13 +34,29 @@ _RETRY = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_
 app = queue_app()
 
 
+@app.task(name="prepare_run", queue=stand_in.QUEUE, retry=_RETRY, pass_context=True)
+def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
+    """Take over what earlier runs rendered of exactly the same, and enqueue the rest; of this job's renderer alone."""
+    queue = context.job.queue
+    with transaction() as session:
+        hold_references(session, change=False)
+        run = find_run(session, run_id)
+        if run.stopped_at is not None:
+            return
+        cells = waiting_cells(session, run, queue)
+        if not run.forced:
+            cells = take_over(session, run, renderer_named(queue), cells)
+        enqueue_renders(session, run, queue, cells)
+        tell_change(session, run_id)
+
+
 @app.task(name="render_cell", queue=stand_in.QUEUE, retry=_RETRY, pass_context=True)
 def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     """Render one cell, check that it is fit, keep it, and enqueue its analysis."""
     try:
         with transaction() as session:
             cell = find_cell(session, cell_id, lock=True)
-            if cell.state not in ("waiting", "rendering"):
+            if cell.state not in ("waiting", "rendering") or cell.run.stopped_at is not None:
                 return
             cell.state, cell.attempts = "rendering", cell.attempts + 1
             tell_change(session, cell.run_id)
@@ -48,14 +65,19 @@ def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
                 return
             queue = renderers_of(session, [cell.condition])[cell.condition_id]
             takes = cell.case.takes
+        renderer = renderer_named(queue)
         with transaction() as session:
-            request = request_for(session, find_cell(session, cell_id))
-        rendered = render_takes(renderer_named(queue), request, takes)
+            cell = find_cell(session, cell_id)
+            request = request_for(session, cell)
+            # Taken before the render: what is replaced under it must not be taken for the new one.
+            key = render_key(renderer, cell)
+        rendered = render_takes(renderer, request, takes)
         with transaction() as session:
             cell = find_cell(session, cell_id, lock=True)
             if cell.state != "rendering":
                 return
-            keep_render(session, cell, request.signal, rendered, datetime.now(UTC))
+            render = keep_render(session, cell, request.signal, rendered, datetime.now(UTC))
+            render.key = key
             _to_analysis(session, cell)
     except KindEchoError as error:
         _fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
@@ -73,19 +95,7 @@ def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
             cell = find_cell(session, cell_id, lock=True)
             if cell.render is None or cell.state == "rendering":
                 return  # another render is on its way, and its analysis with it
-            limits = {key: limit_from(document) for key, document in cell.case.limits.items()}
-            readings = [reading_from(d) for d in cell.render.readings]
-            verdict = judge_cell(readings, None, limits)
-            cell.reference, cell.analysis = None, None
-            if not verdict.unfit:
-                cell.reference = current_reference(session, cell)
-            if cell.reference is not None:
-                options = options_for(cell.case.signal.request, cell.condition.rate)
-                reference = cell.reference.render.content
-                cell.analysis = analyse(session, reference, cell.render.content, options)
-                verdict = judge_cell(readings, [reading_from(d) for d in cell.analysis.readings], limits)
-            cell.verdict, cell.why, cell.ink = verdict.name, verdict.why, verdict.ink
-            cell.unfit, cell.state = verdict.unfit, "done"
+            judge_now(session, cell)
             tell_change(session, cell.run_id)
     except Exception as error:
         _last_attempt(context, lambda reason: _fail_cell(cell_id, reason), error)
@@ -139,19 +149,14 @@ def analyse_pair(context: procrastinate.JobContext, pair_id: int) -> None:
         raise
 
 
-@app.task(name="approve_demo", queue=ANALYSIS_QUEUE, retry=_RETRY)
-def approve_demo(run_id: int) -> None:
-    """Once the demo's release is all rendered, approve what is fit as references; until then look again each second."""
+@app.task(name="settle_demo", queue=ANALYSIS_QUEUE, retry=_RETRY)
+def settle_demo(run_id: int) -> None:
+    """Once a run of the demo is all judged, decide as its people would; until then look again each second."""
     with transaction() as session:
-        cells = cells_of(session, run_id)
-        if any(cell.state not in ("done", "failed") for cell in cells):
+        run = find_run(session, run_id)
+        if not settle(session, run, datetime.now(UTC)):
             later = datetime.now(UTC) + timedelta(seconds=1)
-            enqueue(session, "approve_demo", ANALYSIS_QUEUE, 0, at=later, run_id=run_id)
-            return
-        fit = [cell.id for cell in cells if cell.verdict == "Waiting" and not cell.unfit]
-        if fit:
-            why = "The release that customers have"
-            approve(session, fit, who=BENCH, why=why, now=datetime.now(UTC))
+            enqueue(session, "settle_demo", ANALYSIS_QUEUE, 0, at=later, run_id=run_id)
 
 
 def _to_analysis(session: Session, cell: Cell) -> None:
@@ -176,6 +181,7 @@ def _fail_cell(cell_id: int, reason: str, log: str = "") -> None:
 
 def _give_up(cell: Cell, reason: str) -> None:
     cell.state, cell.verdict, cell.why, cell.ink = "failed", "No reading", reason, 0.0
+    cell.unfit, cell.broken, cell.measured = False, [NOT_RENDERED], {}
 
 
 def _fail_kit_file(file_id: int, reason: str) -> None:

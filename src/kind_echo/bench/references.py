@@ -4,11 +4,23 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 
 from sqlalchemy import func, or_, select
-from sqlalchemy.orm import Session
+from sqlalchemy.orm import Session, joinedload
 
-from kind_echo.bench.runs import CellNotFound, judge_again
+from kind_echo.bench.runs import CellNotFound, judge_again, tell_change
 from kind_echo.core.errors import KindEchoError
-from kind_echo.store.models import Act, Case, Cell, Condition, Event, PlanRevision, Reference, Run
+from kind_echo.store.models import (
+    Act,
+    Build,
+    Case,
+    Cell,
+    Condition,
+    Decision,
+    Event,
+    PlanRevision,
+    Reference,
+    Render,
+    Run,
+)
 
 _APPROVE = "references approved"
 _REFERENCES_LOCK = 0x6B65  # any number that nothing else in this database uses
@@ -69,6 +81,16 @@ def current_reference(session: Session, cell: Cell) -> Reference | None:
     )
 
 
+def current_references_of(session: Session, effect_id: int) -> dict[tuple[str, int], Reference]:
+    """All current references of an effect by the fingerprint of their case and the number of their condition."""
+    query = (
+        select(Reference)
+        .where(Reference.effect_id == effect_id, Reference.retired_at.is_(None))
+        .options(joinedload(Reference.render).joinedload(Render.content))
+    )
+    return {(r.fingerprint, r.condition_id): r for r in session.scalars(query)}
+
+
 def approve(session: Session, cell_ids: Sequence[int], *, who: str, why: str, now: datetime) -> Act:
     """Make the renders of cells the references of their cases, in one act; former references are kept.
 
@@ -111,7 +133,7 @@ def approve(session: Session, cell_ids: Sequence[int], *, who: str, why: str, no
 
 
 def undo(session: Session, act_id: int, *, who: str, now: datetime) -> Act:
-    """Take an approval back as one act: the references that it replaced are current again.
+    """Take an act back as one: its decisions are none, and the references that it replaced are current again.
 
     Raises:
         ActNotFound, CannotUndo: there is no such act, it is undone already, or a later reference stands on it.
@@ -134,8 +156,20 @@ def undo(session: Session, act_id: int, *, who: str, now: datetime) -> Act:
             session.flush()
         judge_again(session, list(session.scalars(select(Cell).where(Cell.reference_id == reference.id))))
     act.undone_at, act.undone_by = now, who
-    session.add(Event(at=now, who=who, what="approval undone", detail={"act": act.id}))
+    decided = select(Decision.cell_id).where(Decision.act_id == act_id)
+    for run_id in session.scalars(select(Cell.run_id).where(Cell.id.in_(decided)).distinct()):
+        tell_change(session, run_id)
+    session.add(Event(at=now, who=who, what="undone", detail={"act": act.id, "kind": act.kind}))
     return act
+
+
+_WITH_NAMES = (
+    joinedload(Reference.act),
+    joinedload(Reference.condition),
+    joinedload(Reference.render).load_only(Render.content_sha256),
+    joinedload(Cell.case).options(joinedload(Case.signal), joinedload(Case.setting)),
+    joinedload(Cell.run).joinedload(Run.build).joinedload(Build.effect),
+)
 
 
 def current_references(session: Session) -> list[tuple[Reference, Cell]]:
@@ -156,6 +190,7 @@ def current_references(session: Session) -> list[tuple[Reference, Cell]]:
             Condition.rate,
             Reference.id,
         )
+        .options(*_WITH_NAMES)
     )
     return [(reference, cell) for reference, cell in session.execute(query)]
 
@@ -174,6 +209,7 @@ def history(session: Session, reference_id: int) -> list[tuple[Reference, Cell]]
             Reference.condition_id == one.condition_id,
         )
         .order_by(Reference.id.desc())
+        .options(*_WITH_NAMES)
     )
     return [(reference, cell) for reference, cell in session.execute(query)]
 
@@ -209,5 +245,6 @@ def _refuse(cells: Sequence[Cell], unfit: Callable[[Cell], bool], reason: str) -
 
 
 def count_made(session: Session, act_id: int) -> int:
-    """How many references an act made."""
-    return session.scalar(select(func.count()).where(Reference.act_id == act_id)) or 0
+    """How many cells an act decided on, or made references."""
+    made = session.scalar(select(func.count()).where(Reference.act_id == act_id)) or 0
+    return made or session.scalar(select(func.count()).where(Decision.act_id == act_id)) or 0

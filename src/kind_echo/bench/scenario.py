@@ -1,7 +1,7 @@
 """What the demo is about: Saltmarsh readies a season of effects; signals, settings, and a plan for each effect."""
 
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
 from kind_echo.core.measures import Limit
 from kind_echo.renderers import lv2
@@ -85,6 +85,42 @@ class Scene:
     cases: tuple[What, ...]
     conditions: tuple[Where, ...]
     starts: bool = True
+
+
+@dataclass(frozen=True)
+class Said:
+    """A decision of the demo's people on the cells of a run that have a verdict and break a measure.
+
+    Attributes:
+        run: effect, plan and version.
+        broken: a measure; empty for all of that verdict.
+        days: how long a waiver holds.
+    """
+
+    run: tuple[str, str, str]
+    verdict: str
+    broken: str
+    kind: Literal["accepted", "fault", "waived"]
+    who: str
+    why: str
+    ticket: str = ""
+    days: int = 0
+
+
+SAID = (
+    Said(
+        ("Skerry", "Null regression", "2.0.3"), "Fail", "lead_in_excess", "waived", "Tove L.",
+        "Bittern 5 loses the start of every file; mended in Bittern 6, which customers get in spring", "SALT-71", 120,
+    ),
+    Said(
+        ("Skerry", "Null regression", "2.1.0-rc1"), "Fail", "delay", "fault", "Nora F.",
+        "The new filter delays by one sample more than it claims", "SALT-118",
+    ),
+    Said(
+        ("Plumb", "Unity and polarity", "1.1-rc2"), "Changed", "", "accepted", "Tove L.",
+        "The gain stage rounds with dither now, far under anything that is heard",
+    ),
+)  # fmt: skip
 
 
 def near(value: float, by: float) -> Limit:

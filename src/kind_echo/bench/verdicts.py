@@ -23,13 +23,13 @@ INK_AT_LIMIT = 24.0 / INK_RANGE
 """Share of a cell that a reading just at its limit fills."""
 
 NO_REFERENCE = "No reference is approved yet"
-_UNFIT: dict[str, str] = {
+UNFIT: dict[str, str] = {
     "non_finite": "Samples that are not finite",
     "silent": "Silent",
     "lead_in_excess": "Silence at the start",
     "length_difference": "Wrong length",
 }
-_PHRASES = {
+PHRASES = {
     "residual_rms": "Differs from the reference",
     "delay": "Late or early",
     "gain": "Level differs",
@@ -70,23 +70,23 @@ def judge_cell(render: Sequence[Reading], comparison: Sequence[Reading] | None, 
         comparison: readings against the reference; None where none is approved.
         limits: by measure.
     """
-    faults = [r for r in _overall(render, _UNFIT) if judge(r, limits.get(r.measure, _default(r))) == "broken"]
+    faults = [r for r in _overall(render, UNFIT) if judge(r, limits.get(r.measure, _default(r))) == "broken"]
     if faults:
-        names = sorted((r.measure for r in faults), key=list(_UNFIT).index)
+        names = sorted((r.measure for r in faults), key=list(UNFIT).index)
         first = next(r for r in faults if r.measure == names[0])
-        return Verdict("Fail", f"{_UNFIT[names[0]]}: {figure(first)}", 1.0, tuple(names), unfit=True)
+        return Verdict("Fail", f"{UNFIT[names[0]]}: {figure(first)}", 1.0, tuple(names), unfit=True)
     if comparison is not None and value_of(comparison, "identical") == 1.0:
         return Verdict("Pass", "Identical to the reference")
     spread = value_of(render, "take_spread")
     held = _allowing(limits, spread)
     compared = [] if comparison is None else _overall(comparison, held)
-    known = {r.measure for r in compared} | set(_UNFIT)
+    known = {r.measure for r in compared} | set(UNFIT)
     limited = compared + [r for r in _overall(render, held) if r.measure not in known]
     ink = max((ink_of(r, held[r.measure]) for r in limited), default=0.0)
     judged = [(r, judge(r, held[r.measure])) for r in limited]
     broken = sorted((r for r, j in judged if j == "broken"), key=lambda r: -ink_of(r, held[r.measure]))
     if broken:
-        why = "; ".join(f"{_PHRASES.get(r.measure, find_measure(r.measure).title)}: {figure(r)}" for r in broken)
+        why = "; ".join(f"{PHRASES.get(r.measure, find_measure(r.measure).title)}: {figure(r)}" for r in broken)
         return Verdict("Fail", why, ink, tuple(r.measure for r in broken))
     unknown = [r for r, j in judged if j == "unknown"]
     if unknown:

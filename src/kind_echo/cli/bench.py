@@ -9,14 +9,17 @@ import click
 from rich.console import Console
 from rich.table import Table
 from sqlalchemy.exc import OperationalError
+from sqlalchemy.orm import Session
 
+from kind_echo.bench.deciding import standings
 from kind_echo.bench.demo import load_demo
 from kind_echo.bench.plans import find_build, find_plan
 from kind_echo.bench.rendering import installed
-from kind_echo.bench.runs import cells_of, start_run
+from kind_echo.bench.runs import cells_of, find_run, start_run, summary_of
 from kind_echo.cli.main import LimitBroken
 from kind_echo.cli.migration import NO_DATABASE
 from kind_echo.store.database import transaction
+from kind_echo.store.models import Run
 
 _POLL_SECONDS = 0.5
 
@@ -25,15 +28,19 @@ _POLL_SECONDS = 0.5
 @click.argument("plan")
 @click.argument("version", metavar="BUILD")
 @click.option("--who", default=None, help="Who asks for it; the account's name unless given.")
+@click.option("--everything", is_flag=True, help="Render all cells; else only what changed since earlier runs.")
 @click.option("--no-wait", is_flag=True, help="Leave once it is enqueued.")
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def run_command(plan: str, version: str, who: str | None, no_wait: bool, as_json: bool) -> None:
-    """Run PLAN on BUILD and wait for the verdicts; exits with 1 unless every cell passes."""
+def run_command(plan: str, version: str, who: str | None, everything: bool, no_wait: bool, as_json: bool) -> None:
+    """Run PLAN on BUILD and wait for the verdicts; exits with 1 unless every cell passes or is decided on."""
     try:
         with transaction() as session:
             found = find_plan(session, plan)
             build = find_build(session, found, version)
-            run = start_run(session, found.id, build.id, who=who or getpass.getuser(), now=datetime.now(UTC))
+            run = start_run(
+                session, found.id, build.id, who=who or getpass.getuser(), now=datetime.now(UTC),
+                render="everything" if everything else "what changed",
+            )  # fmt: skip
             run_id = run.id
         cells = [] if no_wait else _wait(run_id)
     except OperationalError as error:
@@ -42,7 +49,7 @@ def run_command(plan: str, version: str, who: str | None, no_wait: bool, as_json
         click.echo(json.dumps({"command": "run", "run": run_id, "cells": cells}))
     else:
         _print_cells(run_id, cells)
-    if any(cell["verdict"] != "Pass" for cell in cells):
+    if any(cell["verdict"] != "Pass" and cell["decision"] is None for cell in cells):
         raise LimitBroken
 
 
@@ -54,36 +61,43 @@ def load_demo_command() -> None:
     click.echo("The demo is loaded; its runs are rendered by the workers." if loaded else "The demo is there already.")
 
 
-def _wait(run_id: int) -> list[dict[str, str]]:
+def _wait(run_id: int) -> list[dict[str, str | None]]:
     while True:
         with transaction() as session:
-            cells = cells_of(session, run_id)
-            if all(cell.state in ("done", "failed") for cell in cells):
-                return [
-                    {
-                        "case": f"{cell.case.signal.name}, {cell.case.setting.name}",
-                        "condition": f"{cell.condition.host} {cell.condition.host_version}, {cell.condition.mode}, "
-                        f"{cell.condition.rate / 1000:g} kHz",
-                        "verdict": cell.verdict,
-                        "why": cell.why,
-                    }
-                    for cell in cells
-                ]
+            run = find_run(session, run_id)
+            if summary_of(session, run).is_finished:
+                return _outcome(session, run)
         time.sleep(_POLL_SECONDS)
 
 
-def _print_cells(run_id: int, cells: list[dict[str, str]]) -> None:
+def _outcome(session: Session, run: Run) -> list[dict[str, str | None]]:
+    standing = standings(session, run, datetime.now(UTC).date())
+    held = {cell_id: one.kind for cell_id, one in standing.items() if one.holds}
+    return [
+        {
+            "case": f"{cell.case.signal.name}, {cell.case.setting.name}",
+            "condition": f"{cell.condition.host} {cell.condition.host_version}, {cell.condition.mode}, "
+            f"{cell.condition.rate / 1000:g} kHz",
+            "verdict": cell.verdict,
+            "why": cell.why,
+            "decision": held.get(cell.id),
+        }
+        for cell in cells_of(session, run.id)
+    ]
+
+
+def _print_cells(run_id: int, cells: list[dict[str, str | None]]) -> None:
     console = Console(soft_wrap=True)
-    counts: dict[str, int] = {}
+    counts: dict[str | None, int] = {}
     for cell in cells:
         counts[cell["verdict"]] = counts.get(cell["verdict"], 0) + 1
     table = Table(box=None, pad_edge=False)
-    for column in ("Case", "Condition", "Verdict", "Why"):
+    for column in ("Case", "Condition", "Verdict", "Why", "Decided"):
         table.add_column(column)
     for cell in cells:
         if cell["verdict"] != "Pass":
-            table.add_row(cell["case"], cell["condition"], cell["verdict"], cell["why"])
+            table.add_row(cell["case"], cell["condition"], cell["verdict"], cell["why"], cell["decision"] or "")
     if table.row_count:
         console.print(table)
-    counted = ", ".join(f"{count} {verdict}" for verdict, count in sorted(counts.items()))
+    counted = ", ".join(f"{count} {verdict}" for verdict, count in sorted(counts.items(), key=str))
     console.print(f"Run {run_id}: {counted or 'enqueued'}")

@@ -67,6 +67,10 @@ class Renderer(Protocol):
         """Render one case under one condition."""
         ...
 
+    def artefact(self, effect: str, handle: str, version: str) -> str | None:
+        """Digest of what would render that build here: effect and renderer; None where it cannot be told."""
+        ...
+
 
 @dataclass(frozen=True)
 class OfferedHost:

@@ -4,7 +4,9 @@ Only that file names a program. What comes from elsewhere fills placeholders, ea
 been checked against the bounds or the choices that the file gives.
 """
 
+import hashlib
 import re
+import shutil
 import tomllib
 from pathlib import Path
 from typing import Annotated, Literal
@@ -145,6 +147,14 @@ class DeclaredRenderer:
         samples, finished = exchange(request.signal, request.rate, declared.file, work)
         claimed = declared.latency.read(finished.log) if declared.latency is not None else None
         return RenderResult(samples, claimed, declared.compensated, finished.log, finished.cpu_seconds, finished.memory)
+
+    def artefact(self, effect: str, handle: str, version: str) -> str | None:
+        """Digest of the declaration and of the program that it names; None where that is not found."""
+        program = shutil.which(self._declared.command[0], path=self._declared.environment.get("PATH"))
+        if program is None:
+            return None
+        parts = self._declared.model_dump_json().encode() + Path(program).read_bytes()
+        return hashlib.sha256(parts).hexdigest()
 
     def _words(self, request: RenderRequest) -> dict[str, str]:
         known = self._declared.parameters

@@ -55,6 +55,7 @@ class Plugin:
         version: from the bytes of its binary, so that another build of it is never taken for this one.
         inputs, outputs: audio ports.
         reports_latency: it has a port that tells its latency, which the command-line host does not pass on.
+        binary: address of its file.
     """
 
     uri: str
@@ -64,6 +65,7 @@ class Plugin:
     outputs: int
     controls: tuple[Control, ...]
     reports_latency: bool
+    binary: str
 
 
 def lv2_offer() -> Offer | None:
@@ -107,6 +109,11 @@ class Lv2Renderer:
         told = not plugin.reports_latency
         return RenderResult(samples, 0 if told else None, told, finished.log, finished.cpu_seconds, finished.memory)
 
+    def artefact(self, effect: str, handle: str, version: str) -> str | None:
+        """Digest of the plug-in's binary as it is now, and the host's version; None for one that is not installed."""
+        plugin = scan().get(handle)
+        return None if plugin is None else f"{_digest(plugin.binary)} {_host_version()}"
+
 
 @cache
 def scan() -> dict[str, Plugin]:
@@ -138,6 +145,7 @@ def read_plugin(uri: str, text: str) -> Plugin:
         outputs=sum("#OutputPort" in port for port in audio),
         controls=controls,
         reports_latency=_field(head, "Has latency").startswith("yes"),
+        binary=_field(head, "Binary"),
     )
 
 

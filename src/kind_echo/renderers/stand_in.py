@@ -1,7 +1,11 @@
 """The renderer that ships with the product: simulated effects in simulated hosts."""
 
+import hashlib
 from dataclasses import asdict
+from functools import cache
+from pathlib import Path
 
+from kind_echo import standins
 from kind_echo.core.errors import KindEchoError
 from kind_echo.renderers.contract import (
     Offer,
@@ -36,6 +40,17 @@ class StandInRenderer:
         except KindEchoError as error:
             raise RenderFailed(str(error)) from error
         return RenderResult(samples, claimed)
+
+    def artefact(self, effect: str, handle: str, version: str) -> str:
+        """Digest of the simulation's own code, and the build."""
+        return f"{_code()} {effect} {version}"
+
+
+@cache
+def _code() -> str:
+    folder = Path(standins.__file__).parent
+    parts = b"".join(path.read_bytes() for path in sorted(folder.glob("*.py")))
+    return hashlib.sha256(parts).hexdigest()
 
 
 def stand_in_offer() -> Offer:

@@ -1,6 +1,6 @@
 """The tables: names as in the design's list of words; rules that a database can hold are held here."""
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Any
 
 from sqlalchemy import (
@@ -42,6 +42,7 @@ class Base(DeclarativeBase):
         Json: JSONB,
         list[Json]: JSONB,
         list[int]: JSONB,
+        list[list[int]]: JSONB,
         list[str]: JSONB,
         bytes: LargeBinary,
     }
@@ -146,7 +147,11 @@ class Plan(Base):
 
 
 class PlanRevision(Base):
-    """A plan as it was when runs ran it; never edited."""
+    """A plan as it was when runs ran it; never edited.
+
+    `condition_limits` has limits that go before those of the cases, by the condition's number; `excluded` lists pairs
+    of a case's position and a condition's number that are not rendered.
+    """
 
     __tablename__ = "plan_revision"
     __table_args__ = (UniqueConstraint("plan_id", "number"),)
@@ -154,7 +159,11 @@ class PlanRevision(Base):
     plan_id: Mapped[int] = mapped_column(ForeignKey("plan.id"))
     number: Mapped[int]
     created_at: Mapped[datetime]
+    made_by: Mapped[str] = mapped_column(server_default="")
+    note: Mapped[str] = mapped_column(server_default="")
     condition_ids: Mapped[list[int]]
+    condition_limits: Mapped[Json] = mapped_column(server_default=text("'{}'::jsonb"))
+    excluded: Mapped[list[list[int]]] = mapped_column(server_default=text("'[]'::jsonb"))
     plan: Mapped[Plan] = relationship()
     cases: Mapped[list["Case"]] = relationship(order_by="Case.position", back_populates="revision")
 
@@ -178,7 +187,10 @@ class Case(Base):
 
 
 class Run(Base):
-    """One execution of a plan's revision on a build."""
+    """One execution of a plan's revision on a build; a greater priority is rendered first.
+
+    A run that is `forced` renders everything; any other takes renders over that nothing has changed since.
+    """
 
     __tablename__ = "run"
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
@@ -186,6 +198,10 @@ class Run(Base):
     build_id: Mapped[int] = mapped_column(ForeignKey("build.id"))
     requested_by: Mapped[str]
     requested_at: Mapped[datetime]
+    priority: Mapped[int] = mapped_column(server_default="0")
+    forced: Mapped[bool] = mapped_column(server_default=text("false"))
+    stopped_at: Mapped[datetime | None]
+    stopped_by: Mapped[str | None]
     revision: Mapped[PlanRevision] = relationship()
     build: Mapped[Build] = relationship()
 
@@ -232,23 +248,27 @@ class Analysis(Base):
     readings: Mapped[list[Json]]
     alignment: Mapped[Json]
     same_length: Mapped[bool]
-    spectra: Mapped[Json]
-    curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
+    spectra: Mapped[Json] = mapped_column(deferred=True)
+    curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
     explanation: Mapped[str] = mapped_column(server_default="")
     created_at: Mapped[datetime]
 
 
 class Render(Base):
-    """The audio that one case under one condition gave, and what it took."""
+    """The audio that one case under one condition gave, and what it took.
+
+    `key` is the digest of all that it depends on; none where a part of that is not known.
+    """
 
     __tablename__ = "render"
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    key: Mapped[str | None] = mapped_column(index=True)
     content_sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"))
     claimed_latency: Mapped[int | None]
     wall_seconds: Mapped[float]
     cpu_seconds: Mapped[float]
     readings: Mapped[list[Json]]
-    curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
+    curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
     rendered_at: Mapped[datetime]
     log: Mapped[str] = mapped_column(server_default="")
     content: Mapped[Content] = relationship()
@@ -274,6 +294,31 @@ class Act(Base):
     why: Mapped[str]
     undone_at: Mapped[datetime | None]
     undone_by: Mapped[str | None]
+
+
+class Decision(Base):
+    """What a person said of a cell, and of its case and condition in other runs as far as the kind of it reaches.
+
+    `covers` names the measures that were broken when it was decided: a waiver holds for no others.
+    """
+
+    __tablename__ = "decision"
+    __table_args__ = (
+        CheckConstraint("kind IN ('accepted', 'fault', 'waived')", name="kind"),
+        CheckConstraint("kind <> 'waived' OR until IS NOT NULL", name="waiver_ends"),
+        Index("ix_decision_place", "effect_id", "fingerprint", "condition_id"),
+    )
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    act_id: Mapped[int] = mapped_column(ForeignKey("act.id"), index=True)
+    cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id"), index=True)
+    effect_id: Mapped[int] = mapped_column(ForeignKey("effect.id"))
+    fingerprint: Mapped[str]
+    condition_id: Mapped[int] = mapped_column(ForeignKey("condition.id"))
+    kind: Mapped[str]
+    ticket: Mapped[str]
+    until: Mapped[date | None]
+    covers: Mapped[list[str]]
+    act: Mapped[Act] = relationship()
 
 
 class Reference(Base):
@@ -305,7 +350,11 @@ class Reference(Base):
 
 
 class Cell(Base):
-    """One case under one condition in a run: what was rendered, against what it was laid, and the verdict."""
+    """One case under one condition in a run: what was rendered, against what it was laid, and the verdict.
+
+    `broken` names the measures that broke their limits, worst first; `measured` has the readings of all channels
+    together by measure, for sheets and trends; `reused` tells that the render is of an earlier run.
+    """
 
     __tablename__ = "cell"
     __table_args__ = (
@@ -322,6 +371,9 @@ class Cell(Base):
     why: Mapped[str] = mapped_column(default="")
     ink: Mapped[float] = mapped_column(default=0.0)
     unfit: Mapped[bool] = mapped_column(default=False)
+    broken: Mapped[list[str]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
+    measured: Mapped[Json] = mapped_column(default=dict, server_default=text("'{}'::jsonb"))
+    reused: Mapped[bool] = mapped_column(default=False, server_default=text("false"))
     attempts: Mapped[int] = mapped_column(default=0)
     log: Mapped[str] = mapped_column(server_default="")
     render_id: Mapped[int | None] = mapped_column(ForeignKey("render.id"))

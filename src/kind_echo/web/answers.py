@@ -7,31 +7,31 @@ from typing import Any
 from flask import Response
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.documents import limit_from, reading_from
-from kind_echo.bench.runs import RunSummary, cells_of
+from kind_echo.bench.deciding import last_act_number, standings
+from kind_echo.bench.documents import reading_from
+from kind_echo.bench.judging import limits_of
+from kind_echo.bench.runs import RunSummary, troubled_cells
 from kind_echo.core.limits import judge
 from kind_echo.core.measures import Limit
-from kind_echo.store.models import Analysis, Cell, Condition, Content, Pair, Reference, Run, Upload
+from kind_echo.store.models import Analysis, Cell, Condition, Content, Pair, Reference, Upload
 from kind_echo.web.bodies import (
     AlignmentBody,
     Body,
     BuildBody,
-    CellBody,
     ConditionBody,
     LimitBody,
     PairBody,
     PairCellBody,
     ReadingBody,
-    ReferenceBody,
-    RunBody,
     SideBody,
     SpectraBody,
+    StandingBody,
     UploadBody,
-    VerdictCounts,
 )
+from kind_echo.web.decision_bodies import ReferenceBody
+from kind_echo.web.run_bodies import RunBody, VerdictCounts
 
 _COUNTS = {"Pass": "passed", "Changed": "changed", "Fail": "failed", "No reading": "no_reading", "Waiting": "waiting"}
-_ENOUGH = 5  # cells from which the time left can be told
 
 
 def answer(body: Body, status: int = 200) -> Response:
@@ -39,8 +39,8 @@ def answer(body: Body, status: int = 200) -> Response:
     return Response(body.model_dump_json(), status, content_type="application/json")
 
 
-def run_body(summary: RunSummary, seconds_left: float | None = None) -> RunBody:
-    """A run and its counts."""
+def run_body(summary: RunSummary, needs_you: int) -> RunBody:
+    """A run and its counts, with how many of its cells need a person."""
     run = summary.run
     return RunBody(
         id=run.id,
@@ -51,45 +51,14 @@ def run_body(summary: RunSummary, seconds_left: float | None = None) -> RunBody:
         build=BuildBody.model_validate(run.build),
         requested_by=run.requested_by,
         requested_at=run.requested_at,
+        priority=run.priority,
+        forced=run.forced,
+        stopped_by=run.stopped_by,
         cells=summary.cells,
         finished=summary.finished,
-        seconds_left=seconds_left,
+        needs_you=needs_you,
+        seconds_left=summary.seconds_left,
         verdicts=VerdictCounts(**{_COUNTS[verdict]: count for verdict, count in summary.verdicts.items()}),
-    )
-
-
-def summarise(run: Run, cells: Sequence[Cell]) -> tuple[RunSummary, float | None]:
-    """The counts of a run from its cells, and the seconds that are left at the pace so far."""
-    verdicts: dict[str, int] = {}
-    for cell in cells:
-        verdicts[cell.verdict] = verdicts.get(cell.verdict, 0) + 1
-    finished = [cell for cell in cells if cell.state in ("done", "failed")]
-    left = None
-    rendered = sorted(cell.render.rendered_at for cell in cells if cell.render is not None)
-    if len(rendered) >= _ENOUGH and len(finished) < len(cells):
-        pace = (datetime.now(UTC) - rendered[0]).total_seconds() / len(rendered)
-        left = round(pace * (len(cells) - len(finished)), 1)
-    return RunSummary(run, verdicts, len(finished)), left
-
-
-def cell_body(cell: Cell) -> CellBody:
-    """A cell of the sheet."""
-    overall = (
-        {r["measure"]: r["value"] for r in cell.analysis.readings if r["channel"] == "all"} if cell.analysis else {}
-    )
-    return CellBody.model_validate(
-        {
-            "id": cell.id,
-            "case_id": cell.case_id,
-            "condition_id": cell.condition_id,
-            "state": cell.state,
-            "verdict": cell.verdict,
-            "why": cell.why,
-            "ink": cell.ink,
-            "unfit": cell.unfit,
-            "residual": overall.get("residual_rms"),
-            "identical": overall.get("identical") == 1.0,
-        }
     )
 
 
@@ -113,9 +82,9 @@ def condition_text(condition: Condition) -> str:
 
 def cell_pair_body(session: Session, cell: Cell) -> PairBody:
     """The pair page of a cell."""
-    limits = {key: limit_from(document) for key, document in cell.case.limits.items()}
+    limits = limits_of(cell)
     build, render, reference = cell.run.build, cell.render, cell.reference
-    ordered = [c.id for c in cells_of(session, cell.run_id) if c.verdict != "Pass"]
+    ordered = troubled_cells(session, cell.run_id)
     render_readings = render.readings if render is not None else []
     known = {r["measure"] for r in cell.analysis.readings} if cell.analysis else set()
     documents = [*(cell.analysis.readings if cell.analysis else []),
@@ -132,6 +101,8 @@ def cell_pair_body(session: Session, cell: Cell) -> PairBody:
         unfit=cell.unfit,
         claimed_latency=render.claimed_latency if render is not None else None,
         log=cell.log or (render.log if render is not None else ""),
+        decision=_standing(session, cell),
+        latest_act=last_act_number(session),
         previous_cell=max((c for c in ordered if c < cell.id), default=None),
         next_cell=min((c for c in ordered if c > cell.id), default=None),
     )
@@ -223,6 +194,11 @@ def _cell_curves(cell: Cell) -> list[dict[str, Any]]:
     if cell.analysis is not None:
         curves += [curve for curve in cell.analysis.curves if curve["side"] == "difference"]
     return curves
+
+
+def _standing(session: Session, cell: Cell) -> StandingBody | None:
+    found = standings(session, cell.run, datetime.now(UTC).date(), [cell.id]).get(cell.id)
+    return StandingBody.model_validate(found) if found is not None else None
 
 
 def _version_of(session: Session, reference: Reference) -> str:

@@ -1,6 +1,6 @@
 """The shape of every request and response: what the OpenAPI document is made from."""
 
-from datetime import datetime
+from datetime import date, datetime
 from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
@@ -67,72 +67,6 @@ class BuildBody(Body):
     note: str
 
 
-class PlanBody(Body):
-    """A plan, what it tests, and how large a run of it is."""
-
-    id: int
-    name: str
-    effect: str
-    revision: int
-    cells: int
-    builds: list[BuildBody]
-
-
-class PlansBody(Body):
-    """All plans."""
-
-    plans: list[PlanBody]
-
-
-class VerdictCounts(Body):
-    """Cells by verdict."""
-
-    passed: int = 0
-    changed: int = 0
-    failed: int = 0
-    no_reading: int = 0
-    waiting: int = 0
-
-
-class RunBody(Body):
-    """A run and how it stands."""
-
-    id: int
-    effect: str
-    plan: str
-    plan_id: int
-    revision: int
-    build: BuildBody
-    requested_by: str
-    requested_at: datetime
-    cells: int
-    finished: int
-    seconds_left: float | None
-    verdicts: VerdictCounts
-
-
-class RunsBody(Body):
-    """All runs, newest first."""
-
-    runs: list[RunBody]
-
-
-class NewRunBody(Body):
-    """A run to start."""
-
-    plan_id: int
-    build_id: int
-    who: str = Field(min_length=1, max_length=80)
-
-
-class CaseBody(Body):
-    """A row of the sheet."""
-
-    id: int
-    signal: str
-    setting: str
-
-
 class ConditionBody(Body):
     """A column of the sheet."""
 
@@ -144,62 +78,6 @@ class ConditionBody(Body):
     block_size: int
     channels: int
     word_length: str
-
-
-class CellBody(Body):
-    """A cell of the sheet."""
-
-    id: int
-    case_id: int
-    condition_id: int
-    state: CellState
-    verdict: VerdictName
-    why: str
-    ink: float
-    unfit: bool
-    residual: float | None
-    identical: bool
-
-
-class ReasonBody(Body):
-    """A reason that cells share."""
-
-    verdict: VerdictName
-    headline: str
-    where: str
-    worst: str
-    cells: list[int]
-
-
-class SiblingBody(Body):
-    """Another run of the same plan, by its build."""
-
-    run_id: int
-    version: str
-
-
-class ActBody(Body):
-    """Something done in one go, that can be undone in one go."""
-
-    id: int
-    kind: str
-    who: str
-    at: datetime
-    why: str
-    references: int
-
-
-class SheetBody(Body):
-    """A run as a sheet: cases down, conditions across."""
-
-    run: RunBody
-    siblings: list[SiblingBody]
-    cases: list[CaseBody]
-    conditions: list[ConditionBody]
-    cells: list[CellBody]
-    reasons: list[ReasonBody]
-    ink_at_limit: float
-    by_hand: int
 
 
 class ReadingBody(Body):
@@ -252,6 +130,21 @@ class AlignmentBody(Body):
     scale: float
 
 
+class StandingBody(Body):
+    """A decision that a cell stands under, or one from before that holds no more."""
+
+    kind: Literal["accepted", "fault", "waived"]
+    who: str
+    at: datetime
+    why: str
+    ticket: str
+    until: date | None
+    act_id: int
+    version: str
+    holds: bool
+    here: bool
+
+
 class PairCellBody(Body):
     """Where in a run a pair stands."""
 
@@ -266,6 +159,8 @@ class PairCellBody(Body):
     unfit: bool
     claimed_latency: int | None
     log: str
+    decision: StandingBody | None
+    latest_act: int
     previous_cell: int | None
     next_cell: int | None
 
@@ -309,52 +204,6 @@ class StripBody(Body):
     samples: list[list[float]]
     curve: list[list[float]]
     curve_points: int
-
-
-class ApprovalBody(Body):
-    """Cells to approve as references."""
-
-    cell_ids: list[int] = Field(min_length=1, max_length=10_000)
-    who: str = Field(min_length=1, max_length=80)
-    why: str = Field(default="", max_length=2000)
-
-
-class UndoBody(Body):
-    """Who takes an act back."""
-
-    who: str = Field(min_length=1, max_length=80)
-
-
-class LatestActBody(Body):
-    """The last act that can be undone."""
-
-    act: ActBody | None
-
-
-class ReferenceBody(Body):
-    """A reference: what it is of, where it came from, who approved it and when it was retired."""
-
-    id: int
-    effect: str
-    signal: str
-    setting: str
-    condition: ConditionBody
-    version: str
-    run_id: int
-    cell_id: int
-    approved_by: str
-    approved_at: datetime
-    why: str
-    replaces_id: int | None
-    retired_at: datetime | None
-    undone: bool
-    sha256: str
-
-
-class ReferencesBody(Body):
-    """References, in order."""
-
-    references: list[ReferenceBody]
 
 
 class UploadBody(Body):
@@ -406,18 +255,6 @@ class CellPath(BaseModel):
     """Which cell."""
 
     cell_id: int
-
-
-class ActPath(BaseModel):
-    """Which act."""
-
-    act_id: int
-
-
-class ReferencePath(BaseModel):
-    """Which reference."""
-
-    reference_id: int
 
 
 class ComparisonPath(BaseModel):

@@ -1,4 +1,4 @@
-"""Approving, undoing, and the references with their history."""
+"""Deciding, undoing, and the references with their history."""
 
 from datetime import UTC, datetime
 
@@ -6,15 +6,16 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.references import approve, count_made, current_references, history, latest_act, undo
+from kind_echo.bench.deciding import decide
+from kind_echo.bench.references import count_made, current_references, history, latest_act, undo
 from kind_echo.store.database import transaction
 from kind_echo.store.models import Act
 from kind_echo.web.answers import answer, reference_body
-from kind_echo.web.bodies import (
+from kind_echo.web.decision_bodies import (
     ActBody,
     ActPath,
-    ApprovalBody,
     LatestActBody,
+    NewDecisionBody,
     ReferencePath,
     ReferencesBody,
     UndoBody,
@@ -23,11 +24,14 @@ from kind_echo.web.bodies import (
 api = APIBlueprint("references", __name__, url_prefix="/api")
 
 
-@api.post("/approvals", responses={201: ActBody})
-def new_approval(body: ApprovalBody) -> Response:
-    """Approve the renders of cells as references, in one act."""
+@api.post("/decisions", responses={201: ActBody})
+def new_decision(body: NewDecisionBody) -> Response:
+    """Decide on cells in one act: accept (as a reference or not), record a fault, or waive."""
     with transaction() as session:
-        act = approve(session, body.cell_ids, who=body.who, why=body.why, now=datetime.now(UTC))
+        act = decide(
+            session, body.cell_ids, body.kind, who=body.who, now=datetime.now(UTC), why=body.why, ticket=body.ticket,
+            until=body.until, seen=body.seen,
+        )  # fmt: skip
         return answer(_act_body(session, act), 201)
 
 
@@ -63,6 +67,4 @@ def reference_history(path: ReferencePath) -> Response:
 
 
 def _act_body(session: Session, act: Act) -> ActBody:
-    return ActBody(
-        id=act.id, kind=act.kind, who=act.who, at=act.at, why=act.why, references=count_made(session, act.id)
-    )
+    return ActBody(id=act.id, kind=act.kind, who=act.who, at=act.at, why=act.why, cells=count_made(session, act.id))

@@ -1,6 +1,6 @@
 """Plans, runs, sheets, cells, and their changes as they happen."""
 
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from datetime import UTC, datetime
 
 import psycopg
@@ -8,40 +8,39 @@ from flask import Response, stream_with_context
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.hosts import BY_HAND, renderers_of
+from kind_echo.bench.deciding import undecided
 from kind_echo.bench.plans import all_plans, builds_of, latest_revision
-from kind_echo.bench.reasons import gather
 from kind_echo.bench.runs import (
     CHANNEL,
-    RunSummary,
     all_runs,
-    cases_of,
-    cells_of,
-    conditions_of,
     find_cell,
     find_run,
+    places_in,
+    put_first,
+    render_again,
+    resume_run,
     start_run,
+    stop_run,
+    summary_of,
 )
-from kind_echo.bench.verdicts import INK_AT_LIMIT
+from kind_echo.core.measures import find_measure
 from kind_echo.store.database import database_url, transaction
-from kind_echo.store.models import Cell, Condition, Plan, Run
-from kind_echo.web.answers import answer, cell_body, cell_pair_body, run_body, summarise
-from kind_echo.web.bodies import (
-    BuildBody,
-    CaseBody,
-    CellPath,
-    ConditionBody,
+from kind_echo.store.models import Plan, Run
+from kind_echo.web.answers import answer, cell_pair_body, run_body
+from kind_echo.web.bodies import BuildBody, CellPath, PairBody, RunPath
+from kind_echo.web.run_bodies import (
     NewRunBody,
-    PairBody,
     PlanBody,
     PlansBody,
-    ReasonBody,
+    RenderAgainBody,
+    RenderedAgainBody,
     RunBody,
-    RunPath,
+    RunChangeBody,
     RunsBody,
     SheetBody,
-    SiblingBody,
+    SheetQuery,
 )
+from kind_echo.web.sheet_answers import sheet_body
 
 api = APIBlueprint("runs", __name__, url_prefix="/api")
 
@@ -59,36 +58,41 @@ def plans() -> Response:
 def runs() -> Response:
     """All runs, newest first."""
     with transaction() as session:
-        return answer(RunsBody(runs=[run_body(summary) for summary in all_runs(session)]))
+        waiting = undecided(session, datetime.now(UTC).date())
+        return answer(RunsBody(runs=[run_body(one, waiting.get(one.run.id, 0)) for one in all_runs(session)]))
 
 
 @api.post("/runs", responses={201: RunBody})
 def new_run(body: NewRunBody) -> Response:
     """Start a run of a plan on a build."""
     with transaction() as session:
-        run = start_run(session, body.plan_id, body.build_id, who=body.who, now=datetime.now(UTC))
-        cells = len(cases_of(run)) * len(run.revision.condition_ids)
-        return answer(run_body(RunSummary(run, {"Waiting": cells}, 0)), 201)
+        run = start_run(session, body.plan_id, body.build_id, who=body.who, now=datetime.now(UTC), render=body.render)
+        return answer(_run_body(session, run), 201)
 
 
 @api.get("/runs/<int:run_id>", responses={200: SheetBody})
-def sheet(path: RunPath) -> Response:
-    """A run as a sheet."""
+def sheet(path: RunPath, query: SheetQuery) -> Response:
+    """A run as a sheet, with a measure as its figures."""
+    find_measure(query.measure)
     with transaction() as session:
-        run = find_run(session, path.run_id)
-        cells, cases, conditions = cells_of(session, run.id), cases_of(run), conditions_of(session, run)
-        summary, seconds_left = summarise(run, cells)
-        body = SheetBody(
-            run=run_body(summary, seconds_left),
-            siblings=_siblings(session, run),
-            cases=[CaseBody(id=c.id, signal=c.signal.name, setting=c.setting.name) for c in cases],
-            conditions=[ConditionBody.model_validate(c) for c in conditions],
-            cells=[cell_body(c) for c in cells],
-            reasons=[ReasonBody.model_validate(r) for r in gather(cells, cases, conditions)],
-            ink_at_limit=INK_AT_LIMIT,
-            by_hand=_by_hand(session, cells, conditions),
-        )
-        return answer(body)
+        return answer(sheet_body(session, find_run(session, path.run_id), query.measure))
+
+
+@api.post("/runs/<int:run_id>/change", responses={200: RunBody})
+def change_run(path: RunPath, body: RunChangeBody) -> Response:
+    """Stop a run, go on with it, or let it be rendered before all others."""
+    act = {"stop": stop_run, "resume": resume_run, "put first": put_first}[body.change]
+    with transaction() as session:
+        run = act(session, path.run_id, who=body.who, now=datetime.now(UTC))
+        return answer(_run_body(session, run))
+
+
+@api.post("/renders", responses={202: RenderedAgainBody})
+def render_cells_again(body: RenderAgainBody) -> Response:
+    """Render cells anew, whatever earlier runs made of the same."""
+    with transaction() as session:
+        cells = render_again(session, body.cell_ids, who=body.who, now=datetime.now(UTC))
+        return answer(RenderedAgainBody(cells=len(cells)), 202)
 
 
 @api.get("/runs/<int:run_id>/events")
@@ -123,6 +127,11 @@ def _changes(run_id: int) -> Iterator[str]:
         return
 
 
+def _run_body(session: Session, run: Run) -> RunBody:
+    waiting = undecided(session, datetime.now(UTC).date())
+    return run_body(summary_of(session, run), waiting.get(run.id, 0))
+
+
 def _plan_body(session: Session, plan: Plan) -> PlanBody:
     revision = latest_revision(session, plan.id)
     return PlanBody(
@@ -130,23 +139,6 @@ def _plan_body(session: Session, plan: Plan) -> PlanBody:
         name=plan.name,
         effect=plan.effect.name,
         revision=revision.number,
-        cells=len(revision.cases) * len(revision.condition_ids),
+        cells=len(places_in(revision)),
         builds=[BuildBody.model_validate(build) for build in builds_of(session, plan.effect_id)],
     )
-
-
-def _by_hand(session: Session, cells: Sequence[Cell], conditions: Sequence[Condition]) -> int:
-    """How many cells people render, with a kit."""
-    renderers = renderers_of(session, conditions)
-    return sum(renderers[cell.condition_id] == BY_HAND for cell in cells)
-
-
-def _siblings(session: Session, run: Run) -> list[SiblingBody]:
-    """The newest run of each build of the same plan, in order of builds; this run for its own."""
-    newest: dict[int, Run] = {}
-    for summary in all_runs(session):
-        if summary.run.revision.plan_id == run.revision.plan_id:
-            newest.setdefault(summary.run.build_id, summary.run)
-    newest[run.build_id] = run
-    ordered = sorted(newest.values(), key=lambda r: r.build.position)
-    return [SiblingBody(run_id=r.id, version=r.build.version) for r in ordered]

@@ -13,7 +13,7 @@ interface LastAct {
   undo: () => void;
 }
 
-/** The last approval, as long as it is fresh, and the undoing of it. */
+/** The last decision, as long as it is fresh, and the undoing of it. */
 export function useLastAct(): LastAct {
   const latest = useQuery(latestActQuery);
   const [person] = usePerson();
@@ -24,13 +24,13 @@ export function useLastAct(): LastAct {
   const undo = () => {
     if (!act || undoing.isPending) return;
     if (!fresh) {
-      setMessage("There is no approval of yours from the last ten minutes to undo.");
+      setMessage("There is no decision of yours from the last ten minutes to undo.");
       return;
     }
     undoing.mutate(
       { act: act.id, who: person },
       {
-        onSuccess: (undone) => setMessage(`Undone: ${count(undone.references, "reference")}.`),
+        onSuccess: (undone) => setMessage(`Undone: ${undone.kind}, ${count(undone.cells, "cell")}.`),
         onError: (error) => setMessage(error.message),
       },
     );
@@ -38,14 +38,16 @@ export function useLastAct(): LastAct {
   return { act: { act: fresh, message }, undo };
 }
 
+const sentenceCase = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
+
 export function UndoBar({ act: { act, message }, onUndo }: { act: LastAct["act"]; onUndo: () => void }) {
   if (!act && !message) return null;
   return (
     <div role="status" className="flex h-11 shrink-0 items-center gap-4 border-y border-line bg-sheet px-5">
-      <p>{act ? `${count(act.references, "reference")} approved by ${act.who}.` : message}</p>
+      <p>{act ? `${sentenceCase(act.kind)}: ${count(act.cells, "cell")}, by ${act.who}.` : message}</p>
       {act && message && <p className="text-quiet">{message}</p>}
       {act && (
-        <Button hint="U" className="h-7" onClick={onUndo}>
+        <Button hint="U" small onClick={onUndo}>
           Undo
         </Button>
       )}

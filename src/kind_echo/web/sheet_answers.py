@@ -1,0 +1,59 @@
+"""From a sheet to the body that the API sends."""
+
+from dataclasses import asdict
+from datetime import UTC, datetime
+
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.deciding import last_act_number
+from kind_echo.bench.hosts import BY_HAND, renderers_of
+from kind_echo.bench.runs import summary_of
+from kind_echo.bench.sheets import Sheet, SheetFinding, sheet_of
+from kind_echo.bench.verdicts import INK_AT_LIMIT
+from kind_echo.core.measures import MEASURES
+from kind_echo.store.models import Run
+from kind_echo.web.answers import run_body
+from kind_echo.web.bodies import ConditionBody
+from kind_echo.web.run_bodies import CaseBody, CellBody, FindingBody, SheetBody, SiblingBody
+
+
+def sheet_body(session: Session, run: Run, measure: str) -> SheetBody:
+    """A run as a sheet, with a measure as its figures."""
+    sheet = sheet_of(session, run, datetime.now(UTC).date(), measure)
+    return SheetBody(
+        run=run_body(summary_of(session, run), sum(cell.needs_you for cell in sheet.cells)),
+        siblings=[_sibling(one) for one in sheet.siblings],
+        cases=[CaseBody(id=c.id, signal=c.signal.name, setting=c.setting.name) for c in sheet.cases],
+        conditions=[ConditionBody.model_validate(c) for c in sheet.conditions],
+        cells=[CellBody.model_validate(c) for c in sheet.cells],
+        findings=[_finding_body(f) for f in sheet.findings],
+        measure=measure,
+        measures=_limited(sheet),
+        before=_sibling(sheet.before) if sheet.before is not None else None,
+        latest_act=last_act_number(session),
+        ink_at_limit=INK_AT_LIMIT,
+        by_hand=_by_hand(session, sheet),
+    )
+
+
+def _sibling(run: Run) -> SiblingBody:
+    return SiblingBody(run_id=run.id, version=run.build.version)
+
+
+def _finding_body(one: SheetFinding) -> FindingBody:
+    return FindingBody.model_validate({**asdict(one.finding), "since": one.since, "before": one.before})
+
+
+def _limited(sheet: Sheet) -> list[str]:
+    """The measures that any cell has a limit for, in the order of the registry."""
+    revision = sheet.run.revision
+    held: set[str] = set().union(
+        *(case.limits for case in sheet.cases), *(limits for limits in revision.condition_limits.values())
+    )
+    return [key for key in MEASURES if key in held or key == "residual_rms"]
+
+
+def _by_hand(session: Session, sheet: Sheet) -> int:
+    """How many cells people render, with a kit."""
+    renderers = renderers_of(session, sheet.conditions)
+    return sum(renderers[cell.condition_id] == BY_HAND for cell in sheet.cells)

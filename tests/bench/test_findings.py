@@ -1,0 +1,148 @@
+"""The grouping of cells into findings, on cells made by hand; and what holds for any cells."""
+
+import itertools
+import random
+from collections.abc import Mapping
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+from kind_echo.bench.boxes import MOST_BOXES, Grid, describe
+from kind_echo.bench.findings import FACTORS, find
+from kind_echo.bench.plans import null_test_limits
+from kind_echo.bench.symptoms import NOT_RENDERED, Examined, samples
+
+LIMITS = null_test_limits()
+VALUES = {
+    "host": ("Almanac", "Bittern", "Estuary"), "mode": ("in real time", "offline"), "rate": ("44.1 kHz", "96 kHz"),
+    "setting": ("Hard", "Soft"), "signal": ("Tone", "Sweep"), "block": ("blocks of 128",),
+}  # fmt: skip
+PLACES = [dict(zip(FACTORS, values, strict=True)) for values in itertools.product(*(VALUES[f] for f in FACTORS))]
+PASSED = {"identical": 1.0}
+
+
+def _cell(number: int, place: Mapping[str, str], verdict: str = "Pass", *broken: str, **measured: float) -> Examined:
+    unfit = bool({"silent", "lead_in_excess", "non_finite"} & set(broken))
+    state = "failed" if NOT_RENDERED in broken else "done"
+    return Examined(
+        number, verdict, state, "why", 0.5 if broken else 0.0, unfit, broken, measured or PASSED, "", LIMITS, place
+    )
+
+
+def _late(samples: float = 1.0) -> dict[str, float]:
+    return {"delay": samples, "account_raw": -30.0, "account_delay": -130.0, "account_fraction": -140.0}
+
+
+def _everywhere(**where: str) -> set[int]:
+    return {i for i, place in enumerate(PLACES) if all(place[k] == v for k, v in where.items())}
+
+
+def _run(*faults: tuple[set[int], str, tuple[str, ...], dict[str, float]]) -> list[Examined]:
+    """Cells at all places; of the faults the first that holds at a place shows."""
+    cells = []
+    for i, place in enumerate(PLACES):
+        here = next((fault for fault in faults if i in fault[0]), None)
+        cells.append(_cell(i, place) if here is None else _cell(i, place, here[1], *here[2], **here[3]))
+    return cells
+
+
+def test_two_faults_in_two_hosts_are_two_findings_even_where_one_hides_the_other() -> None:
+    silent = _everywhere(host="Bittern", rate="44.1 kHz")
+    wrong = _everywhere(setting="Soft", rate="44.1 kHz")
+    residual = {"residual_rms": -50.0}
+    found = find(_run((silent, "Fail", ("lead_in_excess",), residual), (wrong, "Fail", ("residual_rms",), residual)))
+    assert {f.headline: (f.where, set(f.cells)) for f in found} == {
+        "Silence at the start": ("in Bittern, at 44.1 kHz", silent),
+        "Differs from the reference": ("at 44.1 kHz, with Soft", wrong - silent),
+    }
+
+
+def test_what_a_delay_explains_is_one_finding_with_it_and_other_delays_are_others() -> None:
+    almanac, estuary = _everywhere(host="Almanac"), _everywhere(host="Estuary")
+    found = find(_run(
+        (almanac, "Fail", ("residual_rms", "delay"), _late(1.0)),
+        (estuary, "Fail", ("residual_rms", "delay"), _late(-64.0)),
+    ))  # fmt: skip
+    assert [(f.headline, f.where) for f in found] == [
+        ("1 sample late", "in Almanac"), ("64 samples early", "in Estuary")
+    ]  # fmt: skip
+
+
+def test_a_difference_that_the_delay_does_not_explain_stands_beside_it() -> None:
+    both = {
+        "delay": 1.0,
+        "account_raw": -30.0,
+        "account_delay": -40.0,
+        "account_fraction": -45.0,
+        "residual_rms": -30.0,
+    }
+    found = find(_run((_everywhere(host="Almanac"), "Fail", ("residual_rms", "delay"), both)))
+    assert [f.headline for f in found] == ["1 sample late; Differs from the reference"]
+
+
+def test_one_symptom_in_two_places_that_share_nothing_is_two_findings() -> None:
+    apart = _everywhere(host="Almanac", setting="Hard"), _everywhere(host="Estuary", setting="Soft")
+    found = find(_run(*((cells, "Fail", ("clicks",), {"clicks": 3.0}) for cells in apart)))
+    assert sorted(f.where for f in found) == ["in Almanac, with Hard", "in Estuary, with Soft"]
+
+
+def test_the_graver_and_the_undecided_come_first() -> None:
+    found = find(_run(
+        (_everywhere(host="Almanac"), "Changed", (), {"residual_rms": -130.0}),
+        (_everywhere(host="Bittern"), "No reading", ("gain",), {"residual_rms": -130.0}),
+        (_everywhere(host="Estuary", rate="96 kHz"), "Fail", (NOT_RENDERED,), {}),
+    ))  # fmt: skip
+    assert [f.verdict for f in found] == ["No reading", "No reading", "Changed"]
+    assert len(found[0].cells) > len(found[1].cells)
+
+
+@pytest.mark.parametrize(
+    ("count", "said"), [(1.0, "1 sample"), (64.01, "64 samples"), (0.5, "0.50 samples"), (2.96, "3 samples")]
+)
+def test_samples_in_words(count: float, said: str) -> None:
+    assert samples(count) == said
+
+
+marks = st.lists(st.sampled_from(["pass", "fail", "unknown"]), min_size=len(PLACES), max_size=len(PLACES))
+
+
+@settings(max_examples=60, deadline=None)
+@given(marks)
+def test_boxes_hold_every_positive_cell_once_and_no_negative_one(marked: list[str]) -> None:
+    grid = Grid.of(PLACES, FACTORS)
+    positive, negative = np.array([m == "fail" for m in marked]), np.array([m == "pass" for m in marked])
+    boxes = describe(grid, positive, negative)
+    members = [i for box in boxes for i in box.members]
+    assert sorted(members) == list(np.flatnonzero(positive))
+    assert len(boxes) <= MOST_BOXES
+    for box in boxes if len(boxes) > 1 else []:
+        inside = [i for i, place in enumerate(PLACES) if all(place[k] in v for k, v in box.values.items())]
+        assert not negative[inside].any()
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.fixed_dictionaries({k: st.sets(st.sampled_from(v), min_size=1) for k, v in VALUES.items()}))
+def test_a_fault_of_some_values_is_one_box_that_names_the_factors_that_count(
+    wrong: dict[str, set[str]],
+) -> None:
+    grid = Grid.of(PLACES, FACTORS)
+    positive = np.array([all(place[k] in v for k, v in wrong.items()) for place in PLACES])
+    (box,) = describe(grid, positive, ~positive)
+    assert {k: set(v) for k, v in box.values.items()} == {k: v for k, v in wrong.items() if len(v) < len(VALUES[k])}
+
+
+@settings(max_examples=30, deadline=None)
+@given(marks, st.integers())
+def test_findings_do_not_depend_on_the_order_of_the_cells_and_miss_none(marked: list[str], seed: int) -> None:
+    kinds = {"pass": ("Pass", ()), "fail": ("Fail", ("residual_rms",)), "unknown": ("Fail", ("silent",))}
+    cells = [
+        _cell(i, place, kinds[mark][0], *kinds[mark][1], residual_rms=-50.0)
+        for i, (place, mark) in enumerate(zip(PLACES, marked, strict=True))
+    ]
+    found = find(cells)
+    assert {n for f in found for n in f.cells} == {i for i, mark in enumerate(marked) if mark != "pass"}
+    assert find(cells) == found
+    shuffled = random.Random(seed).sample(cells, len(cells))
+    assert {n for f in find(shuffled) for n in f.cells} == {n for f in found for n in f.cells}
