@@ -1,34 +1,118 @@
-"""From the click on a run to its sheet drawn, in the browser, beside an empty page of the same server."""
+"""From the click on a run to its sheet drawn, and the frames while it is walked and scrolled, in the browser."""
 
+import os
+import subprocess
 import time
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
 
+import psycopg
+from ops.cluster import free_port
 from ops.screenshots import launch
 from ops.stack import PROJECT, Stack
-from playwright.sync_api import sync_playwright
+from playwright.sync_api import Page, sync_playwright
 
 _REPEATS = 5
+_STEPS = 60
+_DRAWN = "() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn)))"
+_WATCH = """() => {
+  window.frames_ = []; let last = performance.now();
+  const look = (now) => {
+    window.frames_.push(now - last); last = now; window.watching_ = requestAnimationFrame(look);
+  };
+  window.watching_ = requestAnimationFrame(look);
+}"""
+_SEEN = "() => { cancelAnimationFrame(window.watching_); return window.frames_.slice(1); }"
 
 
 def report() -> list[str]:
     """The figures, a line each; starts the demo when it does not run."""
-    address = Stack(PROJECT / "var").start()
+    stack = Stack(PROJECT / "var")
+    address = stack.start()
     with sync_playwright() as playwright:
         browser = launch(playwright)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
-        empty, sheet = [], []
-        for _ in range(_REPEATS):
-            begin = time.perf_counter()
-            page.goto(f"{address}/nothing-here")
-            page.get_by_text("There is nothing at this address").wait_for()
-            empty.append(time.perf_counter() - begin)
-            page.goto(address)
-            link = page.get_by_role("link", name="Skerry 2.1.0-rc2").first
-            link.wait_for()
-            begin = time.perf_counter()
-            link.click()
-            page.locator("[data-cell]").nth(71).wait_for()
-            page.evaluate("() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn)))")
-            sheet.append(time.perf_counter() - begin)
+        empty = min(_empty(page, address) for _ in range(_REPEATS))
+        small = min(_opened(page, address, "Skerry 2.1.0-rc2", 72) for _ in range(_REPEATS))
+        with _large(stack) as large:
+            big = min(_opened(page, large, "Skerry 2.1.0-rc2", 300) for _ in range(_REPEATS))
+            frames = walk(page)
         browser.close()
-    ratio = min(sheet) / min(empty)
-    return [f"sheet of 72 cells, click to drawn: {ratio:.2f} × a load of an empty page ({min(sheet):.2f} s)"]
+    worst, usual = max(frames), sorted(frames)[len(frames) // 2]
+    return [
+        f"sheet of 72 cells, click to drawn: {small / empty:.2f} × a load of an empty page ({small:.2f} s)",
+        f"sheet of 2,000 cells, click to drawn: {big / empty:.2f} × a load of an empty page ({big:.2f} s)",
+        f"2,000 cells walked by {_STEPS} keys and scrolled: longest frame {worst:.0f} ms, median {usual:.0f} ms",
+    ]
+
+
+def walk(page: Page) -> list[float]:
+    """Walk down and across the sheet that is shown, and scroll it; the time between frames in ms."""
+    page.evaluate(_WATCH)
+    for key in ("ArrowDown", "ArrowRight"):
+        for _ in range(_STEPS // 2):
+            page.keyboard.press(key)
+    box = page.get_by_role("grid").bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 300, box["y"] + 200)
+    for turn in (400, -400) * 5:
+        page.mouse.wheel(0, turn)
+        page.wait_for_timeout(50)
+    frames: list[float] = page.evaluate(_SEEN)
+    return frames
+
+
+def _empty(page: Page, address: str) -> float:
+    begin = time.perf_counter()
+    page.goto(f"{address}/nothing-here")
+    page.get_by_text("There is nothing at this address").wait_for()
+    return time.perf_counter() - begin
+
+
+def _opened(page: Page, address: str, run: str, drawn: int) -> float:
+    page.goto(address)
+    link = page.get_by_role("link", name=run).first
+    link.wait_for()
+    begin = time.perf_counter()
+    link.click()
+    page.locator("[data-cell]").nth(drawn - 1).wait_for()
+    page.evaluate(_DRAWN)
+    return time.perf_counter() - begin
+
+
+@contextmanager
+def _large(stack: Stack) -> Iterator[str]:
+    """A server on a copy of the demo with a run of 2,000 cells in it; the demo itself stays as it is."""
+    from benchmarks.large_run import write_large_run
+
+    cluster = stack.cluster
+    if cluster is None:
+        raise SystemExit("The sheet at full size is measured on the project's own PostgreSQL.")
+    from kind_echo.bench.demo import load_demo
+    from kind_echo.bench.rendering import installed
+    from kind_echo.store.database import URL_VARIABLE, transaction
+    from kind_echo.store.migrate import migrate
+
+    server, name, port = cluster.url.rsplit("/", 1)[0], "benchmark_sheet", free_port()
+    admin: Any = psycopg.connect(f"{server}/postgres", autocommit=True)
+    admin.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
+    admin.execute(f"CREATE DATABASE {name}")
+    os.environ[URL_VARIABLE] = f"{server}/{name}"
+    migrate()
+    with transaction() as session:
+        load_demo(session, list(installed().values()))
+    with transaction() as session:
+        write_large_run(session)
+    web = subprocess.Popen(
+        [PROJECT / ".venv/bin/gunicorn", "-k", "gthread", "--threads", "16", "-b", f"127.0.0.1:{port}",
+         "--no-control-socket", "kind_echo.web.wsgi:application"], env=os.environ,
+    )  # fmt: skip
+    try:
+        time.sleep(3)
+        yield f"http://127.0.0.1:{port}"
+    finally:
+        web.terminate()
+        web.wait()
+        admin.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
+        admin.close()

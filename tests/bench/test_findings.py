@@ -98,6 +98,11 @@ def test_the_graver_and_the_undecided_come_first() -> None:
     assert len(found[0].cells) > len(found[1].cells)
 
 
+def test_two_cells_alike_in_every_factor_do_not_contradict_each_other() -> None:
+    cells = [_cell(0, PLACES[0], "Fail", "clicks", clicks=2.0), _cell(1, PLACES[0]), _cell(2, PLACES[-1])]
+    assert [f.cells for f in find(cells)] == [(0,)]
+
+
 @pytest.mark.parametrize(
     ("count", "said"), [(1.0, "1 sample"), (64.01, "64 samples"), (0.5, "0.50 samples"), (2.96, "3 samples")]
 )

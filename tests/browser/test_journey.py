@@ -32,11 +32,11 @@ def _each_view(page: Page) -> Iterator[str]:
 
 def test_from_the_run_to_the_pair_by_keyboard_then_listen_approve_and_undo(page: Page) -> None:
     _open_sheet(page, "2.1.0-rc2")
-    expect(page.get_by_text("18 of 72 cells need you")).to_be_visible()
-    reason = page.get_by_role("button", name=re.compile("^Differs from the reference"))
-    expect(reason).to_contain_text("6 cells, in Almanac and Estuary, at 44.1 kHz")
+    expect(page.get_by_text("6 of 72 cells need you")).to_be_visible()
+    finding = page.get_by_role("button", name=re.compile("^Differs from the reference"))
+    expect(finding).to_contain_text("6 cells, at 44.1 kHz, with Hard, 8× and Soft, 8×")
     page.keyboard.press(".")
-    chosen = page.locator("[role=gridcell] button[aria-label*='Fail']").first
+    chosen = page.locator("[data-cell][aria-label*='Fail']").first
     expect(chosen).to_be_visible()
     expect(page).to_have_url(re.compile(r"cell=\d+"))
     while "Differs" not in page.get_by_role("region", name="Chosen cell").inner_text():
@@ -62,6 +62,7 @@ def test_from_the_run_to_the_pair_by_keyboard_then_listen_approve_and_undo(page:
     dialog.get_by_role("textbox", name="Why").fill("The new filter is meant")
     dialog.get_by_role("button", name=re.compile("Approve")).click()
     expect(page.get_by_text("Identical to the reference.")).to_be_visible()
+    expect(page.get_by_text("References approved: 1 cell, by Nora F.")).to_be_visible()
     page.keyboard.press("u")
     expect(page.get_by_text("Differs from the reference:", exact=False).first).to_be_visible()
 
@@ -73,13 +74,15 @@ def test_marking_with_shift_approves_a_selection_in_one_act(page: Page) -> None:
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("6 renders of Skerry 2.1.0-rc2")
     dialog.get_by_role("button", name=re.compile("Approve")).click()
-    expect(page.get_by_text("12 of 72 cells need you")).to_be_visible()
+    expect(page.get_by_text("All 72 cells pass or are decided")).to_be_visible()
     page.goto("/references")
     expect(page.get_by_text("Nora F.").first).to_be_visible()
 
 
 def test_a_run_is_started_from_the_page_and_fills_while_it_is_watched(page: Page) -> None:
-    page.get_by_role("button", name="Start 72 renders").click()
+    page.get_by_role("button", name=re.compile("^Rendering: what changed")).click()
+    page.get_by_role("menuitemradio", name="everything").click()
+    page.get_by_role("button", name="Start 72 cells").click()
     expect(page).to_have_url(re.compile(r"/runs/\d+$"))
     expect(page.get_by_text(re.compile(r"[1-9]\d* of 72 done"))).to_be_visible(timeout=90_000)
     expect(page.locator("[data-state=done]").nth(2)).to_be_visible(timeout=90_000)
@@ -141,7 +144,7 @@ def test_figures_and_marks_and_builds_by_keyboard(view: Page) -> None:
     view.keyboard.press("f")
     expect(view).to_have_url(re.compile("figures=1"))
     expect(view.locator("[data-verdict=Fail]").filter(has_text="−51.2").first).to_be_visible()
-    view.keyboard.press("ArrowDown")
+    view.keyboard.press("ArrowRight")
     expect(view.get_by_role("region", name="Chosen cell")).to_contain_text("Steady tone 997 Hz")
     view.keyboard.press("Shift+ArrowRight")
     view.keyboard.press("Shift+ArrowDown")
@@ -154,7 +157,7 @@ def test_figures_and_marks_and_builds_by_keyboard(view: Page) -> None:
 
 def test_the_pair_of_a_sweep_shows_what_explains_it_and_its_curves(view: Page) -> None:
     _open_sheet(view, "2.1.0-rc1")
-    view.locator("button[aria-label^='Sine sweep, Soft, 4×, Almanac, real time, 48 kHz']").dblclick()
+    view.locator("button[aria-label^='Sine sweep, Soft, 4×, Almanac 7, real time, 48 kHz']").dblclick()
     account = view.get_by_role("region", name="What explains the difference")
     expect(account).to_contain_text("1 sample late, 0.07 dB up.")
     expect(account).to_contain_text("1 sample off")

@@ -52,7 +52,7 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
   const [until, setUntil] = useState(() =>
     new Date(Date.now() + IN_DAYS * DAY_MS).toISOString().slice(0, 10),
   );
-  const [knownTo, setKnownTo] = useState(seen);
+  const [opened] = useState(seen);
   const startHere = useRef<HTMLInputElement>(null);
   const decide = useDecide();
   const overtaken = decide.error instanceof Problem && decide.error.title === "DecidedMeanwhile";
@@ -67,18 +67,14 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
         why,
         ticket: ticketed ? ticket.trim() : "",
         until: kind === "waived" ? until : null,
-        seen: knownTo,
+        // Told of it once, a person who decides again means it: the page has looked anew since.
+        seen: overtaken ? seen : opened,
       },
       {
         onSuccess: () => {
           onDone();
           onClose();
         },
-        // Told of it once, a person who decides again means it.
-        onError: (error) =>
-          error instanceof Problem &&
-          error.title === "DecidedMeanwhile" &&
-          setKnownTo(Number.MAX_SAFE_INTEGER),
       },
     );
   };
@@ -91,7 +87,8 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
             event.preventDefault();
             startHere.current?.focus();
           }}
-          className="fixed top-1/2 left-1/2 z-50 max-h-[94vh] w-[34rem] max-w-[94vw] -translate-1/2 overflow-auto rounded-lg border border-line bg-sheet p-6">
+          className="fixed top-1/2 left-1/2 z-50 max-h-[94vh] w-[34rem] max-w-[94vw] -translate-1/2 overflow-auto rounded-lg border border-line bg-sheet p-6"
+        >
           <Dialog.Title className="text-lg font-semibold">Decide</Dialog.Title>
           <Dialog.Description className="mt-1 text-quiet">
             {what}. One undo takes it all back.

@@ -1,5 +1,5 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
-import { memo, type RefObject, useEffect, useRef } from "react";
+import { memo, type RefObject, useEffect } from "react";
 import type { Cell, Measure } from "../api/client";
 import { number } from "../parts/numbers";
 import { Ink } from "./Ink";
@@ -30,18 +30,26 @@ export function Grid(props: Props) {
     getScrollElement: () => box.current,
     estimateSize: (i) => ROW_PX + (rows[i]?.first ? HEAD_PX : 0),
     getItemKey: (i) => rows[i]?.key ?? i,
-    overscan: 6,
-    paddingStart: 0,
-    scrollPaddingStart: 76,
-    scrollPaddingEnd: 40,
+    overscan: 3,
   });
   // A size is by place; what stands there changes with folds and filters.
   // biome-ignore lint/correctness/useExhaustiveDependencies: measured anew for every layout
   useEffect(() => virtual.measure(), [layout]);
   const place = rows.findIndex((row) => row.slots.some((slot) => slot?.cell.id === chosen));
+  // Walking by keys moves the focus along, so that a screen reader says where it is; a row that is out of sight must
+  // be drawn first.
   useEffect(() => {
-    if (place >= 0) virtual.scrollToIndex(place, { align: "auto" });
-  }, [place, virtual]);
+    const show = () => {
+      const cell = box.current?.querySelector<HTMLElement>(`[data-cell="${chosen}"]`);
+      cell?.focus({ preventScroll: true });
+      cell?.scrollIntoView({ block: "nearest", inline: "nearest" });
+      return cell !== null && cell !== undefined;
+    };
+    if (place < 0 || show()) return;
+    virtual.scrollToIndex(place, { align: "center" });
+    const frame = requestAnimationFrame(() => requestAnimationFrame(show));
+    return () => cancelAnimationFrame(frame);
+  }, [chosen, place, virtual, box]);
   const width = props.figures ? "minmax(3.4rem, 4.6rem)" : "minmax(1.9rem, 4.6rem)";
   const template = `11rem repeat(${columns.length}, ${width}) 4.5rem`;
   const first = rows[0]?.slots.find((slot) => slot)?.cell.id;
@@ -90,7 +98,7 @@ export function Grid(props: Props) {
   );
 }
 
-function Header({
+const Header = memo(function Header({
   columns,
   template,
   onFold,
@@ -119,17 +127,19 @@ function Header({
       />
       {columns.map((column, i) =>
         column.first ? (
-          <button
+          <span
             key={column.key}
-            type="button"
-            aria-expanded={!column.folded}
-            title={column.folded ? "Unfold" : "Fold"}
-            onClick={() => onFold(`column ${column.group}`)}
-            className="row-start-1 truncate border-l border-line pl-1.5 text-left font-semibold hover:underline"
+            role="columnheader"
+            tabIndex={-1}
+            className="row-start-1 truncate border-l border-line pl-1.5"
             style={{ gridColumn: `${i + 2} / span ${span(i, "first")}` }}
           >
-            {column.group}
-          </button>
+            <Fold
+              folded={column.folded}
+              name={column.group}
+              onFold={() => onFold(`column ${column.group}`)}
+            />
+          </span>
         ) : null,
       )}
       {columns.map((column, i) =>
@@ -153,6 +163,7 @@ function Header({
           style={{ gridColumn: i + 2 }}
         >
           {column.third}
+          {column.fourth && <span className="block">{column.fourth}</span>}
         </span>
       ))}
       <span
@@ -162,6 +173,20 @@ function Header({
         need you
       </span>
     </div>
+  );
+});
+
+function Fold({ folded, name, onFold }: { folded: boolean; name: string; onFold: () => void }) {
+  return (
+    <button
+      type="button"
+      aria-expanded={!folded}
+      title={folded ? "Unfold" : "Fold"}
+      onClick={onFold}
+      className="font-semibold hover:underline"
+    >
+      {name}
+    </button>
   );
 }
 
@@ -178,15 +203,11 @@ const GridRow = memo(function GridRow(props: RowProps) {
   return (
     <>
       {row.first && (
-        <button
-          type="button"
-          aria-expanded={!row.folded}
-          title={row.folded ? "Unfold" : "Fold"}
-          onClick={() => onFold(`row ${row.group}`)}
-          className="sticky left-0 flex h-[30px] max-w-96 items-end truncate pb-0.5 font-semibold hover:underline"
-        >
-          {row.group}
-        </button>
+        <div role="row" tabIndex={-1} className="flex h-[30px] items-end pb-0.5">
+          <span role="rowheader" tabIndex={-1} className="sticky left-0 max-w-96 truncate">
+            <Fold folded={row.folded} name={row.group} onFold={() => onFold(`row ${row.group}`)} />
+          </span>
+        </div>
       )}
       <div
         role="row"
@@ -255,52 +276,39 @@ interface CellProps {
 
 const CellView = memo(function CellView(props: CellProps) {
   const { cell, more, label, edge, chosen, tabbable, marked, figures, tick, onChoose, onOpen } = props;
-  const button = useRef<HTMLButtonElement>(null);
-  useEffect(() => {
-    // Walking by keys moves the focus along, so that a screen reader says where it is.
-    if (chosen) button.current?.focus({ preventScroll: true });
-  }, [chosen]);
   const decided = cell.decision?.holds ? `. ${DECIDED[cell.decision.kind]}` : "";
   const others = more > 0 ? `. The gravest of ${more + 1}` : "";
   return (
-    <div
+    <button
+      type="button"
       role="gridcell"
-      tabIndex={-1}
       aria-selected={chosen}
-      className={`p-px ${edge ? "border-l border-line" : ""}`}
+      tabIndex={tabbable ? 0 : -1}
+      data-cell={cell.id}
+      data-verdict={cell.verdict}
+      data-state={cell.state}
+      aria-label={`${label}: ${cell.verdict}. ${cell.why}${decided}${others}${marked ? ". Marked" : ""}`}
+      onClick={() => onChoose(cell.id)}
+      onDoubleClick={() => onOpen(cell.id)}
+      className={`relative h-8 scroll-mt-24 scroll-mr-24 scroll-mb-10 scroll-ml-44 self-center overflow-hidden bg-sheet outline-offset-0 ${
+        edge ? "mr-px ml-[2px]" : "mx-px"
+      } ${chosen ? "z-10 outline-2 outline-text" : ""} ${marked ? "inset-ring-2 inset-ring-quiet" : ""}`}
     >
-      <button
-        ref={button}
-        type="button"
-        tabIndex={tabbable ? 0 : -1}
-        data-cell={cell.id}
-        data-verdict={cell.verdict}
-        data-state={cell.state}
-        aria-label={`${label}: ${cell.verdict}. ${cell.why}${decided}${others}${marked ? ". Marked" : ""}`}
-        onClick={() => onChoose(cell.id)}
-        onDoubleClick={() => onOpen(cell.id)}
-        className={`relative block h-8 w-full overflow-hidden bg-sheet outline-offset-0 ${
-          chosen ? "z-10 outline-2 outline-text" : ""
-        } ${marked ? "inset-ring-2 inset-ring-quiet" : ""}`}
-      >
-        <Ink cell={cell} tick={tick} />
-        {figures && cell.state === "done" && (
-          <span
-            className={`absolute inset-x-0 text-center text-xs leading-4 ${
-              cell.ink > 0.5 && cell.needs_you ? "bottom-0 text-on-ink" : "top-0"
-            }`}
-          >
-            {figure(cell, figures)}
-          </span>
-        )}
-        {more > 0 && (
-          <span className="absolute bottom-0 left-1 bg-sheet px-0.5 text-[0.65rem] text-quiet">
-            {more + 1}
-          </span>
-        )}
-        {marked && <span className="absolute top-0 right-0 size-2 bg-text" />}
-      </button>
-    </div>
+      <Ink cell={cell} tick={tick} />
+      {figures && cell.state === "done" && (
+        <span
+          className={`absolute inset-x-0 text-center text-xs leading-4 ${
+            cell.ink > 0.5 && cell.needs_you ? "bottom-0 text-on-ink" : "top-0"
+          }`}
+        >
+          {figure(cell, figures)}
+        </span>
+      )}
+      {more > 0 && (
+        <span className="absolute bottom-0 left-1 bg-sheet px-0.5 text-[0.65rem] text-quiet">{more + 1}</span>
+      )}
+      {marked && <span className="absolute top-0 right-0 size-2 bg-text" />}
+    </button>
   );
 });
 
@@ -315,7 +323,7 @@ function figure(cell: Cell, measure: Measure): string {
   return cell.value === null ? "" : number(cell.value, Math.min(2, measure.decimals));
 }
 
-function Totals({ layout, template }: { layout: Layout; template: string }) {
+const Totals = memo(function Totals({ layout, template }: { layout: Layout; template: string }) {
   const totals = layout.columns.map(
     (_, i) => layout.rows.filter((row) => row.slots[i]?.cell.needs_you).length,
   );
@@ -342,4 +350,4 @@ function Totals({ layout, template }: { layout: Layout; template: string }) {
       ))}
     </div>
   );
-}
+});

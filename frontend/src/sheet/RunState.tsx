@@ -1,4 +1,4 @@
-import { useState } from "react";
+import { memo, useState } from "react";
 import type { RunChange, Sheet } from "../api/client";
 import { useChangeRun, useRenderAgain } from "../api/queries";
 import { Button } from "../parts/controls";
@@ -8,11 +8,11 @@ import { usePerson } from "../parts/person";
 interface Props {
   sheet: Sheet;
   only: string;
-  onOnly: (only: string) => void;
+  onPut: (changes: Record<string, string>) => void;
 }
 
 /** How far the run is, what changed since the build before, and what can be done about the run. */
-export function RunState({ sheet, only, onOnly }: Props) {
+export const RunState = memo(function RunState({ sheet, only, onPut }: Props) {
   const [person] = usePerson();
   const change = useChangeRun(sheet.run.id);
   const again = useRenderAgain();
@@ -46,7 +46,7 @@ export function RunState({ sheet, only, onOnly }: Props) {
               <button
                 type="button"
                 aria-pressed={only === kind}
-                onClick={() => onOnly(only === kind ? "" : kind)}
+                onClick={() => onPut({ only: only === kind ? "" : kind })}
                 className={`underline decoration-line hover:decoration-text ${only === kind ? "font-semibold text-text" : ""}`}
               >
                 {n} {CHANGED[kind]}
@@ -107,6 +107,6 @@ export function RunState({ sheet, only, onOnly }: Props) {
       </div>
     </div>
   );
-}
+});
 
 const CHANGED = { new: "newly failing", still: "still failing", fixed: "fixed" };

@@ -72,9 +72,12 @@ function SheetView({ sheet }: { sheet: Sheet }) {
   const at = () => find(layout, reached.current);
   const chosen = sheet.cells.find((cell) => cell.id === chosenId);
 
+  // The router gives a new function for every address; what is memoised here must not follow each step.
+  const setAddress = useRef(setSearch);
+  setAddress.current = setSearch;
   const put = useCallback(
     (changes: Record<string, string>) =>
-      setSearch(
+      setAddress.current(
         (before) => {
           for (const [key, value] of Object.entries(changes))
             value ? before.set(key, value) : before.delete(key);
@@ -82,14 +85,15 @@ function SheetView({ sheet }: { sheet: Sheet }) {
         },
         { replace: true },
       ),
-    [setSearch],
+    [],
   );
   // The address follows once the keys rest.
+  const told = search.get("cell");
   useEffect(() => {
-    if (!chosenId) return;
+    if (!chosenId || told === String(chosenId)) return;
     const timer = window.setTimeout(() => put({ cell: String(chosenId) }), ADDRESS_WAITS_MS);
     return () => window.clearTimeout(timer);
-  }, [chosenId, put]);
+  }, [chosenId, told, put]);
   const choose = useCallback((id: number) => {
     reached.current = id;
     setChosenId(id);
@@ -101,10 +105,12 @@ function SheetView({ sheet }: { sheet: Sheet }) {
     },
     [choose],
   );
-  const open = useCallback((id: number) => navigate(`/cells/${id}`), [navigate]);
+  const route = useRef(navigate);
+  route.current = navigate;
+  const open = useCallback((id: number) => route.current(`/cells/${id}`), []);
   const fold = useCallback(
     (key: string) =>
-      setSearch(
+      setAddress.current(
         (before) => {
           const folded = before.getAll("folded");
           before.delete("folded");
@@ -114,7 +120,7 @@ function SheetView({ sheet }: { sheet: Sheet }) {
         },
         { replace: true },
       ),
-    [setSearch],
+    [],
   );
   const mark = useCallback(
     (cells: number[]) => {
@@ -237,7 +243,7 @@ function SheetView({ sheet }: { sheet: Sheet }) {
           )}
         </div>
       </div>
-      <RunState sheet={sheet} only={view.only} onOnly={(only) => put({ only })} />
+      <RunState sheet={sheet} only={view.only} onPut={put} />
       <UndoBar act={act} onUndo={undo} />
       <div className="flex min-h-0 flex-1 border-t border-line pt-2">
         <Findings sheet={sheet} marked={marked} onMark={mark} />

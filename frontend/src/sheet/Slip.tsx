@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import type { Cell, DecisionKind, Pair, Sheet } from "../api/client";
 import { cellQuery, measuresQuery, useRenderAgain } from "../api/queries";
 import { StandingText } from "../decide/StandingText";
@@ -6,6 +7,7 @@ import { Button } from "../parts/controls";
 import { kilohertz, limitText, valueText } from "../parts/numbers";
 import { usePerson } from "../parts/person";
 
+const REST_MS = 150;
 const SHOWN = ["residual_rms", "delay", "gain", "sample_peak"];
 
 interface Props {
@@ -83,7 +85,13 @@ export function Slip({ sheet, cell, marked, onOpen, onDecide }: Props) {
 }
 
 function Figures({ cell }: { cell: Cell }) {
-  const pair = useQuery({ ...cellQuery(cell.id), placeholderData: (before: Pair | undefined) => before });
+  // While keys are held down nothing is asked for: the pair of a cell is large.
+  const [rested, setRested] = useState(cell.id);
+  useEffect(() => {
+    const timer = window.setTimeout(() => setRested(cell.id), REST_MS);
+    return () => window.clearTimeout(timer);
+  }, [cell.id]);
+  const pair = useQuery({ ...cellQuery(rested), placeholderData: (before: Pair | undefined) => before });
   const measures = useQuery(measuresQuery);
   const readings = pair.data?.readings ?? [];
   return (

@@ -21,6 +21,8 @@ export interface Column {
   second: string;
   firstOfSecond: boolean;
   third: string;
+  /** The block size, where columns differ in it. */
+  fourth: string;
   label: string;
   conditions: Condition[];
   folded: boolean;
@@ -155,6 +157,9 @@ function columnsOf(
     groups.set(group, [...(groups.get(group) ?? []), c]);
   }
   const columns: Column[] = [];
+  const several = conditions.some(
+    (c, i) => i > 0 && conditions.slice(0, i).some((d) => conditionText(c) === conditionText(d)),
+  );
   for (const [group, members] of groups) {
     const folded = view.folded.has(`column ${group}`);
     const seconds = [...new Set(members.map((c) => head(c)[1]))];
@@ -170,7 +175,10 @@ function columnsOf(
         second: folded ? `all ${members.length}` : second,
         firstOfSecond: first || before?.second !== second,
         third: folded ? "" : third,
-        label: folded ? `${group}, all ${members.length}` : conditionText(c),
+        fourth: folded || !several ? "" : String(c.block_size),
+        label: folded
+          ? `${group}, all ${members.length}`
+          : conditionText(c) + (several ? `, block ${c.block_size}` : ""),
         conditions: folded ? sorted : [c],
         folded,
       });

@@ -5,7 +5,8 @@ from dataclasses import dataclass
 from datetime import date
 from typing import Any, Literal
 
-from sqlalchemy import Row, select
+from sqlalchemy import Row, func, select
+from sqlalchemy import case as when
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.deciding import Standing, standings
@@ -85,7 +86,7 @@ class Sheet:
 def sheet_of(session: Session, run: Run, today: date, measure: str = "residual_rms") -> Sheet:
     """The sheet of a run with a measure as its figures and, where it is not the residual, as its ink."""
     cases, conditions = cases_of(run), conditions_of(session, run)
-    rows = _rows(session, run)
+    rows = _rows(session, run, measure)
     limits = _limits(run)
     decided = standings(session, run, today)
     siblings = siblings_of(session, run)
@@ -127,12 +128,17 @@ def siblings_of(session: Session, run: Run) -> list[Run]:
 Past = Mapping[tuple[str, int], tuple[str, frozenset[str]]]
 
 
-def _rows(session: Session, run: Run) -> list[Row[Any]]:
-    """What is kept in the cells themselves, and what explains their difference; nothing heavier."""
+def _rows(session: Session, run: Run, measure: str) -> list[Row[Any]]:
+    """What is kept in the cells themselves, and what explains their difference; nothing heavier.
+
+    Of a cell that is identical to its reference only what is shown is read: most are, and their readings are many.
+    """
+    shown = func.jsonb_build_object("identical", 1.0, measure, Cell.measured[measure])
+    measured = when((Cell.measured["identical"].as_float() == 1.0, shown), else_=Cell.measured).label("measured")
     query = (
         select(
             Cell.id, Cell.case_id, Cell.condition_id, Cell.state, Cell.verdict, Cell.why, Cell.ink, Cell.unfit,
-            Cell.reused, Cell.broken, Cell.measured, Analysis.explanation,
+            Cell.reused, Cell.broken, measured, Analysis.explanation,
         )
         .outerjoin(Analysis, Analysis.key == Cell.analysis_key)
         .where(Cell.run_id == run.id)

@@ -1,0 +1,122 @@
+"""The sheet at work: findings, deciding by finding, two people at once, filters, folds, and the next build."""
+
+import re
+
+from playwright.sync_api import Browser, Page, expect
+
+from tests.conftest import Server
+
+
+def _open(page: Page, version: str) -> None:
+    page.get_by_role("link", name=re.compile(version)).first.click()
+    expect(page.get_by_role("grid")).to_be_visible()
+
+
+def _finding(page: Page, headline: str) -> None:
+    page.get_by_role("region", name="Findings").get_by_role("button", name=re.compile(f"^{headline}")).click()
+
+
+def test_a_finding_is_waived_in_one_act_and_undone_in_one(page: Page) -> None:
+    _open(page, "2.1.0-rc2")
+    _finding(page, "Differs from the reference")
+    expect(page.get_by_role("button", name="Decide 6")).to_be_visible()
+    page.keyboard.press("d")
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_role("radio", name=re.compile("Waive")).check()
+    dialog.get_by_role("button", name="Waive until a day").click()
+    expect(dialog).to_be_visible()  # a waiver without a reason is not sent
+    dialog.get_by_role("textbox", name="Why").fill("The filter is replaced in rc3")
+    dialog.get_by_role("textbox", name="Ticket").fill("SALT-121")
+    dialog.get_by_role("button", name="Waive until a day").click()
+    expect(page.get_by_text("All 72 cells pass or are decided")).to_be_visible()
+    expect(page.get_by_text("Waived: 6 cells, by Nora F.")).to_be_visible()
+    slip = page.get_by_role("region", name="Chosen cell")
+    expect(slip).to_contain_text("SALT-121")
+    expect(slip).to_contain_text("The filter is replaced in rc3")
+    page.keyboard.press("u")
+    expect(page.get_by_text("6 of 72 cells need you")).to_be_visible()
+
+
+def test_the_second_of_two_people_is_told_and_loses_nothing_typed(page: Page, browser: Browser, server: Server) -> None:
+    _open(page, "2.1.0-rc2")
+    _finding(page, "Differs from the reference")
+    page.keyboard.press("d")
+    dialog = page.get_by_role("dialog")
+    dialog.get_by_role("textbox", name="Why").fill("The corner moved")
+    other = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=server.address).new_page()
+    other.add_init_script("localStorage.setItem('kind-echo.person', 'Tove L.')")
+    other.goto("/")
+    _open(other, "2.1.0-rc2")
+    _finding(other, "Differs from the reference")
+    other.keyboard.press("d")
+    other.get_by_role("dialog").get_by_role("button", name="Record a fault").click()
+    expect(other.get_by_text("All 72 cells pass or are decided")).to_be_visible()
+    other.context.close()
+    dialog.get_by_role("button", name="Record a fault").click()
+    expect(dialog.get_by_role("alert")).to_contain_text("Tove L. has decided on 6 of these cells")
+    expect(dialog.get_by_role("textbox", name="Why")).to_have_value("The corner moved")
+    dialog.get_by_role("button", name="Decide all the same").click()
+    expect(dialog).to_have_count(0)
+    expect(page.get_by_role("region", name="Chosen cell")).to_contain_text("The corner moved")
+
+
+def test_what_is_fixed_and_what_newly_fails_is_said_and_filters_the_sheet(view: Page) -> None:
+    _open(view, "2.1.0-rc2")
+    view.get_by_role("button", name="54 fixed").click()
+    expect(view).to_have_url(re.compile("only=fixed"))
+    expect(view.get_by_text("54 of 72 cells")).to_be_visible()
+    view.keyboard.press("[")
+    expect(view.get_by_role("button", name="60 newly failing")).to_be_visible()
+    view.get_by_role("button", name="60 newly failing").click()
+    expect(view.get_by_text("60 of 72 cells")).to_be_visible()
+
+
+def test_rows_and_columns_are_grouped_folded_filtered_and_inked_by_another_measure(view: Page) -> None:
+    _open(view, "2.1.0-rc1")
+    grid = view.get_by_role("grid")
+    expect(grid.locator("[data-cell]")).to_have_count(72)
+    view.get_by_role("searchbox").fill("soft")
+    expect(grid.locator("[data-cell]")).to_have_count(24)
+    view.get_by_role("searchbox").fill("")
+    grid.get_by_role("button", name="Almanac 7", exact=True).click()
+    grid.get_by_role("button", name="Steady tone 997 Hz", exact=True).click()
+    expect(grid.locator("[data-cell]")).to_have_count(4 * 7)
+    expect(grid.locator("button[aria-label*='The gravest of 18']")).to_have_count(1)
+    view.get_by_role("button", name=re.compile("^Measure: Residual")).click()
+    view.get_by_role("menuitemradio", name="Gain", exact=True).click()
+    expect(view).to_have_url(re.compile("measure=gain"))
+    view.keyboard.press("f")
+    expect(grid.locator("button").filter(has_text="0.07").first).to_be_visible()
+    view.reload()
+    expect(grid.locator("button").filter(has_text="0.07").first).to_be_visible()
+
+
+def test_a_finding_is_taken_apart_and_a_part_of_it_is_marked(view: Page) -> None:
+    _open(view, "2.1.0-rc2")
+    findings = view.get_by_role("region", name="Findings")
+    findings.get_by_role("button", name=re.compile("^Take apart: Differs")).click()
+    findings.get_by_role("button", name="Soft, 8× 3").click()
+    expect(view.get_by_role("button", name="Decide 3")).to_be_visible()
+
+
+def test_many_keys_at_once_lose_no_step(view: Page) -> None:
+    _open(view, "2.1.0-rc2")
+    for _ in range(9):
+        view.keyboard.press("ArrowRight")
+    for _ in range(4):
+        view.keyboard.press("ArrowDown")
+    slip = view.get_by_role("region", name="Chosen cell")
+    expect(slip).to_contain_text("Bell buoy strikes · Hard, 1×")
+    expect(slip).to_contain_text("Bittern 5 · offline · 96 kHz")
+
+
+def test_a_run_takes_over_what_has_not_changed_and_is_rendered_again_when_asked(page: Page) -> None:
+    page.get_by_role("button", name=re.compile("^Build: ")).click()
+    page.get_by_role("menuitemradio", name=re.compile("2.1.0-rc2")).click()
+    page.get_by_role("button", name="Start 72 cells").click()
+    expect(page.get_by_text("72 renders taken over from earlier runs")).to_be_visible()
+    expect(page.get_by_text("6 of 72 cells need you")).to_be_visible()
+    page.keyboard.press(".")
+    page.get_by_role("button", name="Render again").click()
+    expect(page.get_by_text("71 renders taken over from earlier runs")).to_be_visible()
+    expect(page.get_by_text("6 of 72 cells need you")).to_be_visible()
