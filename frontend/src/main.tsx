@@ -9,6 +9,8 @@ import { EffectsPage } from "./effects/EffectsPage";
 import { HostsPage } from "./hosts/HostsPage";
 import { KitPage } from "./kit/KitPage";
 import { CellPairPage, FilesPairPage } from "./pair/PairPage";
+import { NewPlanPage, PlanPage } from "./plans/PlanPage";
+import { PlansPage } from "./plans/PlansPage";
 import { HistoryPage, ReferencesPage } from "./references/ReferencesPage";
 import { RunsPage } from "./runs/RunsPage";
 import { SheetPage } from "./sheet/SheetPage";
@@ -26,6 +28,9 @@ const router = createBrowserRouter([
       { path: "/", element: <RunsPage /> },
       { path: "/runs/:run", element: <SheetPage /> },
       { path: "/runs/:run/kit", element: <KitPage /> },
+      { path: "/plans", element: <PlansPage /> },
+      { path: "/plans/new", element: <NewPlanPage /> },
+      { path: "/plans/:plan", element: <PlanPage /> },
       { path: "/signals", element: <SignalsPage /> },
       { path: "/hosts", element: <HostsPage /> },
       { path: "/effects", element: <EffectsPage /> },

@@ -24,7 +24,18 @@ def _each_view(page: Page) -> Iterator[str]:
     expect(page.get_by_role("region", name="Chosen cell")).to_contain_text("Fail.")
     page.keyboard.press("Enter")
     expect(page).to_have_url(re.compile("/cells/"))
-    for address in (page.url, sheet, "/", "/compare", "/references", "/signals", "/effects", "/hosts"):
+    for address in (
+        page.url,
+        sheet,
+        "/",
+        "/compare",
+        "/references",
+        "/plans",
+        "/plans/1",
+        "/signals",
+        "/effects",
+        "/hosts",
+    ):
         page.goto(address)
         settle(page)
         yield address

@@ -6,6 +6,7 @@ import {
   type NewDecision,
   type NewHost,
   type NewRun,
+  type PlanDocument,
   Problem,
   problemFrom,
   type RunChange,
@@ -25,6 +26,38 @@ export const plansQuery = queryOptions({
   queryKey: ["plans"],
   queryFn: ({ signal }) => take(client.GET("/api/plans", { signal })),
 });
+
+export const planQuery = (id: number, revision: number | undefined) =>
+  queryOptions({
+    queryKey: ["plans", id, revision],
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/plans/{plan_id}", {
+          params: { path: { plan_id: id }, query: revision ? { revision } : {} },
+          signal,
+        }),
+      ),
+  });
+
+export const templatesQuery = queryOptions({
+  queryKey: ["plans", "templates"],
+  queryFn: ({ signal }) => take(client.GET("/api/plans/templates", { signal })),
+  staleTime: Number.POSITIVE_INFINITY,
+});
+
+export const templateQuery = (template: string, effect: string) =>
+  queryOptions({
+    queryKey: ["plans", "template", template, effect],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/plans/from-template", { params: { query: { template, effect } }, signal })),
+  });
+
+/** What a plan would be; nothing is kept. */
+export const checkQuery = (document: PlanDocument) =>
+  queryOptions({
+    queryKey: ["plans", "check", document],
+    queryFn: ({ signal }) => take(client.POST("/api/plans/check", { body: document, signal })),
+  });
 
 export const measuresQuery = queryOptions({
   queryKey: ["measures"],
@@ -194,6 +227,22 @@ export function useSheet(runId: number, measure: string) {
   }, [runId, queries]);
   return sheet;
 }
+
+export const useKeepPlan = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: { document: PlanDocument; who: string }) => take(client.POST("/api/plans", { body })),
+    onSuccess: () =>
+      Promise.all([
+        queries.invalidateQueries({ queryKey: ["plans"] }),
+        queries.invalidateQueries({ queryKey: ["signals"] }),
+        queries.invalidateQueries({ queryKey: ["effects"] }),
+      ]),
+  });
+};
+
+export const useReadPlan = () =>
+  useMutation({ mutationFn: (yaml: string) => take(client.POST("/api/plans/read", { body: { yaml } })) });
 
 export const useStartRun = () => {
   const queries = useQueryClient();

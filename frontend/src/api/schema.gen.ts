@@ -270,7 +270,93 @@ export interface paths {
             cookie?: never;
         };
         /** All plans, with the builds that they can be run on. */
-        get: operations["runs_plans_plans_get"];
+        get: operations["plans_plans_plans_get"];
+        put?: never;
+        /** Keep a plan as the newest revision of its name. */
+        post: operations["plans_keep_plans_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a plan would be: its size, its cost, and what is different from the newest revision of that name. */
+        post: operations["plans_check_plans_check_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/from-template": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A template's plan for an effect; nothing is kept. */
+        get: operations["plans_from_template_plans_from_template_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A plan from YAML; nothing is kept. */
+        post: operations["plans_read_plans_read_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/templates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The kinds of plan that there are. */
+        get: operations["plans_templates_plans_templates_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/plans/{plan_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A plan as it is written, in its newest revision or in another. */
+        get: operations["plans_plan_plans__int_plan_id__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -733,6 +819,20 @@ export interface components {
             word_length: string;
         };
         /**
+         * CostBody
+         * @description What a run will take; no seconds before anything was rendered.
+         */
+        CostBody: {
+            /** Cells */
+            cells: number;
+            /** Most Bytes */
+            most_bytes: number;
+            /** Renders */
+            renders: number;
+            /** Seconds */
+            seconds: number | null;
+        };
+        /**
          * CurveBody
          * @description A curve of one side; its name is its key in files.
          */
@@ -780,6 +880,47 @@ export interface components {
         EffectsBody: {
             /** Effects */
             effects: components["schemas"]["EffectBody"][];
+        };
+        /**
+         * Exclusion
+         * @description What is not rendered: all cells that are alike in everything that is named.
+         */
+        Exclusion: {
+            /**
+             * Block
+             * @default null
+             */
+            block: number | null;
+            /**
+             * Host
+             * @default null
+             */
+            host: string | null;
+            /**
+             * Mode
+             * @default null
+             */
+            mode: ("real time" | "offline") | null;
+            /**
+             * Rate
+             * @default null
+             */
+            rate: number | null;
+            /**
+             * Setting
+             * @default null
+             */
+            setting: string | null;
+            /**
+             * Signal
+             * @default null
+             */
+            signal: string | null;
+            /**
+             * Version
+             * @default null
+             */
+            version: string | null;
         };
         /**
          * FindingBody
@@ -852,6 +993,15 @@ export interface components {
             hosts: components["schemas"]["HostBody"][];
             /** Machines */
             machines: components["schemas"]["MachineBody"][];
+        };
+        /**
+         * KeepPlanBody
+         * @description A plan to keep, and who keeps it.
+         */
+        KeepPlanBody: {
+            document: components["schemas"]["PlanDocument"];
+            /** Who */
+            who: string;
         };
         /**
          * KitBody
@@ -1027,6 +1177,7 @@ export interface components {
             family: string;
             /** Key */
             key: string;
+            limit: components["schemas"]["LimitBody"] | null;
             /** Source */
             source: string;
             /** Title */
@@ -1276,6 +1427,152 @@ export interface components {
             revision: number;
         };
         /**
+         * PlanCase
+         * @description A signal through a setting, or through several that a sweep makes of it.
+         *
+         *     `measures` names the families that are judged; all that come with the signal unless given.
+         */
+        PlanCase: {
+            /**
+             * Limits
+             * @default {}
+             */
+            limits: {
+                [key: string]: components["schemas"]["PlanLimit"];
+            };
+            /**
+             * Measures
+             * @default null
+             */
+            measures: ("levels" | "loudness" | "integrity" | "compare" | "account" | "takes" | "tone" | "aliases" | "imd" | "response" | "latency" | "transfer" | "dynamics" | "lossy" | "match" | "listening" | "folding" | "cost")[] | null;
+            /** Setting */
+            setting: string;
+            /** Signal */
+            signal: string;
+            /** @default null */
+            sweep: components["schemas"]["Sweep"] | null;
+            /**
+             * Takes
+             * @default 1
+             */
+            takes: number;
+        };
+        /**
+         * PlanCondition
+         * @description A version of a host in some modes, at some rates, with some block sizes.
+         */
+        PlanCondition: {
+            /**
+             * Blocks
+             * @default []
+             */
+            blocks: number[];
+            /**
+             * Channels
+             * @default 1
+             */
+            channels: number;
+            /** Host */
+            host: string;
+            /**
+             * Limits
+             * @default {}
+             */
+            limits: {
+                [key: string]: components["schemas"]["PlanLimit"];
+            };
+            /** Modes */
+            modes: ("real time" | "offline")[];
+            /** Rates */
+            rates: number[];
+            /** Version */
+            version: string;
+            /**
+             * Word Length
+             * @default FLOAT
+             * @enum {string}
+             */
+            word_length: "FLOAT" | "PCM_16" | "PCM_24";
+        };
+        /**
+         * PlanDocument
+         * @description A whole plan. Signals and settings that it brings along are kept under their names when it is.
+         */
+        PlanDocument: {
+            /** Cases */
+            cases: components["schemas"]["PlanCase"][];
+            /** Conditions */
+            conditions: components["schemas"]["PlanCondition"][];
+            /** Effect */
+            effect: string;
+            /**
+             * Exclude
+             * @default []
+             */
+            exclude: components["schemas"]["Exclusion"][];
+            /**
+             * Limits
+             * @default {}
+             */
+            limits: {
+                [key: string]: components["schemas"]["PlanLimit"];
+            };
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Plan */
+            plan: string;
+            /**
+             * Settings
+             * @default {}
+             */
+            settings: {
+                [key: string]: {
+                    [key: string]: number | string;
+                };
+            };
+            /**
+             * Signals
+             * @default {}
+             */
+            signals: {
+                [key: string]: {
+                    [key: string]: unknown;
+                };
+            };
+        };
+        /**
+         * PlanLimit
+         * @description The bounds of a measure, and why they are not the usual ones. With neither bound it is not judged.
+         */
+        PlanLimit: {
+            /**
+             * At Least
+             * @default null
+             */
+            at_least: number | null;
+            /**
+             * At Most
+             * @default null
+             */
+            at_most: number | null;
+            /**
+             * Because
+             * @default
+             */
+            because: string;
+        };
+        /**
+         * PlanTextBody
+         * @description A plan as YAML.
+         */
+        PlanTextBody: {
+            /** Yaml */
+            yaml: string;
+        };
+        /**
          * PlansBody
          * @description All plans.
          */
@@ -1434,6 +1731,29 @@ export interface components {
         RenderedAgainBody: {
             /** Cells */
             cells: number;
+        };
+        /**
+         * RevisionBody
+         * @description A revision of a plan: who made it and why, and what it has that the one before has not.
+         */
+        RevisionBody: {
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Differences */
+            differences: string[];
+            /** Id */
+            id: number;
+            /** Made By */
+            made_by: string;
+            /** Note */
+            note: string;
+            /** Number */
+            number: number;
+            /** Runs */
+            runs: number;
         };
         /**
          * RunBody
@@ -1721,6 +2041,36 @@ export interface components {
             stop: number;
         };
         /**
+         * Sweep
+         * @description A parameter that takes several values, one after the other; all else as the setting has it.
+         */
+        Sweep: {
+            /** Parameter */
+            parameter: string;
+            /** Values */
+            values: (number | string)[];
+        };
+        /**
+         * TemplateBody
+         * @description A kind of plan, and what it finds out.
+         */
+        TemplateBody: {
+            /** Key */
+            key: string;
+            /** Purpose */
+            purpose: string;
+            /** Title */
+            title: string;
+        };
+        /**
+         * TemplatesBody
+         * @description All templates.
+         */
+        TemplatesBody: {
+            /** Templates */
+            templates: components["schemas"]["TemplateBody"][];
+        };
+        /**
          * UndoBody
          * @description Who takes an act back.
          */
@@ -1794,6 +2144,22 @@ export interface components {
             run_id: number;
             /** Version */
             version: string;
+        };
+        /**
+         * WrittenPlanBody
+         * @description A plan as it is written, in both forms.
+         */
+        WrittenPlanBody: {
+            cost: components["schemas"]["CostBody"];
+            /** Differences */
+            differences: string[];
+            document: components["schemas"]["PlanDocument"];
+            /** Id */
+            id: number | null;
+            /** Revisions */
+            revisions: components["schemas"]["RevisionBody"][];
+            /** Yaml */
+            yaml: string;
         };
     };
     responses: never;
@@ -2392,7 +2758,7 @@ export interface operations {
             };
         };
     };
-    runs_plans_plans_get: {
+    plans_plans_plans_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -2408,6 +2774,199 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlansBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    plans_keep_plans_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeepPlanBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenPlanBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    plans_check_plans_check_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanDocument"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenPlanBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    plans_from_template_plans_from_template_get: {
+        parameters: {
+            query: {
+                template: string;
+                effect: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenPlanBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    plans_read_plans_read_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanTextBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenPlanBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    plans_templates_plans_templates_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TemplatesBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    plans_plan_plans__int_plan_id__get: {
+        parameters: {
+            query?: {
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WrittenPlanBody"];
                 };
             };
             /** @description Unprocessable Entity */

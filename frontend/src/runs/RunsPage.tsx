@@ -21,7 +21,9 @@ export function RunsPage() {
     <div className="overflow-auto">
       <Stale error={runs.error} />
       <div className="flex flex-wrap items-center gap-4 px-5 pt-4 pb-3">
-        {plans.data && <StartRun plans={plans.data.plans} latest={all[0]?.plan_id} />}
+        {plans.data && (
+          <StartRun plans={plans.data.plans} latest={Number(search.get("plan")) || all[0]?.plan_id} />
+        )}
       </div>
       {all.length > 0 && (
         <p className="border-t border-line px-5 py-2 text-quiet">
@@ -55,9 +57,9 @@ function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined
   const start = useStartRun();
   const [planId, setPlanId] = useState(latest ?? plans[0]?.id);
   const plan = plans.find((one) => one.id === planId);
-  const [buildId, setBuildId] = useState(plan?.builds.at(-1)?.id);
+  const [buildId, setBuildId] = useState<number>();
   const [render, setRender] = useState<NewRun["render"]>("what changed");
-  const build = plan?.builds.find((one) => one.id === buildId);
+  const build = plan?.builds.find((one) => one.id === buildId) ?? plan?.builds.at(-1);
   if (!plan || !build) return <Sentence>No plan has been written yet.</Sentence>;
   const begin = () =>
     start.mutate(

@@ -11,6 +11,8 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.deciding import decide
 from kind_echo.bench.hosts import add_effect, add_host_by_hand, register
+from kind_echo.bench.plan_document import BLOCKS
+from kind_echo.bench.planning import condition_of, setting_named
 from kind_echo.bench.plans import CaseDraft, null_test_limits, revise_plan
 from kind_echo.bench.queue import ANALYSIS_QUEUE, enqueue
 from kind_echo.bench.references import approve
@@ -21,10 +23,10 @@ from kind_echo.core.compare import CompareOptions
 from kind_echo.core.signals import SignalRequest, synthesise
 from kind_echo.core.source import Samples
 from kind_echo.renderers import lv2, stand_in
-from kind_echo.renderers.contract import Offer, OfferedEffect, Values
+from kind_echo.renderers.contract import Offer, OfferedEffect
 from kind_echo.standins.catalogue import STAND_INS
 from kind_echo.store.audiofile import write_audio
-from kind_echo.store.models import Build, Condition, Effect, Plan, Run, Setting, Signal
+from kind_echo.store.models import Build, Condition, Effect, Plan, Run, Signal
 
 BENCH = "Demo bench"
 _AMPLIFIER = "http://lv2plug.in/plugins/eg-amp"
@@ -104,7 +106,7 @@ def _stage(session: Session, scene: Scene, now: datetime, *, urgency: int) -> No
     session.add(plan)
     session.flush()
     settings = {
-        case.setting: _setting(session, effect, case.setting, scene.settings[case.setting]) for case in scene.cases
+        case.setting: setting_named(session, effect, case.setting, scene.settings[case.setting]) for case in scene.cases
     }
     signals = {signal.name: signal for signal in session.scalars(select(Signal))}
     usual = null_test_limits()
@@ -129,25 +131,10 @@ def _stage(session: Session, scene: Scene, now: datetime, *, urgency: int) -> No
 
 
 def _condition(session: Session, where: Where, rate: int) -> Condition:
-    wanted = {
-        "host": where.host, "host_version": where.version, "mode": where.mode, "rate": rate,
-        "block_size": where.block_size, "channels": where.channels, "word_length": "FLOAT",
-    }  # fmt: skip
-    found = session.scalar(select(Condition).filter_by(**wanted))
-    if found is None:
-        found = Condition(**wanted)
-        session.add(found)
-        session.flush()
-    return found
-
-
-def _setting(session: Session, effect: Effect, name: str, values: Values) -> Setting:
-    found = session.scalar(select(Setting).where(Setting.effect_id == effect.id, Setting.name == name))
-    if found is None:
-        found = Setting(effect_id=effect.id, name=name, parameters=values)
-        session.add(found)
-        session.flush()
-    return found
+    return condition_of(
+        session, host=where.host, host_version=where.version, mode=where.mode, rate=rate,
+        block_size=BLOCKS[where.mode], channels=where.channels, word_length="FLOAT",
+    )  # fmt: skip
 
 
 def _bring_pairs(session: Session, now: datetime) -> None:

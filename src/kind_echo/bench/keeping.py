@@ -1,6 +1,7 @@
 """Keeping what was rendered: measured against its stimulus, stored by its content, and made the cell's render."""
 
 import resource
+from collections.abc import Mapping
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -12,10 +13,14 @@ from kind_echo.bench.stimulus import measure_by_signal
 from kind_echo.core.analysis import measure_render
 from kind_echo.core.compare import take_spread
 from kind_echo.core.cost import cost_readings
+from kind_echo.core.errors import BadParameter
+from kind_echo.core.lossy import measure_lossy
+from kind_echo.core.measures import find_measure
 from kind_echo.core.readings import Reading
 from kind_echo.core.source import ArraySource, Samples
 from kind_echo.renderers.contract import RenderResult
 from kind_echo.store.blobs import store_content
+from kind_echo.store.codecs import LossyCodec
 from kind_echo.store.encoding import ENCODINGS
 from kind_echo.store.models import Cell, Render, Take
 
@@ -38,6 +43,8 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
     word_length = ENCODINGS[cell.condition.word_length]
     sources = [ArraySource(take.samples, rate) for take in rendered.takes]
     readings, curves = _measured(cell.case.signal.request, signal, first, rate)
+    if wants_lossy(cell.case.limits):
+        readings += [reading_document(reading) for reading in _lossy(sources[0])]
     cost = _cost(rendered, rate)
     if len(sources) > 1:
         cost.append(take_spread(list(sources)))
@@ -58,6 +65,21 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
         session.add(Take(render_id=render.id, number=number, content_sha256=sha256))
     cell.render = render
     return render
+
+
+def wants_lossy(limits: Mapping[str, Any]) -> bool:
+    """Whether a case is judged by what lossy encoding does: it takes long, and is measured where it is asked for."""
+    return any(find_measure(key).family == "lossy" for key in limits)
+
+
+def _lossy(render: ArraySource) -> list[Reading]:
+    """Through MP3 at 128 kbit/s a channel, or through Vorbis at rates that MP3 does not have."""
+    channels = render.channels
+    try:
+        codec = LossyCodec("mp3", 128.0 * channels, render.rate, channels)
+    except BadParameter:
+        codec = LossyCodec("vorbis", 128.0 * channels, render.rate, channels)
+    return measure_lossy(render, codec.round_trip)[0]
 
 
 def keepable(log: str) -> str:

@@ -86,6 +86,25 @@ def latest_revision(session: Session, plan_id: int) -> PlanRevision:
     return revision
 
 
+def revisions_of(session: Session, plan_id: int) -> list[PlanRevision]:
+    """All revisions of a plan, oldest first."""
+    query = select(PlanRevision).where(PlanRevision.plan_id == plan_id).order_by(PlanRevision.number)
+    return list(session.scalars(query))
+
+
+def revision_numbered(session: Session, plan_id: int, number: int) -> PlanRevision:
+    """A revision of a plan by its number. Raises PlanNotFound."""
+    found = session.scalar(select(PlanRevision).where(PlanRevision.plan_id == plan_id, PlanRevision.number == number))
+    if found is None:
+        raise PlanNotFound(f"{plan_id} in revision {number}")
+    return found
+
+
+def plan_of_effect(session: Session, effect: str, name: str) -> Plan | None:
+    """The plan of that name for that effect; None where there is none."""
+    return session.scalar(select(Plan).join(Effect).where(Effect.name == effect, Plan.name == name))
+
+
 def find_plan(session: Session, name: str) -> Plan:
     """A plan by its name. Raises PlanNotFound."""
     plan = session.scalar(select(Plan).where(Plan.name == name))

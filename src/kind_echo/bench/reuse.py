@@ -8,6 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.judging import judge_as_before
+from kind_echo.bench.keeping import wants_lossy
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue_all
 from kind_echo.core.measures import MEASURE_VERSION
 from kind_echo.renderers.contract import Renderer
@@ -27,7 +28,7 @@ def render_key(renderer: Renderer, cell: Cell) -> str | None:
     parts = [
         artefact, build.effect.name, build.version, case.setting.parameters, case.signal.request, case.takes,
         condition.host, condition.host_version, condition.mode, condition.rate, condition.block_size,
-        condition.channels, condition.word_length, MEASURE_VERSION,
+        condition.channels, condition.word_length, wants_lossy(case.limits), MEASURE_VERSION,
     ]  # fmt: skip
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
 

@@ -7,8 +7,6 @@ from kind_echo.core.measures import Limit
 from kind_echo.renderers import lv2
 from kind_echo.renderers.contract import Values
 
-_BLOCK_SIZES = {"real time": 128, "offline": 512}
-
 SIGNALS: dict[str, dict[str, Any]] = {
     "Steady tone 997 Hz": {
         "kind": "tone", "frequency": 997.0, "level": -6.0, "seconds": 2.0, "lead_in": 0.1, "tail": 0.1, "fade": 0.02,
@@ -48,11 +46,6 @@ class Where:
     mode: str
     rates: tuple[int, ...]
     channels: int = 1
-
-    @property
-    def block_size(self) -> int:
-        """Frames that it processes at a time."""
-        return _BLOCK_SIZES[self.mode]
 
 
 @dataclass(frozen=True)

@@ -25,6 +25,7 @@ _COMMANDS = {
     "abx": "arithmetic",
     "signal": "stimulus",
     "run": "bench",
+    "plan": "plans",
     "worker": "worker",
     "migrate": "migration",
     "load-demo": "bench",

@@ -150,7 +150,8 @@ class PlanRevision(Base):
     """A plan as it was when runs ran it; never edited.
 
     `condition_limits` has limits that go before those of the cases, by the condition's number; `excluded` lists pairs
-    of a case's position and a condition's number that are not rendered.
+    of a case's position and a condition's number that are not rendered. `document` is the plan as it was written, for
+    those that were.
     """
 
     __tablename__ = "plan_revision"
@@ -164,6 +165,7 @@ class PlanRevision(Base):
     condition_ids: Mapped[list[int]]
     condition_limits: Mapped[Json] = mapped_column(server_default=text("'{}'::jsonb"))
     excluded: Mapped[list[list[int]]] = mapped_column(server_default=text("'[]'::jsonb"))
+    document: Mapped[Json | None]
     plan: Mapped[Plan] = relationship()
     cases: Mapped[list["Case"]] = relationship(order_by="Case.position", back_populates="revision")
 

@@ -13,6 +13,7 @@ from kind_echo.web import (
     audio_api,
     hosts_api,
     kits_api,
+    plans_api,
     problems,
     references_api,
     runs_api,
@@ -43,7 +44,7 @@ def create_app() -> OpenAPI:
         security_schemes={},
     )
     problems.register(app)
-    for module in (runs_api, audio_api, references_api, uploads_api, kits_api, signals_api, hosts_api):
+    for module in (runs_api, plans_api, audio_api, references_api, uploads_api, kits_api, signals_api, hosts_api):
         app.register_api(module.api)
 
     @app.get("/api/health", responses={200: HealthBody})

@@ -51,6 +51,7 @@ class MeasureBody(Body):
     family: str
     decimals: int
     drawing: Literal["number", "count", "flag"]
+    limit: LimitBody | None
 
 
 class MeasuresBody(Body):

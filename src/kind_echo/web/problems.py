@@ -10,13 +10,16 @@ from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException
 
 from kind_echo.bench.analysing import AnalysisNotFound
+from kind_echo.bench.deciding import CannotDecide, DecidedMeanwhile
 from kind_echo.bench.hosts import EffectExists, EffectNotOffered, HostExists, HostNotFound
 from kind_echo.bench.kit_returns import CannotAssign, KitFileNotFound
 from kind_echo.bench.kits import NothingByHand
+from kind_echo.bench.plan_document import BadPlan
 from kind_echo.bench.plans import BuildNotFound, PlanNotFound
 from kind_echo.bench.references import ActNotFound, CannotApprove, CannotUndo, ReferenceNotFound
-from kind_echo.bench.runs import CellNotFound, RunNotFound
+from kind_echo.bench.runs import CannotRenderAgain, CellNotFound, RunNotFound
 from kind_echo.bench.signals import SignalExists
+from kind_echo.bench.templates import EffectNotFound, TemplateNotFound
 from kind_echo.bench.uploads import PairNotFound, UploadNotFound, UploadRefused
 from kind_echo.core.errors import BadParameter, ChannelMismatch, KindEchoError, RateMismatch
 from kind_echo.store.audiofile import UnreadableAudio
@@ -48,6 +51,12 @@ _STATUS: dict[type[KindEchoError], int] = {
     RateMismatch: 422,
     ChannelMismatch: 422,
     BadParameter: 422,
+    BadPlan: 422,
+    TemplateNotFound: 404,
+    EffectNotFound: 404,
+    CannotDecide: 409,
+    CannotRenderAgain: 409,
+    DecidedMeanwhile: 409,
     UnreadableAudio: 422,
     UploadRefused: 422,
 }

@@ -8,23 +8,6 @@ from pydantic import Field
 from kind_echo.web.bodies import Body, BuildBody, CellState, ConditionBody, StandingBody, VerdictName
 
 
-class PlanBody(Body):
-    """A plan, what it tests, and how large a run of it is."""
-
-    id: int
-    name: str
-    effect: str
-    revision: int
-    cells: int
-    builds: list[BuildBody]
-
-
-class PlansBody(Body):
-    """All plans."""
-
-    plans: list[PlanBody]
-
-
 class VerdictCounts(Body):
     """Cells by verdict."""
 

@@ -9,13 +9,11 @@ from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.deciding import undecided
-from kind_echo.bench.plans import all_plans, builds_of, latest_revision
 from kind_echo.bench.runs import (
     CHANNEL,
     all_runs,
     find_cell,
     find_run,
-    places_in,
     put_first,
     render_again,
     resume_run,
@@ -25,13 +23,11 @@ from kind_echo.bench.runs import (
 )
 from kind_echo.core.measures import find_measure
 from kind_echo.store.database import database_url, transaction
-from kind_echo.store.models import Plan, Run
+from kind_echo.store.models import Run
 from kind_echo.web.answers import answer, cell_pair_body, run_body
-from kind_echo.web.bodies import BuildBody, CellPath, PairBody, RunPath
+from kind_echo.web.bodies import CellPath, PairBody, RunPath
 from kind_echo.web.run_bodies import (
     NewRunBody,
-    PlanBody,
-    PlansBody,
     RenderAgainBody,
     RenderedAgainBody,
     RunBody,
@@ -45,13 +41,6 @@ from kind_echo.web.sheet_answers import sheet_body
 api = APIBlueprint("runs", __name__, url_prefix="/api")
 
 _HEARTBEAT_SECONDS = 10.0
-
-
-@api.get("/plans", responses={200: PlansBody})
-def plans() -> Response:
-    """All plans, with the builds that they can be run on."""
-    with transaction() as session:
-        return answer(PlansBody(plans=[_plan_body(session, plan) for plan in all_plans(session)]))
 
 
 @api.get("/runs", responses={200: RunsBody})
@@ -130,15 +119,3 @@ def _changes(run_id: int) -> Iterator[str]:
 def _run_body(session: Session, run: Run) -> RunBody:
     waiting = undecided(session, datetime.now(UTC).date())
     return run_body(summary_of(session, run), waiting.get(run.id, 0))
-
-
-def _plan_body(session: Session, plan: Plan) -> PlanBody:
-    revision = latest_revision(session, plan.id)
-    return PlanBody(
-        id=plan.id,
-        name=plan.name,
-        effect=plan.effect.name,
-        revision=revision.number,
-        cells=len(places_in(revision)),
-        builds=[BuildBody.model_validate(build) for build in builds_of(session, plan.effect_id)],
-    )

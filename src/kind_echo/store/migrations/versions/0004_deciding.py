@@ -17,6 +17,7 @@ _ADDED: tuple[tuple[str, Callable[[], sa.Column[Any]]], ...] = (
     ("plan_revision", lambda: sa.Column("note", sa.Text(), nullable=False, server_default="")),
     ("plan_revision", lambda: sa.Column("condition_limits", JSONB(), nullable=False, server_default=sa.text("'{}'"))),
     ("plan_revision", lambda: sa.Column("excluded", JSONB(), nullable=False, server_default=sa.text("'[]'"))),
+    ("plan_revision", lambda: sa.Column("document", JSONB(), nullable=True)),
     ("run", lambda: sa.Column("priority", sa.Integer(), nullable=False, server_default="0")),
     ("run", lambda: sa.Column("forced", sa.Boolean(), nullable=False, server_default=sa.false())),
     ("run", lambda: sa.Column("stopped_at", sa.DateTime(timezone=True), nullable=True)),

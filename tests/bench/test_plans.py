@@ -1,0 +1,263 @@
+"""Plans as they are written: YAML there and back, sweeps, exclusions, limits and their order, revisions, templates."""
+
+from datetime import UTC, datetime
+from typing import Any
+
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+from sqlalchemy import func, select
+
+from kind_echo.bench.plan_document import (
+    BadPlan,
+    Exclusion,
+    PlanCase,
+    PlanCondition,
+    PlanDocument,
+    PlanLimit,
+    Sweep,
+    check_document,
+    differences,
+    read_yaml,
+    write_yaml,
+)
+from kind_echo.bench.planning import cost_of, document_of, save_plan, unfold
+from kind_echo.bench.plans import (
+    PlanNotFound,
+    all_plans,
+    find_build,
+    latest_revision,
+    revision_numbered,
+    revisions_of,
+)
+from kind_echo.bench.runs import cells_of, start_run
+from kind_echo.bench.templates import TEMPLATES, EffectNotFound, TemplateNotFound, plan_from
+from kind_echo.core.measures import MEASURES
+from kind_echo.store.database import transaction
+from kind_echo.store.models import Effect, PlanRevision
+from tests.conftest import drain
+
+NOW = datetime(2026, 11, 25, tzinfo=UTC)
+WRITTEN = """
+plan: Drive
+effect: Skerry
+note: How far it may be driven
+cases:
+- signal: Steady tone 997 Hz
+  setting: Hard, 1×
+  sweep: {parameter: drive, values: [2, 4, 8]}
+  limits:
+    residual_rms: {at_most: -100, because: the ceiling moves}
+- signal: Bell buoy strikes
+  setting: Soft, 8×
+  takes: 2
+conditions:
+- host: Almanac
+  version: '7'
+  modes: [real time, offline]
+  rates: [44100, 48000]
+  limits:
+    gain: {at_least: -0.2, at_most: 0.2, because: it dithers}
+limits:
+  delay: {}
+exclude:
+- {mode: real time, rate: 44100}
+- {signal: Bell buoy strikes, mode: real time}
+"""
+
+
+def test_a_written_plan_is_kept_written_out_and_kept_again_without_another_revision(demo: str) -> None:
+    document = read_yaml(WRITTEN)
+    with transaction() as session:
+        revision = save_plan(session, document, who="Nora F.", now=NOW)
+        assert (revision.number, revision.made_by, revision.note) == (1, "Nora F.", "How far it may be driven")
+        again = read_yaml(write_yaml(document_of(session, revision)))
+        assert again == document
+        assert save_plan(session, again, who="Ivo K.", now=NOW).id == revision.id
+
+
+def test_sweeps_modes_and_rates_unfold_and_exclusions_leave_out(demo: str) -> None:
+    with transaction() as session:
+        document = read_yaml(WRITTEN)
+        unfolded = unfold(session, document)
+        assert [case[2] for case in unfolded.cases] == [
+            "Hard, 1×, drive 2 dB", "Hard, 1×, drive 4 dB", "Hard, 1×, drive 8 dB", "Soft, 8×"
+        ]  # fmt: skip
+        assert [case[3]["drive"] for case in unfolded.cases] == [2, 4, 8, 6.0]
+        # 4 cases × 4 conditions, less 4 at 44.1 kHz in real time, less the bells in real time at 48 kHz.
+        assert (unfolded.cells, unfolded.renders) == (11, 13)
+        cost = cost_of(session, document, unfolded)
+        assert cost.seconds is not None
+        assert cost.most_bytes > 0
+        revision = save_plan(session, document, who="Nora F.", now=NOW)
+        build = find_build(session, revision.plan, "2.0.3")
+        run = start_run(session, revision.plan_id, build.id, who="Nora F.", now=NOW)
+        assert len(cells_of(session, run.id)) == 11
+
+
+def test_a_condition_goes_before_a_case_and_a_case_before_the_plan(demo: str) -> None:
+    """Judged so: a gain that the case forbids and the condition allows passes; what is left unjudged is not judged."""
+    document = read_yaml(WRITTEN)
+    with transaction() as session:
+        limits = unfold(session, document).cases[0][4]
+        assert "delay" not in limits
+        assert limits["residual_rms"].at_most == -100
+        revision = save_plan(session, document, who="Nora F.", now=NOW)
+        assert {frozenset(own) for own in revision.condition_limits.values()} == {frozenset({"gain"})}
+        tight = PlanLimit(at_least=-0.01, at_most=0.01)
+        loud = PlanDocument(
+            plan="Loud", effect="Skerry",
+            cases=[PlanCase(signal="Sine sweep", setting="Soft, 4×", limits={"gain": tight, "residual_rms": PlanLimit(),
+                                                                             "delay": PlanLimit()})],
+            conditions=[
+                PlanCondition(host="Almanac", version="7", modes=["offline"], rates=[48_000]),
+                PlanCondition(host="Estuary", version="2", modes=["offline"], rates=[48_000],
+                              limits={"gain": PlanLimit(at_least=-0.2, at_most=0.2)}),
+            ],
+        )  # fmt: skip
+        made = save_plan(session, loud, who="Nora F.", now=NOW)
+        build = find_build(session, made.plan, "2.1.0-rc1")
+        run = start_run(session, made.plan_id, build.id, who="Nora F.", now=NOW).id
+    drain()
+    with transaction() as session:
+        found = {c.condition.host: (c.verdict, c.broken) for c in cells_of(session, run)}
+    assert found == {"Almanac": ("Fail", ["gain"]), "Estuary": ("Changed", [])}
+
+
+def test_revisions_are_never_edited_and_tell_what_changed(demo: str) -> None:
+    first = read_yaml(WRITTEN)
+    second = first.model_copy(update={"cases": first.cases[:1], "exclude": [], "note": "shorter"})
+    with transaction() as session:
+        plan_id = save_plan(session, first, who="Nora F.", now=NOW).plan_id
+        assert save_plan(session, second, who="Ivo K.", now=NOW).number == 2
+        assert [document_of(session, one) for one in revisions_of(session, plan_id)] == [first, second]
+        assert document_of(session, revision_numbered(session, plan_id, 1)) == first
+        with pytest.raises(PlanNotFound):
+            revision_numbered(session, plan_id, 3)
+    assert differences(first, second) == [
+        "case removed: Bell buoy strikes through Soft, 8×, 2 takes",
+        "exclusion removed: mode real time, rate 44100",
+        "exclusion removed: signal Bell buoy strikes, mode real time",
+    ]
+
+
+def test_plans_of_the_demo_are_written_out_and_read_as_what_they_are(demo: str) -> None:
+    """They were made without a document; what is written of them must give the same cells and the same limits."""
+    with transaction() as session:
+        for plan in all_plans(session):
+            revision = latest_revision(session, plan.id)
+            unfolded = unfold(session, read_yaml(write_yaml(document_of(session, revision))))
+            assert [case[2] for case in unfolded.cases] == [case.setting.name for case in revision.cases]
+            assert len(unfolded.conditions) == len(revision.condition_ids)
+            for (*_, limits, takes), case in zip(unfolded.cases, revision.cases, strict=True):
+                assert takes == case.takes
+                assert {k: (v.at_least, v.at_most) for k, v in limits.items()} == {
+                    k: (d["at_least"], d["at_most"]) for k, d in case.limits.items()
+                }
+
+
+@pytest.mark.parametrize("template", TEMPLATES, ids=lambda template: template.key)
+def test_every_template_fits_every_effect(demo: str, template: Any) -> None:
+    with transaction() as session:
+        for name in session.scalars(select(Effect.name)):
+            document = plan_from(session, template.key, name)
+            assert unfold(session, document).cells > 0, name
+            assert read_yaml(write_yaml(document)) == document
+            revision = save_plan(session, document.model_copy(update={"plan": "Tried"}), who="Nora F.", now=NOW)
+            assert revision.cases
+        session.rollback()
+
+
+def test_a_template_or_effect_that_is_not_there_is_refused(demo: str) -> None:
+    with transaction() as session, pytest.raises(TemplateNotFound):
+        plan_from(session, "nothing", "Skerry")
+    with transaction() as session, pytest.raises(EffectNotFound):
+        plan_from(session, "null", "Nothing")
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        ({"effect": "Nothing"}, "there is no effect Nothing"),
+        ({"cases": [{"signal": "Hum", "setting": "Idle"}]}, "cases.1: there is no signal Hum"),
+        ({"cases": [{"signal": "Sine sweep", "setting": "X"}]}, "Skerry has no setting X"),
+        ({"cases": [{"signal": "Sine sweep", "setting": "Idle"}] * 2}, "is there twice"),
+        ({"cases": [{"signal": "Sine sweep", "setting": "Idle", "sweep": {"parameter": "x", "values": [1]}}]},
+         "Skerry has no parameter x"),
+        ({"cases": [{"signal": "Sine sweep", "setting": "Idle", "sweep": {"parameter": "drive", "values": [900]}}]},
+         "drive cannot be 900"),
+        ({"conditions": [{"host": "X", "version": "1", "modes": ["offline"], "rates": [48000]}]},
+         "there is no host X 1"),
+        ({"conditions": [{"host": "Bittern", "version": "5", "modes": ["real time"], "rates": [48000]}]},
+         "Bittern 5 does not render real time"),
+        ({"exclude": [{"host": "Almanac"}]}, "nothing is left to render"),
+        ({"signals": {"Sine sweep": {"kind": "tone"}}}, "there is another signal of that name"),
+        ({"signals": {"Hum": {"kind": "hum"}}}, "signals.Hum"),
+        ({"settings": {"Idle": {"drive": 3.0}}}, "another setting of that name"),
+        ({"settings": {"Odd": {"colour": 3.0}}}, "Skerry has no parameter colour"),
+    ],
+)  # fmt: skip
+def test_what_a_plan_cannot_have_is_said_with_its_place_and_nothing_is_kept(
+    demo: str, change: dict[str, Any], words: str
+) -> None:
+    document = check_document(read_yaml(WRITTEN).model_dump() | {"plan": "Bad"} | change)
+    with transaction() as session:
+        before = session.scalar(select(func.count()).select_from(PlanRevision))
+    with pytest.raises(BadPlan, match=words), transaction() as session:
+        save_plan(session, document, who="Nora F.", now=NOW)
+    with transaction() as session:
+        assert session.scalar(select(func.count()).select_from(PlanRevision)) == before
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("plan: [", "line 1"),
+        ("just words", "no parts"),
+        ("plan: X", "effect: Field required"),
+        (WRITTEN + "colour: red", "colour: Extra inputs"),
+        (WRITTEN.replace("gain:", "grain:"), "there is no measure grain"),
+        (WRITTEN.replace("- {mode: real time, rate: 44100}", "- {}"), "exclude.1: an exclusion must name something"),
+        (WRITTEN.replace("[44100, 48000]", "[44]"), "conditions.1.rates.1: Input should be greater"),
+        ("!!python/object/apply:os.system ['true']", "could not determine a constructor"),
+    ],
+)
+def test_what_is_no_plan_is_refused_with_its_place(text: str, words: str) -> None:
+    with pytest.raises(BadPlan) as caught:
+        read_yaml(text)
+    assert words in str(caught.value)
+
+
+names = st.text(st.characters(codec="utf-8", categories=("L", "N", "P", "Zs")), min_size=1, max_size=20)
+limits = st.dictionaries(
+    st.sampled_from(sorted(MEASURES)),
+    st.builds(PlanLimit, at_least=st.none() | st.floats(-200, 0), at_most=st.none() | st.floats(0, 200), because=names),
+    max_size=2,
+)
+documents = st.builds(
+    PlanDocument,
+    plan=names, effect=names, note=names,
+    cases=st.lists(
+        st.builds(
+            PlanCase, signal=names, setting=names, takes=st.integers(1, 9), limits=limits, measures=st.none(),
+            sweep=st.none() | st.builds(Sweep, parameter=names, values=st.lists(st.floats(-9, 9) | names, min_size=1)),
+        ),
+        min_size=1, max_size=3,
+    ),
+    conditions=st.lists(
+        st.builds(
+            PlanCondition, host=names, version=names, modes=st.just(["offline"]), channels=st.integers(1, 2),
+            rates=st.lists(st.sampled_from([8000, 44_100, 192_000]), min_size=1), blocks=st.lists(st.integers(1, 4096)),
+            word_length=st.sampled_from(["FLOAT", "PCM_16"]), limits=limits,
+        ),
+        min_size=1, max_size=3,
+    ),
+    limits=limits, signals=st.just({}), settings=st.just({}),
+    exclude=st.lists(st.builds(Exclusion, host=names), max_size=2),
+)  # fmt: skip
+
+
+@given(documents)
+def test_any_plan_comes_back_from_its_yaml(document: PlanDocument) -> None:
+    assert read_yaml(write_yaml(document)) == document
+    assert differences(document, document) == []
