@@ -3,6 +3,7 @@
 import json
 import tempfile
 import time
+import urllib.parse
 import urllib.request
 import zipfile
 from pathlib import Path
@@ -130,6 +131,10 @@ def _take(page: Page, address: str) -> None:
     page.mouse.wheel(0, 320)
     page.wait_for_timeout(400)
     page.screenshot(path=_FOLDER / "pair-response.png")
+    plan = next(p["id"] for p in _ask(f"{address}/api/plans")["plans"] if p["name"] == "Null regression")
+    picture("plan", f"/plans/{plan}")
+    trend = urllib.parse.urlencode({"plan": plan, "measure": "gain", "case": "Sine sweep through Soft, 4×"})
+    picture("trends", f"/trends?{trend}")
     picture("references", "/references")
     tone = next(s for s in _ask(f"{address}/api/signals")["signals"] if s["name"] == "Steady tone 997 Hz")
     picture("signals", f"/signals?signal={tone['id']}&rate=44100")

@@ -16,6 +16,8 @@ import { RunsPage } from "./runs/RunsPage";
 import { SheetPage } from "./sheet/SheetPage";
 import { NotFound, Shell } from "./shell/Shell";
 import { SignalsPage } from "./signals/SignalsPage";
+import { SearchPage } from "./trends/SearchPage";
+import { TrendsPage } from "./trends/TrendsPage";
 
 const queries = new QueryClient({
   defaultOptions: { queries: { retry: shouldRetry, retryDelay: 1000, staleTime: 1000 } },
@@ -28,6 +30,8 @@ const router = createBrowserRouter([
       { path: "/", element: <RunsPage /> },
       { path: "/runs/:run", element: <SheetPage /> },
       { path: "/runs/:run/kit", element: <KitPage /> },
+      { path: "/trends", element: <TrendsPage /> },
+      { path: "/searches/:search", element: <SearchPage /> },
       { path: "/plans", element: <PlansPage /> },
       { path: "/plans/new", element: <NewPlanPage /> },
       { path: "/plans/:plan", element: <PlanPage /> },

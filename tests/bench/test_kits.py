@@ -16,6 +16,8 @@ from hypothesis import strategies as st
 from kind_echo.bench.hosts import BY_HAND
 from kind_echo.bench.kit_returns import CannotAssign, Receipt, assign, discard, kit_files, receive
 from kind_echo.bench.kits import NothingByHand, places_of, signal_start, write_kit
+from kind_echo.bench.plan_document import check_document
+from kind_echo.bench.planning import save_plan
 from kind_echo.bench.plans import find_build, find_plan
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
 from kind_echo.bench.runs import RunNotFound, cells_of, start_run
@@ -354,3 +356,27 @@ def test_a_mark_is_the_same_sound_at_every_rate() -> None:
     assert np.allclose(fast[::2], slow, atol=1e-12)
     assert find_sound(np.zeros((100, 1)), slow) == (0, 0.0)
     assert find_sound(np.zeros((9000, 1)), slow) == (0, 0.0)
+
+
+def test_a_signal_that_cannot_be_had_at_a_rate_is_a_row_with_the_reason_and_the_kit_goes_without(
+    demo: str, tmp_path: Path
+) -> None:
+    with transaction() as session:
+        document = check_document({
+            "plan": "High", "effect": "Skerry", "signals": {"Tone 23 kHz": {"kind": "tone", "frequency": 23_000.0}},
+            "cases": [{"signal": "Tone 23 kHz", "setting": "Hard, 8×"}, {"signal": "Sine sweep", "setting": "Idle"}],
+            "conditions": [{"host": "Dunlin", "version": "5", "modes": ["real time"], "rates": [44_100, 96_000]}],
+        })  # fmt: skip
+        revision = save_plan(session, document, who=WHO, now=NOW)
+        build = find_build(session, revision.plan, "2.0.3")
+        run = start_run(session, revision.plan_id, build.id, who=WHO, now=NOW).id
+    drain()
+    with transaction() as session:
+        cells = cells_of(session, run)
+        assert [(c.condition.rate, c.state) for c in cells if "23" in c.case.signal.name] == [
+            (44_100, "failed"), (96_000, "waiting")
+        ]  # fmt: skip
+        assert "frequency" in next(c.why for c in cells if c.state == "failed")
+        write_kit(session, run, tmp_path / "kit.zip")
+    with zipfile.ZipFile(tmp_path / "kit.zip") as archive:
+        assert len([name for name in archive.namelist() if name.endswith(".wav")]) == 3

@@ -92,7 +92,7 @@ def test_builds_and_settings_of_an_effect_are_shown(view: Page) -> None:
 def test_a_kit_goes_out_and_comes_back_on_the_page(page: Page, tmp_path: Path) -> None:
     page.get_by_role("button", name=re.compile("^Plan:")).click()
     page.get_by_role("menuitemradio", name=re.compile("^By hand")).click()
-    page.get_by_role("button", name="Start 4 renders").click()
+    page.get_by_role("button", name="Start 4 cells").click()
     page.get_by_role("link", name="4 cells rendered by hand: the kit").click()
     expect(page.get_by_role("status").first).to_contain_text("4 of 4 renders still missing")
     with page.expect_download() as download:

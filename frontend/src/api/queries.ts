@@ -59,6 +59,22 @@ export const checkQuery = (document: PlanDocument) =>
     queryFn: ({ signal }) => take(client.POST("/api/plans/check", { body: document, signal })),
   });
 
+export const trendQuery = (plan: number, measure: string) =>
+  queryOptions({
+    queryKey: ["trends", plan, measure],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/trends", { params: { query: { plan_id: plan, measure } }, signal })),
+    placeholderData: (previous) => previous,
+  });
+
+export const searchQuery = (id: number) =>
+  queryOptions({
+    queryKey: ["searches", id],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/searches/{search_id}", { params: { path: { search_id: id } }, signal })),
+    refetchInterval: (query) => (query.state.data?.first == null ? POLL_MS : false),
+  });
+
 export const measuresQuery = queryOptions({
   queryKey: ["measures"],
   queryFn: ({ signal }) => take(client.GET("/api/measures", { signal })),
@@ -240,6 +256,11 @@ export const useKeepPlan = () => {
       ]),
   });
 };
+
+export const useSearch = () =>
+  useMutation({
+    mutationFn: (body: { cell_id: number; who: string }) => take(client.POST("/api/searches", { body })),
+  });
 
 export const useReadPlan = () =>
   useMutation({ mutationFn: (yaml: string) => take(client.POST("/api/plans/read", { body: { yaml } })) });

@@ -536,6 +536,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/searches": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Search the first build in which a cell's case and condition do not pass. */
+        post: operations["time_new_search_searches_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/searches/{search_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How a search stands. */
+        get: operations["time_search_state_searches__int_search_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/signals": {
         parameters: {
             query?: never;
@@ -614,6 +648,23 @@ export interface paths {
         };
         /** A signal as it will be rendered, before it is kept. */
         get: operations["signals_look_signals_preview_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/trends": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A measure over the builds of a plan. */
+        get: operations["time_trend_trends_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1136,6 +1187,42 @@ export interface components {
             at_most: number | null;
         };
         /**
+         * LineBody
+         * @description One case under one condition; a point for each build, null where it was not run.
+         */
+        LineBody: {
+            /** Approved */
+            approved: number[];
+            condition: components["schemas"]["ConditionBody"];
+            limit: components["schemas"]["LimitBody"] | null;
+            /** Points */
+            points: (components["schemas"]["PointBody"] | null)[];
+            /** Setting */
+            setting: string;
+            /** Signal */
+            signal: string;
+        };
+        /**
+         * LookedBody
+         * @description A build of a search; `passes` is null while that is not known.
+         */
+        LookedBody: {
+            /** Cell Id */
+            cell_id: number | null;
+            /** Note */
+            note: string;
+            /** Passes */
+            passes: boolean | null;
+            /** State */
+            state: ("waiting" | "rendering" | "analysing" | "done" | "failed") | null;
+            /** Verdict */
+            verdict: ("Pass" | "Changed" | "Fail" | "No reading" | "Waiting") | null;
+            /** Version */
+            version: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * MachineBody
          * @description A machine: its workers that are at work, and what it can render.
          */
@@ -1299,6 +1386,16 @@ export interface components {
              * @enum {string}
              */
             render: "what changed" | "everything";
+            /** Who */
+            who: string;
+        };
+        /**
+         * NewSearchBody
+         * @description From which cell the first build that differs is searched.
+         */
+        NewSearchBody: {
+            /** Cell Id */
+            cell_id: number;
             /** Who */
             who: string;
         };
@@ -1581,6 +1678,23 @@ export interface components {
             plans: components["schemas"]["PlanBody"][];
         };
         /**
+         * PointBody
+         * @description A build's reading; no value where there is none.
+         */
+        PointBody: {
+            /** Cell Id */
+            cell_id: number;
+            /** Value */
+            value: number | null;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "Pass" | "Changed" | "Fail" | "No reading" | "Waiting";
+            /** Why */
+            why: string;
+        };
+        /**
          * PreviewBody
          * @description A signal as it will be rendered at a rate.
          */
@@ -1814,6 +1928,32 @@ export interface components {
         RunsBody: {
             /** Runs */
             runs: components["schemas"]["RunBody"][];
+        };
+        /**
+         * SearchBody
+         * @description How a search stands: its builds, oldest first, and the place of the first that differs once it is found.
+         */
+        SearchBody: {
+            /** Builds */
+            builds: components["schemas"]["LookedBody"][];
+            condition: components["schemas"]["ConditionBody"];
+            /** Effect */
+            effect: string;
+            /** First */
+            first: number | null;
+            /** Id */
+            id: number;
+            /** Setting */
+            setting: string;
+            /** Signal */
+            signal: string;
+            /**
+             * Started At
+             * Format: date-time
+             */
+            started_at: string;
+            /** Started By */
+            started_by: string;
         };
         /**
          * SettingBody
@@ -2069,6 +2209,20 @@ export interface components {
         TemplatesBody: {
             /** Templates */
             templates: components["schemas"]["TemplateBody"][];
+        };
+        /**
+         * TrendBody
+         * @description A measure over the builds of a plan.
+         */
+        TrendBody: {
+            /** Builds */
+            builds: components["schemas"]["SiblingBody"][];
+            /** Effect */
+            effect: string;
+            /** Lines */
+            lines: components["schemas"]["LineBody"][];
+            /** Plan */
+            plan: string;
         };
         /**
          * UndoBody
@@ -3312,6 +3466,70 @@ export interface operations {
             };
         };
     };
+    time_new_search_searches_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSearchBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    time_search_state_searches__int_search_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                search_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SearchBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
     signals_signals_signals_get: {
         parameters: {
             query?: never;
@@ -3482,6 +3700,38 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PreviewBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    time_trend_trends_get: {
+        parameters: {
+            query: {
+                plan_id: number;
+                measure: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrendBody"];
                 };
             };
             /** @description Unprocessable Entity */

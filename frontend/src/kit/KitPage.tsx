@@ -244,6 +244,13 @@ function Places({ kit }: { kit: Kit }) {
 }
 
 function Came({ place, file }: { place: KitPlace; file: KitFile | undefined }) {
+  if (!file && place.state === "failed")
+    return (
+      <>
+        <td className="text-quiet">Not in the kit</td>
+        <td className="max-w-80">{place.why}</td>
+      </>
+    );
   if (!file)
     return (
       <>

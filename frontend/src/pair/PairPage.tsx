@@ -2,13 +2,14 @@ import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { DecisionKind, Pair } from "../api/client";
-import { cellQuery, comparisonQuery } from "../api/queries";
+import { cellQuery, comparisonQuery, useSearch } from "../api/queries";
 import { DecideDialog } from "../decide/DecideDialog";
 import { StandingText } from "../decide/StandingText";
 import { UndoBar, useLastAct } from "../decide/UndoBar";
 import { Button, Sentence } from "../parts/controls";
 import { useKeys } from "../parts/keys";
 import { kilohertz, number } from "../parts/numbers";
+import { usePerson } from "../parts/person";
 import { Failed, Loading, Stale } from "../parts/states";
 import { Account } from "./Account";
 import { Curves } from "./Curves";
@@ -100,6 +101,8 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
     frames,
   );
   const player = usePlayer(pair);
+  const firstBuild = useSearch();
+  const [person] = usePerson();
   const { cell } = pair;
   const canApprove = cell !== null && !cell.unfit && pair.render !== null;
   const setView = (wanted: View) => {
@@ -169,9 +172,27 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
         ) : (
           <p className="text-quiet">There is nothing to switch between until both sides are there.</p>
         )}
-        <div className="ml-auto flex gap-2">
+        <div className="ml-auto flex items-center gap-2">
+          {firstBuild.error && (
+            <p role="alert" className="line-clamp-3 max-w-64 text-xs">
+              {firstBuild.error.message}
+            </p>
+          )}
           {cell && (
             <>
+              {pair.verdict !== "Pass" && pair.verdict !== "Waiting" && (
+                <Button
+                  disabled={firstBuild.isPending}
+                  onClick={() =>
+                    firstBuild.mutate(
+                      { cell_id: cell.cell_id, who: person || "someone" },
+                      { onSuccess: (made) => navigate(`/searches/${made.id}`) },
+                    )
+                  }
+                >
+                  First build that differs
+                </Button>
+              )}
               <Button hint="D" onClick={() => setDeciding("fault")}>
                 Decide
               </Button>

@@ -32,8 +32,8 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
         return (
           // biome-ignore lint/suspicious/noArrayIndexKey: a case has no name but its place
           <div key={i} className="grid gap-1.5">
-            <div className="flex flex-wrap items-center gap-2">
-              <span className="w-6 text-right text-quiet">{i + 1}</span>
+            <div className="flex flex-wrap items-center gap-2 pl-8">
+              <span className="-ml-8 w-6 text-right text-quiet">{i + 1}</span>
               <Choose
                 label={`Signal of ${of}`}
                 value={one.signal}

@@ -39,8 +39,8 @@ export function Conditions({ document, hosts, measures, onChange }: Props) {
         return (
           // biome-ignore lint/suspicious/noArrayIndexKey: a condition has no name but its place
           <div key={i} className="grid gap-1.5">
-            <div className="flex flex-wrap items-center gap-x-2 gap-y-1.5">
-              <span className="w-6 text-right text-quiet">{i + 1}</span>
+            <div className="flex flex-wrap items-center gap-x-2 gap-y-1.5 pl-8">
+              <span className="-ml-8 w-6 text-right text-quiet">{i + 1}</span>
               <Choose
                 label={`Host of ${of}`}
                 value={`${one.host} ${one.version}`}

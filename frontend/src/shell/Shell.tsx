@@ -8,6 +8,7 @@ import { useTheme } from "./theme";
 
 const LINKS = [
   { to: "/", label: "Runs", under: ["/runs", "/cells"] },
+  { to: "/trends", label: "Trends", under: ["/searches"] },
   { to: "/plans", label: "Plans", under: ["/plans/"] },
   { to: "/compare", label: "Compare two files", under: ["/comparisons"] },
   { to: "/references", label: "References", under: [] },

@@ -8,15 +8,17 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.analysing import analyse
 from kind_echo.bench.demo import settle
-from kind_echo.bench.hosts import renderers_of
+from kind_echo.bench.hosts import BY_HAND, renderers_of
 from kind_echo.bench.judging import judge_now
 from kind_echo.bench.keeping import keep_render, keepable
 from kind_echo.bench.kit_returns import KitFileNotFound, give_up, measure_returned, recognise
+from kind_echo.bench.kits import why_not
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue, queue_app
 from kind_echo.bench.references import hold_references
 from kind_echo.bench.rendering import render_takes, renderer_named, request_for
 from kind_echo.bench.reuse import render_key, take_over
 from kind_echo.bench.runs import enqueue_renders, find_cell, find_run, tell_change, waiting_cells
+from kind_echo.bench.searching import advance, find_search
 from kind_echo.bench.symptoms import NOT_RENDERED
 from kind_echo.bench.uploads import find_pair
 from kind_echo.core.compare import CompareOptions
@@ -47,6 +49,8 @@ def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
         if not run.forced:
             cells = take_over(session, run, renderer_named(queue), cells)
         enqueue_renders(session, run, queue, cells)
+        if run.search_id is not None and not cells:
+            advance(session, find_search(session, run.search_id))
         tell_change(session, run_id)
 
 
@@ -96,10 +100,22 @@ def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
             if cell.render is None or cell.state == "rendering":
                 return  # another render is on its way, and its analysis with it
             judge_now(session, cell)
+            _search_on(session, cell)
             tell_change(session, cell.run_id)
     except Exception as error:
         _last_attempt(context, lambda reason: _fail_cell(cell_id, reason), error)
         raise
+
+
+@app.task(name="check_kit", queue=ANALYSIS_QUEUE, retry=_RETRY)
+def check_kit(run_id: int) -> None:
+    """Fail the cells that are rendered by hand and whose signal cannot be made under their condition."""
+    with transaction() as session:
+        for cell in waiting_cells(session, find_run(session, run_id), BY_HAND):
+            reason = why_not(session, cell)
+            if reason is not None:
+                _give_up(cell, reason)
+        tell_change(session, run_id)
 
 
 @app.task(name="recognise_kit_file", queue=ANALYSIS_QUEUE, retry=_RETRY, pass_context=True)
@@ -175,8 +191,16 @@ def _fail_cell(cell_id: int, reason: str, log: str = "") -> None:
     with transaction() as session:
         cell = find_cell(session, cell_id, lock=True)
         _give_up(cell, reason)
+        _search_on(session, cell)
         cell.log = keepable(log)
         tell_change(session, cell.run_id)
+
+
+def _search_on(session: Session, cell: Cell) -> None:
+    """A search that waited for this cell goes on."""
+    if cell.run.search_id is not None:
+        session.flush()
+        advance(session, find_search(session, cell.run.search_id))
 
 
 def _give_up(cell: Cell, reason: str) -> None:

@@ -16,7 +16,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.keeping import Rendered, keep_render
-from kind_echo.bench.kits import MANIFEST, Place, mark_of, mark_start, places_of, signal_start, sound_key
+from kind_echo.bench.kits import MANIFEST, Place, can_be_had, mark_of, mark_start, places_of, signal_start, sound_key
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
 from kind_echo.bench.runs import find_cell, tell_change
 from kind_echo.bench.stimulus import make_stimulus
@@ -319,7 +319,7 @@ def _keep(
 def _sound_in(session: Session, source: BlobSource, here: Sequence[Place]) -> tuple[str | None, str]:
     """Which of the kit's sounds a file holds, and what told: its mark, or where no mark is left, the signal itself."""
     samples = source.read(0, min(source.frames, round(_LOOKED_INTO * source.rate)))
-    cells = {place.sound: place.cell for place in here}
+    cells = {place.sound: place.cell for place in here if can_be_had(session, place.cell)}
     found = _clear_winner({sound: find_sound(samples, mark_of(sound, source.rate))[1] for sound in cells})
     if found is not None:
         return found, "mark"

@@ -112,19 +112,34 @@ def kit_samples(session: Session, cell: Cell) -> Samples:
     return samples
 
 
+def can_be_had(session: Session, cell: Cell) -> bool:
+    """Whether a cell's signal can be made at its rate; where it cannot, its cell says so and the kit goes without."""
+    return why_not(session, cell) is None
+
+
+def why_not(session: Session, cell: Cell) -> str | None:
+    """Why a cell's signal cannot be made under its condition; None where it can."""
+    try:
+        make_stimulus(session, cell.case.signal.request, cell.condition.channels, cell.condition.rate)
+    except KindEchoError as error:
+        return str(error)
+    return None
+
+
 def write_kit(session: Session, run_id: int, path: Path) -> None:
     """Write the ZIP of a run's kit: signals, manifest and instructions. Raises RunNotFound, NothingByHand."""
     places = places_of(session, run_id)
     files: dict[str, str] = {}
     with zipfile.ZipFile(path, "w") as kit, tempfile.TemporaryDirectory(prefix="kind-echo-") as folder:
         for place in places:
-            if place.sound in files:
+            if place.sound in files or not can_be_had(session, place.cell):
                 continue
             name = f"{len(files) + 1:02d}-{_slug(place.cell.case.signal.name)}-{place.rate}.wav"
             files[place.sound] = f"signals/{name}"
             written = Path(folder) / "signal.wav"
             write_audio(written, kit_samples(session, place.cell), place.rate, "FLOAT")
             kit.write(written, files[place.sound], zipfile.ZIP_DEFLATED)
+        places = [place for place in places if place.sound in files]
         kit.writestr(MANIFEST, _manifest(places, files), zipfile.ZIP_DEFLATED)
         run = find_run(session, run_id)
         kit.writestr("instructions.html", _instructions(run, places, files), zipfile.ZIP_DEFLATED)

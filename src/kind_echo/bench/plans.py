@@ -105,6 +105,14 @@ def plan_of_effect(session: Session, effect: str, name: str) -> Plan | None:
     return session.scalar(select(Plan).join(Effect).where(Effect.name == effect, Plan.name == name))
 
 
+def plan_numbered(session: Session, plan_id: int) -> Plan:
+    """A plan by its number. Raises PlanNotFound."""
+    plan = session.get(Plan, plan_id)
+    if plan is None:
+        raise PlanNotFound(plan_id)
+    return plan
+
+
 def find_plan(session: Session, name: str) -> Plan:
     """A plan by its name. Raises PlanNotFound."""
     plan = session.scalar(select(Plan).where(Plan.name == name))

@@ -19,7 +19,7 @@ from kind_echo.bench.queue import (
     enqueue_all,
 )
 from kind_echo.core.errors import KindEchoError
-from kind_echo.store.models import Build, Case, Cell, Condition, Event, PlanRevision, Render, Run
+from kind_echo.store.models import Build, Case, Cell, Condition, Event, PlanRevision, Render, Run, Search
 
 CHANNEL = "kind_echo_run"
 """The PostgreSQL channel on which the number of a run is sent when one of its cells changes."""
@@ -106,6 +106,21 @@ def start_run(
     ])  # fmt: skip
     _prepare(session, run)
     session.add(Event(at=now, who=who, what="run started", detail={"run": run.id, "build": build.version}))
+    return run
+
+
+def start_search_run(session: Session, search: Search, build: Build, now: datetime) -> Run:
+    """Render the one cell that a search asks for, before all else."""
+    priority = (session.scalar(select(func.max(Run.priority))) or 0) + 1
+    run = Run(
+        revision_id=search.case.revision_id, build_id=build.id, requested_by=search.started_by, requested_at=now,
+        priority=priority, search_id=search.id,
+    )  # fmt: skip
+    session.add(run)
+    session.flush()
+    session.add(Cell(run_id=run.id, case_id=search.case_id, condition_id=search.condition_id))
+    session.flush()
+    _prepare(session, run)
     return run
 
 
@@ -208,9 +223,11 @@ def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: da
 
 def _prepare(session: Session, run: Run) -> None:
     """Each renderer that the run needs looks which of its cells it must render."""
-    queues = renderers_of(session, conditions_of(session, run))
-    for queue in sorted(set(queues.values()) - {BY_HAND}):
+    queues = set(renderers_of(session, conditions_of(session, run)).values())
+    for queue in sorted(queues - {BY_HAND}):
         enqueue(session, "prepare_run", queue, run.priority, run_id=run.id)
+    if BY_HAND in queues:
+        enqueue(session, "check_kit", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, run_id=run.id)
 
 
 def _locked(session: Session, run_id: int) -> Run:
@@ -271,8 +288,8 @@ def cases_of(run: Run) -> Sequence[Case]:
 
 
 def all_runs(session: Session) -> list[RunSummary]:
-    """Every run, newest first, with its counts."""
-    query = select(Run).order_by(Run.id.desc()).options(*_WITH_NAMES)
+    """Every run, newest first, with its counts; but those of searches."""
+    query = select(Run).where(Run.search_id.is_(None)).order_by(Run.id.desc()).options(*_WITH_NAMES)
     return _summaries(session, list(session.scalars(query)), None)
 
 

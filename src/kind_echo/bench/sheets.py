@@ -117,7 +117,7 @@ def siblings_of(session: Session, run: Run) -> list[Run]:
     query = (
         select(Run)
         .join(PlanRevision, PlanRevision.id == Run.revision_id)
-        .where(PlanRevision.plan_id == run.revision.plan_id)
+        .where(PlanRevision.plan_id == run.revision.plan_id, Run.search_id.is_(None))
         .order_by(Run.id)
     )
     newest = {one.build_id: one for one in session.scalars(query)} | {run.build_id: run}

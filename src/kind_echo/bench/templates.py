@@ -108,7 +108,7 @@ def _gain(bench: Bench) -> PlanDocument:
         cases = [
             PlanCase(
                 signal=name, setting=AS_IT_COMES, sweep=Sweep(parameter=gain["name"], values=[value]),
-                limits={"fundamental_level": _near(-30.0 + value, 0.01, f"{value:g} dB of gain are set")},
+                limits={"fundamental_level": _near(-30.0 + value, 0.01, _decibels(value))},
             )
             for value in _spread(gain)
             if -30.0 + value < 0.0
@@ -236,6 +236,10 @@ def _with_free_names(session: Session, effect: Effect, document: PlanDocument) -
         "signals": {named[name]: request for name, request in document.signals.items()},
         "cases": [case.model_copy(update={"signal": named[case.signal]}) for case in document.cases],
     })  # fmt: skip
+
+
+def _decibels(value: float) -> str:
+    return f"{value:g} dB of gain are set".replace("-", "−")
 
 
 def _spread(parameter: dict[str, Any]) -> list[float]:

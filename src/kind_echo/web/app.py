@@ -18,11 +18,15 @@ from kind_echo.web import (
     references_api,
     runs_api,
     signals_api,
+    time_api,
     uploads_api,
 )
 from kind_echo.web.answers import answer
 from kind_echo.web.bodies import HealthBody, MeasureBody, MeasuresBody, ProblemBody
 
+_APIS = (
+    runs_api, plans_api, time_api, audio_api, references_api, uploads_api, kits_api, signals_api, hosts_api,
+)  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
 _POLICY = (
     "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; font-src 'self'; "
@@ -44,7 +48,17 @@ def create_app() -> OpenAPI:
         security_schemes={},
     )
     problems.register(app)
-    for module in (runs_api, plans_api, audio_api, references_api, uploads_api, kits_api, signals_api, hosts_api):
+    for module in (
+        time_api,
+        runs_api,
+        plans_api,
+        audio_api,
+        references_api,
+        uploads_api,
+        kits_api,
+        signals_api,
+        hosts_api,
+    ):
         app.register_api(module.api)
 
     @app.get("/api/health", responses={200: HealthBody})

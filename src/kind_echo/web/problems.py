@@ -18,6 +18,7 @@ from kind_echo.bench.plan_document import BadPlan
 from kind_echo.bench.plans import BuildNotFound, PlanNotFound
 from kind_echo.bench.references import ActNotFound, CannotApprove, CannotUndo, ReferenceNotFound
 from kind_echo.bench.runs import CannotRenderAgain, CellNotFound, RunNotFound
+from kind_echo.bench.searching import NothingToSearch, SearchNotFound
 from kind_echo.bench.signals import SignalExists
 from kind_echo.bench.templates import EffectNotFound, TemplateNotFound
 from kind_echo.bench.uploads import PairNotFound, UploadNotFound, UploadRefused
@@ -54,6 +55,8 @@ _STATUS: dict[type[KindEchoError], int] = {
     BadPlan: 422,
     TemplateNotFound: 404,
     EffectNotFound: 404,
+    SearchNotFound: 404,
+    NothingToSearch: 409,
     CannotDecide: 409,
     CannotRenderAgain: 409,
     DecidedMeanwhile: 409,

@@ -22,6 +22,7 @@ _ADDED: tuple[tuple[str, Callable[[], sa.Column[Any]]], ...] = (
     ("run", lambda: sa.Column("forced", sa.Boolean(), nullable=False, server_default=sa.false())),
     ("run", lambda: sa.Column("stopped_at", sa.DateTime(timezone=True), nullable=True)),
     ("run", lambda: sa.Column("stopped_by", sa.Text(), nullable=True)),
+    ("run", lambda: sa.Column("search_id", sa.Integer(), nullable=True)),
     ("render", lambda: sa.Column("key", sa.Text(), nullable=True)),
     ("cell", lambda: sa.Column("broken", JSONB(), nullable=False, server_default=sa.text("'[]'"))),
     ("cell", lambda: sa.Column("measured", JSONB(), nullable=False, server_default=sa.text("'{}'"))),
@@ -50,6 +51,23 @@ def upgrade() -> None:
     op.create_index(op.f("ix_render_key"), "render", ["key"])
     op.execute(_MEASURED)
     op.create_table(
+        "search",
+        sa.Column("id", sa.Integer(), sa.Identity(always=False), nullable=False),
+        sa.Column("case_id", sa.Integer(), nullable=False),
+        sa.Column("condition_id", sa.Integer(), nullable=False),
+        sa.Column("good_build_id", sa.Integer(), nullable=False),
+        sa.Column("bad_build_id", sa.Integer(), nullable=False),
+        sa.Column("started_by", sa.Text(), nullable=False),
+        sa.Column("started_at", sa.DateTime(timezone=True), nullable=False),
+        sa.ForeignKeyConstraint(["case_id"], ["case.id"], name=op.f("fk_search_case_id")),
+        sa.ForeignKeyConstraint(["condition_id"], ["condition.id"], name=op.f("fk_search_condition_id")),
+        sa.ForeignKeyConstraint(["good_build_id"], ["build.id"], name=op.f("fk_search_good_build_id")),
+        sa.ForeignKeyConstraint(["bad_build_id"], ["build.id"], name=op.f("fk_search_bad_build_id")),
+        sa.PrimaryKeyConstraint("id", name=op.f("pk_search")),
+    )
+    op.create_foreign_key(op.f("fk_run_search_id"), "run", "search", ["search_id"], ["id"])
+    op.create_index(op.f("ix_run_search_id"), "run", ["search_id"])
+    op.create_table(
         "decision",
         sa.Column("id", sa.Integer(), sa.Identity(always=False), nullable=False),
         sa.Column("act_id", sa.Integer(), nullable=False),
@@ -76,6 +94,11 @@ def upgrade() -> None:
 
 def downgrade() -> None:
     op.drop_table("decision")
+    op.execute("DELETE FROM cell WHERE run_id IN (SELECT id FROM run WHERE search_id IS NOT NULL)")
+    op.execute("DELETE FROM run WHERE search_id IS NOT NULL")
+    op.drop_index(op.f("ix_run_search_id"), "run")
+    op.drop_constraint(op.f("fk_run_search_id"), "run")
+    op.drop_table("search")
     op.drop_index(op.f("ix_render_key"), "render")
     for table, column in reversed(_ADDED):
         op.drop_column(table, column().name)
