@@ -154,3 +154,21 @@ def test_a_plan_comes_from_a_template_is_changed_kept_run_and_revised(page: Page
     page.get_by_role("button", name=re.compile(r"^Start \d+ cells")).click()
     expect(page.get_by_role("grid")).to_be_visible()
     expect(page.get_by_role("status").filter(has_text="need you")).to_be_visible()
+
+
+def test_from_a_pair_to_the_first_build_that_differs_and_to_the_trend(page: Page) -> None:
+    _open(page, "2.1.0-rc2")
+    page.keyboard.press(".")
+    page.keyboard.press("Enter")
+    page.get_by_role("button", name="First build that differs").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text("first differs in Skerry 2.1.0-rc1")
+    expect(page.get_by_text("2.0.3 is the last that passes.")).to_be_visible()
+    page.get_by_role("link", name="Open the first that differs").click()
+    expect(page.get_by_text("1 sample late", exact=False).first).to_be_visible()
+    page.get_by_role("link", name="Trends").click()
+    page.get_by_role("button", name=re.compile("^Plan: ")).click()
+    page.get_by_role("menuitemradio", name="Skerry, Null regression").click()
+    page.get_by_role("button", name=re.compile("^Measure: ")).click()
+    page.get_by_role("menuitemradio", name="Delay", exact=True).click()
+    page.get_by_role("link", name=re.compile(r"Estuary 2, offline, 48 kHz: \+?1.000 samples, Fail")).press("Enter")
+    expect(page).to_have_url(re.compile("/cells/"))

@@ -155,6 +155,27 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
           </div>
           <aside aria-label="Readings" className="min-w-0">
             <Standing pair={pair} />
+            {cell && pair.verdict !== "Pass" && pair.verdict !== "Waiting" && (
+              <div className="mb-4">
+                <Button
+                  small
+                  disabled={firstBuild.isPending}
+                  onClick={() =>
+                    firstBuild.mutate(
+                      { cell_id: cell.cell_id, who: person || "someone" },
+                      { onSuccess: (made) => navigate(`/searches/${made.id}`) },
+                    )
+                  }
+                >
+                  First build that differs
+                </Button>
+                {firstBuild.error && (
+                  <p role="alert" className="mt-1">
+                    {firstBuild.error.message}
+                  </p>
+                )}
+              </div>
+            )}
             {cell?.decision && (
               <p className="mb-4 border-l-[3px] border-quiet pl-3 leading-5">
                 <StandingText standing={cell.decision} />
@@ -173,26 +194,8 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
           <p className="text-quiet">There is nothing to switch between until both sides are there.</p>
         )}
         <div className="ml-auto flex items-center gap-2">
-          {firstBuild.error && (
-            <p role="alert" className="line-clamp-3 max-w-64 text-xs">
-              {firstBuild.error.message}
-            </p>
-          )}
           {cell && (
             <>
-              {pair.verdict !== "Pass" && pair.verdict !== "Waiting" && (
-                <Button
-                  disabled={firstBuild.isPending}
-                  onClick={() =>
-                    firstBuild.mutate(
-                      { cell_id: cell.cell_id, who: person || "someone" },
-                      { onSuccess: (made) => navigate(`/searches/${made.id}`) },
-                    )
-                  }
-                >
-                  First build that differs
-                </Button>
-              )}
               <Button hint="D" onClick={() => setDeciding("fault")}>
                 Decide
               </Button>

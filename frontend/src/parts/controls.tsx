@@ -65,7 +65,7 @@ export function Word({
         <DropdownMenu.Content
           align="start"
           sideOffset={6}
-          className="z-30 min-w-44 rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
+          className="z-30 max-h-(--radix-dropdown-menu-content-available-height) min-w-44 overflow-auto rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
         >
           <DropdownMenu.RadioGroup value={value} onValueChange={onChoose}>
             {choices.map((choice) => (

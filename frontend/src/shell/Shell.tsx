@@ -31,11 +31,11 @@ export function Shell() {
       >
         Skip to the content
       </a>
-      <header className="flex h-11 shrink-0 items-center gap-6 border-b border-line bg-sheet px-5">
+      <header className="flex h-11 shrink-0 items-center gap-4 border-b xl:gap-6 border-line bg-sheet px-5">
         <Link to="/" className="text-base font-bold whitespace-nowrap">
           kind echo <span className="font-light text-difference">echo</span>
         </Link>
-        <nav aria-label="Main" className="flex gap-5">
+        <nav aria-label="Main" className="flex gap-3 xl:gap-5">
           {LINKS.map(({ to, label, under }) => {
             const here = pathname === to || under.some((path) => pathname.startsWith(path));
             return (
@@ -51,15 +51,15 @@ export function Shell() {
             );
           })}
         </nav>
-        <div className="ml-auto flex items-center gap-4 text-quiet">
+        <div className="ml-auto flex items-center gap-3 whitespace-nowrap text-quiet xl:gap-4">
           <label className="flex items-center gap-2">
-            <span>You are</span>
+            <span className="sr-only xl:not-sr-only">You are</span>
             <input
               value={person}
               onChange={(event) => setPerson(event.target.value)}
               placeholder="your name"
               maxLength={80}
-              className="w-28 border-b border-line bg-transparent px-1 py-0.5 text-text placeholder:text-quiet"
+              className="w-20 border-b xl:w-28 border-line bg-transparent px-1 py-0.5 text-text placeholder:text-quiet"
             />
           </label>
           <button type="button" onClick={turnTheme} className="hover:text-text">

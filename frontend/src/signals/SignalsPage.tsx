@@ -141,7 +141,7 @@ function Workshop(props: {
           .
         </Sentence>
         <div className="ml-auto">
-          <Listen request={settled} rate={rate} />
+          <Listen request={request} rate={rate} />
         </div>
       </div>
       <div className="grid gap-x-7 gap-y-5 xl:grid-cols-[minmax(0,1fr)_21rem]">

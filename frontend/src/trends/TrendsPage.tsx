@@ -111,6 +111,12 @@ function Figures({ trend, lines, measure }: { trend: Trend; lines: TrendLine[]; 
             </td>
             {line.points.map((point, i) => (
               <td key={trend.builds[i]?.run_id} className="text-right whitespace-nowrap">
+                {line.approved.includes(i) && (
+                  <span className="pr-1.5 text-reference">
+                    <span aria-hidden="true">◆</span>
+                    <span className="sr-only">Became the reference: </span>
+                  </span>
+                )}
                 {point ? (
                   <Link
                     to={`/cells/${point.cell_id}`}
@@ -124,7 +130,6 @@ function Figures({ trend, lines, measure }: { trend: Trend; lines: TrendLine[]; 
                 ) : (
                   <span className="text-quiet">not run</span>
                 )}
-                {line.approved.includes(i) && <span className="block text-xs text-reference">reference</span>}
               </td>
             ))}
           </tr>

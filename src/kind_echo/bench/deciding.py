@@ -154,7 +154,7 @@ def standings(session: Session, run: Run, today: date, cell_ids: Iterable[int] |
     found: dict[int, Standing] = {}
     for cell_id, broken, verdict, decision, version in session.execute(query):
         standing = _standing(decision, version, cell_id, broken, verdict, today)
-        if not (standing.holds or standing.here) and broken[:1] != decision.covers[:1]:
+        if not (standing.holds or standing.here) and set(broken) != set(decision.covers):
             continue  # something else was wrong then
         known = found.get(cell_id)
         if known is None or standing.holds or not known.holds:
