@@ -172,3 +172,17 @@ def test_from_a_pair_to_the_first_build_that_differs_and_to_the_trend(page: Page
     page.get_by_role("menuitemradio", name="Delay", exact=True).click()
     page.get_by_role("link", name=re.compile(r"Estuary 2, offline, 48 kHz: \+?1.000 samples, Fail")).press("Enter")
     expect(page).to_have_url(re.compile("/cells/"))
+
+
+def test_the_sheet_is_laid_over_another_build_and_its_pairs_too(page: Page) -> None:
+    _open(page, "2.1.0-rc2")
+    page.get_by_role("button", name=re.compile("^Against: approved references")).click()
+    page.get_by_role("menuitemradio", name="Skerry 2.1.0-rc1").click()
+    expect(page).to_have_url(re.compile("against=build"))
+    expect(page.get_by_role("status").filter(has_text="cells differ")).to_be_visible()
+    expect(page.get_by_role("region", name="Findings")).to_contain_text("1 sample early")
+    expect(page.get_by_role("button", name="Approve")).to_have_count(0)
+    page.keyboard.press(".")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("against Skerry 2.1.0-rc1 in Almanac 7")
+    expect(page.get_by_role("row", name=re.compile("^Delay ")).first).to_contain_text("−1.000")

@@ -152,11 +152,16 @@ export const latestActQuery = queryOptions({
   queryFn: ({ signal }) => take(client.GET("/api/acts/latest", { signal })),
 });
 
-export const cellQuery = (id: number) =>
+export const cellQuery = (id: number, beside?: number) =>
   queryOptions({
-    queryKey: ["cells", id],
+    queryKey: ["cells", id, beside],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/cells/{cell_id}", { params: { path: { cell_id: id } }, signal })),
+      take(
+        client.GET("/api/cells/{cell_id}", {
+          params: { path: { cell_id: id }, query: beside ? { beside } : {} },
+          signal,
+        }),
+      ),
     refetchInterval: (query) => (query.state.data?.state === "done" ? false : POLL_MS),
   });
 
@@ -202,19 +207,20 @@ const LEAST_WAIT_MS = 250;
 const WAIT_A_CELL_MS = 0.5;
 
 /** A run's sheet, kept up to date by server-sent events, or by polling while these do not come through. */
-export function useSheet(runId: number, measure: string) {
+export function useSheet(runId: number, measure: string, against: string) {
   const queries = useQueryClient();
   const [listening, setListening] = useState(false);
   const sheet = useQuery({
-    queryKey: ["sheet", runId, measure],
+    queryKey: ["sheet", runId, measure, against],
     queryFn: ({ signal }) =>
       take(
         client.GET("/api/runs/{run_id}", {
-          params: { path: { run_id: runId }, query: { measure } },
+          params: { path: { run_id: runId }, query: { measure, against } },
           signal,
         }),
       ),
-    placeholderData: (previous) => (previous?.run.id === runId ? previous : undefined),
+    placeholderData: (previous, query) =>
+      query?.queryKey[1] === runId && query.queryKey[3] === against ? previous : undefined,
     refetchInterval: (query) => (listening && !query.state.error ? false : POLL_MS),
   });
   // Cells change in bursts; one look at the sheet serves them all, and a large sheet is looked at less often.
@@ -289,6 +295,15 @@ export const useChangeRun = (run: number) => {
     onSettled: () => queries.invalidateQueries({ queryKey: ["sheet", run] }),
   });
 };
+
+/** Let the pairs that nobody has compared yet be compared. */
+export const useCompareAcross = (run: number) =>
+  useMutation({
+    mutationFn: (against: string) =>
+      take(
+        client.POST("/api/runs/{run_id}/across", { params: { path: { run_id: run } }, body: { against } }),
+      ),
+  });
 
 export const useRenderAgain = () => {
   const queries = useQueryClient();

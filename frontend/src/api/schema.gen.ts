@@ -96,7 +96,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A cell as a pair: its render beside the reference. */
+        /** A cell as a pair: its render beside the reference, or beside that of another cell. */
         get: operations["runs_cell_cells__int_cell_id__get"];
         put?: never;
         post?: never;
@@ -451,6 +451,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/across": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Compare the pairs of a run and another build, host or mode that nobody has compared yet. */
+        post: operations["runs_compare_across_runs__int_run_id__across_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/runs/{run_id}/change": {
         parameters: {
             query?: never;
@@ -695,6 +712,14 @@ export type webhooks = Record<string, never>;
 export interface components {
     schemas: {
         /**
+         * AcrossBody
+         * @description What a run is to be laid over: build:RUN, host:NAME VERSION, mode:MODE or rate:HERTZ.
+         */
+        AcrossBody: {
+            /** Against */
+            against: string;
+        };
+        /**
          * ActBody
          * @description Something done in one go, that can be undone in one go.
          */
@@ -798,6 +823,8 @@ export interface components {
             ink: number;
             /** Needs You */
             needs_you: boolean;
+            /** Other */
+            other: number | null;
             /** Reused */
             reused: boolean;
             /**
@@ -816,6 +843,14 @@ export interface components {
             verdict: "Pass" | "Changed" | "Fail" | "No reading" | "Waiting";
             /** Why */
             why: string;
+        };
+        /**
+         * ComparingBody
+         * @description How many pairs are compared.
+         */
+        ComparingBody: {
+            /** Pairs */
+            pairs: number;
         };
         /**
          * ComparisonBody
@@ -1476,6 +1511,8 @@ export interface components {
          * @description Where in a run a pair stands.
          */
         PairCellBody: {
+            /** Beside */
+            beside: string | null;
             /** Cell Id */
             cell_id: number;
             /** Claimed Latency */
@@ -2484,7 +2521,9 @@ export interface operations {
     };
     runs_cell_cells__int_cell_id__get: {
         parameters: {
-            query?: never;
+            query?: {
+                beside?: number | null;
+            };
             header?: never;
             path: {
                 cell_id: number;
@@ -3293,6 +3332,7 @@ export interface operations {
         parameters: {
             query?: {
                 measure?: string;
+                against?: string;
             };
             header?: never;
             path: {
@@ -3309,6 +3349,41 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SheetBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    runs_compare_across_runs__int_run_id__across_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AcrossBody"];
+            };
+        };
+        responses: {
+            /** @description Accepted */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ComparingBody"];
                 };
             };
             /** @description Unprocessable Entity */

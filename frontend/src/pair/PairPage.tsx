@@ -21,7 +21,9 @@ import { held, middle, moved, single, type View, zoomed } from "./view";
 
 export function CellPairPage() {
   const id = Number(useParams().cell);
-  const pair = useQuery(cellQuery(id));
+  const [search] = useSearchParams();
+  const beside = Number(search.get("beside")) || undefined;
+  const pair = useQuery(cellQuery(id, beside));
   const { undo, act } = useLastAct();
   if (pair.isPending) return <Loading what="the pair" />;
   if (!pair.data) return <Failed error={pair.error} onRetry={() => pair.refetch()} />;
@@ -33,7 +35,7 @@ export function CellPairPage() {
       <Stale error={pair.error} />
       <UndoBar act={act} onUndo={undo} />
       <PairView
-        key={id}
+        key={`${id}/${beside}`}
         pair={pair.data}
         onUndo={undo}
         sentence={
@@ -50,7 +52,12 @@ export function CellPairPage() {
             >
               {cell.effect} {cell.version}
             </Link>
-            {cell.reference_version ? (
+            {cell.beside ? (
+              <>
+                {" "}
+                against <b className="font-semibold">{cell.beside}</b>
+              </>
+            ) : cell.reference_version ? (
               <>
                 {" "}
                 against <b className="font-semibold">the reference of {cell.reference_version}</b>
@@ -104,11 +111,22 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
   const firstBuild = useSearch();
   const [person] = usePerson();
   const { cell } = pair;
-  const canApprove = cell !== null && !cell.unfit && pair.render !== null;
+  const canApprove = cell !== null && !cell.unfit && cell.beside === null && pair.render !== null;
   const setView = (wanted: View) => {
     const next = held(wanted, frames);
     const whole = next.start === 0 && next.stop === frames;
-    setSearch(whole ? {} : { from: String(next.start), to: String(next.stop) }, { replace: true });
+    setSearch(
+      (before) => {
+        before.delete("from");
+        before.delete("to");
+        if (!whole) {
+          before.set("from", String(next.start));
+          before.set("to", String(next.stop));
+        }
+        return before;
+      },
+      { replace: true },
+    );
   };
   const about = () => player?.position() ?? middle(view);
   useKeys({
@@ -155,7 +173,7 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
           </div>
           <aside aria-label="Readings" className="min-w-0">
             <Standing pair={pair} />
-            {cell && pair.verdict !== "Pass" && pair.verdict !== "Waiting" && (
+            {cell && pair.verdict !== null && pair.verdict !== "Pass" && pair.verdict !== "Waiting" && (
               <div className="mb-4">
                 <Button
                   small

@@ -5,12 +5,13 @@ import { partsOf } from "./layout";
 
 interface Props {
   sheet: Sheet;
+  across: boolean;
   marked: ReadonlySet<number>;
   onMark: (cells: number[]) => void;
 }
 
 /** What is wrong, once for all cells that share it. Choosing a finding marks its cells; Shift adds another's. */
-export const Findings = memo(function Findings({ sheet, marked, onMark }: Props) {
+export const Findings = memo(function Findings({ sheet, across, marked, onMark }: Props) {
   const [opened, setOpened] = useState<string>();
   const under = sheet.run.finished < sheet.run.cells && !sheet.run.stopped_by;
   const open = sheet.findings.filter((one) => one.undecided > 0);
@@ -36,16 +37,20 @@ export const Findings = memo(function Findings({ sheet, marked, onMark }: Props)
   return (
     <section aria-label="Findings" className="w-64 shrink-0 overflow-auto px-5 pb-6 xl:w-72">
       <h2 className="pt-1 pb-2 text-quiet">
-        {open.length > 0
-          ? `${count(open.length, "finding")} ${open.length === 1 ? "needs" : "need"} you`
-          : under
-            ? "Nothing needs you so far"
-            : "Nothing needs you"}
+        {across && open.length > 0
+          ? count(open.length, "finding")
+          : open.length > 0
+            ? `${count(open.length, "finding")} ${open.length === 1 ? "needs" : "need"} you`
+            : under
+              ? "Nothing needs you so far"
+              : across
+                ? "No difference"
+                : "Nothing needs you"}
       </h2>
       {open.length > 0 && list(open)}
       {open.length === 0 && decided.length === 0 && !under && (
         <p className="text-xs leading-5 text-quiet">
-          Every render nulls with its reference, so the sheet is blank.
+          Every render nulls with {across ? "the other side" : "its reference"}, so the sheet is blank.
         </p>
       )}
       {decided.length > 0 && (

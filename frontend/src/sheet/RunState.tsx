@@ -7,12 +7,14 @@ import { usePerson } from "../parts/person";
 
 interface Props {
   sheet: Sheet;
+  /** Laid over something other than its references. */
+  across: boolean;
   only: string;
   onPut: (changes: Record<string, string>) => void;
 }
 
 /** How far the run is, what changed since the build before, and what can be done about the run. */
-export const RunState = memo(function RunState({ sheet, only, onPut }: Props) {
+export const RunState = memo(function RunState({ sheet, across, only, onPut }: Props) {
   const [person] = usePerson();
   const change = useChangeRun(sheet.run.id);
   const again = useRenderAgain();
@@ -23,6 +25,7 @@ export const RunState = memo(function RunState({ sheet, only, onPut }: Props) {
   const running = run.finished < run.cells;
   const failed = cells.filter((cell) => cell.state === "failed").map((cell) => cell.id);
   const troubled = cells.filter((cell) => cell.needs_you).length;
+  const comparing = cells.filter((cell) => cell.state === "analysing").length;
   const reused = cells.filter((cell) => cell.reused).length;
   const changes = (["new", "still", "fixed"] as const)
     .map((kind) => ({ kind, cells: cells.filter((cell) => cell.change === kind).length }))
@@ -32,11 +35,15 @@ export const RunState = memo(function RunState({ sheet, only, onPut }: Props) {
       <p role="status">
         {running
           ? `${run.finished} of ${run.cells} done${run.stopped_by ? `, stopped by ${run.stopped_by}` : run.seconds_left === null ? "" : `, ${duration(run.seconds_left)} left`}`
-          : troubled > 0
-            ? `${troubled} of ${count(cells.length, "cell")} ${troubled === 1 ? "needs" : "need"} you`
-            : cells.every((cell) => cell.verdict === "Pass")
-              ? `All ${cells.length} cells pass`
-              : `All ${cells.length} cells pass or are decided`}
+          : across
+            ? comparing > 0
+              ? `${comparing} of ${count(cells.length, "pair")} still to be compared`
+              : `${troubled} of ${count(cells.length, "cell")} ${troubled === 1 ? "differs" : "differ"}`
+            : troubled > 0
+              ? `${troubled} of ${count(cells.length, "cell")} ${troubled === 1 ? "needs" : "need"} you`
+              : cells.every((cell) => cell.verdict === "Pass")
+                ? `All ${cells.length} cells pass`
+                : `All ${cells.length} cells pass or are decided`}
       </p>
       {before && changes.length > 0 && (
         <p>

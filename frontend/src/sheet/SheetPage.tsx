@@ -2,10 +2,10 @@ import { useQuery } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { DecisionKind, Sheet } from "../api/client";
-import { measuresQuery, useSheet } from "../api/queries";
+import { measuresQuery, useCompareAcross, useSheet } from "../api/queries";
 import { DecideDialog } from "../decide/DecideDialog";
 import { UndoBar, useLastAct } from "../decide/UndoBar";
-import { Button, EveryWord, Sentence, Word } from "../parts/controls";
+import { Button, type Choice, EveryWord, Sentence, Word } from "../parts/controls";
 import { useKeys } from "../parts/keys";
 import { count, kilohertz } from "../parts/numbers";
 import { Failed, Loading, Stale } from "../parts/states";
@@ -22,13 +22,14 @@ const ADDRESS_WAITS_MS = 200;
 export function SheetPage() {
   const run = Number(useParams().run);
   const [search] = useSearchParams();
-  const sheet = useSheet(run, search.get("measure") ?? RESIDUAL);
+  const against = search.get("against") ?? "";
+  const sheet = useSheet(run, search.get("measure") ?? RESIDUAL, against);
   if (sheet.isPending) return <Loading what="the sheet" />;
   if (!sheet.data) return <Failed error={sheet.error} onRetry={() => sheet.refetch()} />;
   return (
     <>
       <Stale error={sheet.error} />
-      <SheetView key={run} sheet={sheet.data} />
+      <SheetView key={`${run}/${against}`} sheet={sheet.data} against={against} />
     </>
   );
 }
@@ -49,7 +50,7 @@ function viewFrom(search: URLSearchParams): View {
   };
 }
 
-function SheetView({ sheet }: { sheet: Sheet }) {
+function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
   // The chosen cell is left out: walking over a large sheet must not lay it out anew.
@@ -107,7 +108,12 @@ function SheetView({ sheet }: { sheet: Sheet }) {
   );
   const route = useRef(navigate);
   route.current = navigate;
-  const open = useCallback((id: number) => route.current(`/cells/${id}`), []);
+  const beside = useRef(new Map<number, number | null>());
+  beside.current = new Map(sheet.cells.map((cell) => [cell.id, cell.other]));
+  const open = useCallback((id: number) => {
+    const other = beside.current.get(id);
+    route.current(other ? `/cells/${id}?beside=${other}` : `/cells/${id}`);
+  }, []);
   const fold = useCallback(
     (key: string) =>
       setAddress.current(
@@ -159,8 +165,18 @@ function SheetView({ sheet }: { sheet: Sheet }) {
     const other = sheet.siblings[index + by];
     if (other) navigate(`/runs/${other.run_id}`);
   };
+  // Of another build, host or mode nothing was compared in advance; whoever looks first asks for it.
+  const compare = useCompareAcross(sheet.run.id);
+  const missing = against !== "" && sheet.cells.some((cell) => cell.state === "analysing");
+  const requested = useRef(false);
+  useEffect(() => {
+    if (!missing || requested.current) return;
+    requested.current = true;
+    compare.mutate(against);
+  }, [missing, against, compare]);
   const targets = marked.size > 0 ? [...marked] : chosen ? [chosen.id] : [];
-  const decide = (first: DecisionKind) => targets.length > 0 && setDeciding({ cells: targets, first });
+  const decide = (first: DecisionKind) =>
+    targets.length > 0 && against === "" && setDeciding({ cells: targets, first });
   useKeys({
     ArrowUp: () => walk(-1, 0),
     ArrowDown: () => walk(1, 0),
@@ -207,9 +223,12 @@ function SheetView({ sheet }: { sheet: Sheet }) {
             onChoose={(value) => navigate(`/runs/${value}`)}
           />{" "}
           against{" "}
-          <Link to="/references" className="border-b-2 border-line font-semibold hover:border-quiet">
-            approved references
-          </Link>
+          <Word
+            name="Against"
+            value={against}
+            choices={othersOf(sheet)}
+            onChoose={(value) => put({ against: value, cell: "", only: "" })}
+          />
           , in{" "}
           <EveryWord
             name="Host"
@@ -236,17 +255,17 @@ function SheetView({ sheet }: { sheet: Sheet }) {
               {count(sheet.by_hand, "cell")} rendered by hand: the kit
             </Link>
           )}
-          {waiting.length > 0 && (
+          {waiting.length > 0 && against === "" && (
             <Button onClick={() => setDeciding({ cells: waiting, first: "reference" })}>
               Approve all {waiting.length} that wait
             </Button>
           )}
         </div>
       </div>
-      <RunState sheet={sheet} only={view.only} onPut={put} />
+      <RunState sheet={sheet} across={against !== ""} only={view.only} onPut={put} />
       <UndoBar act={act} onUndo={undo} />
       <div className="flex min-h-0 flex-1 border-t border-line pt-2">
-        <Findings sheet={sheet} marked={marked} onMark={mark} />
+        <Findings sheet={sheet} across={against !== ""} marked={marked} onMark={mark} />
         <div className="flex min-w-0 flex-1 flex-col">
           <Filters
             sheet={sheet}
@@ -288,6 +307,7 @@ function SheetView({ sheet }: { sheet: Sheet }) {
         sheet={sheet}
         cell={chosen}
         marked={marked}
+        decidable={against === ""}
         onOpen={() => chosen && open(chosen.id)}
         onDecide={decide}
       />
@@ -310,4 +330,31 @@ function describe(sheet: Sheet, ids: number[]): string {
   const unfit = sheet.cells.filter((cell) => wanted.has(cell.id) && cell.unfit).length;
   const renders = `${count(ids.length, "render")} of ${sheet.run.effect} ${sheet.run.build.version}`;
   return unfit > 0 ? `${renders}, of which ${unfit} failed integrity and cannot be approved` : renders;
+}
+
+/** What a run can be laid over: its references, other builds, and what its conditions differ in. */
+function othersOf(sheet: Sheet): Choice[] {
+  const several = (kind: string, values: [string, string][]): Choice[] =>
+    new Map(values).size > 1
+      ? [...new Map(values)].map(([value, label]) => ({ value: `${kind}:${value}`, label }))
+      : [];
+  const { conditions, siblings, run } = sheet;
+  return [
+    { value: "", label: "approved references" },
+    ...siblings
+      .filter((one) => one.run_id !== run.id)
+      .map((one) => ({ value: `build:${one.run_id}`, label: `${run.effect} ${one.version}` })),
+    ...several(
+      "host",
+      conditions.map((c) => [`${c.host} ${c.host_version}`, `${c.host} ${c.host_version}`]),
+    ),
+    ...several(
+      "mode",
+      conditions.map((c) => [c.mode, c.mode === "offline" ? "offline rendering" : "real time"]),
+    ),
+    ...several(
+      "rate",
+      conditions.map((c) => [String(c.rate), `${kilohertz(c.rate)} kHz`]),
+    ),
+  ];
 }

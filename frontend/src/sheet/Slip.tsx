@@ -14,12 +14,14 @@ interface Props {
   sheet: Sheet;
   cell: Cell | undefined;
   marked: ReadonlySet<number>;
+  /** What is laid over something other than the references is looked at, and not decided on. */
+  decidable: boolean;
   onOpen: () => void;
   onDecide: (first: DecisionKind) => void;
 }
 
 /** What is known of the chosen cell, and what can be done about it. */
-export function Slip({ sheet, cell, marked, onOpen, onDecide }: Props) {
+export function Slip({ sheet, cell, marked, decidable, onOpen, onDecide }: Props) {
   const [person] = usePerson();
   const again = useRenderAgain();
   const targets = marked.size > 0 ? [...marked] : cell ? [cell.id] : [];
@@ -73,12 +75,21 @@ export function Slip({ sheet, cell, marked, onOpen, onDecide }: Props) {
         <Button hint="↵" onClick={onOpen} disabled={!cell}>
           Open pair
         </Button>
-        <Button hint="D" onClick={() => onDecide("fault")} disabled={targets.length === 0}>
-          {targets.length > 1 ? `Decide ${targets.length}` : "Decide"}
-        </Button>
-        <Button look="main" hint="A" onClick={() => onDecide("reference")} disabled={targets.length === 0}>
-          {targets.length > 1 ? `Approve ${targets.length}` : "Approve"}
-        </Button>
+        {decidable && (
+          <>
+            <Button hint="D" onClick={() => onDecide("fault")} disabled={targets.length === 0}>
+              {targets.length > 1 ? `Decide ${targets.length}` : "Decide"}
+            </Button>
+            <Button
+              look="main"
+              hint="A"
+              onClick={() => onDecide("reference")}
+              disabled={targets.length === 0}
+            >
+              {targets.length > 1 ? `Approve ${targets.length}` : "Approve"}
+            </Button>
+          </>
+        )}
       </div>
     </section>
   );
@@ -91,7 +102,10 @@ function Figures({ cell }: { cell: Cell }) {
     const timer = window.setTimeout(() => setRested(cell.id), REST_MS);
     return () => window.clearTimeout(timer);
   }, [cell.id]);
-  const pair = useQuery({ ...cellQuery(rested), placeholderData: (before: Pair | undefined) => before });
+  const pair = useQuery({
+    ...cellQuery(rested, cell.other ?? undefined),
+    placeholderData: (before: Pair | undefined) => before,
+  });
   const measures = useQuery(measuresQuery);
   const readings = pair.data?.readings ?? [];
   return (

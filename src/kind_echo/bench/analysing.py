@@ -41,9 +41,9 @@ def options_for(signal: dict[str, Any], rate: int) -> CompareOptions:
     return CompareOptions(max_delay=max(1, int(_TONE_SEARCH * rate / frequency)))
 
 
-def analysis_key(reference: Content, render: Content, options: CompareOptions) -> str:
-    """Digest of all that an analysis depends on."""
-    parts = [reference.sha256, render.sha256, asdict(options), MEASURE_VERSION]
+def analysis_key(reference: str, render: str, options: CompareOptions) -> str:
+    """Digest of all that an analysis depends on; of the contents their own digests."""
+    parts = [reference, render, asdict(options), MEASURE_VERSION]
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
 
 
@@ -53,7 +53,7 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
     Raises:
         RateMismatch, ChannelMismatch: the two cannot be laid over each other.
     """
-    key = analysis_key(reference, render, options)
+    key = analysis_key(reference.sha256, render.sha256, options)
     kept = session.get(Analysis, key)
     if kept is not None:
         return kept

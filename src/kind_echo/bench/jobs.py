@@ -6,7 +6,7 @@ from datetime import UTC, datetime, timedelta
 import procrastinate
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.analysing import analyse
+from kind_echo.bench.analysing import analyse, options_for
 from kind_echo.bench.demo import settle
 from kind_echo.bench.hosts import BY_HAND, renderers_of
 from kind_echo.bench.judging import judge_now
@@ -105,6 +105,17 @@ def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     except Exception as error:
         _last_attempt(context, lambda reason: _fail_cell(cell_id, reason), error)
         raise
+
+
+@app.task(name="compare_cells", queue=ANALYSIS_QUEUE, retry=_RETRY)
+def compare_cells(cell_id: int, other_id: int) -> None:
+    """Compare a cell with another of the same signal; found once, however often it is asked for."""
+    with transaction() as session:
+        cell, other = find_cell(session, cell_id), find_cell(session, other_id)
+        if cell.render is not None and other.render is not None:
+            options = options_for(cell.case.signal.request, cell.condition.rate)
+            analyse(session, other.render.content, cell.render.content, options)
+        tell_change(session, cell.run_id)
 
 
 @app.task(name="check_kit", queue=ANALYSIS_QUEUE, retry=_RETRY)

@@ -102,4 +102,4 @@ def _judged_alike(earlier: Cell, cell: Cell, reference: Reference | None, limits
     if reference is None or earlier.render is None:
         return reference is None and earlier.analysis_key is None
     options = options_for(cell.case.signal.request, cell.condition.rate)
-    return earlier.analysis_key == analysis_key(reference.render.content, earlier.render.content, options)
+    return earlier.analysis_key == analysis_key(reference.render.content_sha256, earlier.render.content_sha256, options)

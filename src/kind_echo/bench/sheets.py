@@ -1,14 +1,15 @@
 """A run as a sheet: what is read of thousands of cells at once, and what changed since the build before."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import date
-from typing import Any, Literal
+from typing import Literal
 
-from sqlalchemy import Row, func, select
 from sqlalchemy import case as when
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
+from kind_echo.bench.across import Against, Laid, lay_over
 from kind_echo.bench.deciding import Standing, standings
 from kind_echo.bench.documents import limit_from
 from kind_echo.bench.findings import Finding, find
@@ -33,6 +34,7 @@ class SheetCell:
     Attributes:
         value: the reading that is shown; None where there is none.
         needs_you: finished, not passed, and no decision holds.
+        other: the cell that it is laid over where that is no reference.
         change: against the build before; None where nothing is or was wrong, or there is no build before.
     """
 
@@ -49,12 +51,32 @@ class SheetCell:
     value: float | None
     decision: Standing | None
     change: Change | None
+    other: int | None
 
     @property
     def needs_you(self) -> bool:
         """Whether a person has to look at it."""
         finished = self.state in ("done", "failed")
         return finished and self.verdict != "Pass" and not (self.decision is not None and self.decision.holds)
+
+
+@dataclass(frozen=True)
+class CellRow:
+    """What a sheet reads of a cell; `other` is the cell that it is laid over where that is no reference."""
+
+    id: int
+    case_id: int
+    condition_id: int
+    state: str
+    verdict: str
+    why: str
+    ink: float
+    unfit: bool
+    reused: bool
+    broken: Sequence[str]
+    measured: Mapping[str, float]
+    explanation: str | None
+    other: int | None
 
 
 @dataclass(frozen=True)
@@ -83,15 +105,26 @@ class Sheet:
     before: Run | None
 
 
-def sheet_of(session: Session, run: Run, today: date, measure: str = "residual_rms") -> Sheet:
-    """The sheet of a run with a measure as its figures and, where it is not the residual, as its ink."""
+def sheet_of(
+    session: Session, run: Run, today: date, measure: str = "residual_rms", against: Against | None = None
+) -> Sheet:
+    """The sheet of a run with a measure as its figures and, where it is not the residual, as its ink.
+
+    Laid over something other than its references where `against` says so; decisions and what was before are of the
+    references, and are left out then.
+    """
     cases, conditions = cases_of(run), conditions_of(session, run)
     rows = _rows(session, run, measure)
     limits = _limits(run)
-    decided = standings(session, run, today)
     siblings = siblings_of(session, run)
     place = next(i for i, one in enumerate(siblings) if one.id == run.id)
-    earlier = siblings[:place][::-1]
+    earlier: list[Run] = []
+    decided: dict[int, Standing] = {}
+    if against is None:
+        decided, earlier = standings(session, run, today), siblings[:place][::-1]
+    else:
+        laid = lay_over(session, run, against, measure, lambda case, condition: limits[case, condition])
+        rows = [_over(row, laid[row.id]) for row in rows]
     past = [_past(session, one) for one in earlier[:_MOST_BUILDS]]
     fingerprints = {case.id: case.fingerprint for case in cases}
     cells = [_cell(row, measure, limits, decided.get(row.id), _change(row, fingerprints, past)) for row in rows]
@@ -125,10 +158,19 @@ def siblings_of(session: Session, run: Run) -> list[Run]:
     return sorted(newest.values(), key=lambda one: builds[one.build_id].position)
 
 
+def _over(row: CellRow, laid: Laid) -> CellRow:
+    """A cell as it is when it is laid over its other side."""
+    verdict = laid.verdict
+    return replace(
+        row, state=laid.state, verdict=verdict.name, why=verdict.why, ink=verdict.ink, unfit=verdict.unfit,
+        broken=verdict.broken, measured=laid.measured, explanation=laid.explanation, other=laid.other,
+    )  # fmt: skip
+
+
 Past = Mapping[tuple[str, int], tuple[str, frozenset[str]]]
 
 
-def _rows(session: Session, run: Run, measure: str) -> list[Row[Any]]:
+def _rows(session: Session, run: Run, measure: str) -> list[CellRow]:
     """What is kept in the cells themselves, and what explains their difference; nothing heavier.
 
     Of a cell that is identical to its reference only what is shown is read: most are, and their readings are many.
@@ -144,7 +186,7 @@ def _rows(session: Session, run: Run, measure: str) -> list[Row[Any]]:
         .where(Cell.run_id == run.id)
         .order_by(Cell.id)
     )  # fmt: skip
-    return [*session.execute(query)]
+    return [CellRow(**dict(row._mapping), other=None) for row in session.execute(query)]
 
 
 def _past(session: Session, run: Run) -> Past:
@@ -171,7 +213,7 @@ def _limits(run: Run) -> dict[tuple[int, int], dict[str, Limit]]:
 
 
 def _cell(
-    row: Row[Any],
+    row: CellRow,
     measure: str,
     limits: Mapping[tuple[int, int], Mapping[str, Limit]],
     decision: Standing | None,
@@ -185,11 +227,11 @@ def _cell(
     return SheetCell(
         id=row.id, case_id=row.case_id, condition_id=row.condition_id, state=row.state, verdict=row.verdict,
         why=row.why, ink=ink, unfit=row.unfit, reused=row.reused, identical=row.measured.get("identical") == 1.0,
-        value=value, decision=decision, change=change,
+        value=value, decision=decision, change=change, other=row.other,
     )  # fmt: skip
 
 
-def _change(row: Row[Any], fingerprints: Mapping[int, str], past: Sequence[Past]) -> Change | None:
+def _change(row: CellRow, fingerprints: Mapping[int, str], past: Sequence[Past]) -> Change | None:
     if not past or row.state not in ("done", "failed"):
         return None
     then = past[0].get((fingerprints[row.case_id], row.condition_id))
@@ -202,7 +244,7 @@ def _change(row: Row[Any], fingerprints: Mapping[int, str], past: Sequence[Past]
 
 
 def _since(
-    rows: Sequence[Row[Any]], fingerprints: Mapping[int, str], past: Sequence[Past], earlier: Sequence[Run], run: Run
+    rows: Sequence[CellRow], fingerprints: Mapping[int, str], past: Sequence[Past], earlier: Sequence[Run], run: Run
 ) -> str | None:
     """The first build, going back without a break, in which most of the cells were wrong in the same measures."""
     if not past or rows[0].verdict not in _TROUBLE:
@@ -231,7 +273,7 @@ def _before(cells: Sequence[SheetCell]) -> str | None:
 
 
 def _examined(
-    rows: Sequence[Row[Any]],
+    rows: Sequence[CellRow],
     cells: Sequence[SheetCell],
     cases: Sequence[Case],
     conditions: Sequence[Condition],

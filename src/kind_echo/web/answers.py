@@ -7,13 +7,14 @@ from typing import Any
 from flask import Response
 from sqlalchemy.orm import Session
 
+from kind_echo.bench.analysing import analyse, options_for
 from kind_echo.bench.deciding import last_act_number, standings
 from kind_echo.bench.documents import reading_from
 from kind_echo.bench.judging import limits_of
 from kind_echo.bench.runs import RunSummary, troubled_cells
 from kind_echo.core.limits import judge
 from kind_echo.core.measures import Limit
-from kind_echo.store.models import Analysis, Cell, Condition, Content, Pair, Reference, Upload
+from kind_echo.store.models import Analysis, Cell, Condition, Content, Pair, Reference, Render, Upload
 from kind_echo.web.bodies import (
     AlignmentBody,
     Body,
@@ -80,14 +81,28 @@ def condition_text(condition: Condition) -> str:
     return f"{condition.host} {condition.host_version}, {condition.mode}, {condition.rate / 1000:g} kHz"
 
 
-def cell_pair_body(session: Session, cell: Cell) -> PairBody:
-    """The pair page of a cell."""
+def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> PairBody:
+    """The pair page of a cell: beside its reference, or beside another cell.
+
+    Raises:
+        RateMismatch, ChannelMismatch: the other cell cannot be laid under it.
+    """
     limits = limits_of(cell)
     build, render, reference = cell.run.build, cell.render, cell.reference
+    analysis, side, why = cell.analysis, None, cell.why
+    if other is not None and other.render is not None and render is not None:
+        options = options_for(cell.case.signal.request, cell.condition.rate)
+        analysis = analyse(session, other.render.content, render.content, options)
+        name = f"{other.run.build.effect.name} {other.run.build.version}"
+        side = _content_side(other.render.content, name, condition_text(other.condition))
+        why = f"Beside {name}, {condition_text(other.condition)}"
+    elif reference is not None:
+        name = f"{build.effect.name} {_version_of(session, reference)}"
+        side = _content_side(reference.render.content, name, "approved reference")
     ordered = troubled_cells(session, cell.run_id)
     render_readings = render.readings if render is not None else []
-    known = {r["measure"] for r in cell.analysis.readings} if cell.analysis else set()
-    documents = [*(cell.analysis.readings if cell.analysis else []),
+    known = {r["measure"] for r in analysis.readings} if analysis else set()
+    documents = [*(analysis.readings if analysis else []),
                  *(r for r in render_readings if r["measure"] not in known)]  # fmt: skip
     where = PairCellBody(
         cell_id=cell.id,
@@ -98,6 +113,7 @@ def cell_pair_body(session: Session, cell: Cell) -> PairBody:
         setting=cell.case.setting.name,
         condition=ConditionBody.model_validate(cell.condition),
         reference_version=_version_of(session, reference) if reference is not None else None,
+        beside=f"{side.name} in {side.detail}" if other is not None and side is not None else None,
         unfit=cell.unfit,
         claimed_latency=render.claimed_latency if render is not None else None,
         log=cell.log or (render.log if render is not None else ""),
@@ -107,10 +123,8 @@ def cell_pair_body(session: Session, cell: Cell) -> PairBody:
         next_cell=min((c for c in ordered if c > cell.id), default=None),
     )
     sides = _sides(
-        cell.analysis,
-        _content_side(reference.render.content, f"{build.effect.name} {where.reference_version}", "approved reference")
-        if reference is not None
-        else None,
+        analysis,
+        side,
         _content_side(render.content, f"{build.effect.name} {build.version}", condition_text(cell.condition))
         if render is not None
         else None,
@@ -119,12 +133,12 @@ def cell_pair_body(session: Session, cell: Cell) -> PairBody:
         dict(
             kind="cell",
             state=cell.state,
-            verdict=cell.verdict,
-            why=cell.why,
+            verdict=cell.verdict if other is None else None,
+            why=why,
             cell=where,
             readings=reading_bodies(documents, limits),
-            explanation=cell.analysis.explanation if cell.analysis else "",
-            curves=_cell_curves(cell),
+            explanation=analysis.explanation if analysis else "",
+            curves=_cell_curves(render, other.render if other else reference.render if reference else None, analysis),
             **sides,
         )
     )
@@ -186,13 +200,13 @@ def upload_body(upload: Upload) -> UploadBody:
     )
 
 
-def _cell_curves(cell: Cell) -> list[dict[str, Any]]:
-    """What was measured of render and reference by themselves, and of their difference."""
-    curves = [dict(curve) for curve in cell.render.curves] if cell.render is not None else []
-    if cell.reference is not None:
-        curves += [{**curve, "side": "reference"} for curve in cell.reference.render.curves]
-    if cell.analysis is not None:
-        curves += [curve for curve in cell.analysis.curves if curve["side"] == "difference"]
+def _cell_curves(render: Render | None, beside: Render | None, analysis: Analysis | None) -> list[dict[str, Any]]:
+    """What was measured of both sides by themselves, and of their difference."""
+    curves = [dict(curve) for curve in render.curves] if render is not None else []
+    if beside is not None:
+        curves += [{**curve, "side": "reference"} for curve in beside.curves]
+    if analysis is not None:
+        curves += [curve for curve in analysis.curves if curve["side"] == "difference"]
     return curves
 
 

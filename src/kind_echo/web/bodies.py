@@ -157,6 +157,7 @@ class PairCellBody(Body):
     setting: str
     condition: ConditionBody
     reference_version: str | None
+    beside: str | None
     unfit: bool
     claimed_latency: int | None
     log: str
@@ -256,6 +257,12 @@ class CellPath(BaseModel):
     """Which cell."""
 
     cell_id: int
+
+
+class BesideQuery(BaseModel):
+    """Which cell a cell is laid over, where that is not its reference."""
+
+    beside: int | None = None
 
 
 class ComparisonPath(BaseModel):

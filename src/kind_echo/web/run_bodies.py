@@ -79,6 +79,7 @@ class CellBody(Body):
     needs_you: bool
     change: Literal["new", "still", "fixed"] | None
     decision: StandingBody | None
+    other: int | None
 
 
 class FindingBody(Body):
@@ -120,9 +121,22 @@ class SheetBody(Body):
 
 
 class SheetQuery(Body):
-    """Which measure the figures and the ink of a sheet are of."""
+    """Which measure the figures and the ink of a sheet are of; what it is laid over, where no reference."""
 
     measure: str = "residual_rms"
+    against: str = ""
+
+
+class AcrossBody(Body):
+    """What a run is to be laid over: build:RUN, host:NAME VERSION, mode:MODE or rate:HERTZ."""
+
+    against: str = Field(min_length=1, max_length=200)
+
+
+class ComparingBody(Body):
+    """How many pairs are compared."""
+
+    pairs: int
 
 
 class WhoBody(Body):

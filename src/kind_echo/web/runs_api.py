@@ -8,6 +8,7 @@ from flask import Response, stream_with_context
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
+from kind_echo.bench.across import compare_missing, parse_against
 from kind_echo.bench.deciding import undecided
 from kind_echo.bench.runs import (
     CHANNEL,
@@ -25,8 +26,10 @@ from kind_echo.core.measures import find_measure
 from kind_echo.store.database import database_url, transaction
 from kind_echo.store.models import Run
 from kind_echo.web.answers import answer, cell_pair_body, run_body
-from kind_echo.web.bodies import CellPath, PairBody, RunPath
+from kind_echo.web.bodies import BesideQuery, CellPath, PairBody, RunPath
 from kind_echo.web.run_bodies import (
+    AcrossBody,
+    ComparingBody,
     NewRunBody,
     RenderAgainBody,
     RenderedAgainBody,
@@ -64,7 +67,15 @@ def sheet(path: RunPath, query: SheetQuery) -> Response:
     """A run as a sheet, with a measure as its figures."""
     find_measure(query.measure)
     with transaction() as session:
-        return answer(sheet_body(session, find_run(session, path.run_id), query.measure))
+        return answer(sheet_body(session, find_run(session, path.run_id), query.measure, query.against))
+
+
+@api.post("/runs/<int:run_id>/across", responses={202: ComparingBody})
+def compare_across(path: RunPath, body: AcrossBody) -> Response:
+    """Compare the pairs of a run and another build, host or mode that nobody has compared yet."""
+    with transaction() as session:
+        run = find_run(session, path.run_id)
+        return answer(ComparingBody(pairs=compare_missing(session, run, parse_against(session, body.against))), 202)
 
 
 @api.post("/runs/<int:run_id>/change", responses={200: RunBody})
@@ -94,10 +105,11 @@ def events(path: RunPath) -> Response:
 
 
 @api.get("/cells/<int:cell_id>", responses={200: PairBody})
-def cell(path: CellPath) -> Response:
-    """A cell as a pair: its render beside the reference."""
+def cell(path: CellPath, query: BesideQuery) -> Response:
+    """A cell as a pair: its render beside the reference, or beside that of another cell."""
     with transaction() as session:
-        return answer(cell_pair_body(session, find_cell(session, path.cell_id)))
+        other = find_cell(session, query.beside) if query.beside is not None else None
+        return answer(cell_pair_body(session, find_cell(session, path.cell_id), other))
 
 
 def _changes(run_id: int) -> Iterator[str]:

@@ -5,6 +5,7 @@ from datetime import UTC, datetime
 
 from sqlalchemy.orm import Session
 
+from kind_echo.bench.across import parse_against
 from kind_echo.bench.deciding import last_act_number
 from kind_echo.bench.hosts import BY_HAND, renderers_of
 from kind_echo.bench.runs import summary_of
@@ -17,9 +18,10 @@ from kind_echo.web.bodies import ConditionBody
 from kind_echo.web.run_bodies import CaseBody, CellBody, FindingBody, SheetBody, SiblingBody
 
 
-def sheet_body(session: Session, run: Run, measure: str) -> SheetBody:
+def sheet_body(session: Session, run: Run, measure: str, against: str = "") -> SheetBody:
     """A run as a sheet, with a measure as its figures."""
-    sheet = sheet_of(session, run, datetime.now(UTC).date(), measure)
+    over = parse_against(session, against) if against else None
+    sheet = sheet_of(session, run, datetime.now(UTC).date(), measure, over)
     return SheetBody(
         run=run_body(summary_of(session, run), sum(cell.needs_you for cell in sheet.cells)),
         siblings=[_sibling(one) for one in sheet.siblings],

@@ -1,0 +1,81 @@
+"""A run laid over another build, host, mode or rate: the same sheet, judged by what the two sides are to each other."""
+
+from collections import Counter
+from datetime import date
+
+import pytest
+
+from kind_echo.bench.across import compare_missing, parse_against
+from kind_echo.bench.runs import RunNotFound, find_run
+from kind_echo.bench.sheets import Sheet, sheet_of
+from kind_echo.core.errors import BadParameter
+from kind_echo.store.database import transaction
+from tests.conftest import drain, newest_run
+
+TODAY = date(2026, 11, 25)
+
+
+def _over(version: str, against: str, plan: str = "Null regression", measure: str = "residual_rms") -> Sheet:
+    with transaction() as session:
+        run = newest_run(session, version, plan).id
+        compare_missing(session, find_run(session, run), parse_against(session, against))
+    drain()
+    with transaction() as session:
+        found = find_run(session, run)
+        assert compare_missing(session, found, parse_against(session, against)) == 0
+        return sheet_of(session, found, TODAY, measure, parse_against(session, against))
+
+
+def _run(version: str, plan: str = "Null regression") -> int:
+    with transaction() as session:
+        return newest_run(session, version, plan).id
+
+
+def _findings(sheet: Sheet) -> list[tuple[str, str, int]]:
+    return [(s.finding.headline, s.finding.where, len(s.finding.cells)) for s in sheet.findings]
+
+
+def test_build_with_build_undoes_what_the_first_candidate_did(demo: str) -> None:
+    """rc1 is one sample late and 0.07 dB loud in soft, so that rc2 is early and soft beside it."""
+    sheet = _over("2.1.0-rc2", f"build:{_run('2.1.0-rc1')}")
+    found = _findings(sheet)
+    assert found[0][0].startswith("1 sample early")
+    assert ("0.07 dB down", "with Soft, 4× and Soft, 8×", 20) in found
+    assert all(cell.decision is None and cell.change is None for cell in sheet.cells)
+    pair = next(cell for cell in sheet.cells if cell.verdict == "Fail" and not cell.unfit)
+    assert pair.other is not None
+
+
+def test_mode_with_mode_shows_oversampling_that_real_time_leaves_out(demo: str) -> None:
+    """Almanac 8 renders in real time without the oversampling that is set; no reference is needed to see it."""
+    sheet = _over("2.0.3", "mode:offline", "Real time against offline")
+    assert [cell.verdict for cell in sheet.cells] == ["Fail", "Pass"]
+    assert _findings(sheet)[0][1] == "in real time"
+    assert sheet.cells[1].why == "It is offline itself, that the others are laid over"
+
+
+def test_host_with_host_is_blank_where_hosts_change_nothing(demo: str) -> None:
+    sheet = _over("2.1.0-rc2", "host:Almanac 7")
+    assert Counter(cell.verdict for cell in sheet.cells) == {"Pass": 60, "Fail": 12}
+    assert _findings(sheet) == [("Silence at the start", "in Bittern, at 44.1 kHz and 48 kHz", 12)]
+
+
+def test_rate_with_rate_compares_readings_and_no_samples(demo: str) -> None:
+    sheet = _over("1.0-rc1", "rate:48000", "Folding", "rms")
+    changed = [cell for cell in sheet.cells if cell.verdict == "Changed"]
+    for cell in changed:
+        assert cell.value is not None
+        assert abs(cell.value) > 0.1
+        assert "against 48 kHz" in cell.why
+    assert {cell.verdict for cell in sheet.cells} <= {"Pass", "Changed", "Fail", "No reading"}
+
+
+@pytest.mark.parametrize("text", ["", "build", "build:x", "rate:fast", "colour:red", "host:"])
+def test_what_a_run_cannot_be_laid_over_is_refused(demo: str, text: str) -> None:
+    with transaction() as session, pytest.raises(BadParameter):
+        parse_against(session, text)
+
+
+def test_a_build_that_was_never_run_is_refused(demo: str) -> None:
+    with transaction() as session, pytest.raises(RunNotFound):
+        parse_against(session, "build:999")
