@@ -151,13 +151,28 @@ def read_yaml(text: str) -> PlanDocument:
 
 def write_yaml(document: PlanDocument) -> str:
     """A plan as YAML: the same plan gives the same text, and parts that are as usual are left out."""
-    data = document.model_dump(mode="json", exclude_defaults=True)
+    data = _in_order(document.model_dump(mode="json", exclude_defaults=True))
     order = [name for name in PlanDocument.model_fields if name in data]
     text: str = yaml.safe_dump(
         {name: data[name] for name in ("plan", "effect", *(n for n in order if n not in ("plan", "effect")))},
         sort_keys=False, allow_unicode=True, width=110,
     )  # fmt: skip
     return text
+
+
+def _in_order(data: dict[str, Any]) -> dict[str, Any]:
+    """The same with what has names, not places, by name: a database keeps no order of its own."""
+    for part in (data, *data.get("cases", ()), *data.get("conditions", ())):
+        if "limits" in part:
+            part["limits"] = dict(sorted(part["limits"].items()))
+    for name in ("signals", "settings"):
+        if name in data:
+            data[name] = {key: _kind_first(data[name][key]) for key in sorted(data[name])}
+    return data
+
+
+def _kind_first(values: dict[str, Any]) -> dict[str, Any]:
+    return dict(sorted(values.items(), key=lambda item: (item[0] != "kind", item[0])))
 
 
 def differences(before: PlanDocument, after: PlanDocument) -> list[str]:

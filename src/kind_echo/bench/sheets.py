@@ -1,6 +1,6 @@
 """A run as a sheet: what is read of thousands of cells at once, and what changed since the build before."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import date
 from typing import Literal
@@ -137,7 +137,7 @@ def sheet_of(
             _since([row_of[i] for i in finding.cells], fingerprints, past, earlier, run),
             _before([by_id[i] for i in finding.cells]),
         )
-        for finding in find(examined)
+        for finding in map(_named(against), find(examined))
     ]
     return Sheet(run, cases, conditions, cells, findings, siblings, earlier[0] if earlier else None)
 
@@ -156,6 +156,13 @@ def siblings_of(session: Session, run: Run) -> list[Run]:
     newest = {one.build_id: one for one in session.scalars(query)} | {run.build_id: run}
     builds = {build.id: build for build in session.scalars(select(Build).where(Build.id.in_(newest)))}
     return sorted(newest.values(), key=lambda one: builds[one.build_id].position)
+
+
+def _named(against: Against | None) -> Callable[[Finding], Finding]:
+    """Findings that speak of the other side by its name."""
+    if against is None:
+        return lambda finding: finding
+    return lambda finding: replace(finding, headline=finding.headline.replace("the reference", against.name))
 
 
 def _over(row: CellRow, laid: Laid) -> CellRow:
