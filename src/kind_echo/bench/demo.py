@@ -16,7 +16,7 @@ from kind_echo.bench.planning import condition_of, setting_named
 from kind_echo.bench.plans import CaseDraft, null_test_limits, revise_plan
 from kind_echo.bench.queue import ANALYSIS_QUEUE, enqueue
 from kind_echo.bench.references import approve
-from kind_echo.bench.runs import cells_of, start_run
+from kind_echo.bench.runs import start_run
 from kind_echo.bench.scenario import SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
 from kind_echo.bench.uploads import compare_uploads, keep_upload
 from kind_echo.core.compare import CompareOptions
@@ -26,7 +26,7 @@ from kind_echo.renderers import lv2, stand_in
 from kind_echo.renderers.contract import Offer, OfferedEffect
 from kind_echo.standins.catalogue import STAND_INS
 from kind_echo.store.audiofile import write_audio
-from kind_echo.store.models import Build, Condition, Effect, Plan, Run, Signal
+from kind_echo.store.models import Build, Cell, Condition, Effect, Plan, Run, Signal
 
 BENCH = "Demo bench"
 _AMPLIFIER = "http://lv2plug.in/plugins/eg-amp"
@@ -66,7 +66,8 @@ def settle(session: Session, run: Run, now: datetime) -> bool:
 
     Of a release, what is fit becomes the references.
     """
-    cells = cells_of(session, run.id)
+    query = select(Cell.id, Cell.state, Cell.verdict, Cell.unfit, Cell.broken).where(Cell.run_id == run.id)
+    cells = session.execute(query.order_by(Cell.id)).all()
     release = run.build.position == 0
     if any(cell.state not in ("done", "failed") or (cell.verdict == "Waiting" and not release) for cell in cells):
         return False
