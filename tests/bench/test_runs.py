@@ -29,6 +29,7 @@ from kind_echo.bench.runs import (
     CannotRenderAgain,
     RunNotFound,
     cells_of,
+    enqueue_renders,
     put_first,
     render_again,
     resume_run,
@@ -210,6 +211,36 @@ def test_a_run_that_is_stopped_renders_no_more_and_goes_on_where_it_was(short: s
     with transaction() as session:
         said = [e.what for e in session.scalars(select(Event).where(Event.detail["run"].as_integer() == run))]
     assert said == ["run started", "run stopped", "run resumed"]
+
+
+def test_a_cell_whose_worker_died_before_the_run_was_stopped_is_not_lost(short: str) -> None:
+    run = _start("2.1.0-rc2")
+    with transaction() as session:
+        found = session.get_one(Run, run)
+        cell = cells_of(session, run)[0]
+        cell.state = "rendering"
+        stop_run(session, run, who="Nora F.", now=datetime.now(UTC))
+        enqueue_renders(session, found, stand_in.QUEUE, [cell])  # as the dead worker's job comes back
+    drain()
+    with transaction() as session:
+        resume_run(session, run, who="Nora F.", now=datetime.now(UTC))
+    drain()
+    assert _counts(run) == (24, 24, 24)
+
+
+def test_what_cannot_even_be_prepared_is_a_row_with_the_reason(short: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    from kind_echo.bench import jobs  # wants a database when it is loaded
+
+    def broken(*_: object) -> str:
+        raise OSError("the disk with the builds is gone")
+
+    monkeypatch.setattr(stand_in.StandInRenderer, "artefact", broken)
+    monkeypatch.setattr(jobs, "MOST_ATTEMPTS", 1)
+    run = _start("2.1.0-rc2", "what changed")
+    drain()
+    with transaction() as session:
+        assert {(c.state, c.verdict) for c in cells_of(session, run)} == {("failed", "No reading")}
+        assert "the disk with the builds is gone" in cells_of(session, run)[0].why
 
 
 def test_a_run_that_is_put_first_is_rendered_before_the_others(short: str) -> None:

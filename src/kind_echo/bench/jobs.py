@@ -40,18 +40,22 @@ app = queue_app()
 def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
     """Take over what earlier runs rendered of exactly the same, and enqueue the rest; of this job's renderer alone."""
     queue = context.job.queue
-    with transaction() as session:
-        hold_references(session, change=False)
-        run = find_run(session, run_id)
-        if run.stopped_at is not None:
-            return
-        cells = waiting_cells(session, run, queue)
-        if not run.forced:
-            cells = take_over(session, run, renderer_named(queue), cells)
-        enqueue_renders(session, run, queue, cells)
-        if run.search_id is not None and not cells:
-            advance(session, find_search(session, run.search_id))
-        tell_change(session, run_id)
+    try:
+        with transaction() as session:
+            hold_references(session, change=False)
+            run = find_run(session, run_id)
+            if run.stopped_at is not None:
+                return
+            cells = waiting_cells(session, run, queue)
+            if not run.forced:
+                cells = take_over(session, run, renderer_named(queue), cells)
+            enqueue_renders(session, run, queue, cells)
+            if run.search_id is not None and not cells:
+                advance(session, find_search(session, run.search_id))
+            tell_change(session, run_id)
+    except Exception as error:
+        _last_attempt(context, lambda reason: _fail_waiting(run_id, queue, reason), error)
+        raise
 
 
 @app.task(name="render_cell", queue=stand_in.QUEUE, retry=_RETRY, pass_context=True)
@@ -60,7 +64,10 @@ def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     try:
         with transaction() as session:
             cell = find_cell(session, cell_id, lock=True)
-            if cell.state not in ("waiting", "rendering") or cell.run.stopped_at is not None:
+            if cell.state not in ("waiting", "rendering"):
+                return
+            if cell.run.stopped_at is not None:
+                cell.state = "waiting"  # its worker may have died over it before the run was stopped
                 return
             cell.state, cell.attempts = "rendering", cell.attempts + 1
             tell_change(session, cell.run_id)
@@ -205,6 +212,13 @@ def _fail_cell(cell_id: int, reason: str, log: str = "") -> None:
         _search_on(session, cell)
         cell.log = keepable(log)
         tell_change(session, cell.run_id)
+
+
+def _fail_waiting(run_id: int, queue: str, reason: str) -> None:
+    with transaction() as session:
+        for cell in waiting_cells(session, find_run(session, run_id), queue):
+            _give_up(cell, reason)
+        tell_change(session, run_id)
 
 
 def _search_on(session: Session, cell: Cell) -> None:

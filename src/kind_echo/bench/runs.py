@@ -223,7 +223,8 @@ def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: da
 
 def _prepare(session: Session, run: Run) -> None:
     """Each renderer that the run needs looks which of its cells it must render."""
-    queues = set(renderers_of(session, conditions_of(session, run)).values())
+    mine = select(Cell.condition_id).where(Cell.run_id == run.id)
+    queues = set(renderers_of(session, session.scalars(select(Condition).where(Condition.id.in_(mine)))).values())
     for queue in sorted(queues - {BY_HAND}):
         enqueue(session, "prepare_run", queue, run.priority, run_id=run.id)
     if BY_HAND in queues:

@@ -7,6 +7,7 @@ from datetime import UTC, datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
+from kind_echo.bench.hosts import BY_HAND, renderers_of
 from kind_echo.bench.runs import find_cell, start_search_run
 from kind_echo.core.errors import KindEchoError
 from kind_echo.store.models import Build, Case, Cell, Event, Run, Search
@@ -72,11 +73,13 @@ def start_search(session: Session, cell_id: int, *, who: str, now: datetime) -> 
 
     Raises:
         CellNotFound: there is no such cell.
-        NothingToSearch: it passes or is not judged, or no earlier build is known to pass.
+        NothingToSearch: it passes or is not judged, no earlier build is known to pass, or it is rendered by hand.
     """
     cell = find_cell(session, cell_id)
     if Looked(cell.run.build, cell).passes is not False:
         raise NothingToSearch("the cell passes, or is not judged yet")
+    if BY_HAND in renderers_of(session, [cell.condition]).values():
+        raise NothingToSearch("this host is rendered in by hand, and builds between would have to be rendered")
     builds = _builds(session, cell.run.build.effect_id, 0, cell.run.build.position - 1)
     known = _known(session, cell.case, cell.condition_id, builds)
     good = next((b for b in reversed(builds) if Looked(b, known.get(b.id)).passes), None)
