@@ -27,6 +27,7 @@ def _each_view(page: Page) -> Iterator[str]:
     for address in (
         page.url,
         sheet,
+        f"{sheet}?figures=1",
         "/",
         "/compare",
         "/references",

@@ -277,6 +277,7 @@ interface CellProps {
 const CellView = memo(function CellView(props: CellProps) {
   const { cell, more, label, edge, chosen, tabbable, marked, figures, tick, onChoose, onOpen } = props;
   const decided = cell.decision?.holds ? `. ${DECIDED[cell.decision.kind]}` : "";
+  const shown = figures && cell.state === "done" ? figure(cell, figures) : "";
   const others = more > 0 ? `. The gravest of ${more + 1}` : "";
   return (
     <button
@@ -287,7 +288,7 @@ const CellView = memo(function CellView(props: CellProps) {
       data-cell={cell.id}
       data-verdict={cell.verdict}
       data-state={cell.state}
-      aria-label={`${label}: ${cell.verdict}. ${cell.why}${decided}${others}${marked ? ". Marked" : ""}`}
+      aria-label={`${label}: ${cell.verdict}. ${cell.why}${decided}${others}${shown && `. ${shown}`}${marked ? ". Marked" : ""}`}
       onClick={() => onChoose(cell.id)}
       onDoubleClick={() => onOpen(cell.id)}
       className={`relative h-8 scroll-mt-24 scroll-mr-24 scroll-mb-10 scroll-ml-44 self-center overflow-hidden bg-sheet outline-offset-0 ${
@@ -295,13 +296,13 @@ const CellView = memo(function CellView(props: CellProps) {
       } ${chosen ? "z-10 outline-2 outline-text" : ""} ${marked ? "inset-ring-2 inset-ring-quiet" : ""}`}
     >
       <Ink cell={cell} tick={tick} />
-      {figures && cell.state === "done" && (
+      {shown && (
         <span
           className={`absolute inset-x-0 text-center text-xs leading-4 ${
             cell.ink > 0.5 && cell.needs_you ? "bottom-0 text-on-ink" : "top-0"
           }`}
         >
-          {figure(cell, figures)}
+          {shown}
         </span>
       )}
       {more > 0 && (
