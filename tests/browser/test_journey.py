@@ -79,6 +79,24 @@ def test_from_the_run_to_the_pair_by_keyboard_then_listen_approve_and_undo(page:
     expect(page.get_by_text("Differs from the reference:", exact=False).first).to_be_visible()
 
 
+def test_single_samples_are_looped_without_harm_at_the_end_of_the_file_too(view: Page) -> None:
+    """Eighty samples last two milliseconds; a loop of them must not be scheduled piece by piece without end."""
+    _open_sheet(view, "2.1.0-rc2")
+    view.get_by_role("button", name=re.compile("^Differs from the reference")).click()
+    view.keyboard.press("Enter")
+    expect(view.get_by_text("against the reference of 2.0.3")).to_be_visible()
+    for start in (44_000, 96_990):
+        view.goto(f"{view.url.split('?')[0]}?from={start}&to={start + 30}")
+        settle(view)
+        view.keyboard.press("Space")
+        expect(view.get_by_role("button", name="Stop")).to_be_visible()
+        view.wait_for_timeout(1500)
+        view.keyboard.press("3")
+        expect(view.get_by_role("button", name="Difference").and_(view.locator("[aria-pressed=true]"))).to_be_visible()
+        view.keyboard.press("Space")
+        expect(view.get_by_role("button", name="Play")).to_be_visible()
+
+
 def test_marking_with_shift_approves_a_selection_in_one_act(page: Page) -> None:
     _open_sheet(page, "2.1.0-rc2")
     page.get_by_role("button", name=re.compile("^Differs from the reference")).click()

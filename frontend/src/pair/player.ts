@@ -143,26 +143,33 @@ export class Player {
 
   /** Back to the start of the loop; false when there is nothing more to play. */
   private wrap(): boolean {
-    const { start } = this.range;
-    const shortest = SHORTEST_LOOP_SECONDS * this.source.rate;
-    const stop = Math.min(Math.max(this.range.stop, start + shortest), this.source.frames);
-    if (this.loop && (this.next >= stop || this.next < start)) this.next = start;
-    const end = this.loop ? stop : this.source.frames;
-    if (this.next < end) return true;
+    const { start, stop } = this.stretch();
+    const loops = this.loop && stop - start >= SHORTEST_LOOP_SECONDS * this.source.rate;
+    if (loops && (this.next >= stop || this.next < start)) this.next = start;
+    if (this.next < stop) return true;
     if (this.context && this.context.currentTime > this.due) this.stop();
     return false;
   }
 
+  /** The stretch that is played; a loop is never shorter than what can be heard, and scheduled without end. */
+  private stretch(): View {
+    const { frames, rate } = this.source;
+    const shortest = Math.ceil(SHORTEST_LOOP_SECONDS * rate);
+    if (!this.loop || frames < shortest) return { start: 0, stop: frames };
+    const start = Math.max(0, Math.min(Math.floor(this.range.start), frames - shortest));
+    return { start, stop: Math.min(frames, Math.max(Math.ceil(this.range.stop), start + shortest)) };
+  }
+
   private async schedule(turn: number): Promise<void> {
-    const { rate, channels, frames } = this.source;
+    const { rate, channels } = this.source;
     const size = Math.round(PIECE_SECONDS * rate);
     const index = Math.floor(this.next / size);
     const pieces = await Promise.all(INKS.map((ink) => this.piece(ink, index, size)));
     const context = this.context;
     if (!context || turn !== this.turn) return;
     const begin = this.next - index * size;
-    const limit = this.loop ? Math.max(this.range.stop, this.next + 1) : frames;
-    const length = Math.min(size, frames - index * size, limit - index * size) - begin;
+    const length = Math.min(size, this.stretch().stop - index * size) - begin;
+    // The range may have changed while the samples were on their way; the next turn starts at its new place.
     if (length <= 0) return;
     // A loading pause must not play late pieces on top of each other.
     this.due = Math.max(this.due, context.currentTime + 0.02);
