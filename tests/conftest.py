@@ -143,6 +143,20 @@ def demo(cluster: Cluster, finished_demo: str) -> Iterator[str]:
     drop_database(cluster, url)
 
 
+@pytest.fixture(scope="session")
+def shared_copy(cluster: Cluster, finished_demo: str) -> str:
+    """Address of one copy of the finished demo for all tests that only look."""
+    return fresh_database(cluster, finished_demo)
+
+
+@pytest.fixture
+def seen(shared_copy: str) -> Iterator[str]:
+    """The finished demo for a test that only looks, or takes back what it writes; this process is pointed at it."""
+    point_at(shared_copy)
+    yield shared_copy
+    engine().dispose()
+
+
 @pytest.fixture
 def empty(cluster: Cluster) -> Iterator[str]:
     """Address of a migrated database with nothing in it; this process is pointed at it."""
@@ -208,9 +222,9 @@ def _answers(address: str) -> bool:
 
 
 @pytest.fixture(scope="session")
-def shared_server(cluster: Cluster, finished_demo: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
+def shared_server(shared_copy: str, tmp_path_factory: pytest.TempPathFactory) -> Iterator[Server]:
     """One for all tests that only look."""
-    with serving(fresh_database(cluster, finished_demo), tmp_path_factory.mktemp("shared")) as running:
+    with serving(shared_copy, tmp_path_factory.mktemp("shared")) as running:
         yield running
 
 

@@ -71,11 +71,11 @@ def test_rate_with_rate_compares_readings_and_no_samples(demo: str) -> None:
 
 
 @pytest.mark.parametrize("text", ["", "build", "build:x", "rate:fast", "colour:red", "host:"])
-def test_what_a_run_cannot_be_laid_over_is_refused(demo: str, text: str) -> None:
+def test_what_a_run_cannot_be_laid_over_is_refused(seen: str, text: str) -> None:
     with transaction() as session, pytest.raises(BadParameter):
         parse_against(session, text)
 
 
-def test_a_build_that_was_never_run_is_refused(demo: str) -> None:
+def test_a_build_that_was_never_run_is_refused(seen: str) -> None:
     with transaction() as session, pytest.raises(RunNotFound):
         parse_against(session, "build:999")

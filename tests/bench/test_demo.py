@@ -50,7 +50,7 @@ def _judged_again(cell: Cell) -> Verdict:
     return judge_cell([reading_from(d) for d in cell.render.readings], compared, limits)
 
 
-def test_every_planted_fault_is_found_by_its_measure_and_no_other_cell_fails(demo: str) -> None:
+def test_every_planted_fault_is_found_by_its_measure_and_no_other_cell_fails(seen: str) -> None:
     found: Counter[str] = Counter()
     wrong = []
     with transaction() as session:
@@ -73,7 +73,7 @@ def test_what_the_demo_does_not_show_is_found_by_the_test_that_is_named() -> Non
         assert f"def {name}(" in (_PROJECT / path).read_text(), fault["what"]
 
 
-def test_the_first_candidate_is_late_by_one_sample_and_too_loud_in_soft(demo: str) -> None:
+def test_the_first_candidate_is_late_by_one_sample_and_too_loud_in_soft(seen: str) -> None:
     with transaction() as session:
         for cell in cells_of(session, newest_run(session, "2.1.0-rc1").id):
             if cell.analysis is None:
@@ -84,7 +84,7 @@ def test_the_first_candidate_is_late_by_one_sample_and_too_loud_in_soft(demo: st
             assert abs(found["gain"] - gain) < 0.001, _place(cell)
 
 
-def test_findings_tell_planted_faults_apart_and_name_what_their_cells_share(demo: str) -> None:
+def test_findings_tell_planted_faults_apart_and_name_what_their_cells_share(seen: str) -> None:
     """Each fault gives one finding, whose cells show no other; cells that two faults hold in may stand in either's."""
     mixed, scattered = [], []
     with transaction() as session:
@@ -123,7 +123,7 @@ def test_findings_tell_planted_faults_apart_and_name_what_their_cells_share(demo
     ],
 )  # fmt: skip
 def test_the_candidates_findings_are_what_was_planted_and_since_when(
-    demo: str, version: str, expected: list[tuple[object, ...]]
+    seen: str, version: str, expected: list[tuple[object, ...]]
 ) -> None:
     with transaction() as session:
         sheet = sheet_of(session, newest_run(session, version), date(2026, 11, 25))
@@ -132,7 +132,7 @@ def test_the_candidates_findings_are_what_was_planted_and_since_when(
     assert found == expected
 
 
-def test_the_second_candidate_fixes_what_the_first_broke_and_breaks_something_new(demo: str) -> None:
+def test_the_second_candidate_fixes_what_the_first_broke_and_breaks_something_new(seen: str) -> None:
     with transaction() as session:
         sheet = sheet_of(session, newest_run(session, "2.1.0-rc2"), date(2026, 11, 25))
     assert sheet.before is not None
@@ -140,7 +140,7 @@ def test_the_second_candidate_fixes_what_the_first_broke_and_breaks_something_ne
     assert Counter(cell.change for cell in sheet.cells) == {"fixed": 54, "still": 18}
 
 
-def test_a_render_that_repeats_is_kept_once(demo: str) -> None:
+def test_a_render_that_repeats_is_kept_once(seen: str) -> None:
     """Real time and offline, and hosts that change nothing, give one content: a re-run costs no space."""
     with transaction() as session:
         cells = cells_of(session, newest_run(session, "2.0.3").id)
@@ -148,7 +148,7 @@ def test_a_render_that_repeats_is_kept_once(demo: str) -> None:
     assert len(contents) < len(cells) / 2
 
 
-def test_an_effect_that_is_never_twice_the_same_is_held_to_the_spread_of_its_takes(demo: str) -> None:
+def test_an_effect_that_is_never_twice_the_same_is_held_to_the_spread_of_its_takes(seen: str) -> None:
     with transaction() as session:
         cells = cells_of(session, newest_run(session, "1.0-rc1", "Folding").id)
         wandering = [cell for cell in cells if cell.case.takes == 3]
@@ -164,7 +164,7 @@ def test_an_effect_that_is_never_twice_the_same_is_held_to_the_spread_of_its_tak
             assert abs(residual - spread) < 12, _place(cell)
 
 
-def test_the_real_amplifier_gives_the_gain_that_is_set(demo: str) -> None:
+def test_the_real_amplifier_gives_the_gain_that_is_set(seen: str) -> None:
     """Rendered through Debian's plug-in host: a steady tone at −30 dBFS comes out at −30 dBFS plus the setting."""
     with transaction() as session:
         plan = next((plan for plan in all_plans(session) if plan.name == "Gain calibration"), None)

@@ -141,7 +141,7 @@ def test_revisions_are_never_edited_and_tell_what_changed(demo: str) -> None:
     ]
 
 
-def test_plans_of_the_demo_are_written_out_and_read_as_what_they_are(demo: str) -> None:
+def test_plans_of_the_demo_are_written_out_and_read_as_what_they_are(seen: str) -> None:
     """They were made without a document; what is written of them must give the same cells and the same limits."""
     with transaction() as session:
         for plan in all_plans(session):
@@ -157,7 +157,7 @@ def test_plans_of_the_demo_are_written_out_and_read_as_what_they_are(demo: str) 
 
 
 @pytest.mark.parametrize("template", TEMPLATES, ids=lambda template: template.key)
-def test_every_template_fits_every_effect(demo: str, template: Any) -> None:
+def test_every_template_fits_every_effect(seen: str, template: Any) -> None:
     with transaction() as session:
         for name in session.scalars(select(Effect.name)):
             document = plan_from(session, template.key, name)
@@ -168,7 +168,7 @@ def test_every_template_fits_every_effect(demo: str, template: Any) -> None:
         session.rollback()
 
 
-def test_a_template_or_effect_that_is_not_there_is_refused(demo: str) -> None:
+def test_a_template_or_effect_that_is_not_there_is_refused(seen: str) -> None:
     with transaction() as session, pytest.raises(TemplateNotFound):
         plan_from(session, "nothing", "Skerry")
     with transaction() as session, pytest.raises(EffectNotFound):
@@ -198,7 +198,7 @@ def test_a_template_or_effect_that_is_not_there_is_refused(demo: str) -> None:
     ],
 )  # fmt: skip
 def test_what_a_plan_cannot_have_is_said_with_its_place_and_nothing_is_kept(
-    demo: str, change: dict[str, Any], words: str
+    seen: str, change: dict[str, Any], words: str
 ) -> None:
     document = check_document(read_yaml(WRITTEN).model_dump() | {"plan": "Bad"} | change)
     with transaction() as session:

@@ -122,7 +122,7 @@ def test_a_run_from_the_command_line_waits_for_its_verdicts(short: str, tmp_path
     assert refused.stderr.strip() == "kind-echo: There is no build 9.9 of the effect that this plan tests."
 
 
-def test_a_plan_or_build_that_is_not_there_is_refused(demo: str) -> None:
+def test_a_plan_or_build_that_is_not_there_is_refused(seen: str) -> None:
     with pytest.raises(PlanNotFound), transaction() as session:
         find_plan(session, "Nothing")
     with transaction() as session:
@@ -177,7 +177,7 @@ def test_a_reference_that_changed_is_laid_under_renders_that_are_taken_over(shor
         lambda cell: setattr(cell.run.build, "version", "2.0.3"),
     ],
 )
-def test_whatever_a_render_depends_on_changes_its_key(demo: str, change: Callable[[Cell], None]) -> None:
+def test_whatever_a_render_depends_on_changes_its_key(seen: str, change: Callable[[Cell], None]) -> None:
     renderer = stand_in.StandInRenderer()
     with transaction() as session:
         cell = cells_of(session, newest_run(session, "2.1.0-rc2").id)[0]
@@ -189,7 +189,7 @@ def test_whatever_a_render_depends_on_changes_its_key(demo: str, change: Callabl
         session.rollback()
 
 
-def test_a_renderer_that_cannot_tell_what_it_is_made_of_renders_every_time(demo: str) -> None:
+def test_a_renderer_that_cannot_tell_what_it_is_made_of_renders_every_time(seen: str) -> None:
     with transaction() as session:
         cell = cells_of(session, newest_run(session, "2.1.0-rc2").id)[0]
         assert render_key(lv2.Lv2Renderer(), cell) is None

@@ -92,7 +92,7 @@ def test_five_builds_between_take_two_renders(demo: str) -> None:
         assert found.first == 1
 
 
-def test_there_is_nothing_to_search_from_what_passes_or_never_passed(demo: str) -> None:
+def test_there_is_nothing_to_search_from_what_passes_or_never_passed(seen: str) -> None:
     for version, verdict, words in (("2.1.0-rc2", "Pass", "passes"), ("2.0.3", "Pass", "passes")):
         with pytest.raises(NothingToSearch, match=words), transaction() as session:
             start_search(session, _cell(version, verdict), who="Nora F.", now=NOW)
@@ -130,7 +130,7 @@ def test_halving_finds_the_first_in_as_many_renders_as_a_binary_search_takes(bui
     assert asked <= builds.bit_length()
 
 
-def test_a_trend_has_a_line_for_each_case_and_condition_with_its_limit_and_its_references(demo: str) -> None:
+def test_a_trend_has_a_line_for_each_case_and_condition_with_its_limit_and_its_references(seen: str) -> None:
     with transaction() as session:
         trend = trend_of(session, find_plan(session, "Null regression"), "gain")
         assert [run.build.version for run in trend.runs] == ["2.0.3", "2.1.0-rc1", "2.1.0-rc2"]

@@ -39,15 +39,15 @@ def test_a_template_is_written_kept_changed_and_written_out_again(demo: str, tmp
         (("check", "missing.yaml"), "does not exist"),
     ],
 )
-def test_what_is_not_there_is_said_in_a_line(demo: str, arguments: tuple[str, ...], words: str) -> None:
-    done = _plan(demo, *arguments)
+def test_what_is_not_there_is_said_in_a_line(seen: str, arguments: tuple[str, ...], words: str) -> None:
+    done = _plan(seen, *arguments)
     assert (done.returncode, done.stdout) == (2, "")
     assert words in done.stderr
     assert len(done.stderr.splitlines()) == 1
 
 
-def test_a_file_that_is_no_plan_is_refused_with_its_place(demo: str, tmp_path: Path) -> None:
+def test_a_file_that_is_no_plan_is_refused_with_its_place(seen: str, tmp_path: Path) -> None:
     (tmp_path / "plan.yaml").write_text("plan: [")
-    done = _plan(demo, "keep", tmp_path / "plan.yaml")
+    done = _plan(seen, "keep", tmp_path / "plan.yaml")
     assert (done.returncode, done.stdout) == (2, "")
     assert "The plan cannot be used: line 1" in done.stderr

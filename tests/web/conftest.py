@@ -12,5 +12,11 @@ def client(demo: str) -> FlaskClient:
 
 
 @pytest.fixture
+def looking(seen: str) -> FlaskClient:
+    """For tests that change nothing."""
+    return create_app().test_client()
+
+
+@pytest.fixture
 def blank(empty: str) -> FlaskClient:
     return create_app().test_client()

@@ -28,10 +28,10 @@ def test_the_document_is_valid_openapi(blank: FlaskClient) -> None:
     validate(_get(blank, "/api/openapi.json"))
 
 
-def test_runs_and_sheet_count_the_same(client: FlaskClient) -> None:
-    runs = [r for r in _get(client, "/api/runs")["runs"] if r["plan"] == "Null regression"]
+def test_runs_and_sheet_count_the_same(looking: FlaskClient) -> None:
+    runs = [r for r in _get(looking, "/api/runs")["runs"] if r["plan"] == "Null regression"]
     assert [r["build"]["version"] for r in runs] == ["2.1.0-rc2", "2.1.0-rc1", "2.0.3"]
-    sheet = _get(client, f"/api/runs/{runs[0]['id']}")
+    sheet = _get(looking, f"/api/runs/{runs[0]['id']}")
     assert sheet["run"]["verdicts"] == runs[0]["verdicts"]
     assert (len(sheet["cases"]), len(sheet["conditions"]), len(sheet["cells"])) == (6, 12, 72)
     assert sum(len(finding["cells"]) for finding in sheet["findings"]) == runs[0]["verdicts"]["failed"]
@@ -39,9 +39,9 @@ def test_runs_and_sheet_count_the_same(client: FlaskClient) -> None:
     assert sheet["before"]["version"] == "2.1.0-rc1"
 
 
-def test_a_pair_gives_its_sides_readings_and_limits(client: FlaskClient) -> None:
-    cell = _failing(client)[0]
-    pair = _get(client, f"/api/cells/{cell['id']}")
+def test_a_pair_gives_its_sides_readings_and_limits(looking: FlaskClient) -> None:
+    cell = _failing(looking)[0]
+    pair = _get(looking, f"/api/cells/{cell['id']}")
     assert pair["cell"]["reference_version"] == "2.0.3"
     residual = next(r for r in pair["readings"] if r["measure"] == "residual_rms" and r["channel"] == "all")
     assert residual["judgement"] == "broken"
@@ -49,22 +49,22 @@ def test_a_pair_gives_its_sides_readings_and_limits(client: FlaskClient) -> None
     assert residual["value"] == pytest.approx(cell["value"])
 
 
-def test_audio_by_range_is_the_difference_of_its_sides(client: FlaskClient) -> None:
-    pair = _get(client, f"/api/cells/{_failing(client)[0]['id']}")
+def test_audio_by_range_is_the_difference_of_its_sides(looking: FlaskClient) -> None:
+    pair = _get(looking, f"/api/cells/{_failing(looking)[0]['id']}")
 
     def samples(side: str) -> Any:
         address = pair[side]["address"]
-        data = client.get(f"/api/audio/{address}/samples?start=20000&stop=20064").data
+        data = looking.get(f"/api/audio/{address}/samples?start=20000&stop=20064").data
         return np.frombuffer(data, "<f4").astype(float)
 
     np.testing.assert_allclose(samples("render") - samples("reference"), samples("difference"), atol=2e-7)
-    strip = _get(client, f"/api/audio/{pair['render']['address']}/waveform?start=0&stop=80000&columns=100")
+    strip = _get(looking, f"/api/audio/{pair['render']['address']}/waveform?start=0&stop=80000&columns=100")
     assert len(strip["low"][0]) == 100
     assert min(strip["low"][0]) < 0 < max(strip["high"][0])
-    close = _get(client, f"/api/audio/{pair['render']['address']}/waveform?start=20000&stop=20016&columns=800")
+    close = _get(looking, f"/api/audio/{pair['render']['address']}/waveform?start=20000&stop=20016&columns=800")
     np.testing.assert_allclose(close["samples"][0], samples("render")[:16], atol=1e-7)
     np.testing.assert_allclose(close["curve"][0][:: close["curve_points"]], close["samples"][0], atol=1e-3)
-    spectrum = _get(client, f"/api/audio/{pair['render']['address']}/spectrum?start=8000&stop=80000")
+    spectrum = _get(looking, f"/api/audio/{pair['render']['address']}/spectrum?start=8000&stop=80000")
     loudest = spectrum["frequencies"][int(np.argmax(spectrum["levels"]))]
     assert loudest == pytest.approx(997, rel=0.01)
 
@@ -115,10 +115,10 @@ def test_approving_and_undoing_through_the_api(client: FlaskClient) -> None:
     ],
 )
 def test_an_error_is_a_problem_document_with_a_sentence(
-    client: FlaskClient, method: str, path: str, body: object, status: int, words: str
+    looking: FlaskClient, method: str, path: str, body: object, status: int, words: str
 ) -> None:
     """RFC 9457: media type, status and detail."""
-    answer = client.open(path, method=method.upper(), json=body) if body else client.get(path)
+    answer = looking.open(path, method=method.upper(), json=body) if body else looking.get(path)
     assert answer.content_type == "application/problem+json"
     assert answer.json is not None
     assert (answer.status_code, answer.json["status"]) == (status, status)
