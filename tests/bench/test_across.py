@@ -61,16 +61,20 @@ def test_host_with_host_is_blank_where_hosts_change_nothing(demo: str) -> None:
 
 
 def test_rate_with_rate_compares_readings_and_no_samples(demo: str) -> None:
-    sheet = _over("1.0-rc1", "rate:48000", "Folding", "rms")
+    sheet = _over("1.0-rc1", "rate:48000", "Folding")
+    assert sheet.measure == "rms"
     changed = [cell for cell in sheet.cells if cell.verdict == "Changed"]
+    assert changed
     for cell in changed:
         assert cell.value is not None
         assert abs(cell.value) > 0.1
+        assert cell.ink > 0
+        assert cell.why.startswith("RMS, AES17: ")
         assert "against 48 kHz" in cell.why
     assert {cell.verdict for cell in sheet.cells} <= {"Pass", "Changed", "Fail", "No reading"}
 
 
-@pytest.mark.parametrize("text", ["", "build", "build:x", "rate:fast", "colour:red", "host:"])
+@pytest.mark.parametrize("text", ["", "build", "build:x", "build:99999999999999", "rate:fast", "colour:red", "host:"])
 def test_what_a_run_cannot_be_laid_over_is_refused(seen: str, text: str) -> None:
     with transaction() as session, pytest.raises(BadParameter):
         parse_against(session, text)

@@ -12,9 +12,11 @@ from hypothesis import strategies as st
 from kind_echo.bench.boxes import MOST_BOXES, Grid, describe
 from kind_echo.bench.findings import FACTORS, find
 from kind_echo.bench.plans import null_test_limits
-from kind_echo.bench.symptoms import NOT_RENDERED, Examined, samples
+from kind_echo.bench.symptoms import NOT_RENDERED, Examined, samples, symptoms_of
+from kind_echo.bench.verdicts import UNFIT
 
 LIMITS = null_test_limits()
+FIT_MEASURES = sorted({*LIMITS, "latency_error", "latency_first", "fundamental_level"} - UNFIT.keys())
 VALUES = {
     "host": ("Almanac", "Bittern", "Estuary"), "mode": ("in real time", "offline"), "rate": ("44.1 kHz", "96 kHz"),
     "setting": ("Hard", "Soft"), "signal": ("Tone", "Sweep"), "block": ("blocks of 128",),
@@ -151,3 +153,17 @@ def test_findings_do_not_depend_on_the_order_of_the_cells_and_miss_none(marked: 
     assert find(cells) == found
     shuffled = random.Random(seed).sample(cells, len(cells))
     assert {n for f in find(shuffled) for n in f.cells} == {n for f in found for n in f.cells}
+
+
+@given(
+    st.sets(st.sampled_from(FIT_MEASURES), max_size=6),
+    st.dictionaries(st.sampled_from(["account_raw", "account_delay", "account_polarity", "account_gain",
+                                     "account_fraction"]), st.floats(-150, 0)),
+    st.floats(-100, 100),
+)  # fmt: skip
+def test_whatever_breaks_a_cell_that_fails_shows_something(
+    broken: set[str], account: dict[str, float], value: float
+) -> None:
+    """No measure may be put down to another that is put down to it."""
+    cell = _cell(0, PLACES[0], "Fail", *sorted(broken), **dict.fromkeys(broken, value), **account)
+    assert symptoms_of(cell)

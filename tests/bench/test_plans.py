@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from sqlalchemy import func, select
+from sqlalchemy import func, select, update
 
 from kind_echo.bench.plan_document import (
     BadPlan,
@@ -34,7 +34,7 @@ from kind_echo.bench.runs import cells_of, start_run
 from kind_echo.bench.templates import TEMPLATES, EffectNotFound, TemplateNotFound, plan_from
 from kind_echo.core.measures import MEASURES
 from kind_echo.store.database import transaction
-from kind_echo.store.models import Effect, PlanRevision
+from kind_echo.store.models import Effect, Host, PlanRevision
 from tests.conftest import drain
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
@@ -173,6 +173,14 @@ def test_a_template_or_effect_that_is_not_there_is_refused(seen: str) -> None:
         plan_from(session, "nothing", "Skerry")
     with transaction() as session, pytest.raises(EffectNotFound):
         plan_from(session, "null", "Nothing")
+
+
+def test_a_template_that_no_host_fits_says_so(seen: str) -> None:
+    with transaction() as session:
+        session.execute(update(Host).values(modes=[]))
+        with pytest.raises(BadPlan, match="no host that is known renders as Null regression needs it"):
+            plan_from(session, "null", "Skerry")
+        session.rollback()
 
 
 @pytest.mark.parametrize(

@@ -268,3 +268,19 @@ def test_cells_are_rendered_again_when_asked_and_not_while_they_are_under_way(sh
         changed = [c.id for c in cells_of(session, run) if c.render_id != before[c.id]]
         assert changed == cells[:3]
         assert {c.state for c in cells_of(session, run)} == {"done"}
+
+
+def test_what_is_rendered_again_is_not_taken_over_on_the_way(short: str) -> None:
+    """Putting the run first looks anew what to render; it must not bring back the render that a person doubted."""
+    run = _start("2.0.3", "what changed")
+    drain()
+    with transaction() as session:
+        doubted = cells_of(session, run)[0]
+        before = doubted.render_id
+        render_again(session, [doubted.id], who="Nora F.", now=datetime.now(UTC))
+        put_first(session, run, who="Nora F.", now=datetime.now(UTC))
+    drain()
+    with transaction() as session:
+        cell = cells_of(session, run)[0]
+        assert (cell.state, cell.reused) == ("done", False)
+        assert cell.render_id != before

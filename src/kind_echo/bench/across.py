@@ -1,5 +1,6 @@
 """A run laid over something other than its references: another build, host, mode or rate."""
 
+import re
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, get_args
@@ -19,10 +20,9 @@ from kind_echo.store.models import Analysis, Case, Cell, Condition, Content, Ren
 
 Kind = Literal["build", "host", "mode", "rate"]
 _JUDGED = ("integrity", "compare")
+_NUMBER = re.compile(r"[0-9]{1,9}")
 _NEAR = 0.1
-"""Readings at two rates that are no further apart, in their own unit, are alike. Common practice, no source."""
-
-_INSTEAD = {"residual_rms": "rms"}  # what is shown of two rates where the measure needs both sides' samples
+"""Readings at two rates that are no further apart, in their own unit, are taken for alike: a choice of this product."""
 
 
 @dataclass(frozen=True)
@@ -59,7 +59,7 @@ def parse_against(session: Session, text: str) -> Against:
         RunNotFound: there is no such run.
     """
     kind, _, value = text.partition(":")
-    if kind not in get_args(Kind) or not value or (kind in ("build", "rate") and not value.isdigit()):
+    if kind not in get_args(Kind) or not value or (kind in ("build", "rate") and not _NUMBER.fullmatch(value)):
         raise BadParameter("against", repr(text), "build:RUN, host:NAME VERSION, mode:MODE or rate:HERTZ")
     if kind == "build":
         run = session.get(Run, int(value))
@@ -69,6 +69,11 @@ def parse_against(session: Session, text: str) -> Against:
     if kind == "rate":
         return Against("rate", value, f"{int(value) / 1000:g} kHz")
     return Against("mode" if kind == "mode" else "host", value, value)
+
+
+def shown_measure(measure: str, against: Against | None) -> str:
+    """The measure that a sheet shows: two rates have no residual, and show the level of both sides instead."""
+    return "rms" if measure == "residual_rms" and against is not None and against.kind == "rate" else measure
 
 
 def lay_over(
@@ -88,7 +93,7 @@ def lay_over(
     for cell in mine:
         other = pairs.get(cell.id)
         if against.kind == "rate":
-            laid[cell.id] = _by_readings(cell, other, _INSTEAD.get(measure, measure), against)
+            laid[cell.id] = _by_readings(cell, other, measure, against)
         else:
             held = {k: v for k, v in limits(cell.case_id, cell.condition_id).items()
                     if find_measure(k).family in _JUDGED}  # fmt: skip
@@ -225,7 +230,7 @@ def _by_readings(cell: Row[Any], other: Row[Any] | None, measure: str, against: 
     text = f"{title}: {off:+.2f} {unit} against {against.name}".replace("-", "−")
     name: Literal["Pass", "Changed"] = "Pass" if abs(off) <= _NEAR else "Changed"
     ink = min(1.0, abs(off) / 12.0) if name == "Changed" else 0.0
-    return Laid(cell.id, other.id, "done", Verdict(name, text, ink), {measure: off, "residual_rms": off}, "")
+    return Laid(cell.id, other.id, "done", Verdict(name, text, ink), {measure: off}, "")
 
 
 def _settled(cell: Row[Any], other: Row[Any] | None, against: Against) -> Laid | None:

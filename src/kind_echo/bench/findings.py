@@ -29,7 +29,7 @@ class Finding:
     """Something that cells share.
 
     Attributes:
-        key: the same for the same cells and headline; for addresses.
+        key: the same for the same cells and headline.
         headline: what is wrong, the cause first, without figures that differ from cell to cell.
         where: the smallest description in the factors of the cells.
         worst: the reason of the cell with most ink, with its figures.
@@ -81,10 +81,8 @@ def _alike(shown: Sequence[Sequence[Symptom]]) -> list[tuple[Symptom, list[int]]
     for symptom, members in by_kind.items():
         if symptom.what not in _APART or symptom.verdict != "Fail":
             # Cells of one symptom may be called differently, by what explains them.
-            said = sorted({s.said for s, _ in members})
-            found.append(
-                (replace(symptom, said=said[0] if len(said) == 1 else _plainest(said)), [p for _, p in members])
-            )
+            said = {s.said for s, _ in members}
+            found.append((replace(symptom, said=_plainest(said)), [p for _, p in members]))
             continue
         apart, share = _APART[symptom.what]
         ordered = sorted(members, key=lambda member: (member[0].amount or 0.0, member[1]))

@@ -5,7 +5,7 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Literal
 
-from sqlalchemy import func, insert, select
+from sqlalchemy import func, insert, select, update
 from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.hosts import BY_HAND, renderers_of
@@ -196,6 +196,8 @@ def put_first(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
 def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: datetime) -> list[Cell]:
     """Render cells anew, whatever earlier runs made of the same; their verdicts are gone until then.
 
+    What was rendered of the same before is taken over by no run any more: a person has doubted it.
+
     Raises:
         CellNotFound: there is no such cell.
         CannotRenderAgain: a cell is under way, is rendered by hand, or its run is stopped; then nothing is rendered.
@@ -208,6 +210,8 @@ def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: da
     _refuse(cells, lambda cell: cell.state not in ("done", "failed"), "under way still")
     _refuse(cells, lambda cell: queues[cell.condition_id] == BY_HAND, "rendered by hand; give the file back instead")
     _refuse(cells, lambda cell: cell.run.stopped_at is not None, "of a run that is stopped; resume it first")
+    doubted = {cell.render.key for cell in cells if cell.render is not None and cell.render.key is not None}
+    session.execute(update(Render).where(Render.key.in_(doubted)).values(key=None))
     for cell in cells:
         cell.state, cell.verdict, cell.why, cell.ink = "waiting", "Waiting", "", 0.0
         cell.unfit, cell.broken, cell.measured, cell.reused, cell.attempts = False, [], {}, False, 0

@@ -9,7 +9,7 @@ from sqlalchemy import case as when
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.across import Against, Laid, lay_over
+from kind_echo.bench.across import Against, Laid, lay_over, shown_measure
 from kind_echo.bench.deciding import Standing, standings
 from kind_echo.bench.documents import limit_from
 from kind_echo.bench.findings import Finding, find
@@ -93,6 +93,7 @@ class Sheet:
     """All of a run that a page shows.
 
     Attributes:
+        measure: whose readings the cells show.
         before: the build before, and the run of it that changes are told against.
     """
 
@@ -102,6 +103,7 @@ class Sheet:
     cells: list[SheetCell]
     findings: list[SheetFinding]
     siblings: list[Run]
+    measure: str
     before: Run | None
 
 
@@ -113,6 +115,7 @@ def sheet_of(
     Laid over something other than its references where `against` says so; decisions and what was before are of the
     references, and are left out then.
     """
+    measure = shown_measure(measure, against)
     cases, conditions = cases_of(run), conditions_of(session, run)
     rows = _rows(session, run, measure)
     limits = _limits(run)
@@ -127,7 +130,12 @@ def sheet_of(
         rows = [_over(row, laid[row.id]) for row in rows]
     past = [_past(session, one) for one in earlier[:_MOST_BUILDS]]
     fingerprints = {case.id: case.fingerprint for case in cases}
-    cells = [_cell(row, measure, limits, decided.get(row.id), _change(row, fingerprints, past)) for row in rows]
+    # A difference of two rates has the ink of its size; of all else a measure other than the residual has its limit's.
+    own = measure == "residual_rms" or (against is not None and against.kind == "rate")
+    cells = [
+        _cell(row, measure, None if own else limits, decided.get(row.id), _change(row, fingerprints, past))
+        for row in rows
+    ]
     examined = _examined(rows, cells, cases, conditions, limits)
     by_id = {cell.id: cell for cell in cells}
     row_of = {row.id: row for row in rows}
@@ -139,7 +147,7 @@ def sheet_of(
         )
         for finding in map(_named(against), find(examined))
     ]
-    return Sheet(run, cases, conditions, cells, findings, siblings, earlier[0] if earlier else None)
+    return Sheet(run, cases, conditions, cells, findings, siblings, measure, earlier[0] if earlier else None)
 
 
 _MOST_BUILDS = 8  # that a finding is followed back through
@@ -222,13 +230,13 @@ def _limits(run: Run) -> dict[tuple[int, int], dict[str, Limit]]:
 def _cell(
     row: CellRow,
     measure: str,
-    limits: Mapping[tuple[int, int], Mapping[str, Limit]],
+    limits: Mapping[tuple[int, int], Mapping[str, Limit]] | None,
     decision: Standing | None,
     change: Change | None,
 ) -> SheetCell:
     value = row.measured.get(measure)
     ink = row.ink
-    if measure != "residual_rms":
+    if limits is not None:
         limit = limits[row.case_id, row.condition_id].get(measure)
         ink = 0.0 if value is None or limit is None else ink_of(Reading(measure, "all", value), limit)
     return SheetCell(

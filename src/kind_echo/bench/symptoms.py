@@ -78,13 +78,15 @@ class Symptom:
 
 
 def symptoms_of(cell: Examined) -> list[Symptom]:
-    """What a finished cell shows; nothing for one that passes."""
+    """What a finished cell shows: one thing at least, and nothing for one that passes."""
     if cell.verdict == "Pass" or not cell.finished:
         return []
     if cell.state == "failed":
         return [Symptom("No reading", NOT_RENDERED, cell.why)]
+    if cell.verdict == "Fail" and not cell.broken:  # judged before it was kept which measures broke
+        return [Symptom("Fail", "Fail", cell.why.split(":")[0])]
     if cell.unfit:
-        return [Symptom("Fail", cell.broken[0], UNFIT[cell.broken[0]])] if cell.broken else []
+        return [Symptom("Fail", cell.broken[0], UNFIT[cell.broken[0]])]
     if cell.verdict != "Fail":
         said = "Within limits, but not the same" if cell.verdict == "Changed" else cell.why
         return [Symptom(cell.verdict, cell.broken[0] if cell.broken else cell.verdict, said)]

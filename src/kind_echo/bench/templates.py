@@ -7,7 +7,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.plan_document import PlanCase, PlanCondition, PlanDocument, PlanLimit, Sweep, Values
+from kind_echo.bench.plan_document import BadPlan, PlanCase, PlanCondition, PlanDocument, PlanLimit, Sweep, Values
 from kind_echo.core.errors import KindEchoError
 from kind_echo.store.models import Effect, Host, Setting, Signal
 
@@ -25,6 +25,14 @@ class TemplateNotFound(KindEchoError):
     def __init__(self, key: str) -> None:
         self.key = key
         super().__init__(f"There is no template {key}.")
+
+
+class EffectNotFound(KindEchoError):
+    """An effect is asked for that is not there."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        super().__init__(f"There is no effect {name}.")
 
 
 @dataclass(frozen=True)
@@ -81,6 +89,10 @@ def _plan(
     bench: Bench, title: str, signals: dict[str, dict[str, Any]], cases: list[PlanCase],
     conditions: list[PlanCondition], limits: dict[str, PlanLimit] | None = None,
 ) -> PlanDocument:  # fmt: skip
+    if not conditions:
+        raise BadPlan([f"no host that is known renders as {title} needs it"])
+    if not cases:
+        raise BadPlan([f"{bench.effect.name} can be set in no way that {title} could measure"])
     plain: dict[str, Values] = {AS_IT_COMES: {}} if any(c.setting == AS_IT_COMES for c in cases) else {}
     return PlanDocument(
         plan=title, effect=bench.effect.name, signals=signals, settings=plain, cases=cases, conditions=conditions,
@@ -201,7 +213,12 @@ TEMPLATES = (
 
 
 def plan_from(session: Session, key: str, effect_name: str) -> PlanDocument:
-    """A template's plan for an effect; nothing is kept. Raises TemplateNotFound, EffectNotFound."""
+    """A template's plan for an effect; nothing is kept.
+
+    Raises:
+        TemplateNotFound, EffectNotFound: there is no such template or effect.
+        BadPlan: no host that is known, or nothing that the effect has, fits the template.
+    """
     template = next((one for one in TEMPLATES if one.key == key), None)
     if template is None:
         raise TemplateNotFound(key)
@@ -212,14 +229,6 @@ def plan_from(session: Session, key: str, effect_name: str) -> PlanDocument:
     hosts = list(session.scalars(select(Host).order_by(Host.renderer.desc(), Host.id)))
     document = template.make(Bench(effect, [s for s in settings if s != AS_IT_COMES], hosts))
     return _with_free_names(session, effect, document)
-
-
-class EffectNotFound(KindEchoError):
-    """An effect is asked for that is not there."""
-
-    def __init__(self, name: str) -> None:
-        self.name = name
-        super().__init__(f"There is no effect {name}.")
 
 
 def _with_free_names(session: Session, effect: Effect, document: PlanDocument) -> PlanDocument:

@@ -29,7 +29,7 @@ def sheet_body(session: Session, run: Run, measure: str, against: str = "") -> S
         conditions=[ConditionBody.model_validate(c) for c in sheet.conditions],
         cells=[CellBody.model_validate(c) for c in sheet.cells],
         findings=[_finding_body(f) for f in sheet.findings],
-        measure=measure,
+        measure=sheet.measure,
         measures=_limited(sheet),
         before=_sibling(sheet.before) if sheet.before is not None else None,
         latest_act=last_act_number(session),
@@ -47,12 +47,12 @@ def _finding_body(one: SheetFinding) -> FindingBody:
 
 
 def _limited(sheet: Sheet) -> list[str]:
-    """The measures that any cell has a limit for, in the order of the registry."""
+    """The measures that any cell has a limit for, and the one that is shown, in the order of the registry."""
     revision = sheet.run.revision
     held: set[str] = set().union(
         *(case.limits for case in sheet.cases), *(limits for limits in revision.condition_limits.values())
     )
-    return [key for key in MEASURES if key in held or key == "residual_rms"]
+    return [key for key in MEASURES if key in held or key in ("residual_rms", sheet.measure)]
 
 
 def _by_hand(session: Session, sheet: Sheet) -> int:
