@@ -1,17 +1,16 @@
 """One picture of each main view, from the running demo, into docs/screenshots/."""
 
-import json
 import tempfile
 import time
 import urllib.parse
-import urllib.request
 import zipfile
 from pathlib import Path
 from typing import Any
 
 from playwright.sync_api import Browser, Page, Playwright, ViewportSize, sync_playwright
 
-from ops.stack import PROJECT, Stack
+from ops.stack import DEMO_PERSON, PROJECT, Stack
+from ops.visiting import Visitor
 
 _FOLDER = PROJECT / "docs" / "screenshots"
 _CHROMIUM = "/usr/bin/chromium"
@@ -49,10 +48,10 @@ def example_files(folder: Path) -> tuple[Path, Path]:
     return paths
 
 
-def _wait_for_runs(address: str) -> None:
+def _wait_for_runs(visitor: Visitor) -> None:
     deadline = time.monotonic() + _PATIENCE
     while time.monotonic() < deadline:
-        runs: list[Any] = _ask(f"{address}/api/runs")["runs"]
+        runs: list[Any] = visitor.ask("/api/runs")["runs"]
         rendered = [run for run in runs if run["plan"] != _BY_HAND]
         if all(run["finished"] == run["cells"] and run["verdicts"]["waiting"] == 0 for run in rendered):
             return
@@ -60,55 +59,42 @@ def _wait_for_runs(address: str) -> None:
     raise SystemExit(f"The demo's runs are not finished after {_PATIENCE // 60} minutes.")
 
 
-def _ask(address: str) -> dict[str, Any]:
-    with urllib.request.urlopen(address) as response:
-        found: dict[str, Any] = json.load(response)
-        return found
-
-
-def _swept(address: str) -> int:
+def _swept(visitor: Visitor) -> int:
     """A cell of the first candidate whose signal is a sweep."""
-    run = next(r for r in _ask(f"{address}/api/runs")["runs"] if r["build"]["version"] == "2.1.0-rc1")
-    sheet = _ask(f"{address}/api/runs/{run['id']}")
+    run = next(r for r in visitor.ask("/api/runs")["runs"] if r["build"]["version"] == "2.1.0-rc1")
+    sheet = visitor.ask(f"/api/runs/{run['id']}")
     case = next(c["id"] for c in sheet["cases"] if c["signal"] == "Sine sweep")
     return int(next(c["id"] for c in sheet["cells"] if c["case_id"] == case and not c["unfit"]))
 
 
-def _send(address: str, body: bytes, kind: str) -> dict[str, Any]:
-    request = urllib.request.Request(address, body, {"Content-Type": kind})
-    with urllib.request.urlopen(request) as response:
-        found: dict[str, Any] = json.load(response)
-        return found
-
-
-def _kit_run(address: str) -> int:
+def _kit_run(visitor: Visitor) -> int:
     """A run that is rendered by hand, of which one render has come back, and a file that is none."""
     import numpy as np
 
     from kind_echo.store.audiofile import write_audio
 
-    found = [run for run in _ask(f"{address}/api/runs")["runs"] if run["plan"] == _BY_HAND]
+    found = [run for run in visitor.ask("/api/runs")["runs"] if run["plan"] == _BY_HAND]
     if found:
         return int(found[0]["id"])
-    plan = next(plan for plan in _ask(f"{address}/api/plans")["plans"] if plan["name"] == _BY_HAND)
-    asked = {"plan_id": plan["id"], "build_id": plan["builds"][0]["id"], "who": "Nora F."}
-    run = int(_send(f"{address}/api/runs", json.dumps(asked).encode(), "application/json")["id"])
-    files = f"{address}/api/runs/{run}/kit/files?who=Nora+F.&name="
+    plan = next(plan for plan in visitor.ask("/api/plans")["plans"] if plan["name"] == _BY_HAND)
+    asked = {"plan_id": plan["id"], "build_id": plan["builds"][0]["id"]}
+    run = int(visitor.send("/api/runs", asked)["id"])
+    files = f"/api/runs/{run}/kit/files?name="
     with tempfile.TemporaryDirectory() as folder:
         kit, hum = Path(folder) / "kit.zip", Path(folder) / "hum.wav"
-        urllib.request.urlretrieve(f"{address}/api/runs/{run}/kit.zip", kit)
+        kit.write_bytes(visitor.fetch(f"/api/runs/{run}/kit.zip"))
         with zipfile.ZipFile(kit) as archive:
             bells = next(name for name in archive.namelist() if "bell-buoy" in name)
-            _send(f"{files}Export+7.wav", archive.read(bells), "audio/wav")
+            visitor.send(f"{files}Export+7.wav", archive.read(bells))
         write_audio(hum, np.random.default_rng(1).normal(0.0, 0.05, (48_000, 1)), 48_000)
-        _send(f"{files}hum+of+the+fridge.wav", hum.read_bytes(), "audio/wav")
+        visitor.send(f"{files}hum+of+the+fridge.wav", hum.read_bytes())
     time.sleep(10)  # workers recognise and measure them
     return run
 
 
-def _take(page: Page, address: str) -> None:
-    run = next(r for r in _ask(f"{address}/api/runs")["runs"] if r["build"]["version"] == "2.1.0-rc2")
-    cells = _ask(f"{address}/api/runs/{run['id']}")["cells"]
+def _take(page: Page, address: str, visitor: Visitor) -> None:
+    run = next(r for r in visitor.ask("/api/runs")["runs"] if r["build"]["version"] == "2.1.0-rc2")
+    cells = visitor.ask(f"/api/runs/{run['id']}")["cells"]
     broken = next(c for c in cells if c["verdict"] == "Fail" and not c["unfit"])
     _FOLDER.mkdir(parents=True, exist_ok=True)
 
@@ -124,23 +110,23 @@ def _take(page: Page, address: str) -> None:
     picture("sheet-dark", f"/runs/{run['id']}?cell={broken['id']}&figures=1", "dark")
     picture("pair", f"/cells/{broken['id']}")
     picture("pair-samples", f"/cells/{broken['id']}?from=44000&to=44080")
-    page.goto(f"{address}/cells/{_swept(address)}")
+    page.goto(f"{address}/cells/{_swept(visitor)}")
     settle(page)
     page.get_by_role("heading", name="Magnitude").scroll_into_view_if_needed()
     page.mouse.move(400, 500)
     page.mouse.wheel(0, 320)
     page.wait_for_timeout(400)
     page.screenshot(path=_FOLDER / "pair-response.png")
-    plan = next(p["id"] for p in _ask(f"{address}/api/plans")["plans"] if p["name"] == "Null regression")
+    plan = next(p["id"] for p in visitor.ask("/api/plans")["plans"] if p["name"] == "Null regression")
     picture("plan", f"/plans/{plan}")
     trend = urllib.parse.urlencode({"plan": plan, "measure": "gain", "case": "Sine sweep through Soft, 4×"})
     picture("trends", f"/trends?{trend}")
     picture("references", "/references")
-    tone = next(s for s in _ask(f"{address}/api/signals")["signals"] if s["name"] == "Steady tone 997 Hz")
+    tone = next(s for s in visitor.ask("/api/signals")["signals"] if s["name"] == "Steady tone 997 Hz")
     picture("signals", f"/signals?signal={tone['id']}&rate=44100")
     picture("hosts", "/hosts")
     picture("effects", "/effects?effect=Skerry")
-    picture("kit", f"/runs/{_kit_run(address)}/kit")
+    picture("kit", f"/runs/{_kit_run(visitor)}/kit")
     page.goto(f"{address}/compare")
     with tempfile.TemporaryDirectory() as folder:
         for field, path in zip(page.locator("input[type=file]").all(), example_files(Path(folder)), strict=True):
@@ -156,14 +142,15 @@ def _take(page: Page, address: str) -> None:
 
 def main() -> None:
     """Start the demo, wait for its runs, take the pictures."""
-    address = Stack(PROJECT / "var").start()
+    stack = Stack(PROJECT / "var")
+    address = stack.start()
     with sync_playwright() as playwright:
         browser = launch(playwright)
         page = browser.new_page(viewport=_SIZE)
-        page.goto(address)
-        page.evaluate("localStorage.setItem('kind-echo.person', 'Nora F.')")
-        _wait_for_runs(address)
-        _take(page, address)
+        visitor = Visitor(page.context, address)
+        visitor.sign_in(stack.demo_link(DEMO_PERSON).partition("#")[2])
+        _wait_for_runs(visitor)
+        _take(page, address, visitor)
         browser.close()
 
 

@@ -1,6 +1,7 @@
 """Start, stop and reset the whole of Kind Echo on this machine: PostgreSQL, the web server, the workers."""
 
 import os
+import secrets
 import shutil
 import subprocess
 import sys
@@ -13,8 +14,10 @@ from pathlib import Path
 from ops.cluster import Cluster, ClusterFailed, free_port, home_for, port_is_free
 
 PROJECT = Path(__file__).resolve().parent.parent
+SERVICES = ("web", "worker")
 _FIRST_PORT = 8765
 _ANSWER_SECONDS = 30.0
+DEMO_PERSON = "Nora F."
 _RENDERERS = Path(os.environ.get("KIND_ECHO_RENDERERS", PROJECT / "examples" / "renderers.toml"))
 
 
@@ -43,15 +46,17 @@ class Stack:
         self.stop()
         self.var.mkdir(parents=True, exist_ok=True)
         url = self._start_database()
-        environment = os.environ | {"KIND_ECHO_DATABASE_URL": url, "KIND_ECHO_RENDERERS": str(_RENDERERS)}
-        subprocess.run([_program("kind-echo"), "migrate"], env=environment, check=True)
         port = self._choose_port()
         (self.var / "port").write_text(str(port))
-        self._write_config(url, port)
+        address = f"http://127.0.0.1:{port}"
+        environment = os.environ | {
+            "KIND_ECHO_DATABASE_URL": url, "KIND_ECHO_RENDERERS": str(_RENDERERS), "KIND_ECHO_ADDRESS": address,
+        }  # fmt: skip
+        subprocess.run([_program("kind-echo"), "migrate", "--no-account"], env=environment, check=True)
+        self._write_config(port, self._service_urls(url, environment))
         subprocess.run([_program("supervisord"), "-c", str(self.config)], cwd=PROJECT, check=True)
         # Beside the web server and the workers, which take some seconds to load.
         subprocess.run([_program("kind-echo"), "load-demo"], env=environment, check=True)
-        address = f"http://127.0.0.1:{port}"
         deadline = time.monotonic() + _ANSWER_SECONDS
         while not _answers(address):
             if time.monotonic() > deadline:
@@ -78,6 +83,14 @@ class Stack:
             raise SystemExit("KIND_ECHO_DATABASE_URL names a server that is not the project's; it was left alone.")
         shutil.rmtree(self.cluster.folder, ignore_errors=True)
 
+    def demo_link(self, person: str) -> str:
+        """A link that signs a person of the demo in, once and on this machine alone."""
+        cluster = self.cluster
+        url = cluster.url if cluster is not None else os.environ["KIND_ECHO_DATABASE_URL"]
+        environment = os.environ | {"KIND_ECHO_DATABASE_URL": url, "KIND_ECHO_ADDRESS": self.address() or ""}
+        command = [_program("kind-echo"), "people", "demo-link", person]
+        return subprocess.run(command, env=environment, check=True, capture_output=True, text=True).stdout.strip()
+
     def running(self) -> bool:
         """Whether supervisor answers."""
         return self.config.exists() and self._control("pid").returncode == 0
@@ -95,6 +108,24 @@ class Stack:
         cluster.start()
         return cluster.url
 
+    def _service_urls(self, url: str, environment: dict[str, str]) -> dict[str, str]:
+        """The web server's and the workers' own addresses of the database, with the rights that each must have."""
+        cluster = self.cluster
+        if cluster is None:
+            return dict.fromkeys(SERVICES, url)  # a server of others: its roles are theirs to make
+        urls = {service: cluster.role_url(f"kind_echo_{service}") for service in SERVICES}
+        names = [f"--{service}=kind_echo_{service}" for service in SERVICES]
+        subprocess.run([_program("kind-echo"), "grant", *names], env=environment, check=True, stdout=subprocess.DEVNULL)
+        return urls
+
+    def _secret_file(self) -> Path:
+        """The file with the key that signs sessions, made the first time."""
+        path = self.var / "secret"
+        if not path.exists():
+            path.touch(mode=0o600)
+            path.write_text(secrets.token_urlsafe(48))
+        return path
+
     def _choose_port(self) -> int:
         saved = self.var / "port"
         wished = int(saved.read_text()) if saved.exists() else _FIRST_PORT
@@ -104,7 +135,7 @@ class Stack:
         command = [_program("supervisorctl"), "-c", str(self.config), *arguments]
         return subprocess.run(command, capture_output=True, check=False)
 
-    def _write_config(self, url: str, port: int) -> None:
+    def _write_config(self, port: int, urls: dict[str, str]) -> None:
         workers = max(1, os.cpu_count() or 1)
         self.config.touch(mode=0o600)  # it holds the database's password
         self.config.write_text(
@@ -112,7 +143,9 @@ class Stack:
                 var=self.var,
                 project=PROJECT,
                 account="user=root" if os.geteuid() == 0 else "",
-                url=url.replace("%", "%%"),
+                web_url=urls["web"].replace("%", "%%"),
+                worker_url=urls["worker"].replace("%", "%%"),
+                secret=self._secret_file(),
                 gunicorn=_program("gunicorn"),
                 program=_program("kind-echo"),
                 port=port,
@@ -138,7 +171,7 @@ serverurl=unix://{var}/supervisor.sock
 [program:web]
 command={gunicorn} -k gthread --threads 24 -b 127.0.0.1:{port} --no-control-socket kind_echo.web.wsgi:application
 directory={project}
-environment=KIND_ECHO_DATABASE_URL="{url}"
+environment=KIND_ECHO_DATABASE_URL="{web_url}",KIND_ECHO_SECRET_FILE="{secret}"
 redirect_stderr=true
 stdout_logfile={var}/web.log
 startretries=1000
@@ -149,7 +182,7 @@ command={program} worker
 process_name=worker-%(process_num)d
 numprocs={workers}
 directory={project}
-environment=KIND_ECHO_DATABASE_URL="{url}",KIND_ECHO_RENDERERS="{renderers}",OMP_NUM_THREADS="1",OPENBLAS_NUM_THREADS="1"
+environment=KIND_ECHO_DATABASE_URL="{worker_url}",KIND_ECHO_RENDERERS="{renderers}",OMP_NUM_THREADS="1",OPENBLAS_NUM_THREADS="1"
 redirect_stderr=true
 stdout_logfile={var}/worker-%(process_num)d.log
 autorestart=true
@@ -166,7 +199,7 @@ def _program(name: str) -> str:
 
 def _answers(address: str) -> bool:
     try:
-        with urllib.request.urlopen(f"{address}/api/health", timeout=2) as response:
+        with urllib.request.urlopen(f"{address}/readyz", timeout=2) as response:
             return bool(response.status == 200)
     except (urllib.error.URLError, OSError):
         return False
@@ -178,7 +211,9 @@ def main() -> None:
     what = sys.argv[1]
     try:
         if what == "start":
-            print(f"Kind Echo is at {stack.start()}")
+            address = stack.start()
+            print(f"Kind Echo is at {address}")
+            print(f"Sign in as {DEMO_PERSON}, once, on this machine: {stack.demo_link(DEMO_PERSON)}")
         elif what == "stop":
             stack.stop()
             print("Stopped. What was kept is kept; 'make demo' starts it again.")

@@ -1,5 +1,6 @@
 """A real PostgreSQL for every test that needs one: the finished demo is made once, and copied for each test."""
 
+import fcntl
 import os
 import subprocess
 import time
@@ -14,13 +15,15 @@ from pathlib import Path
 import psycopg
 import pytest
 from ops.cluster import Cluster, free_port
-from ops.stack import PROJECT
+from ops.stack import PROJECT, SERVICES
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.runs import all_runs
 from kind_echo.renderers.machine import FILE_VARIABLE
+from kind_echo.store.backup import backup, restore
 from kind_echo.store.database import URL_VARIABLE, engine
 from kind_echo.store.models import Run
+from kind_echo.web.doors import SECRET_VARIABLE
 
 BIN = PROJECT / ".venv" / "bin"
 UNSAFE_BUT_FAST = ("fsync = off", "synchronous_commit = off", "full_page_writes = off", "max_connections = 200")
@@ -28,6 +31,8 @@ _OWN = {
     FILE_VARIABLE: str(PROJECT / "examples" / "renderers.toml"), "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1",
 }  # fmt: skip
 _names = count()
+_RUN = os.environ.setdefault("KIND_ECHO_TEST_RUN", str(os.getpid()))
+"""Number of the whole run; the processes that share its tests inherit it, and with it one server and one demo."""
 
 
 def wait_until(true: Callable[[], bool], seconds: float, what: str, every: float = 0.1) -> None:
@@ -87,21 +92,71 @@ def newest_run(session: Session, version: str, plan: str = "Null regression") ->
     return next(run for run in runs if (run.build.version, run.revision.plan.name) == (version, plan))
 
 
+_CLUSTER = Cluster(Path(f"/tmp/kind-echo-test-{_RUN}"), UNSAFE_BUT_FAST)  # PostgreSQL's own account must reach it
+
+
+@contextmanager
+def one_at_a_time(what: str) -> Iterator[Path]:
+    """One process of the run after the other; a file beside the cluster that tells what has been made."""
+    with Path(f"{_CLUSTER.folder}-{what}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        yield Path(f"{_CLUSTER.folder}-{what}")
+
+
 @pytest.fixture(scope="session")
-def cluster(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Cluster]:
-    # PostgreSQL's own account must reach the folder; pytest's are closed to it.
-    folder = Path(f"/tmp/kind-echo-test-{os.getpid()}") if os.geteuid() == 0 else tmp_path_factory.mktemp("postgresql")
-    made = Cluster(folder, UNSAFE_BUT_FAST)
-    made.create()
-    made.start(free_port())
-    yield made
-    made.stop("immediate")
-    subprocess.run(["rm", "-rf", str(folder)], check=True)
+def cluster() -> Cluster:
+    with one_at_a_time("cluster"):
+        _CLUSTER.create()
+        if not _CLUSTER.running():
+            _CLUSTER.start(free_port())
+        for service in SERVICES:
+            _CLUSTER.role_url(f"kind_echo_{service}")
+    return _CLUSTER
+
+
+@pytest.fixture(scope="session", autouse=True)
+def secret_file(tmp_path_factory: pytest.TempPathFactory) -> None:
+    """Servers and this process sign sessions with one key, so that a test can sign in without asking a server."""
+    path = tmp_path_factory.mktemp("secret") / "key"
+    path.touch(mode=0o600)
+    path.write_text("k" * 40)
+    os.environ[SECRET_VARIABLE] = str(path)
+
+
+def pytest_sessionfinish(session: pytest.Session) -> None:
+    """The process that began the run ends what all of its processes shared."""
+    if str(os.getpid()) == _RUN and not hasattr(session.config, "workerinput"):
+        _CLUSTER.stop("immediate")
+        subprocess.run(["rm", "-rf", str(_CLUSTER.folder)], check=True)
+        for left in Path("/tmp").glob(f"kind-echo-test-{_RUN}-*"):
+            left.unlink()
+
+
+@pytest.fixture
+def own_cluster() -> Iterator[Cluster]:
+    """A server that this test alone uses, and may stop; an empty database is in it."""
+    # With what makes commits safe: this one is stopped as a power cut would stop it.
+    own = Cluster(Path(f"{_CLUSTER.folder}-own-{os.getpid()}"))
+    own.create()
+    own.start(free_port())
+    yield own
+    engine().dispose()
+    own.stop("immediate")
+    subprocess.run(["rm", "-rf", str(own.folder)], check=True)
+
+
+@pytest.fixture
+def own_demo(own_cluster: Cluster, seen: str, tmp_path: Path) -> str:
+    """Address of the finished demo on a server that this test alone uses, brought there by a backup."""
+    backup(tmp_path / "demo.dump")
+    point_at(own_cluster.url)
+    restore(tmp_path / "demo.dump")
+    return own_cluster.url
 
 
 def fresh_database(cluster: Cluster, template: str = "template1") -> str:
     """A new database; its address."""
-    name = f"test_{next(_names)}"
+    name = f"test_{os.getpid()}_{next(_names)}"
     # Files are copied, not logged page by page: the finished demo has some 200 MB.
     _on_server(cluster, f"CREATE DATABASE {name} TEMPLATE {template} STRATEGY FILE_COPY")
     return f"{_server(cluster)}/{name}"
@@ -124,13 +179,26 @@ def _server(cluster: Cluster) -> str:
 @pytest.fixture(scope="session")
 def finished_demo(cluster: Cluster, tmp_path_factory: pytest.TempPathFactory) -> str:
     """Name of a database in which all runs of the demo have been rendered and judged by real workers."""
+    with one_at_a_time("demo") as made:
+        if not made.exists():
+            made.write_text(_render_demo(cluster, tmp_path_factory.mktemp("demo") / "worker.log"))
+        return made.read_text()
+
+
+def _render_demo(cluster: Cluster, log: Path) -> str:
     url = fresh_database(cluster)
-    log = tmp_path_factory.mktemp("demo") / "worker.log"
-    for command in ("migrate", "load-demo"):
-        subprocess.run([BIN / "kind-echo", command], env=os.environ | _OWN | {URL_VARIABLE: url}, check=True)
-    with process("kind-echo", "worker", url=url, log=log), process("kind-echo", "worker", url=url, log=log):
+    grant = ("grant", "--web", "kind_echo_web", "--worker", "kind_echo_worker")
+    for command in (("migrate", "--no-account"), grant, ("load-demo",)):
+        subprocess.run([BIN / "kind-echo", *command], env=os.environ | _OWN | {URL_VARIABLE: url}, check=True)
+    worker = as_service(url, "worker")
+    with process("kind-echo", "worker", url=worker, log=log), process("kind-echo", "worker", url=worker, log=log):
         wait_until(lambda: unfinished(url) == 0, 1200, "the demo", every=1.0)
     return url.rsplit("/", 1)[1]
+
+
+def as_service(url: str, service: str) -> str:
+    """The address of a database for one of the services, with no more rights than it has in use."""
+    return f"{_CLUSTER.role_url(f'kind_echo_{service}').rsplit('/', 1)[0]}/{url.rsplit('/', 1)[1]}"
 
 
 @pytest.fixture
@@ -191,7 +259,7 @@ def drain() -> None:
 
 @dataclass(frozen=True)
 class Server:
-    """A running web server with one worker."""
+    """A running web server with one worker, each with its own rights; the database as its owner sees it."""
 
     address: str
     database: str
@@ -206,8 +274,8 @@ def serving(url: str, folder: Path) -> Iterator[Server]:
            "--graceful-timeout", "1",
            "kind_echo.web.wsgi:application")  # fmt: skip
     with (
-        process(*web, url=url, log=folder / "web.log"),
-        process("kind-echo", "worker", url=url, log=folder / "worker.log"),
+        process(*web, url=as_service(url, "web"), log=folder / "web.log"),
+        process("kind-echo", "worker", url=as_service(url, "worker"), log=folder / "worker.log"),
     ):
         wait_until(lambda: _answers(address), 120, "an answer of the web server")
         yield Server(address, url)
@@ -215,7 +283,7 @@ def serving(url: str, folder: Path) -> Iterator[Server]:
 
 def _answers(address: str) -> bool:
     try:
-        with urllib.request.urlopen(f"{address}/api/health", timeout=2) as response:
+        with urllib.request.urlopen(f"{address}/readyz", timeout=2) as response:
             return bool(response.status == 200)
     except OSError:
         return False

@@ -3,12 +3,17 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
-import { shouldRetry } from "./api/queries";
+import { BASE } from "./api/base";
+import { onSignedOut } from "./api/client";
+import { meQuery, shouldRetry } from "./api/queries";
 import { ComparePage } from "./compare/ComparePage";
 import { EffectsPage } from "./effects/EffectsPage";
 import { HostsPage } from "./hosts/HostsPage";
 import { KitPage } from "./kit/KitPage";
 import { CellPairPage, FilesPairPage } from "./pair/PairPage";
+import { PeoplePage } from "./people/PeoplePage";
+import { SignedIn } from "./people/SignedIn";
+import { SignInPage } from "./people/SignInPage";
 import { NewPlanPage, PlanPage } from "./plans/PlanPage";
 import { PlansPage } from "./plans/PlansPage";
 import { HistoryPage, ReferencesPage } from "./references/ReferencesPage";
@@ -23,9 +28,16 @@ const queries = new QueryClient({
   defaultOptions: { queries: { retry: shouldRetry, retryDelay: 1000, staleTime: 1000 } },
 });
 
-const router = createBrowserRouter([
+onSignedOut(() => void queries.invalidateQueries({ queryKey: meQuery.queryKey }));
+
+const routes = [
+  { path: "/sign-in", element: <SignInPage /> },
   {
-    element: <Shell />,
+    element: (
+      <SignedIn>
+        <Shell />
+      </SignedIn>
+    ),
     children: [
       { path: "/", element: <RunsPage /> },
       { path: "/runs/:run", element: <SheetPage /> },
@@ -43,10 +55,13 @@ const router = createBrowserRouter([
       { path: "/comparisons/:comparison", element: <FilesPairPage /> },
       { path: "/references", element: <ReferencesPage /> },
       { path: "/references/:reference", element: <HistoryPage /> },
+      { path: "/people", element: <PeoplePage /> },
       { path: "*", element: <NotFound /> },
     ],
   },
-]);
+];
+
+const router = createBrowserRouter(routes, { basename: BASE || "/" });
 
 const root = document.getElementById("root");
 if (root)

@@ -45,6 +45,11 @@ from tests.conftest import BIN, drain, newest_run, process, query, unfinished, w
 @pytest.fixture
 def short(demo: str) -> str:
     """The demo with a plan of two of its cases, 24 cells, beside the demo's own; the references serve both."""
+    _write_short()
+    return demo
+
+
+def _write_short() -> None:
     with transaction() as session:
         whole = latest_revision(session, find_plan(session, "Null regression").id)
         plan = Plan(effect_id=whole.plan.effect_id, name="Short")
@@ -54,7 +59,6 @@ def short(demo: str) -> str:
         drafts = [CaseDraft(case.signal, case.setting, limits) for case in (whole.cases[2], whole.cases[4])]
         conditions = [session.get_one(Condition, number) for number in whole.condition_ids]
         revise_plan(session, plan, drafts, conditions, datetime.now(UTC))
-    return demo
 
 
 def _start(version: str, render: Literal["what changed", "everything"] = "everything") -> int:
@@ -90,18 +94,17 @@ def test_a_worker_killed_in_a_render_loses_nothing(short: str, tmp_path: Path) -
 
 
 def test_workers_and_a_run_outlive_ten_seconds_without_the_database(
-    short: str, cluster: Cluster, tmp_path: Path
+    own_demo: str, own_cluster: Cluster, tmp_path: Path
 ) -> None:
+    _write_short()
     run = _start("2.0.3")
-    port = int((cluster.folder / "port").read_text())
-    with process("kind-echo", "worker", url=short, log=tmp_path / "worker.log") as worker:
+    port = int((own_cluster.folder / "port").read_text())
+    with process("kind-echo", "worker", url=own_demo, log=tmp_path / "worker.log") as worker:
         wait_until(lambda: _counts(run)[1] >= 3, 60, "the first cells")
-        cluster.stop("immediate")
-        try:
-            time.sleep(10)
-        finally:
-            cluster.start(port)
-        wait_until(lambda: unfinished(short) == 0, 180, "the rest of the run")
+        own_cluster.stop("immediate")
+        time.sleep(10)
+        own_cluster.start(port)
+        wait_until(lambda: unfinished(own_demo) == 0, 180, "the rest of the run")
         assert worker.poll() is None
     assert _counts(run) == (24, 24, 24)
 

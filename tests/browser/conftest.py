@@ -5,11 +5,13 @@ from typing import Any
 
 import pytest
 from ops.screenshots import launch
-from playwright.sync_api import Browser, Page, Playwright, expect
+from ops.visiting import Visitor
+from playwright.sync_api import Browser, Page, Playwright, StorageState, ViewportSize, expect
 
-from tests.conftest import Server
+from tests.conftest import Server, point_at
+from tests.signing import link_for
 
-expect.set_options(timeout=60_000)
+expect.set_options(timeout=20_000)
 
 
 @pytest.fixture(scope="session")
@@ -22,25 +24,41 @@ def browser(playwright: Playwright) -> Iterator[Browser]:
 @pytest.fixture
 def page(browser: Browser, server: Server) -> Iterator[Page]:
     """The start page, on a demo of the test's own."""
-    yield from _opened(browser, server)
+    yield from opened(browser, server, signed_in(browser, server))
 
 
 @pytest.fixture
-def view(browser: Browser, shared_server: Server) -> Iterator[Page]:
+def view(browser: Browser, shared_server: Server, shared_visit: StorageState) -> Iterator[Page]:
     """The start page, for tests that only look: the demo is shared, and nothing may be changed."""
-    yield from _opened(browser, shared_server)
+    yield from opened(browser, shared_server, shared_visit)
 
 
-def _opened(browser: Browser, server: Server) -> Iterator[Page]:
-    """Seen by a person with a name; no error of a script passes unseen, and nothing is asked of any other machine."""
-    context = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=server.address)
-    opened = context.new_page()
+@pytest.fixture(scope="session")
+def shared_visit(browser: Browser, shared_server: Server) -> StorageState:
+    """One session for all tests that only look."""
+    point_at(shared_server.database)
+    return signed_in(browser, shared_server)
+
+
+def signed_in(browser: Browser, server: Server, name: str = "Nora F.") -> StorageState:
+    """The cookies of a person who has come in by a link."""
+    context = browser.new_context()
+    Visitor(context, server.address).sign_in(link_for(name))
+    state = context.storage_state()
+    context.close()
+    return state
+
+
+def opened(browser: Browser, server: Server, state: StorageState) -> Iterator[Page]:
+    """Seen by who is signed in; no error of a script passes unseen, and nothing is asked of any other machine."""
+    size: ViewportSize = {"width": 1280, "height": 800}
+    context = browser.new_context(viewport=size, base_url=server.address, storage_state=state)
+    shown = context.new_page()
     errors: list[str] = []
-    opened.on("pageerror", lambda error: errors.append(str(error)))
-    opened.on("request", lambda request: _stay(request.url, server.address, errors))
-    opened.add_init_script("localStorage.setItem('kind-echo.person', 'Nora F.')")
-    opened.goto("/")
-    yield opened
+    shown.on("pageerror", lambda error: errors.append(str(error)))
+    shown.on("request", lambda request: _stay(request.url, server.address, errors))
+    shown.goto("/")
+    yield shown
     context.close()
     assert errors == []
 

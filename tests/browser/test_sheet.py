@@ -4,6 +4,7 @@ import re
 
 from playwright.sync_api import Browser, Page, expect
 
+from tests.browser.conftest import opened, signed_in
 from tests.conftest import Server
 
 
@@ -43,15 +44,14 @@ def test_the_second_of_two_people_is_told_and_loses_nothing_typed(page: Page, br
     page.keyboard.press("d")
     dialog = page.get_by_role("dialog")
     dialog.get_by_role("textbox", name="Why").fill("The corner moved")
-    other = browser.new_context(viewport={"width": 1280, "height": 800}, base_url=server.address).new_page()
-    other.add_init_script("localStorage.setItem('kind-echo.person', 'Tove L.')")
-    other.goto("/")
+    sessions = opened(browser, server, signed_in(browser, server, "Tove L."))
+    other = next(sessions)
     _open(other, "2.1.0-rc2")
     _finding(other, "Differs from the reference")
     other.keyboard.press("d")
     other.get_by_role("dialog").get_by_role("button", name="Record a fault").click()
     expect(other.get_by_text("All 72 cells pass or are decided")).to_be_visible()
-    other.context.close()
+    sessions.close()
     dialog.get_by_role("button", name="Record a fault").click()
     expect(dialog.get_by_role("alert")).to_contain_text("Tove L. has decided on 6 of these cells")
     expect(dialog.get_by_role("textbox", name="Why")).to_have_value("The corner moved")

@@ -4,19 +4,20 @@ import pytest
 from flask.testing import FlaskClient
 
 from kind_echo.web.app import create_app
+from tests.signing import sign
 
 
 @pytest.fixture
 def client(demo: str) -> FlaskClient:
-    return create_app().test_client()
+    return sign(create_app().test_client())
 
 
 @pytest.fixture
 def looking(seen: str) -> FlaskClient:
     """For tests that change nothing."""
-    return create_app().test_client()
+    return sign(create_app().test_client())
 
 
 @pytest.fixture
 def blank(empty: str) -> FlaskClient:
-    return create_app().test_client()
+    return sign(create_app().test_client())

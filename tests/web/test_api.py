@@ -8,7 +8,10 @@ from flask.testing import FlaskClient
 from openapi_spec_validator import validate
 from ops.cluster import Cluster
 
-from tests.conftest import drain
+from kind_echo.store.migrate import migrate
+from kind_echo.web.app import create_app
+from tests.conftest import drain, point_at
+from tests.signing import sign
 
 
 def _get(client: FlaskClient, path: str) -> Any:
@@ -71,13 +74,14 @@ def test_audio_by_range_is_the_difference_of_its_sides(looking: FlaskClient) -> 
 
 def test_approving_and_undoing_through_the_api(client: FlaskClient) -> None:
     ids = [cell["id"] for cell in _failing(client)]
-    made = client.post("/api/decisions", json={"cell_ids": ids, "kind": "reference", "who": "Nora F.", "why": "meant"})
+    made = client.post("/api/decisions", json={"cell_ids": ids, "kind": "reference", "why": "meant"})
     assert (made.status_code, made.json["cells"]) == (201, len(ids))  # type: ignore[index]
     drain()
     assert _failing(client) == []
     act = _get(client, "/api/acts/latest")["act"]
-    assert client.post(f"/api/acts/{act['id']}/undo", json={"who": "Ivo K."}).status_code == 200
-    again = client.post(f"/api/acts/{act['id']}/undo", json={"who": "Nora F."})
+    other = sign(client.application.test_client(), "Ivo K.")
+    assert other.post(f"/api/acts/{act['id']}/undo", json={}).status_code == 200
+    again = client.post(f"/api/acts/{act['id']}/undo", json={})
     assert (again.status_code, again.json["detail"]) == (409, "It was not undone: Ivo K. has undone it already.")  # type: ignore[index]
     drain()
     assert len(_failing(client)) == len(ids)
@@ -91,24 +95,24 @@ def test_approving_and_undoing_through_the_api(client: FlaskClient) -> None:
     [
         ("get", "/api/runs/999", None, 404, "There is no run 999."),
         ("get", "/api/runs/1?measure=hum", None, 400, "There is no measure named 'hum'."),
-        ("post", "/api/runs/999/change", {"change": "stop", "who": "N"}, 404, "There is no run 999."),
-        ("post", "/api/renders", {"cell_ids": [999999], "who": "N"}, 404, "There is no cell 999999."),
+        ("post", "/api/runs/999/change", {"change": "stop"}, 404, "There is no run 999."),
+        ("post", "/api/renders", {"cell_ids": [999999]}, 404, "There is no cell 999999."),
         ("get", "/api/cells/999999", None, 404, "There is no cell 999999."),
         ("get", "/api/nothing", None, 404, "There is nothing at /api/nothing."),
         ("get", "/api/audio/feed/samples?start=0&stop=4", None, 404, "There is no audio feed in the database."),
-        ("post", "/api/runs", {"plan_id": 1, "build_id": 999, "who": "N"}, 404, "There is no build 999"),
-        ("post", "/api/runs", {"plan_id": 1, "build_id": 1, "who": ""}, 422, "who: String should have at least 1"),
+        ("post", "/api/runs", {"plan_id": 1, "build_id": 999}, 404, "There is no build 999"),
+        ("post", "/api/runs", {"plan_id": 1, "build_id": 1, "who": "N"}, 422, "who: Extra inputs are not permitted"),
         (
             "post",
             "/api/decisions",
-            {"cell_ids": [], "kind": "fault", "who": "N"},
+            {"cell_ids": [], "kind": "fault"},
             422,
             "cell_ids: List should have at least 1",
         ),
         ("post", "/api/comparisons", {"reference_id": 998, "render_id": 999}, 404, "There is no uploaded file 998."),
         ("get", "/api/runs/999/kit", None, 404, "There is no run 999."),
         ("get", "/api/runs/1/kit.zip", None, 404, "Run 1 has no cell whose host is rendered in by hand."),
-        ("post", "/api/kit-files/9/assign", {"cell_id": 1, "who": "N"}, 404, "There is no returned file 9."),
+        ("post", "/api/kit-files/9/assign", {"cell_id": 1}, 404, "There is no returned file 9."),
         ("post", "/api/effects", {"name": "Nothing"}, 404, "No machine that was seen lately has an effect named"),
         ("post", "/api/hosts", {"name": "Dunlin", "version": "5", "modes": ["offline"]}, 409, "The host Dunlin 5"),
         ("post", "/api/signals", {"name": "x", "request": {"kind": "hum"}}, 422, "kind=hum does not do"),
@@ -125,12 +129,16 @@ def test_an_error_is_a_problem_document_with_a_sentence(
     assert answer.json["detail"].startswith(words)
 
 
-def test_an_absent_database_is_a_problem_and_passes(client: FlaskClient, cluster: Cluster) -> None:
-    port = int((cluster.folder / "port").read_text())
-    cluster.stop("immediate")
-    try:
-        gone = client.get("/api/runs")
-    finally:
-        cluster.start(port)
+def test_an_absent_database_is_a_problem_and_passes(own_cluster: Cluster) -> None:
+    point_at(own_cluster.url)
+    migrate()
+    client = sign(create_app().test_client())
+    port = int((own_cluster.folder / "port").read_text())
+    own_cluster.stop("immediate")
+    gone = client.get("/api/runs")
+    assert client.get("/healthz").status_code == 200
+    assert client.get("/readyz").status_code == 503
+    own_cluster.start(port)
+    assert client.get("/readyz").status_code == 200
     assert (gone.status_code, gone.json["title"]) == (503, "DatabaseUnavailable")  # type: ignore[index]
     assert client.get("/api/runs").status_code == 200

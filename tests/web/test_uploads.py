@@ -11,7 +11,9 @@ import pytest
 import soundfile
 from flask.testing import FlaskClient
 
+from kind_echo.web.app import create_app
 from tests.conftest import Server, drain, query
+from tests.signing import sign
 
 
 def audio(samples: Any, rate: int = 48_000, kind: str = "WAV", subtype: str = "PCM_24") -> bytes:
@@ -116,6 +118,11 @@ def test_a_connection_that_drops_leaves_nothing_behind(server: Server, tmp_path:
     data = audio(noise())
     lines = ("POST /api/uploads?name=x.wav HTTP/1.1", f"Host: {host.netloc}", f"Content-Length: {len(data)}",
              "Connection: close", "", "")  # fmt: skip
+    client = sign(create_app().test_client())
+    cookie = client.get_cookie("kind_echo")
+    assert cookie is not None
+    lines = (*lines[:2], f"Cookie: kind_echo={cookie.value}", f"X-CSRFToken: {client.environ_base['HTTP_X_CSRFTOKEN']}",
+             *lines[2:])  # fmt: skip
     head = "\r\n".join(lines)
     with socket.create_connection((str(host.hostname), host.port or 80)) as line:
         line.sendall(head.encode() + data[: len(data) // 2])

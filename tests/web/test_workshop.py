@@ -129,7 +129,7 @@ def test_a_host_by_hand_is_added_once(blank: FlaskClient) -> None:
 
 def test_a_kit_goes_out_and_comes_back_over_http(client: FlaskClient, tmp_path: Path) -> None:
     plan = next(plan for plan in _get(client, "/api/plans")["plans"] if plan["name"] == "By hand")
-    asked = {"plan_id": plan["id"], "build_id": plan["builds"][0]["id"], "who": "Nora F."}
+    asked = {"plan_id": plan["id"], "build_id": plan["builds"][0]["id"]}
     run = client.post("/api/runs", json=asked).json["id"]  # type: ignore[index]
     assert _get(client, f"/api/runs/{run}")["by_hand"] == 4
     waiting = {host["name"] + host["version"]: host["waiting"] for host in _get(client, "/api/hosts")["hosts"]}
@@ -143,7 +143,7 @@ def test_a_kit_goes_out_and_comes_back_over_http(client: FlaskClient, tmp_path: 
     tone = next(
         name for name in archive.namelist() if "steady-tone" in name and str(first["condition"]["rate"]) in name
     )
-    to = f"/api/runs/{run}/kit/files?who=Nora&name="
+    to = f"/api/runs/{run}/kit/files?name="
     receipt = client.post(f"{to}{first['returned_as']}", data=archive.read(tone))
     assert (receipt.status_code, receipt.json["kept"][0]["state"]) == (201, "received")  # type: ignore[index]
     hum = client.post(f"{to}hum.wav", data=_wav(np.random.default_rng(1).normal(0, 0.1, 48_000))).json
@@ -158,10 +158,10 @@ def test_a_kit_goes_out_and_comes_back_over_http(client: FlaskClient, tmp_path: 
     }  # fmt: skip
     file = hum["kept"][0]["id"]  # type: ignore[index]
     other = next(place for place in kit["places"] if place["condition"]["rate"] == 48_000)
-    wrong = client.post(f"/api/kit-files/{file}/assign", json={"cell_id": first["cell_id"], "who": "Nora"})
+    wrong = client.post(f"/api/kit-files/{file}/assign", json={"cell_id": first["cell_id"]})
     assert wrong.status_code == 409
-    taken = client.post(f"/api/kit-files/{file}/assign", json={"cell_id": other["cell_id"], "who": "Nora"})
-    assert (taken.status_code, taken.json["why"]) == (200, "Nora said so")  # type: ignore[index]
-    assert client.delete(f"/api/kit-files/{file}?who=Nora").status_code == 409
+    taken = client.post(f"/api/kit-files/{file}/assign", json={"cell_id": other["cell_id"]})
+    assert (taken.status_code, taken.json["why"]) == (200, "Nora F. said so")  # type: ignore[index]
+    assert client.delete(f"/api/kit-files/{file}").status_code == 409
     pair = _get(client, f"/api/cells/{first['cell_id']}")
     assert "its mark says the same" in pair["cell"]["log"]

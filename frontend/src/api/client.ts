@@ -1,4 +1,5 @@
-import createClient from "openapi-fetch";
+import createClient, { type Middleware } from "openapi-fetch";
+import { BASE } from "./base";
 import type { components, paths } from "./schema.gen";
 
 type Schemas = components["schemas"];
@@ -49,6 +50,9 @@ export type SignalParameter = Schemas["SignalParameterBody"];
 export type SignalRequest = Signal["request"];
 export type SignalPreview = Schemas["PreviewBody"];
 export type LevelMap = Schemas["LevelMapBody"];
+export type Me = Schemas["MeBody"];
+export type Person = Schemas["PersonBody"];
+export type Token = Schemas["TokenBody"];
 export type NewComparison = Schemas["NewComparisonBody"];
 
 /** An error that carries a sentence a person can act on. */
@@ -64,7 +68,39 @@ export class Problem extends Error {
 
 export const NO_ANSWER = "The server does not answer. What is shown was there before; it is asked again.";
 
+let forgery = "";
+
+/** What the server gave this session to send back with each change, so that no other page can make one. */
+export const forgeryToken = {
+  keep: (token: string) => {
+    forgery = token;
+  },
+  header: (): Record<string, string> => ({ "X-CSRFToken": forgery }),
+};
+
+const listeners = new Set<() => void>();
+
+/** Told when the server no longer knows who is asking. */
+export function onSignedOut(listener: () => void): () => void {
+  listeners.add(listener);
+  return () => listeners.delete(listener);
+}
+
+const signing: Middleware = {
+  onRequest({ request }) {
+    if (request.method !== "GET")
+      for (const [name, value] of Object.entries(forgeryToken.header())) request.headers.set(name, value);
+    return request;
+  },
+  onResponse({ request, response }) {
+    const isWayIn = /\/api\/(sign-in|links\/|me)/.test(request.url);
+    if (response.status === 401 && !isWayIn) for (const listener of listeners) listener();
+    return response;
+  },
+};
+
 export const client = createClient<paths>({
+  baseUrl: BASE,
   fetch: async (request) => {
     try {
       return await fetch(request);
@@ -74,6 +110,8 @@ export const client = createClient<paths>({
     }
   },
 });
+
+client.use(signing);
 
 /** The sentence of a problem document, or a general one where the answer is none. */
 export function problemFrom(status: number, body: unknown): Problem {

@@ -1,20 +1,119 @@
 import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
+import { BASE } from "./base";
 import {
   client,
+  forgeryToken,
+  type Me,
   type NewComparison,
   type NewDecision,
   type NewHost,
   type NewRun,
+  type Person,
   type PlanDocument,
   Problem,
   problemFrom,
   type RunChange,
   type SignalRequest,
+  type Token,
   take,
 } from "./client";
 
 const POLL_MS = 2000;
+
+export type Role = Person["role"];
+
+/** Who is signed in, and what each change is to be sent with. */
+export const meQuery = queryOptions({
+  queryKey: ["me"],
+  queryFn: async ({ signal }) => known(await take(client.GET("/api/me", { signal }))),
+  staleTime: Number.POSITIVE_INFINITY,
+});
+
+function known(me: Me): Me {
+  forgeryToken.keep(me.forgery_token);
+  return me;
+}
+
+/** A way in or out: the page then shows what the one who is signed in may see, and nothing of anybody before. */
+function useWay<Body>(way: (body: Body) => Promise<Me>) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: way,
+    onSuccess: (me) => {
+      queries.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
+      queries.setQueryData(meQuery.queryKey, known(me));
+    },
+  });
+}
+
+export const useSignIn = () =>
+  useWay((body: { name: string; password: string }) => take(client.POST("/api/sign-in", { body })));
+
+export const useLink = () =>
+  useWay((body: { secret: string; password: string | null }) =>
+    take(client.POST("/api/links/use", { body })),
+  );
+
+export const useSignOut = () => useWay(() => take(client.POST("/api/sign-out")));
+
+export const useChangePassword = () =>
+  useWay((body: { old: string; new: string }) => take(client.POST("/api/me/password", { body })));
+
+/** Whose link it is; asked for once, and not kept. */
+export const linkQuery = (secret: string) =>
+  queryOptions({
+    queryKey: ["link", secret],
+    queryFn: ({ signal }) => take(client.POST("/api/links/open", { body: { secret }, signal })),
+    staleTime: Number.POSITIVE_INFINITY,
+    gcTime: 0,
+  });
+
+export const peopleQuery = queryOptions({
+  queryKey: ["people"],
+  queryFn: ({ signal }) => take(client.GET("/api/people", { signal })),
+});
+
+export const tokensQuery = queryOptions({
+  queryKey: ["tokens"],
+  queryFn: ({ signal }) => take(client.GET("/api/tokens", { signal })),
+});
+
+function useThen<Body, Answer>(key: string, change: (body: Body) => Promise<Answer>) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: change,
+    onSettled: () => queries.invalidateQueries({ queryKey: [key] }),
+  });
+}
+
+export const useAddPerson = () =>
+  useThen("people", (body: { name: string; role: Role }) => take(client.POST("/api/people", { body })));
+
+export const useChangePerson = () =>
+  useThen("people", ({ id, role, disabled }: { id: number; role?: Role; disabled?: boolean }) =>
+    take(
+      client.POST("/api/people/{person_id}/change", {
+        params: { path: { person_id: id } },
+        body: { role: role ?? null, disabled: disabled ?? null },
+      }),
+    ),
+  );
+
+export const useResetPerson = () =>
+  useThen("people", (id: number) =>
+    take(client.POST("/api/people/{person_id}/reset", { params: { path: { person_id: id } } })),
+  );
+
+export const useMakeToken = () =>
+  useThen("tokens", (body: { name: string; scope: Token["scope"]; days: number }) =>
+    take(client.POST("/api/tokens", { body })),
+  );
+
+export const useRevokeToken = () =>
+  useThen("tokens", (id: number) =>
+    take(client.POST("/api/tokens/{token_id}/revoke", { params: { path: { token_id: id } } })),
+  );
 
 export const runsQuery = queryOptions({
   queryKey: ["runs"],
@@ -228,7 +327,7 @@ export function useSheet(runId: number, measure: string, against: string) {
   const wait = useRef(LEAST_WAIT_MS);
   wait.current = Math.max(LEAST_WAIT_MS, cells * WAIT_A_CELL_MS);
   useEffect(() => {
-    const source = new EventSource(`/api/runs/${runId}/events`);
+    const source = new EventSource(`${BASE}/api/runs/${runId}/events`);
     let timer: number | undefined;
     const refresh = () => {
       timer ??= window.setTimeout(() => {
@@ -253,7 +352,7 @@ export function useSheet(runId: number, measure: string, against: string) {
 export const useKeepPlan = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: { document: PlanDocument; who: string }) => take(client.POST("/api/plans", { body })),
+    mutationFn: (document: PlanDocument) => take(client.POST("/api/plans", { body: { document } })),
     onSuccess: () =>
       Promise.all([
         queries.invalidateQueries({ queryKey: ["plans"] }),
@@ -265,7 +364,7 @@ export const useKeepPlan = () => {
 
 export const useSearch = () =>
   useMutation({
-    mutationFn: (body: { cell_id: number; who: string }) => take(client.POST("/api/searches", { body })),
+    mutationFn: (cell: number) => take(client.POST("/api/searches", { body: { cell_id: cell } })),
   });
 
 export const useReadPlan = () =>
@@ -290,8 +389,8 @@ export const useDecide = () => {
 export const useChangeRun = (run: number) => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: { change: RunChange; who: string }) =>
-      take(client.POST("/api/runs/{run_id}/change", { params: { path: { run_id: run } }, body })),
+    mutationFn: (change: RunChange) =>
+      take(client.POST("/api/runs/{run_id}/change", { params: { path: { run_id: run } }, body: { change } })),
     onSettled: () => queries.invalidateQueries({ queryKey: ["sheet", run] }),
   });
 };
@@ -308,7 +407,7 @@ export const useCompareAcross = (run: number) =>
 export const useRenderAgain = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: { cell_ids: number[]; who: string }) => take(client.POST("/api/renders", { body })),
+    mutationFn: (cells: number[]) => take(client.POST("/api/renders", { body: { cell_ids: cells } })),
     onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
   });
 };
@@ -316,8 +415,8 @@ export const useRenderAgain = () => {
 export const useUndo = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: ({ act, who }: { act: number; who: string }) =>
-      take(client.POST("/api/acts/{act_id}/undo", { params: { path: { act_id: act } }, body: { who } })),
+    mutationFn: (act: number) =>
+      take(client.POST("/api/acts/{act_id}/undo", { params: { path: { act_id: act } } })),
     onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
   });
 };
@@ -325,11 +424,11 @@ export const useUndo = () => {
 export const useAssign = (run: number) => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: ({ file, cell, who }: { file: number; cell: number; who: string }) =>
+    mutationFn: ({ file, cell }: { file: number; cell: number }) =>
       take(
         client.POST("/api/kit-files/{file_id}/assign", {
           params: { path: { file_id: file } },
-          body: { cell_id: cell, take: null, who },
+          body: { cell_id: cell, take: null },
         }),
       ),
     onSettled: () => queries.invalidateQueries({ queryKey: ["kit", run] }),
@@ -339,9 +438,9 @@ export const useAssign = (run: number) => {
 export const useDiscard = (run: number) => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async ({ file, who }: { file: number; who: string }) => {
+    mutationFn: async (file: number) => {
       const { error, response } = await client.DELETE("/api/kit-files/{file_id}", {
-        params: { path: { file_id: file }, query: { who } },
+        params: { path: { file_id: file } },
       });
       if (!response.ok) throw problemFrom(response.status, error);
     },

@@ -89,6 +89,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/builds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tell of a build that has been made; one that is known already is answered as it is. */
+        post: operations["hosts_new_build_builds_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cells/{cell_id}": {
         parameters: {
             query?: never;
@@ -176,23 +193,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/health": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** Whether the service and its database answer. */
-        get: operations["health_api_health_get"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/hosts": {
         parameters: {
             query?: never;
@@ -245,6 +245,74 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/links/open": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Whose link it is; it can still be used afterwards. */
+        post: operations["people_look_at_link_links_open_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/links/use": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a session by a link, and set the password that was chosen. */
+        post: operations["people_come_in_by_link_links_use_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Who asks, if they are signed in. */
+        get: operations["people_me_me_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/me/password": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Choose another password; all other sessions end. */
+        post: operations["people_other_password_me_password_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/measures": {
         parameters: {
             query?: never;
@@ -256,6 +324,75 @@ export interface paths {
         get: operations["measures_api_measures_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/openapi.json": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** This document: the API as OpenAPI describes it. */
+        get: operations["document_api_openapi_json_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everybody who has an account. */
+        get: operations["people_people_people_get"];
+        put?: never;
+        /** Make an account; its link is told once. */
+        post: operations["people_new_person_people_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person_id}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Give a person another role, shut them out, or let them in again. */
+        post: operations["people_other_role_people__int_person_id__change_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/people/{person_id}/reset": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take a person's password away and make a link to choose another; it is told once. */
+        post: operations["people_reset_people__int_person_id__reset_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -587,6 +724,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sign-in": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begin a session with a name and a password. */
+        post: operations["people_come_in_sign_in_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sign-out": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End the session. */
+        post: operations["people_go_sign_out_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/signals": {
         parameters: {
             query?: never;
@@ -673,6 +844,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/tokens": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All tokens, those that have ended too. */
+        get: operations["people_tokens_tokens_get"];
+        put?: never;
+        /** Make a token; its secret is told once. */
+        post: operations["people_new_token_tokens_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/tokens/{token_id}/revoke": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a token reach nothing from now on. */
+        post: operations["people_revoke_tokens__int_token_id__revoke_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/trends": {
         parameters: {
             query?: never;
@@ -701,6 +907,57 @@ export interface paths {
         put?: never;
         /** Keep a file; the request's body is the file, as it is. One that breaks off on its way leaves nothing behind. */
         post: operations["uploads_new_upload_uploads_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/healthz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the process answers. */
+        get: operations["health_alive_healthz_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Queues, jobs and workers in the text form of Prometheus. */
+        get: operations["health_metrics_metrics_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/readyz": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Whether the database answers too, and has the shape that this version needs. */
+        get: operations["health_ready_readyz_get"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -776,8 +1033,6 @@ export interface components {
              * @default null
              */
             take: number | null;
-            /** Who */
-            who: string;
         };
         /**
          * BuildBody
@@ -1037,7 +1292,7 @@ export interface components {
         };
         /**
          * HealthBody
-         * @description The service and its database answer.
+         * @description It answers; of which version it is.
          */
         HealthBody: {
             /**
@@ -1081,13 +1336,20 @@ export interface components {
             machines: components["schemas"]["MachineBody"][];
         };
         /**
+         * InvitedBody
+         * @description A person, and the path of the page that lets them in, once; it is told this one time.
+         */
+        InvitedBody: {
+            /** Link */
+            link: string;
+            person: components["schemas"]["PersonBody"];
+        };
+        /**
          * KeepPlanBody
-         * @description A plan to keep, and who keeps it.
+         * @description A plan to keep.
          */
         KeepPlanBody: {
             document: components["schemas"]["PlanDocument"];
-            /** Who */
-            who: string;
         };
         /**
          * KitBody
@@ -1238,6 +1500,14 @@ export interface components {
             signal: string;
         };
         /**
+         * LinkBody
+         * @description The secret of a link that lets somebody in.
+         */
+        LinkBody: {
+            /** Secret */
+            secret: string;
+        };
+        /**
          * LookedBody
          * @description A build of a search; `passes` is null while that is not known.
          */
@@ -1282,6 +1552,29 @@ export interface components {
             started_at: string;
         };
         /**
+         * MadeTokenBody
+         * @description A token, and its secret; it is told this one time.
+         */
+        MadeTokenBody: {
+            /** Secret */
+            secret: string;
+            token: components["schemas"]["TokenBody"];
+        };
+        /**
+         * MeBody
+         * @description Who asks; `forgery_token` is to be sent back with each change, in the header X-CSRFToken.
+         */
+        MeBody: {
+            /** Forgery Token */
+            forgery_token: string;
+            /** Id */
+            id: number | null;
+            /** Name */
+            name: string | null;
+            /** Role */
+            role: ("look" | "work" | "keep") | null;
+        };
+        /**
          * MeasureBody
          * @description One measure of the registry.
          */
@@ -1314,6 +1607,21 @@ export interface components {
         MeasuresBody: {
             /** Measures */
             measures: components["schemas"]["MeasureBody"][];
+        };
+        /**
+         * NewBuildBody
+         * @description A build that has been made of an effect.
+         */
+        NewBuildBody: {
+            /** Effect */
+            effect: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /** Version */
+            version: string;
         };
         /**
          * NewComparisonBody
@@ -1373,8 +1681,6 @@ export interface components {
              * @default null
              */
             until: string | null;
-            /** Who */
-            who: string;
             /**
              * Why
              * @default
@@ -1407,6 +1713,19 @@ export interface components {
             version: string;
         };
         /**
+         * NewPersonBody
+         * @description An account to make.
+         */
+        NewPersonBody: {
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "look" | "work" | "keep";
+        };
+        /**
          * NewRunBody
          * @description A run to start.
          */
@@ -1421,8 +1740,6 @@ export interface components {
              * @enum {string}
              */
             render: "what changed" | "everything";
-            /** Who */
-            who: string;
         };
         /**
          * NewSearchBody
@@ -1431,8 +1748,6 @@ export interface components {
         NewSearchBody: {
             /** Cell Id */
             cell_id: number;
-            /** Who */
-            who: string;
         };
         /**
          * NewSignalBody
@@ -1445,6 +1760,21 @@ export interface components {
             request: {
                 [key: string]: number | string | boolean | null;
             };
+        };
+        /**
+         * NewTokenBody
+         * @description A token to make, and for how many days.
+         */
+        NewTokenBody: {
+            /** Days */
+            days: number;
+            /** Name */
+            name: string;
+            /**
+             * Scope
+             * @enum {string}
+             */
+            scope: "read" | "submit" | "render";
         };
         /**
          * OfferBody
@@ -1473,6 +1803,16 @@ export interface components {
             name: string;
             /** Versions */
             versions: string[];
+        };
+        /**
+         * OpenedLinkBody
+         * @description Whose link it is, and whether they choose a password by it.
+         */
+        OpenedLinkBody: {
+            /** Name */
+            name: string;
+            /** Sets Password */
+            sets_password: boolean;
         };
         /**
          * PairBody
@@ -1541,6 +1881,68 @@ export interface components {
             unfit: boolean;
             /** Version */
             version: string;
+        };
+        /**
+         * PasswordBody
+         * @description The password that a person has, and the one that they want.
+         */
+        PasswordBody: {
+            /** New */
+            new: string;
+            /** Old */
+            old: string;
+        };
+        /**
+         * PeopleBody
+         * @description Everybody, by name.
+         */
+        PeopleBody: {
+            /** People */
+            people: components["schemas"]["PersonBody"][];
+        };
+        /**
+         * PersonBody
+         * @description Somebody with an account.
+         */
+        PersonBody: {
+            /** Disabled At */
+            disabled_at: string | null;
+            /** Has Password */
+            has_password: boolean;
+            /** Id */
+            id: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /** Name */
+            name: string;
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "look" | "work" | "keep";
+            /** Signed In At */
+            signed_in_at: string | null;
+        };
+        /**
+         * PersonChangeBody
+         * @description What is to be another; null for what stays.
+         */
+        PersonChangeBody: {
+            /**
+             * Disabled
+             * @default null
+             */
+            disabled: boolean | null;
+            /**
+             * Role
+             * @default null
+             */
+            role: ("look" | "work" | "keep") | null;
         };
         /**
          * PlanBody
@@ -1872,8 +2274,6 @@ export interface components {
         RenderAgainBody: {
             /** Cell Ids */
             cell_ids: number[];
-            /** Who */
-            who: string;
         };
         /**
          * RenderedAgainBody
@@ -1955,8 +2355,6 @@ export interface components {
              * @enum {string}
              */
             change: "stop" | "resume" | "put first";
-            /** Who */
-            who: string;
         };
         /**
          * RunsBody
@@ -2063,6 +2461,16 @@ export interface components {
             rate: number;
             /** Sha256 */
             sha256: string | null;
+        };
+        /**
+         * SignInBody
+         * @description A name and its password.
+         */
+        SignInBody: {
+            /** Name */
+            name: string;
+            /** Password */
+            password: string;
         };
         /**
          * SignalBody
@@ -2248,6 +2656,47 @@ export interface components {
             templates: components["schemas"]["TemplateBody"][];
         };
         /**
+         * TokenBody
+         * @description What a program comes in by.
+         */
+        TokenBody: {
+            /**
+             * Ends At
+             * Format: date-time
+             */
+            ends_at: string;
+            /** Id */
+            id: number;
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /** Name */
+            name: string;
+            /** Revoked At */
+            revoked_at: string | null;
+            /** Revoked By */
+            revoked_by: string | null;
+            /**
+             * Scope
+             * @enum {string}
+             */
+            scope: "read" | "submit" | "render";
+            /** Used At */
+            used_at: string | null;
+        };
+        /**
+         * TokensBody
+         * @description All tokens, newest first.
+         */
+        TokensBody: {
+            /** Tokens */
+            tokens: components["schemas"]["TokenBody"][];
+        };
+        /**
          * TrendBody
          * @description A measure over the builds of a plan.
          */
@@ -2260,14 +2709,6 @@ export interface components {
             lines: components["schemas"]["LineBody"][];
             /** Plan */
             plan: string;
-        };
-        /**
-         * UndoBody
-         * @description Who takes an act back.
-         */
-        UndoBody: {
-            /** Who */
-            who: string;
         };
         /**
          * UploadBody
@@ -2288,6 +2729,19 @@ export interface components {
             rate: number;
             /** Subtype */
             subtype: string;
+        };
+        /**
+         * UseLinkBody
+         * @description The secret of a link, and the password that is chosen by it.
+         */
+        UseLinkBody: {
+            /**
+             * Password
+             * @default null
+             */
+            password: string | null;
+            /** Secret */
+            secret: string;
         };
         /**
          * VerdictCounts
@@ -2399,11 +2853,7 @@ export interface operations {
             };
             cookie?: never;
         };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["UndoBody"];
-            };
-        };
+        requestBody?: never;
         responses: {
             /** @description OK */
             200: {
@@ -2506,6 +2956,39 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["StripBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    hosts_new_build_builds_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewBuildBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildBody"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -2740,51 +3223,6 @@ export interface operations {
             };
         };
     };
-    health_api_health_get: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            /** @description OK */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["HealthBody"];
-                };
-            };
-            /** @description Unprocessable Entity */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"][];
-                };
-            };
-            "4XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-            "5XX": {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["ProblemBody"];
-                };
-            };
-        };
-    };
     hosts_hosts_hosts_get: {
         parameters: {
             query?: never;
@@ -2849,9 +3287,7 @@ export interface operations {
     };
     kits_discard_file_kit_files__int_file_id__delete: {
         parameters: {
-            query: {
-                who: string;
-            };
+            query?: never;
             header?: never;
             path: {
                 file_id: number;
@@ -2906,6 +3342,134 @@ export interface operations {
             };
         };
     };
+    people_look_at_link_links_open_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LinkBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OpenedLinkBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    people_come_in_by_link_links_use_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UseLinkBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    people_me_me_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    people_other_password_me_password_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PasswordBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
     measures_api_measures_get: {
         parameters: {
             query?: never;
@@ -2947,6 +3511,170 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    document_api_openapi_json_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+            "4XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+            "5XX": {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"];
+                };
+            };
+        };
+    };
+    people_people_people_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PeopleBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    people_new_person_people_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewPersonBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitedBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    people_other_role_people__int_person_id__change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PersonChangeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PersonBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    people_reset_people__int_person_id__reset_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                person_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InvitedBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
                 };
             };
         };
@@ -3511,7 +4239,6 @@ export interface operations {
         parameters: {
             query: {
                 name: string;
-                who: string;
             };
             header?: never;
             path: {
@@ -3592,6 +4319,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SearchBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    people_come_in_sign_in_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SignInBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    people_go_sign_out_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MeBody"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -3788,6 +4577,99 @@ export interface operations {
             };
         };
     };
+    people_tokens_tokens_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokensBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    people_new_token_tokens_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTokenBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeTokenBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    people_revoke_tokens__int_token_id__revoke_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                token_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TokenBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
     time_trend_trends_get: {
         parameters: {
             query: {
@@ -3838,6 +4720,84 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["UploadBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    health_alive_healthz_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    health_metrics_metrics_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    health_ready_readyz_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HealthBody"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -1,4 +1,5 @@
-import { NO_ANSWER, Problem, problemFrom } from "./client";
+import { BASE } from "./base";
+import { forgeryToken, NO_ANSWER, Problem, problemFrom } from "./client";
 
 /** Sends a file as it is, and tells how much of it is through. XMLHttpRequest, because fetch tells nothing of uploads. */
 export function sendFile<Answer>(
@@ -9,7 +10,8 @@ export function sendFile<Answer>(
 ): Promise<Answer> {
   return new Promise((resolve, reject) => {
     const request = new XMLHttpRequest();
-    request.open("POST", path);
+    request.open("POST", BASE + path);
+    for (const [name, value] of Object.entries(forgeryToken.header())) request.setRequestHeader(name, value);
     request.responseType = "json";
     request.upload.addEventListener("progress", (event) =>
       onProgress(event.loaded / Math.max(1, event.total)),

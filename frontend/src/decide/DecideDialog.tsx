@@ -3,7 +3,8 @@ import { useRef, useState } from "react";
 import { type DecisionKind, Problem } from "../api/client";
 import { useDecide } from "../api/queries";
 import { Button } from "../parts/controls";
-import { usePerson } from "../parts/person";
+import { FIELD } from "../parts/fields";
+import { useCan } from "../people/me";
 
 interface Props {
   cells: number[];
@@ -38,14 +39,13 @@ const KINDS: { kind: DecisionKind; label: string; means: string }[] = [
   },
 ];
 
-const FIELD = "rounded-md border border-quiet bg-ground px-2";
 const IN_DAYS = 60;
 const DAY_MS = 24 * 60 * 60 * 1000;
 
 /** Who decides what, and why. A refusal is shown here, and nothing that was typed is lost. */
 export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Props) {
-  const [person, setPerson] = usePerson();
-  const [name, setName] = useState(person);
+  const mayApprove = useCan("keep");
+  const kinds = KINDS.filter((one) => one.kind !== "reference" || mayApprove);
   const [kind, setKind] = useState(first);
   const [why, setWhy] = useState("");
   const [ticket, setTicket] = useState("");
@@ -57,13 +57,11 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
   const decide = useDecide();
   const overtaken = decide.error instanceof Problem && decide.error.title === "DecidedMeanwhile";
   const submit = () => {
-    setPerson(name);
     const ticketed = kind === "fault" || kind === "waived";
     decide.mutate(
       {
         cell_ids: cells,
         kind,
-        who: name.trim(),
         why,
         ticket: ticketed ? ticket.trim() : "",
         until: kind === "waived" ? until : null,
@@ -102,7 +100,7 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
           >
             <fieldset className="grid gap-1.5">
               <legend className="sr-only">What is decided</legend>
-              {KINDS.map((one) => (
+              {kinds.map((one) => (
                 <label key={one.kind} className="grid cursor-pointer grid-cols-[1.5rem_1fr] items-baseline">
                   <input
                     type="radio"
@@ -164,20 +162,10 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
                 className={`py-2 ${FIELD}`}
               />
             </label>
-            <label className="grid gap-1">
-              <span>Your name</span>
-              <input
-                required
-                maxLength={80}
-                value={name}
-                onChange={(event) => setName(event.target.value)}
-                className={`h-9 ${FIELD}`}
-              />
-            </label>
             {decide.error && <p role="alert">{decide.error.message}</p>}
             <div className="mt-1 flex justify-end gap-2">
               <Button onClick={onClose}>Leave it</Button>
-              <Button look="main" type="submit" disabled={decide.isPending || name.trim() === ""}>
+              <Button look="main" type="submit" disabled={decide.isPending}>
                 {overtaken
                   ? "Decide all the same"
                   : (KINDS.find((one) => one.kind === kind)?.label ?? "Decide")}

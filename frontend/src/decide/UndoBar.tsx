@@ -4,7 +4,7 @@ import type { Act } from "../api/client";
 import { latestActQuery, useUndo } from "../api/queries";
 import { Button } from "../parts/controls";
 import { count } from "../parts/numbers";
-import { usePerson } from "../parts/person";
+import { useMe } from "../people/me";
 
 const SHOWN_FOR_MS = 10 * 60 * 1000;
 
@@ -16,24 +16,22 @@ interface LastAct {
 /** The last decision, as long as it is fresh, and the undoing of it. */
 export function useLastAct(): LastAct {
   const latest = useQuery(latestActQuery);
-  const [person] = usePerson();
+  const me = useMe();
   const [message, setMessage] = useState<string>();
   const undoing = useUndo();
   const act = latest.data?.act ?? undefined;
-  const fresh = act && Date.now() - Date.parse(act.at) < SHOWN_FOR_MS && act.who === person ? act : undefined;
+  const fresh =
+    act && Date.now() - Date.parse(act.at) < SHOWN_FOR_MS && act.who === me.name ? act : undefined;
   const undo = () => {
     if (!act || undoing.isPending) return;
     if (!fresh) {
       setMessage("There is no decision of yours from the last ten minutes to undo.");
       return;
     }
-    undoing.mutate(
-      { act: act.id, who: person },
-      {
-        onSuccess: (undone) => setMessage(`Undone: ${undone.kind}, ${count(undone.cells, "cell")}.`),
-        onError: (error) => setMessage(error.message),
-      },
-    );
+    undoing.mutate(act.id, {
+      onSuccess: (undone) => setMessage(`Undone: ${undone.kind}, ${count(undone.cells, "cell")}.`),
+      onError: (error) => setMessage(error.message),
+    });
   };
   return { act: { act: fresh, message }, undo };
 }

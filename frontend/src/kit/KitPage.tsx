@@ -1,12 +1,12 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { type DragEvent, useState } from "react";
 import { Link, useParams } from "react-router";
+import { BASE } from "../api/base";
 import type { Kit, KitFile, KitPlace, KitReceipt } from "../api/client";
 import { kitQuery, useAssign, useDiscard } from "../api/queries";
 import { sendFile } from "../api/upload";
 import { Button, FileButton, Sentence, Word } from "../parts/controls";
 import { count, kilohertz, number } from "../parts/numbers";
-import { usePerson } from "../parts/person";
 import { Failed, Loading, Stale } from "../parts/states";
 import { HEAD, ROW } from "../parts/table";
 
@@ -44,7 +44,7 @@ function KitView({ kit }: { kit: Kit }) {
             : `${kit.missing} of ${count(kit.places.length, "render")} still missing`}
         </p>
         <a
-          href={`/api/runs/${kit.run_id}/kit.zip`}
+          href={`${BASE}/api/runs/${kit.run_id}/kit.zip`}
           download
           className="ml-auto inline-flex h-9 items-center rounded-md bg-text px-3 font-medium text-ground hover:opacity-90"
         >
@@ -74,7 +74,6 @@ interface Sending {
 /** Where files are dropped; each is sent by itself, and what was not kept says why. */
 function Returns({ run }: { run: number }) {
   const queries = useQueryClient();
-  const [person] = usePerson();
   const [over, setOver] = useState(false);
   const [sending, setSending] = useState<Sending[]>([]);
   const change = (name: string, next: Partial<Sending>) =>
@@ -87,7 +86,7 @@ function Returns({ run }: { run: number }) {
       ...all.map((file) => ({ name: file.name, share: 0, said: undefined })),
     ]);
     for (const file of all) {
-      const asked = new URLSearchParams({ name: file.name, who: person || "someone" });
+      const asked = new URLSearchParams({ name: file.name });
       try {
         const receipt = await sendFile<KitReceipt>(
           `/api/runs/${run}/kit/files?${asked}`,
@@ -149,10 +148,8 @@ function told({ kept, refused }: KitReceipt): string {
 
 /** What has come back and is no render yet: in doubt, unknown, or just being looked at. */
 function Open({ kit, files }: { kit: Kit; files: KitFile[] }) {
-  const [person] = usePerson();
   const assign = useAssign(kit.run_id);
   const discard = useDiscard(kit.run_id);
-  const who = person || "someone";
   const error = assign.error ?? discard.error;
   return (
     <section className="mt-6 border-t border-line">
@@ -183,10 +180,10 @@ function Open({ kit, files }: { kit: Kit; files: KitFile[] }) {
                     name={`Render of ${file.name}`}
                     value=""
                     choices={[{ value: "", label: "choose a render" }, ...choices(kit, file)]}
-                    onChoose={(cell) => cell && assign.mutate({ file: file.id, cell: Number(cell), who })}
+                    onChoose={(cell) => cell && assign.mutate({ file: file.id, cell: Number(cell) })}
                   />
                 </span>
-                <Button onClick={() => discard.mutate({ file: file.id, who })}>Discard</Button>
+                <Button onClick={() => discard.mutate(file.id)}>Discard</Button>
               </>
             )}
           </li>

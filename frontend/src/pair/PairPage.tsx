@@ -9,7 +9,6 @@ import { UndoBar, useLastAct } from "../decide/UndoBar";
 import { Button, Sentence } from "../parts/controls";
 import { useKeys } from "../parts/keys";
 import { kilohertz, number } from "../parts/numbers";
-import { usePerson } from "../parts/person";
 import { Failed, Loading, Stale } from "../parts/states";
 import { Account } from "./Account";
 import { Curves } from "./Curves";
@@ -109,7 +108,6 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
   );
   const player = usePlayer(pair);
   const firstBuild = useSearch();
-  const [person] = usePerson();
   const { cell } = pair;
   const canApprove = cell !== null && !cell.unfit && cell.beside === null && pair.render !== null;
   const setView = (wanted: View) => {
@@ -179,10 +177,7 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
                   small
                   disabled={firstBuild.isPending}
                   onClick={() =>
-                    firstBuild.mutate(
-                      { cell_id: cell.cell_id, who: person || "someone" },
-                      { onSuccess: (made) => navigate(`/searches/${made.id}`) },
-                    )
+                    firstBuild.mutate(cell.cell_id, { onSuccess: (made) => navigate(`/searches/${made.id}`) })
                   }
                 >
                   First build that differs

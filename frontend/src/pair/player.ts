@@ -1,3 +1,4 @@
+import { BASE } from "../api/base";
 import { problemFrom } from "../api/client";
 import { INKS, type Ink } from "./draw";
 import type { View } from "./view";
@@ -198,7 +199,7 @@ export class Player {
   private piece(ink: Ink, index: number, size: number): Promise<Float32Array> {
     const start = index * size;
     const stop = Math.min(start + size, this.source.frames);
-    const url = `/api/audio/${this.source.addresses[ink]}/samples?start=${start}&stop=${stop}`;
+    const url = `${BASE}/api/audio/${this.source.addresses[ink]}/samples?start=${start}&stop=${stop}`;
     const kept = this.pieces.get(url);
     if (kept) return kept;
     const fetched = fetchSamples(url);

@@ -15,7 +15,6 @@ import {
 } from "../api/queries";
 import { Button, Sentence } from "../parts/controls";
 import { count, dateTime, duration } from "../parts/numbers";
-import { usePerson } from "../parts/person";
 import { Failed, Loading } from "../parts/states";
 import { Cases } from "./Cases";
 import { Conditions } from "./Conditions";
@@ -50,7 +49,6 @@ export function NewPlanPage() {
 
 function Editor({ written }: { written: WrittenPlan }) {
   const navigate = useNavigate();
-  const [person] = usePerson();
   const [draft, setDraft] = useState<PlanDocument>({ ...written.document, note: "" });
   const [yaml, setYaml] = useState<string>();
   const rested = useRested(draft);
@@ -68,11 +66,7 @@ function Editor({ written }: { written: WrittenPlan }) {
   const isNew = state?.id == null;
   const changes = state?.differences ?? [];
   const known = measures.data?.measures ?? [];
-  const save = () =>
-    keep.mutate(
-      { document: draft, who: person || "someone" },
-      { onSuccess: (kept) => navigate(`/plans/${kept.id}`) },
-    );
+  const save = () => keep.mutate(draft, { onSuccess: (kept) => navigate(`/plans/${kept.id}`) });
   return (
     <div className="flex min-h-0 flex-1 flex-col">
       <div className="flex flex-wrap items-center gap-x-5 gap-y-2 px-5 pt-3 pb-3">

@@ -5,7 +5,6 @@ import type { NewRun, Plan, Run } from "../api/client";
 import { plansQuery, runsQuery, useStartRun } from "../api/queries";
 import { Button, EveryWord, Sentence, Word } from "../parts/controls";
 import { count, dateTime, duration } from "../parts/numbers";
-import { usePerson } from "../parts/person";
 import { Empty, Failed, Loading, Stale } from "../parts/states";
 
 export function RunsPage() {
@@ -53,7 +52,6 @@ export function RunsPage() {
 /** Asks for a run, first of the plan that was run last. */
 function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined }) {
   const navigate = useNavigate();
-  const [person] = usePerson();
   const start = useStartRun();
   const [planId, setPlanId] = useState(latest ?? plans[0]?.id);
   const plan = plans.find((one) => one.id === planId);
@@ -63,7 +61,7 @@ function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined
   if (!plan || !build) return <Sentence>No plan has been written yet.</Sentence>;
   const begin = () =>
     start.mutate(
-      { plan_id: plan.id, build_id: build.id, who: person || "someone", render },
+      { plan_id: plan.id, build_id: build.id, render },
       { onSuccess: (run) => navigate(`/runs/${run.id}`) },
     );
   return (

@@ -3,7 +3,6 @@ import type { RunChange, Sheet } from "../api/client";
 import { useChangeRun, useRenderAgain } from "../api/queries";
 import { Button } from "../parts/controls";
 import { count, duration } from "../parts/numbers";
-import { usePerson } from "../parts/person";
 
 interface Props {
   sheet: Sheet;
@@ -15,13 +14,11 @@ interface Props {
 
 /** How far the run is, what changed since the build before, and what can be done about the run. */
 export const RunState = memo(function RunState({ sheet, across, only, onPut }: Props) {
-  const [person] = usePerson();
   const change = useChangeRun(sheet.run.id);
   const again = useRenderAgain();
   const [asked, setAsked] = useState(false);
   const { run, cells, before } = sheet;
-  const who = person || "someone";
-  const ask = (what: RunChange) => change.mutate({ change: what, who });
+  const ask = (what: RunChange) => change.mutate(what);
   const running = run.finished < run.cells;
   const failed = cells.filter((cell) => cell.state === "failed").map((cell) => cell.id);
   const troubled = cells.filter((cell) => cell.needs_you).length;
@@ -85,7 +82,7 @@ export const RunState = memo(function RunState({ sheet, across, only, onPut }: P
           </Button>
         )}
         {failed.length > 0 && !run.stopped_by && (
-          <Button small disabled={again.isPending} onClick={() => again.mutate({ cell_ids: failed, who })}>
+          <Button small disabled={again.isPending} onClick={() => again.mutate(failed)}>
             Render {count(failed.length, "failed cell")} again
           </Button>
         )}
@@ -101,7 +98,7 @@ export const RunState = memo(function RunState({ sheet, across, only, onPut }: P
               small
               onClick={() => {
                 setAsked(false);
-                again.mutate({ cell_ids: cells.map((cell) => cell.id), who });
+                again.mutate(cells.map((cell) => cell.id));
               }}
             >
               Render {count(cells.length, "cell")} again

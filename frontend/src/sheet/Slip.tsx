@@ -5,7 +5,6 @@ import { cellQuery, measuresQuery, useRenderAgain } from "../api/queries";
 import { StandingText } from "../decide/StandingText";
 import { Button } from "../parts/controls";
 import { kilohertz, limitText, valueText } from "../parts/numbers";
-import { usePerson } from "../parts/person";
 
 const REST_MS = 150;
 const SHOWN = ["residual_rms", "delay", "gain", "sample_peak"];
@@ -22,7 +21,6 @@ interface Props {
 
 /** What is known of the chosen cell, and what can be done about it. */
 export function Slip({ sheet, cell, marked, decidable, onOpen, onDecide }: Props) {
-  const [person] = usePerson();
   const again = useRenderAgain();
   const targets = marked.size > 0 ? [...marked] : cell ? [cell.id] : [];
   const one = sheet.cases.find((row) => row.id === cell?.case_id);
@@ -66,10 +64,7 @@ export function Slip({ sheet, cell, marked, decidable, onOpen, onDecide }: Props
             {again.error.message}
           </p>
         )}
-        <Button
-          disabled={targets.length === 0 || again.isPending}
-          onClick={() => again.mutate({ cell_ids: targets, who: person || "someone" })}
-        >
+        <Button disabled={targets.length === 0 || again.isPending} onClick={() => again.mutate(targets)}>
           Render again
         </Button>
         <Button hint="↵" onClick={onOpen} disabled={!cell}>

@@ -2,7 +2,7 @@ import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { Link, NavLink, Outlet, useLocation } from "react-router";
 import { useKeys } from "../parts/keys";
-import { usePerson } from "../parts/person";
+import { PersonMenu } from "../people/PersonMenu";
 import { KEY_LIST } from "./keylist";
 import { useTheme } from "./theme";
 
@@ -18,7 +18,6 @@ const LINKS = [
 ];
 
 export function Shell() {
-  const [person, setPerson] = usePerson();
   const [theme, turnTheme] = useTheme();
   const [help, setHelp] = useState(false);
   const { pathname } = useLocation();
@@ -52,22 +51,13 @@ export function Shell() {
           })}
         </nav>
         <div className="ml-auto flex items-center gap-3 whitespace-nowrap text-quiet xl:gap-4">
-          <label className="flex items-center gap-2">
-            <span className="sr-only xl:not-sr-only">You are</span>
-            <input
-              value={person}
-              onChange={(event) => setPerson(event.target.value)}
-              placeholder="your name"
-              maxLength={80}
-              className="w-20 border-b xl:w-28 border-line bg-transparent px-1 py-0.5 text-text placeholder:text-quiet"
-            />
-          </label>
           <button type="button" onClick={turnTheme} className="hover:text-text">
             {theme === "dark" ? "Light" : "Dark"}
           </button>
           <button type="button" onClick={() => setHelp(true)} className="hover:text-text">
             Keys <kbd className="font-sans">?</kbd>
           </button>
+          <PersonMenu />
         </div>
       </header>
       <main id="main" tabIndex={-1} className="flex min-h-0 flex-1 flex-col outline-none">

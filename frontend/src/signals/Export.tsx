@@ -1,4 +1,5 @@
 import { useState } from "react";
+import { BASE } from "../api/base";
 import type { SignalKinds, SignalRequest } from "../api/client";
 
 interface Asked {
@@ -20,7 +21,7 @@ export function exportAddress(asked: Asked): string {
     word_length: asked.word_length,
     dither: String(asked.dither),
   });
-  return `/api/signals/export?${query}`;
+  return `${BASE}/api/signals/export?${query}`;
 }
 
 const BOX = "h-8 rounded border border-quiet bg-sheet px-2";

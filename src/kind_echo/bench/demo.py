@@ -11,13 +11,14 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.deciding import decide
 from kind_echo.bench.hosts import add_effect, add_host_by_hand, register
+from kind_echo.bench.people import add_person, all_people
 from kind_echo.bench.plan_document import BLOCKS
 from kind_echo.bench.planning import condition_of, setting_named
 from kind_echo.bench.plans import CaseDraft, null_test_limits, revise_plan
 from kind_echo.bench.queue import ANALYSIS_QUEUE, enqueue
 from kind_echo.bench.references import approve
 from kind_echo.bench.runs import start_run
-from kind_echo.bench.scenario import SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
+from kind_echo.bench.scenario import PEOPLE, SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
 from kind_echo.bench.uploads import compare_uploads, keep_upload
 from kind_echo.core.compare import CompareOptions
 from kind_echo.core.signals import SignalRequest, synthesise
@@ -39,9 +40,12 @@ def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
     Releases are rendered first and their renders are approved as soon as they are all there; the candidates follow.
     What this machine has no renderer for is left out.
     """
+    now = datetime.now(UTC)
+    if not all_people(session):  # a demo from before there were accounts has none
+        for name, role in PEOPLE.items():
+            add_person(session, name, role, who=BENCH, now=now)
     if session.scalar(select(Effect.id).where(Effect.name == "Skerry")) is not None:
         return False
-    now = datetime.now(UTC)
     register(session, offers)
     by_queue = {offer.queue: offer for offer in offers}
     for effect in by_queue[stand_in.QUEUE].effects:

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.core.errors import KindEchoError
 from kind_echo.renderers.contract import Offer, OfferedEffect
-from kind_echo.store.models import Build, Cell, Condition, Effect, Host, Run, Setting, Worker
+from kind_echo.store.models import Build, Cell, Condition, Effect, Event, Host, Run, Setting, Worker
 
 BY_HAND = "by hand"
 """The renderer of hosts that no script can drive: people render, with a kit."""
@@ -43,6 +43,14 @@ class EffectExists(KindEchoError):
     def __init__(self, name: str) -> None:
         self.name = name
         super().__init__(f"An effect named {name} is there already.")
+
+
+class EffectUnknown(KindEchoError):
+    """A build is to be added of an effect that is not there."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        super().__init__(f"There is no effect named {name}; it is added on Effects first.")
 
 
 class EffectNotOffered(KindEchoError):
@@ -107,6 +115,21 @@ def add_builds(session: Session, effect: Effect, versions: Iterable[str], note: 
             # Two machines may find a new build at once.
             session.execute(insert(Build).values(values).on_conflict_do_nothing())
             position += 1
+
+
+def add_build(session: Session, effect_name: str, version: str, note: str, *, who: str, now: datetime) -> Build:
+    """Add a build as the newest of its effect; one that is there is left as it is. Raises EffectUnknown."""
+    effect = session.scalar(select(Effect).where(Effect.name == effect_name).with_for_update())
+    if effect is None:
+        raise EffectUnknown(effect_name)
+    asked = select(Build).where(Build.effect_id == effect.id, Build.version == version)
+    build = session.scalar(asked)
+    if build is None:
+        add_builds(session, effect, [version], note)
+        build = session.scalars(asked).one()
+        detail = {"build": build.id, "effect": effect.name, "version": version}
+        session.add(Event(at=now, who=who, what="build added", detail=detail))
+    return build
 
 
 def add_host_by_hand(session: Session, name: str, version: str, description: str, modes: Iterable[str]) -> Host:

@@ -13,13 +13,14 @@ from kind_echo.bench.judging import judge_now
 from kind_echo.bench.keeping import keep_render, keepable
 from kind_echo.bench.kit_returns import KitFileNotFound, give_up, measure_returned, recognise
 from kind_echo.bench.kits import why_not
-from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue, queue_app
+from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
 from kind_echo.bench.references import hold_references
 from kind_echo.bench.rendering import render_takes, renderer_named, request_for
 from kind_echo.bench.reuse import render_key, take_over
 from kind_echo.bench.runs import enqueue_renders, find_cell, find_run, tell_change, waiting_cells
 from kind_echo.bench.searching import advance, find_search
 from kind_echo.bench.symptoms import NOT_RENDERED
+from kind_echo.bench.tasks import MOST_ATTEMPTS, app, task
 from kind_echo.bench.uploads import find_pair
 from kind_echo.core.compare import CompareOptions
 from kind_echo.core.errors import KindEchoError
@@ -29,14 +30,10 @@ from kind_echo.store.blobs import find_content
 from kind_echo.store.database import transaction
 from kind_echo.store.models import Cell
 
-MOST_ATTEMPTS = 5
-"""Times that a cell is tried before it is given up, whether its worker died or its job broke."""
-
-_RETRY = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_wait=2)
-app = queue_app()
+__all__ = ["app"]  # the queue with all of its tasks
 
 
-@app.task(name="prepare_run", queue=stand_in.QUEUE, retry=_RETRY, pass_context=True)
+@task("prepare_run", stand_in.QUEUE, pass_context=True)
 def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
     """Take over what earlier runs rendered of exactly the same, and enqueue the rest; of this job's renderer alone."""
     queue = context.job.queue
@@ -58,7 +55,7 @@ def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
         raise
 
 
-@app.task(name="render_cell", queue=stand_in.QUEUE, retry=_RETRY, pass_context=True)
+@task("render_cell", stand_in.QUEUE, pass_context=True)
 def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     """Render one cell, check that it is fit, keep it, and enqueue its analysis."""
     try:
@@ -97,7 +94,7 @@ def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
         raise
 
 
-@app.task(name="analyse_cell", queue=ANALYSIS_QUEUE, retry=_RETRY, pass_context=True)
+@task("analyse_cell", pass_context=True)
 def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     """Lay a cell's render over the current reference and judge it."""
     try:
@@ -114,7 +111,7 @@ def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
         raise
 
 
-@app.task(name="compare_cells", queue=ANALYSIS_QUEUE, retry=_RETRY)
+@task("compare_cells")
 def compare_cells(cell_id: int, other_id: int) -> None:
     """Compare a cell with another of the same signal; found once, however often it is asked for."""
     with transaction() as session:
@@ -125,7 +122,7 @@ def compare_cells(cell_id: int, other_id: int) -> None:
         tell_change(session, cell.run_id)
 
 
-@app.task(name="check_kit", queue=ANALYSIS_QUEUE, retry=_RETRY)
+@task("check_kit")
 def check_kit(run_id: int) -> None:
     """Fail the cells that are rendered by hand and whose signal cannot be made under their condition."""
     with transaction() as session:
@@ -136,7 +133,7 @@ def check_kit(run_id: int) -> None:
         tell_change(session, run_id)
 
 
-@app.task(name="recognise_kit_file", queue=ANALYSIS_QUEUE, retry=_RETRY, pass_context=True)
+@task("recognise_kit_file", pass_context=True)
 def recognise_kit_file(context: procrastinate.JobContext, file_id: int) -> None:
     """Find out which render a returned file is."""
     try:
@@ -151,7 +148,7 @@ def recognise_kit_file(context: procrastinate.JobContext, file_id: int) -> None:
         raise
 
 
-@app.task(name="measure_returned_cell", queue=ANALYSIS_QUEUE, retry=_RETRY, pass_context=True)
+@task("measure_returned_cell", pass_context=True)
 def measure_returned_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     """Measure a cell whose renders have come back from a kit, and enqueue its analysis."""
     try:
@@ -168,7 +165,7 @@ def measure_returned_cell(context: procrastinate.JobContext, cell_id: int) -> No
         raise
 
 
-@app.task(name="analyse_pair", queue=ANALYSIS_QUEUE, retry=_RETRY, pass_context=True)
+@task("analyse_pair", pass_context=True)
 def analyse_pair(context: procrastinate.JobContext, pair_id: int) -> None:
     """Compare two uploaded files."""
     try:
@@ -183,7 +180,7 @@ def analyse_pair(context: procrastinate.JobContext, pair_id: int) -> None:
         raise
 
 
-@app.task(name="settle_demo", queue=ANALYSIS_QUEUE, retry=_RETRY)
+@task("settle_demo")
 def settle_demo(run_id: int) -> None:
     """Once a run of the demo is all judged, decide as its people would; until then look again each second."""
     with transaction() as session:

@@ -4,8 +4,6 @@ import csv
 import io
 import re
 import tempfile
-import zipfile
-import zlib
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -20,13 +18,15 @@ from kind_echo.bench.kits import MANIFEST, Place, can_be_had, mark_of, mark_star
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
 from kind_echo.bench.runs import find_cell, tell_change
 from kind_echo.bench.stimulus import make_stimulus
-from kind_echo.bench.uploads import MOST_BYTES, MOST_CHANNELS, MOST_SECONDS, UploadRefused
+from kind_echo.bench.uploads import MOST_BYTES, UploadRefused, keep_audio
 from kind_echo.core.errors import KindEchoError
 from kind_echo.core.marks import Mono, find_sound
 from kind_echo.core.source import Samples
 from kind_echo.renderers.contract import RenderFailed, RenderResult
-from kind_echo.store.audiofile import AudioFile, UnreadableAudio
-from kind_echo.store.blobs import BlobSource, store_content
+from kind_echo.store.archives import UnreadableArchive, is_archive, opened
+from kind_echo.store.audiofile import UnreadableAudio
+from kind_echo.store.blobs import BlobSource
+from kind_echo.store.decoding import Decoder
 from kind_echo.store.models import Cell, Event, KitFile, Render, Run
 
 MOST_FILES = 5000
@@ -39,9 +39,7 @@ _MOST_LATE = 0.5  # s by which a mark may come late from latency; later than tha
 _MOST_EARLY = 0.001
 _NUMBER = re.compile(r"^0*(\d{1,9})-")
 _TAKE = re.compile(r"-take(\d{1,3})(?:\D|$)")
-_HIDDEN = ("__MACOSX", ".")
-# What zipfile raises for a member that is damaged, encrypted (RuntimeError), or packed in a way that it does not know.
-_BROKEN = (zipfile.BadZipFile, zlib.error, NotImplementedError, RuntimeError, OSError, EOFError)
+_MOST_MANIFEST = 10_000_000  # bytes
 
 
 class KitFileNotFound(KindEchoError):
@@ -83,14 +81,16 @@ def receive(session: Session, run_id: int, path: Path, name: str, *, who: str, n
 
     Raises:
         RunNotFound, NothingByHand: there is no such kit.
-        UploadRefused: a ZIP that holds more than is taken.
+        UnreadableArchive: a ZIP that is damaged, or holds more than is taken.
     """
     places = places_of(session, run_id)
-    if zipfile.is_zipfile(path):
-        return _receive_zip(session, run_id, places, path, name, who, now)
-    receipt = Receipt()
-    _keep(session, run_id, _named(places, name, {}), path, name, who, now, receipt)
-    return receipt
+    with Decoder() as decoder:
+        at = _Arriving(session, decoder, run_id, places, who, now)
+        if is_archive(path):
+            _receive_zip(at, path, name)
+        else:
+            _keep(at, _named(places, name, {}), path, name)
+        return at.receipt
 
 
 def recognise(session: Session, file_id: int) -> None:
@@ -202,63 +202,36 @@ def find_kit_file(session: Session, file_id: int) -> KitFile:
     return file
 
 
-def _receive_zip(
-    session: Session, run_id: int, places: Sequence[Place], path: Path, name: str, who: str, now: datetime
-) -> Receipt:
-    receipt = Receipt()
-    with zipfile.ZipFile(path) as archive, tempfile.TemporaryDirectory(prefix="kind-echo-") as folder:
-        members = [m for m in archive.infolist() if not m.is_dir() and not _hidden(m.filename)]
-        if len(members) > MOST_FILES:
-            raise UploadRefused(name, f"it holds {len(members)} files, and up to {MOST_FILES} are taken")
-        if sum(member.file_size for member in members) > MOST_BYTES:
-            raise UploadRefused(name, f"it unpacks to more than {MOST_BYTES / 1e9:.1f} GB")
+def _receive_zip(at: "_Arriving", path: Path, name: str) -> None:
+    with (
+        opened(path, name, MOST_FILES, MOST_BYTES) as archive,
+        tempfile.TemporaryDirectory(prefix="kind-echo-") as folder,
+    ):
         renamed: dict[str, tuple[int, int]] = {}
-        for member in members:
-            if PurePosixPath(member.filename).name.lower() == MANIFEST:
+        for member in archive.members:
+            if member.name.lower() == MANIFEST:
                 try:
-                    renamed |= _read_manifest(archive, member, places)
-                except (*_BROKEN, csv.Error) as error:
-                    receipt.refused.append(Refused(MANIFEST, f"it cannot be read ({error})"))
-        # Names in a ZIP are read and never used as paths: every member is unpacked to the same file of our own.
+                    renamed |= _read_manifest(archive.read(member, _MOST_MANIFEST), at.places)
+                except (UnreadableArchive, csv.Error) as error:
+                    at.receipt.refused.append(Refused(MANIFEST, f"it cannot be read ({error})"))
         unpacked = Path(folder) / "render"
-        for member in members:
-            short = PurePosixPath(member.filename.replace("\\", "/")).name
-            if short.lower() in (MANIFEST, "instructions.html"):
+        for member in archive.members:
+            if member.name.lower() in (MANIFEST, "instructions.html"):
                 continue
             try:
-                _unpack(archive, member, unpacked)
-            except _BROKEN as error:
-                receipt.refused.append(Refused(short, f"it cannot be unpacked ({error})"))
+                archive.unpack(member, unpacked)
+            except UnreadableArchive as error:
+                at.receipt.refused.append(Refused(member.name, f"it cannot be unpacked ({error.reason})"))
                 continue
-            _keep(session, run_id, _named(places, short, renamed), unpacked, short, who, now, receipt)
-    return receipt
+            _keep(at, _named(at.places, member.name, renamed), unpacked, member.name)
 
 
-def _unpack(archive: zipfile.ZipFile, member: zipfile.ZipInfo, target: Path) -> None:
-    """Unpack no more than the size that the archive states."""
-    left = member.file_size
-    with archive.open(member) as source, target.open("wb") as file:
-        while piece := source.read(1 << 20):
-            left -= len(piece)
-            if left < 0:
-                raise OSError("it is longer than it says")
-            file.write(piece)
-
-
-def _hidden(name: str) -> bool:
-    return any(part.startswith(_HIDDEN) for part in PurePosixPath(name).parts)
-
-
-def _read_manifest(
-    archive: zipfile.ZipFile, member: zipfile.ZipInfo, places: Sequence[Place]
-) -> dict[str, tuple[int, int]]:
+def _read_manifest(data: bytes, places: Sequence[Place]) -> dict[str, tuple[int, int]]:
     """Cell and take by the name that a returned manifest gives; lines that make no sense are left out."""
-    if member.file_size > 10_000_000:
-        return {}
     known = {(place.cell.id, place.take) for place in places}
     asked = {place.returned_as.lower() for place in places}
     renamed = {}
-    text = archive.read(member).decode("utf-8-sig", errors="replace")
+    text = data.decode("utf-8-sig", errors="replace")
     for row in csv.DictReader(io.StringIO(text)):
         try:
             key = (int(row.get("cell") or ""), int(row.get("take") or "1"))
@@ -293,27 +266,34 @@ def _named(places: Sequence[Place], name: str, renamed: dict[str, tuple[int, int
     return _Named()
 
 
-def _keep(
-    session: Session, run_id: int, named: _Named, path: Path, name: str, who: str, now: datetime, receipt: Receipt
-) -> None:
+@dataclass(frozen=True)
+class _Arriving:
+    """What is known while an upload is received."""
+
+    session: Session
+    decoder: Decoder
+    run_id: int
+    places: Sequence[Place]
+    who: str
+    now: datetime
+    receipt: Receipt = field(default_factory=Receipt)
+
+
+def _keep(at: _Arriving, named: _Named, path: Path, name: str) -> None:
     try:
-        with AudioFile(path, name) as audio:
-            if audio.channels > MOST_CHANNELS or audio.frames > MOST_SECONDS * audio.rate:
-                most = f"{MOST_CHANNELS} channels and {MOST_SECONDS // 60} minutes"
-                raise UploadRefused(name, f"up to {most} are taken")
-            content = store_content(session, audio, audio.encoding)
+        content, _ = keep_audio(at.session, at.decoder, path, name)
     except (UnreadableAudio, UploadRefused) as error:
-        receipt.refused.append(Refused(name, str(error)))
+        at.receipt.refused.append(Refused(name, str(error)))
         return
     file = KitFile(
-        run_id=run_id, name=name, content_sha256=content.sha256, state="received", why="", candidates=[],
-        named_for=named.cell, named_by=named.by, take=named.take, received_at=now,
+        run_id=at.run_id, name=name, content_sha256=content.sha256, state="received", why="", candidates=[],
+        named_for=named.cell, named_by=named.by, take=named.take, received_at=at.now,
     )  # fmt: skip
-    session.add(file)
-    session.flush()
-    session.add(Event(at=now, who=who, what="kit file received", detail={"file": file.id, "name": name}))
-    enqueue(session, "recognise_kit_file", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, file_id=file.id)
-    receipt.kept.append(file)
+    at.session.add(file)
+    at.session.flush()
+    at.session.add(Event(at=at.now, who=at.who, what="kit file received", detail={"file": file.id, "name": name}))
+    enqueue(at.session, "recognise_kit_file", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, file_id=file.id)
+    at.receipt.kept.append(file)
 
 
 def _sound_in(session: Session, source: BlobSource, here: Sequence[Place]) -> tuple[str | None, str]:

@@ -7,7 +7,7 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.documents import limit_from
+from kind_echo.bench.documents import limit_document, limit_from
 from kind_echo.bench.plan_document import (
     BLOCKS,
     BadPlan,
@@ -145,14 +145,15 @@ def save_plan(session: Session, document: PlanDocument, *, who: str, now: dateti
         for name, request, setting, values, limits, takes in unfolded.cases
     ]
     conditions = [condition_of(session, **condition) for condition, _ in unfolded.conditions]
-    revision = revise_plan(session, plan, drafts, conditions, now)
-    revision.made_by, revision.note, revision.document = who, document.note, document.model_dump(mode="json")
-    revision.excluded = [[i, conditions[j].id] for i, j in unfolded.excluded]
-    revision.condition_limits = {
-        str(condition.id): {key: {"at_least": limit.at_least, "at_most": limit.at_most} for key, limit in own.items()}
-        for condition, (_, own) in zip(conditions, unfolded.conditions, strict=True)
-        if own
-    }
+    revision = revise_plan(
+        session, plan, drafts, conditions, now, made_by=who, note=document.note,
+        document=document.model_dump(mode="json"),
+        excluded=[[i, conditions[j].id] for i, j in unfolded.excluded],
+        condition_limits={
+            str(condition.id): {key: limit_document(limit) for key, limit in own.items()}
+            for condition, (_, own) in zip(conditions, unfolded.conditions, strict=True) if own
+        },
+    )  # fmt: skip
     session.add(Event(at=now, who=who, what="plan revised", detail={"plan": plan.id, "revision": revision.number}))
     return revision
 

@@ -53,12 +53,17 @@ def case_fingerprint(signal: dict[str, Any], parameters: dict[str, Any]) -> str:
 
 
 def revise_plan(
-    session: Session, plan: Plan, cases: Sequence[CaseDraft], conditions: Sequence[Condition], now: datetime
+    session: Session,
+    plan: Plan,
+    cases: Sequence[CaseDraft],
+    conditions: Sequence[Condition],
+    now: datetime,
+    **also: Any,
 ) -> PlanRevision:
-    """Write the next revision of a plan."""
+    """Write the next revision of a plan, with whatever else its columns hold: once it is there, it is never changed."""
     last = session.scalar(select(func.max(PlanRevision.number)).where(PlanRevision.plan_id == plan.id)) or 0
     revision = PlanRevision(
-        plan_id=plan.id, number=last + 1, created_at=now, condition_ids=[condition.id for condition in conditions]
+        plan_id=plan.id, number=last + 1, created_at=now, condition_ids=[one.id for one in conditions], **also
     )
     revision.cases = [
         Case(

@@ -132,6 +132,11 @@ def approve(session: Session, cell_ids: Sequence[int], *, who: str, why: str, no
     return act
 
 
+def touches_references(session: Session, act_id: int) -> bool:
+    """Whether an act made references."""
+    return session.scalar(select(Reference.id).where(Reference.act_id == act_id).limit(1)) is not None
+
+
 def undo(session: Session, act_id: int, *, who: str, now: datetime) -> Act:
     """Take an act back as one: its decisions are none, and the references that it replaced are current again.
 

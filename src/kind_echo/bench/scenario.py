@@ -3,9 +3,12 @@
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
+from kind_echo.bench.access import Role
 from kind_echo.core.measures import Limit
 from kind_echo.renderers import lv2
 from kind_echo.renderers.contract import Values
+
+PEOPLE: dict[str, Role] = {"Nora F.": "keep", "Tove L.": "work"}
 
 SIGNALS: dict[str, dict[str, Any]] = {
     "Steady tone 997 Hz": {

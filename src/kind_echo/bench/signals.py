@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.documents import reading_document
 from kind_echo.bench.stimulus import OWN_FILE, make_stimulus
-from kind_echo.bench.uploads import MOST_CHANNELS, MOST_SECONDS, UploadRefused
+from kind_echo.bench.uploads import keep_audio
 from kind_echo.core.analysis import measure
 from kind_echo.core.dither import to_word_length
 from kind_echo.core.errors import BadParameter, KindEchoError
@@ -19,8 +19,9 @@ from kind_echo.core.signals import SignalRequest, played_frequency, whole_second
 from kind_echo.core.signals.catalogue import Alias, expected_aliases
 from kind_echo.core.signals.request import KINDS
 from kind_echo.core.source import ArraySource, Samples
-from kind_echo.store.audiofile import AudioFile, file_digest, write_audio
-from kind_echo.store.blobs import find_content, store_content
+from kind_echo.store.audiofile import file_digest, write_audio
+from kind_echo.store.blobs import find_content
+from kind_echo.store.decoding import Decoder
 from kind_echo.store.models import Case, Signal
 
 RATES = (44_100, 48_000, 88_200, 96_000, 176_400, 192_000)
@@ -120,10 +121,8 @@ def keep_own_file(session: Session, path: Path, file_name: str, name: str) -> Si
         UnreadableAudio, UploadRefused: it is not audio that is taken.
         SignalExists: the name is taken.
     """
-    with AudioFile(path, file_name) as audio:
-        if audio.channels > MOST_CHANNELS or audio.frames > MOST_SECONDS * audio.rate:
-            raise UploadRefused(file_name, f"up to {MOST_CHANNELS} channels and {MOST_SECONDS // 60} minutes are taken")
-        content = store_content(session, audio, audio.encoding)
+    with Decoder() as decoder:
+        content, _ = keep_audio(session, decoder, path, file_name)
     digest = {"kind": OWN_FILE, "sha256": content.sha256, "name": f"{file_name}, SHA-256 {file_digest(path)}"}
     return keep_signal(session, name, digest)
 

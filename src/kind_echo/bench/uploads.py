@@ -10,9 +10,10 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
 from kind_echo.core.compare import CompareOptions
 from kind_echo.core.errors import ChannelMismatch, KindEchoError, RateMismatch
-from kind_echo.store.audiofile import AudioFile, file_digest
+from kind_echo.store.audiofile import file_digest
 from kind_echo.store.blobs import store_content
-from kind_echo.store.models import Pair, Upload
+from kind_echo.store.decoding import Decoder
+from kind_echo.store.models import Content, Pair, Upload
 
 MOST_SECONDS = 30 * 60
 MOST_CHANNELS = 2
@@ -51,23 +52,29 @@ def keep_upload(session: Session, path: Path, name: str, *, now: datetime) -> Up
         UnreadableAudio: it is not audio, truncated, or has no frames.
         UploadRefused: it is too long, or has too many channels.
     """
-    with AudioFile(path, name) as audio:
+    with Decoder() as decoder:
+        content, subtype = keep_audio(session, decoder, path, name)
+    upload = Upload(
+        name=name, file_sha256=file_digest(path), subtype=subtype, content_sha256=content.sha256, uploaded_at=now
+    )
+    session.add(upload)
+    session.flush()
+    return upload
+
+
+def keep_audio(session: Session, decoder: Decoder, path: Path, name: str) -> tuple[Content, str]:
+    """Keep the audio of a stranger's file; its content, and its word length as libsndfile names it.
+
+    Raises:
+        UnreadableAudio, UploadRefused: as `keep_upload` does.
+    """
+    with decoder.decoded(path, name, MOST_CHANNELS, MOST_SECONDS) as audio:
         if audio.channels > MOST_CHANNELS:
             raise UploadRefused(name, f"it has {audio.channels} channels, and 1 or 2 are taken")
         if audio.frames > MOST_SECONDS * audio.rate:
             minutes = audio.frames / audio.rate / 60
             raise UploadRefused(name, f"it lasts {minutes:.1f} minutes, and up to {MOST_SECONDS // 60} are taken")
-        content = store_content(session, audio, audio.encoding)
-        upload = Upload(
-            name=name,
-            file_sha256=file_digest(path),
-            subtype=audio.info.subtype,
-            content_sha256=content.sha256,
-            uploaded_at=now,
-        )
-    session.add(upload)
-    session.flush()
-    return upload
+        return store_content(session, audio, audio.encoding), audio.subtype
 
 
 def compare_uploads(

@@ -8,6 +8,7 @@ from datetime import UTC, datetime
 import click
 from rich.console import Console
 from rich.table import Table
+from sqlalchemy import text
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
@@ -19,6 +20,7 @@ from kind_echo.bench.runs import cells_of, find_run, start_run, summary_of
 from kind_echo.cli.main import LimitBroken
 from kind_echo.cli.migration import NO_DATABASE
 from kind_echo.store.database import transaction
+from kind_echo.store.grants import grant_for_demo
 from kind_echo.store.models import Run
 
 _POLL_SECONDS = 0.5
@@ -54,10 +56,14 @@ def run_command(plan: str, version: str, who: str | None, everything: bool, no_w
 
 
 @click.command("load-demo")
-def load_demo_command() -> None:
+@click.option("--worker-role", default="kind_echo_worker", metavar="ROLE",
+              help="The workers' database role, if they have one: it decides as the demo's people do.")  # fmt: skip
+def load_demo_command(worker_role: str) -> None:
     """Load the demo's effect, plan and runs, unless they are there."""
     with transaction() as session:
         loaded = load_demo(session, list(installed().values()))
+        if session.scalar(text("SELECT 1 FROM pg_roles WHERE rolname = :role"), {"role": worker_role}) is not None:
+            grant_for_demo(session, worker_role)
     click.echo("The demo is loaded; its runs are rendered by the workers." if loaded else "The demo is there already.")
 
 

@@ -29,6 +29,11 @@ _COMMANDS = {
     "worker": "worker",
     "migrate": "migration",
     "load-demo": "bench",
+    "people": "people",
+    "token": "people",
+    "backup": "keeping",
+    "restore": "keeping",
+    "grant": "keeping",
 }
 
 

@@ -1,4 +1,6 @@
-"""The command that brings the database up to date; on its own, for it needs nothing of what renders and measures."""
+"""The command that brings the database up to date, and makes the first account where there is none."""
+
+from datetime import UTC, datetime
 
 import click
 from sqlalchemy.exc import OperationalError
@@ -6,12 +8,29 @@ from sqlalchemy.exc import OperationalError
 from kind_echo.store.migrate import migrate
 
 NO_DATABASE = "The database does not answer; start it with 'make demo', or see what KIND_ECHO_DATABASE_URL points at."
+FIRST_PERSON = "keeper"
 
 
 @click.command("migrate")
-def migrate_command() -> None:
-    """Bring the database to the shape that this version needs."""
+@click.option("--no-account", is_flag=True, help="Make no first account.")
+def migrate_command(no_account: bool) -> None:
+    """Bring the database to the shape that this version needs; the first time, make an account and print its link."""
     try:
         migrate()
+        if not no_account:
+            _first_account()
     except OperationalError as error:
         raise click.ClickException(NO_DATABASE) from error
+
+
+def _first_account() -> None:
+    from kind_echo.bench.people import LINK_DAYS, add_person, all_people
+    from kind_echo.cli.people import link_text
+    from kind_echo.store.database import transaction
+
+    with transaction() as session:
+        if all_people(session):
+            return
+        invited = add_person(session, FIRST_PERSON, "keep", who="first start", now=datetime.now(UTC))
+    click.echo(f"The account '{FIRST_PERSON}' may add others. This link works once, for {LINK_DAYS} days:")
+    click.echo(link_text(invited.secret))

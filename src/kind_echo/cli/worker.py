@@ -1,7 +1,6 @@
 """The worker: takes jobs of its renderers, gives back those of workers that died, and outlives the database."""
 
 import asyncio
-import logging
 import os
 import socket
 from collections.abc import Callable, Sequence
@@ -9,11 +8,13 @@ from datetime import UTC, datetime
 
 import click
 import procrastinate
+import structlog
 from procrastinate.exceptions import ConnectorException
 from procrastinate.worker import Worker
 from sqlalchemy.exc import DBAPIError, OperationalError
 
 from kind_echo.bench.hosts import register, see_worker, still_there, stopped
+from kind_echo.bench.logs import set_up_logs
 from kind_echo.bench.queue import ANALYSIS_QUEUE, queue_app
 from kind_echo.bench.rendering import installed
 from kind_echo.renderers.contract import Offer
@@ -22,7 +23,7 @@ from kind_echo.store.database import transaction
 _HEARTBEAT_SECONDS = 2.0
 _DEAD_AFTER_SECONDS = 8.0
 _RECONNECT_SECONDS = 2.0
-_log = logging.getLogger("kind_echo.worker")
+_log = structlog.get_logger("kind_echo.worker")
 
 
 @click.command("worker")
@@ -34,8 +35,7 @@ _log = logging.getLogger("kind_echo.worker")
 @click.option("--no-analysis", is_flag=True, help="Render only; leave measuring and comparing to other machines.")
 def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool) -> None:
     """Take jobs until it is stopped. KIND_ECHO_RENDERERS names the file that declares this machine's renderers."""
-    logging.basicConfig(level=logging.INFO, format="%(asctime)s %(name)s: %(message)s")
-    logging.getLogger("procrastinate").setLevel(logging.WARNING)
+    set_up_logs()
     unknown = [name for name in renderers if name not in installed()]
     if unknown:
         raise click.BadParameter(
@@ -82,7 +82,7 @@ async def _work(queues: list[str], presence: _Presence) -> None:
         try:
             await asyncio.to_thread(presence.arrive)
             async with queue_app().open_async() as app:
-                _log.info("taking jobs from %s", ", ".join(queues))
+                _log.info("taking jobs", queues=queues)
                 app.perform_import_paths()  # type: ignore[no-untyped-call]
                 worker = Worker(
                     app=app,
@@ -101,7 +101,7 @@ async def _work(queues: list[str], presence: _Presence) -> None:
                     rescue.cancel()
             return
         except (ConnectorException, ConnectionError, OperationalError) as error:
-            _log.warning("the database does not answer (%s); trying again", error.__cause__ or error)
+            _log.warning("the database does not answer; trying again", error=str(error.__cause__ or error))
             await asyncio.sleep(_RECONNECT_SECONDS)
 
 
@@ -128,7 +128,7 @@ async def _rescue(app: procrastinate.App, worker: Worker, stay: Callable[[], Non
             unknown = forgotten
             await asyncio.to_thread(stay)
             for job in lost:
-                _log.warning("giving job %s back, which nobody is at", job.id)
+                _log.warning("giving a job back, which nobody is at", job=job.id)
                 await app.job_manager.retry_job(job)
         except (ConnectorException, DBAPIError):
             _log.warning("the database does not answer; looking for lost jobs later")

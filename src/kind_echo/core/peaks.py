@@ -68,7 +68,8 @@ def columns_from_samples(samples: Samples, columns: int) -> Bins:
     edges = np.linspace(0, len(samples), columns + 1).astype(int)
     starts = np.minimum(edges[:-1], len(samples) - 1)
     low, high = np.minimum.reduceat(samples, starts, axis=0), np.maximum.reduceat(samples, starts, axis=0)
-    return np.stack([low, high], axis=-1).astype(np.float32)
+    with np.errstate(over="ignore", invalid="ignore"):  # what a file of 64 bits holds may be beyond what is drawn
+        return np.stack([low, high], axis=-1).astype(np.float32)
 
 
 def reconstruct(source: Source, start: int, stop: int, points: int = CURVE_POINTS) -> Samples:
@@ -89,7 +90,8 @@ def reconstruct(source: Source, start: int, stop: int, points: int = CURVE_POINT
 def _extremes(block: Samples, frames_per_bin: int) -> Bins:
     starts = np.arange(0, len(block), frames_per_bin)
     low, high = np.minimum.reduceat(block, starts, axis=0), np.maximum.reduceat(block, starts, axis=0)
-    return np.stack([low, high], axis=-1).astype(np.float32)
+    with np.errstate(over="ignore", invalid="ignore"):  # what a file of 64 bits holds may be beyond what is drawn
+        return np.stack([low, high], axis=-1).astype(np.float32)
 
 
 def _merged(bins: Bins, lo: int, hi: int) -> NDArray[np.float32]:

@@ -4,6 +4,10 @@ from pathlib import Path
 
 from alembic import command
 from alembic.config import Config
+from alembic.migration import MigrationContext
+from alembic.script import ScriptDirectory
+
+from kind_echo.store.database import engine
 
 
 def alembic_config() -> Config:
@@ -16,3 +20,10 @@ def alembic_config() -> Config:
 def migrate() -> None:
     """Apply all migrations that are still missing."""
     command.upgrade(alembic_config(), "head")
+
+
+def is_up_to_date() -> bool:
+    """Whether the database has the shape that this version needs."""
+    with engine().connect() as connection:
+        found = MigrationContext.configure(connection).get_current_revision()
+    return found == ScriptDirectory.from_config(alembic_config()).get_current_head()

@@ -1,37 +1,39 @@
 """The web application: the API under /api, the page for every other address."""
 
+from functools import cache
 from pathlib import Path
 
-from flask import Response, send_from_directory
+from flask import Response, json, request, send_from_directory
 from flask_openapi3 import Info, OpenAPI
-from sqlalchemy import text
+from markupsafe import escape
 
 from kind_echo import __version__
 from kind_echo.core.measures import MEASURES
-from kind_echo.store.database import transaction
 from kind_echo.web import (
     audio_api,
+    health_api,
     hosts_api,
     kits_api,
+    people_api,
     plans_api,
     problems,
     references_api,
+    requests,
     runs_api,
     signals_api,
     time_api,
     uploads_api,
 )
 from kind_echo.web.answers import answer
-from kind_echo.web.bodies import HealthBody, MeasureBody, MeasuresBody, ProblemBody
+from kind_echo.web.bodies import MeasureBody, MeasuresBody, ProblemBody
+from kind_echo.web.doors import limit_rates, stand_guard
 
 _APIS = (
-    runs_api, plans_api, time_api, audio_api, references_api, uploads_api, kits_api, signals_api, hosts_api,
+    health_api, people_api, time_api, runs_api, plans_api, audio_api, references_api, uploads_api, kits_api,
+    signals_api, hosts_api,
 )  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
-_POLICY = (
-    "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; font-src 'self'; "
-    "connect-src 'self'; object-src 'none'; base-uri 'none'; frame-ancestors 'none'"
-)
+_FOREVER = 31_536_000
 
 
 def create_app() -> OpenAPI:
@@ -43,50 +45,42 @@ def create_app() -> OpenAPI:
         responses={"4XX": ProblemBody, "5XX": ProblemBody},
         validation_error_model=ProblemBody,
         validation_error_callback=problems.invalid_request,
-        doc_prefix="/api",
-        doc_ui=True,
+        doc_ui=False,
         security_schemes={},
     )
     problems.register(app)
-    for module in (
-        time_api,
-        runs_api,
-        plans_api,
-        audio_api,
-        references_api,
-        uploads_api,
-        kits_api,
-        signals_api,
-        hosts_api,
-    ):
+    requests.register(app)
+    stand_guard(app)
+    for module in _APIS:
         app.register_api(module.api)
-
-    @app.get("/api/health", responses={200: HealthBody})
-    def health() -> Response:
-        """Whether the service and its database answer."""
-        with transaction() as session:
-            session.execute(text("SELECT 1"))
-        return answer(HealthBody(status="ok", version=__version__))
 
     @app.get("/api/measures", responses={200: MeasuresBody})
     def measures() -> Response:
         """The registry of measures."""
         return answer(MeasuresBody(measures=[MeasureBody.model_validate(m) for m in MEASURES.values()]))
 
+    @app.get("/api/openapi.json")
+    def document() -> Response:
+        """This document: the API as OpenAPI describes it."""
+        return Response(json.dumps(app.api_doc), content_type="application/json")
+
     @app.route("/", defaults={"path": ""})
     @app.route("/<path:path>")
     def page(path: str) -> Response:
         if path.startswith("api/"):
             return problems.problem(404, "NotFound", f"There is nothing at /{path}.")
-        if path and (_STATIC / path).is_file():
-            return send_from_directory(_STATIC, path, max_age=31_536_000 if path.startswith("assets/") else 0)
-        return send_from_directory(_STATIC, "index.html", max_age=0)
+        if path and path != "index.html" and (_STATIC / path).is_file():
+            return send_from_directory(_STATIC, path, max_age=_FOREVER if path.startswith("assets/") else 0)
+        made = Response(_page_under(request.script_root), content_type="text/html; charset=utf-8")
+        made.headers["Cache-Control"] = "no-cache"
+        return made
 
-    @app.after_request
-    def harden(response: Response) -> Response:
-        response.headers.setdefault("Content-Security-Policy", _POLICY)
-        response.headers.setdefault("X-Content-Type-Options", "nosniff")
-        response.headers.setdefault("Referrer-Policy", "no-referrer")
-        return response
-
+    limit_rates(app)
     return app
+
+
+@cache
+def _page_under(root: str) -> str:
+    """The page, with its files and the API where a proxy has put them. It was built with addresses that begin by ./"""
+    page = (_STATIC / "index.html").read_text()
+    return page.replace('="./', f'="{escape(root)}/').replace('content="/"', f'content="{escape(root)}/"')

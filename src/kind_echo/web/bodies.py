@@ -26,13 +26,6 @@ class ProblemBody(BaseModel):
     detail: str
 
 
-class HealthBody(Body):
-    """The service and its database answer."""
-
-    status: Literal["ok"]
-    version: str
-
-
 class LimitBody(Body):
     """The bounds of a measure; null where there is none."""
 

@@ -13,7 +13,6 @@ class NewDecisionBody(Body):
 
     cell_ids: list[int] = Field(min_length=1, max_length=10_000)
     kind: Literal["reference", "accepted", "fault", "waived"]
-    who: str = Field(min_length=1, max_length=80)
     why: str = Field(default="", max_length=2000)
     ticket: str = Field(default="", max_length=400)
     until: date | None = None
@@ -29,12 +28,6 @@ class ActBody(Body):
     at: datetime
     why: str
     cells: int
-
-
-class UndoBody(Body):
-    """Who takes an act back."""
-
-    who: str = Field(min_length=1, max_length=80)
 
 
 class LatestActBody(Body):

@@ -82,6 +82,14 @@ class NewEffectBody(Body):
     name: str = Field(min_length=1, max_length=80)
 
 
+class NewBuildBody(Body):
+    """A build that has been made of an effect."""
+
+    effect: str = Field(min_length=1, max_length=80)
+    version: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._+-]{0,79}$")
+    note: str = Field(default="", max_length=400)
+
+
 class SettingBody(Body):
     """Named values of an effect's parameters."""
 

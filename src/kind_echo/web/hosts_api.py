@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.hosts import (
     BY_HAND,
+    add_build,
     add_host_by_hand,
     add_offered,
     all_effects,
@@ -23,12 +24,14 @@ from kind_echo.store.database import transaction
 from kind_echo.store.models import Effect, Host, Run, Worker
 from kind_echo.web.answers import answer
 from kind_echo.web.bodies import BuildBody
+from kind_echo.web.doors import caller
 from kind_echo.web.host_bodies import (
     EffectBody,
     EffectsBody,
     HostBody,
     HostsBody,
     MachineBody,
+    NewBuildBody,
     NewEffectBody,
     NewHostBody,
     OfferBody,
@@ -77,6 +80,15 @@ def new_effect(body: NewEffectBody) -> Response:
     """Add an effect that a machine has."""
     with transaction() as session:
         return answer(_effect_body(session, add_offered(session, body.name, datetime.now(UTC))), 201)
+
+
+@api.post("/builds", responses={201: BuildBody})
+def new_build(body: NewBuildBody) -> Response:
+    """Tell of a build that has been made; one that is known already is answered as it is."""
+    with transaction() as session:
+        now = datetime.now(UTC)
+        build = add_build(session, body.effect, body.version, body.note, who=caller().name, now=now)
+        return answer(BuildBody.model_validate(build), 201)
 
 
 def _machines_by_queue(listed: Sequence[Worker], now: datetime) -> dict[str, list[str]]:

@@ -70,20 +70,12 @@ class AssignBody(Body):
 
     cell_id: int
     take: int | None = Field(default=None, ge=1)
-    who: str = Field(min_length=1, max_length=80)
 
 
 class KitUploadQuery(BaseModel):
-    """The name of the file that the request carries, and who sends it."""
+    """The name of the file that the request carries."""
 
     name: str = Field(min_length=1, max_length=255)
-    who: str = Field(min_length=1, max_length=80)
-
-
-class WhoQuery(BaseModel):
-    """Who does it."""
-
-    who: str = Field(min_length=1, max_length=80)
 
 
 class KitFilePath(BaseModel):

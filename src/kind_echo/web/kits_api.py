@@ -15,6 +15,7 @@ from kind_echo.store.database import transaction
 from kind_echo.store.models import KitFile
 from kind_echo.web.answers import answer
 from kind_echo.web.bodies import ConditionBody, RunPath
+from kind_echo.web.doors import caller
 from kind_echo.web.files import sent_and_gone, with_body
 from kind_echo.web.kit_bodies import (
     AssignBody,
@@ -25,7 +26,6 @@ from kind_echo.web.kit_bodies import (
     KitReceiptBody,
     KitUploadQuery,
     RefusedBody,
-    WhoQuery,
 )
 
 api = APIBlueprint("kits", __name__, url_prefix="/api")
@@ -54,7 +54,7 @@ def return_file(path: RunPath, query: KitUploadQuery) -> Response:
 
     def keep(file: Path) -> Response:
         with transaction() as session:
-            receipt = receive(session, path.run_id, file, query.name, who=query.who, now=datetime.now(UTC))
+            receipt = receive(session, path.run_id, file, query.name, who=caller().name, now=datetime.now(UTC))
             kept = [_file_body(kept) for kept in receipt.kept]
             refused = [RefusedBody(name=one.name, why=one.why) for one in receipt.refused]
             return answer(KitReceiptBody(kept=kept, refused=refused), 201)
@@ -67,14 +67,14 @@ def assign_file(path: KitFilePath, body: AssignBody) -> Response:
     """Say which render a file is."""
     with transaction() as session:
         now = datetime.now(UTC)
-        return answer(_file_body(assign(session, path.file_id, body.cell_id, body.take, who=body.who, now=now)))
+        return answer(_file_body(assign(session, path.file_id, body.cell_id, body.take, who=caller().name, now=now)))
 
 
 @api.delete("/kit-files/<int:file_id>")
-def discard_file(path: KitFilePath, query: WhoQuery) -> Response:
+def discard_file(path: KitFilePath) -> Response:
     """Forget a file that is no render of this run."""
     with transaction() as session:
-        discard(session, path.file_id, who=query.who, now=datetime.now(UTC))
+        discard(session, path.file_id, who=caller().name, now=datetime.now(UTC))
     return Response(status=204)
 
 

@@ -78,10 +78,9 @@ class PlanTextBody(Body):
 
 
 class KeepPlanBody(Body):
-    """A plan to keep, and who keeps it."""
+    """A plan to keep."""
 
     document: PlanDocument
-    who: str = Field(min_length=1, max_length=80)
 
 
 class PlanPath(BaseModel):

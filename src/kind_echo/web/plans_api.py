@@ -23,6 +23,7 @@ from kind_echo.store.database import transaction
 from kind_echo.store.models import Plan, PlanRevision, Run
 from kind_echo.web.answers import answer
 from kind_echo.web.bodies import BuildBody
+from kind_echo.web.doors import caller
 from kind_echo.web.plan_bodies import (
     CostBody,
     KeepPlanBody,
@@ -81,7 +82,7 @@ def read(body: PlanTextBody) -> Response:
 def keep(body: KeepPlanBody) -> Response:
     """Keep a plan as the newest revision of its name."""
     with transaction() as session:
-        revision = save_plan(session, body.document, who=body.who, now=datetime.now(UTC))
+        revision = save_plan(session, body.document, who=caller().name, now=datetime.now(UTC))
         return answer(_kept(session, revision), 201)
 
 

@@ -1,19 +1,21 @@
 """Errors as the API sends them: one JSON shape (RFC 9457), with a sentence a person can act on."""
 
-import logging
 import re
 
-from flask import Response, json
+import structlog
+from flask import Response, g, json
 from flask_openapi3 import OpenAPI
 from pydantic import ValidationError
-from sqlalchemy.exc import DBAPIError
+from sqlalchemy.exc import DataError, DBAPIError
 from werkzeug.exceptions import HTTPException
 
+from kind_echo.bench.access import NotAllowed, NotSignedIn
 from kind_echo.bench.analysing import AnalysisNotFound
 from kind_echo.bench.deciding import CannotDecide, DecidedMeanwhile
-from kind_echo.bench.hosts import EffectExists, EffectNotOffered, HostExists, HostNotFound
+from kind_echo.bench.hosts import EffectExists, EffectNotOffered, EffectUnknown, HostExists, HostNotFound
 from kind_echo.bench.kit_returns import CannotAssign, KitFileNotFound
 from kind_echo.bench.kits import NothingByHand
+from kind_echo.bench.people import CannotSignIn, LastKeeper, PersonExists, PersonNotFound
 from kind_echo.bench.plan_document import BadPlan
 from kind_echo.bench.plans import BuildNotFound, PlanNotFound
 from kind_echo.bench.references import ActNotFound, CannotApprove, CannotUndo, ReferenceNotFound
@@ -21,14 +23,23 @@ from kind_echo.bench.runs import CannotRenderAgain, CellNotFound, RunNotFound
 from kind_echo.bench.searching import NothingToSearch, SearchNotFound
 from kind_echo.bench.signals import SignalExists
 from kind_echo.bench.templates import EffectNotFound, TemplateNotFound
+from kind_echo.bench.tokens import TokenNotFound
 from kind_echo.bench.uploads import PairNotFound, UploadNotFound, UploadRefused
 from kind_echo.core.errors import BadParameter, ChannelMismatch, KindEchoError, RateMismatch
+from kind_echo.store.archives import UnreadableArchive
 from kind_echo.store.audiofile import UnreadableAudio
 from kind_echo.store.blobs import ContentNotFound
 
-_log = logging.getLogger(__name__)
+_log = structlog.get_logger("kind_echo.web")
 
 _STATUS: dict[type[KindEchoError], int] = {
+    NotSignedIn: 401,
+    CannotSignIn: 401,
+    NotAllowed: 403,
+    PersonNotFound: 404,
+    TokenNotFound: 404,
+    PersonExists: 409,
+    LastKeeper: 409,
     RunNotFound: 404,
     CellNotFound: 404,
     PlanNotFound: 404,
@@ -41,6 +52,7 @@ _STATUS: dict[type[KindEchoError], int] = {
     ContentNotFound: 404,
     HostNotFound: 404,
     EffectNotOffered: 404,
+    EffectUnknown: 404,
     NothingByHand: 404,
     KitFileNotFound: 404,
     SignalExists: 409,
@@ -61,8 +73,10 @@ _STATUS: dict[type[KindEchoError], int] = {
     CannotRenderAgain: 409,
     DecidedMeanwhile: 409,
     UnreadableAudio: 422,
+    UnreadableArchive: 422,
     UploadRefused: 422,
 }
+_NOT_KEEPABLE = "A value is greater than any that is kept, or a text holds a zero character. Nothing was changed."
 _DATABASE_GONE = "The database does not answer. Nothing was lost; try again in a moment."
 
 
@@ -91,6 +105,8 @@ def register(app: OpenAPI) -> None:
     def database(error: DBAPIError) -> Response:
         if error.connection_invalidated or type(error).__name__ in ("OperationalError", "InterfaceError"):
             return problem(503, "DatabaseUnavailable", _DATABASE_GONE)
+        if isinstance(error, DataError):
+            return problem(422, "CannotBeKept", _NOT_KEEPABLE)
         return unexpected(error)
 
     @app.errorhandler(HTTPException)
@@ -100,6 +116,7 @@ def register(app: OpenAPI) -> None:
     @app.errorhandler(Exception)
     def unexpected(error: Exception) -> Response:
         _log.error("request failed", exc_info=error)
-        return problem(
-            500, "InternalError", "The server failed on this request; its log says why. Nothing was changed."
+        said = (
+            f"The server failed on this request; its log says why, at {g.get('request_id', '')}. Nothing was changed."
         )
+        return problem(500, "InternalError", said)

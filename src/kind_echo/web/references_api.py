@@ -7,7 +7,7 @@ from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.deciding import decide
-from kind_echo.bench.references import count_made, current_references, history, latest_act, undo
+from kind_echo.bench.references import count_made, current_references, history, latest_act, touches_references, undo
 from kind_echo.store.database import transaction
 from kind_echo.store.models import Act
 from kind_echo.web.answers import answer, reference_body
@@ -18,8 +18,8 @@ from kind_echo.web.decision_bodies import (
     NewDecisionBody,
     ReferencePath,
     ReferencesBody,
-    UndoBody,
 )
+from kind_echo.web.doors import caller
 
 api = APIBlueprint("references", __name__, url_prefix="/api")
 
@@ -27,19 +27,25 @@ api = APIBlueprint("references", __name__, url_prefix="/api")
 @api.post("/decisions", responses={201: ActBody})
 def new_decision(body: NewDecisionBody) -> Response:
     """Decide on cells in one act: accept (as a reference or not), record a fault, or waive."""
+    known = caller()
+    if body.kind == "reference":
+        known.need("keep")
     with transaction() as session:
         act = decide(
-            session, body.cell_ids, body.kind, who=body.who, now=datetime.now(UTC), why=body.why, ticket=body.ticket,
-            until=body.until, seen=body.seen,
+            session, body.cell_ids, body.kind, who=known.name, now=datetime.now(UTC), why=body.why,
+            ticket=body.ticket, until=body.until, seen=body.seen,
         )  # fmt: skip
         return answer(_act_body(session, act), 201)
 
 
 @api.post("/acts/<int:act_id>/undo", responses={200: ActBody})
-def undo_act(path: ActPath, body: UndoBody) -> Response:
+def undo_act(path: ActPath) -> Response:
     """Take an act back."""
+    known = caller()
     with transaction() as session:
-        return answer(_act_body(session, undo(session, path.act_id, who=body.who, now=datetime.now(UTC))))
+        if touches_references(session, path.act_id):
+            known.need("keep")
+        return answer(_act_body(session, undo(session, path.act_id, who=known.name, now=datetime.now(UTC))))
 
 
 @api.get("/acts/latest", responses={200: LatestActBody})

@@ -50,7 +50,6 @@ class NewRunBody(Body):
 
     plan_id: int
     build_id: int
-    who: str = Field(min_length=1, max_length=80)
     render: Literal["what changed", "everything"] = "what changed"
 
 
@@ -139,19 +138,13 @@ class ComparingBody(Body):
     pairs: int
 
 
-class WhoBody(Body):
-    """Who does it."""
-
-    who: str = Field(min_length=1, max_length=80)
-
-
-class RunChangeBody(WhoBody):
+class RunChangeBody(Body):
     """What is to become of a run."""
 
     change: Literal["stop", "resume", "put first"]
 
 
-class RenderAgainBody(WhoBody):
+class RenderAgainBody(Body):
     """Cells to render anew."""
 
     cell_ids: list[int] = Field(min_length=1, max_length=10_000)

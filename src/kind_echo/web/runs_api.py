@@ -1,11 +1,12 @@
 """Plans, runs, sheets, cells, and their changes as they happen."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
 
 import psycopg
-from flask import Response, stream_with_context
+from flask import Response
 from flask_openapi3 import APIBlueprint
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.across import compare_missing, parse_against
@@ -27,6 +28,7 @@ from kind_echo.store.database import database_url, transaction
 from kind_echo.store.models import Run
 from kind_echo.web.answers import answer, cell_pair_body, run_body
 from kind_echo.web.bodies import BesideQuery, CellPath, PairBody, RunPath
+from kind_echo.web.doors import caller, still_admitted
 from kind_echo.web.run_bodies import (
     AcrossBody,
     ComparingBody,
@@ -58,7 +60,9 @@ def runs() -> Response:
 def new_run(body: NewRunBody) -> Response:
     """Start a run of a plan on a build."""
     with transaction() as session:
-        run = start_run(session, body.plan_id, body.build_id, who=body.who, now=datetime.now(UTC), render=body.render)
+        run = start_run(
+            session, body.plan_id, body.build_id, who=caller().name, now=datetime.now(UTC), render=body.render
+        )
         return answer(_run_body(session, run), 201)
 
 
@@ -83,7 +87,7 @@ def change_run(path: RunPath, body: RunChangeBody) -> Response:
     """Stop a run, go on with it, or let it be rendered before all others."""
     act = {"stop": stop_run, "resume": resume_run, "put first": put_first}[body.change]
     with transaction() as session:
-        run = act(session, path.run_id, who=body.who, now=datetime.now(UTC))
+        run = act(session, path.run_id, who=caller().name, now=datetime.now(UTC))
         return answer(_run_body(session, run))
 
 
@@ -91,7 +95,7 @@ def change_run(path: RunPath, body: RunChangeBody) -> Response:
 def render_cells_again(body: RenderAgainBody) -> Response:
     """Render cells anew, whatever earlier runs made of the same."""
     with transaction() as session:
-        cells = render_again(session, body.cell_ids, who=body.who, now=datetime.now(UTC))
+        cells = render_again(session, body.cell_ids, who=caller().name, now=datetime.now(UTC))
         return answer(RenderedAgainBody(cells=len(cells)), 202)
 
 
@@ -101,7 +105,7 @@ def events(path: RunPath) -> Response:
     with transaction() as session:
         find_run(session, path.run_id)
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    return Response(stream_with_context(_changes(path.run_id)), content_type="text/event-stream", headers=headers)
+    return Response(_changes(path.run_id, still_admitted()), content_type="text/event-stream", headers=headers)
 
 
 @api.get("/cells/<int:cell_id>", responses={200: PairBody})
@@ -112,19 +116,19 @@ def cell(path: CellPath, query: BesideQuery) -> Response:
         return answer(cell_pair_body(session, find_cell(session, path.cell_id), other))
 
 
-def _changes(run_id: int) -> Iterator[str]:
-    """Ends when the database goes away; the browser then asks again, and polls until it is back."""
+def _changes(run_id: int, admitted: Callable[[], bool]) -> Iterator[str]:
+    """Ends when the database goes away, or who listens is let in no more; the browser then asks again."""
     yield "retry: 2000\n\n"
     try:
         with psycopg.connect(database_url(), autocommit=True, connect_timeout=5) as connection:
             connection.execute(f"LISTEN {CHANNEL}")
-            while True:
+            while admitted():
                 heard = {note.payload for note in connection.notifies(timeout=_HEARTBEAT_SECONDS, stop_after=1)}
                 if str(run_id) in heard:
                     yield "event: change\ndata: {}\n\n"
                 elif not heard:
                     yield ": still here\n\n"
-    except psycopg.OperationalError:
+    except (psycopg.OperationalError, DBAPIError):
         return
 
 

@@ -14,6 +14,7 @@ from kind_echo.store.database import transaction
 from kind_echo.store.models import Search
 from kind_echo.web.answers import answer
 from kind_echo.web.bodies import ConditionBody, LimitBody
+from kind_echo.web.doors import caller
 from kind_echo.web.run_bodies import SiblingBody
 from kind_echo.web.time_bodies import (
     LineBody,
@@ -49,7 +50,7 @@ def trend(query: TrendQuery) -> Response:
 def new_search(body: NewSearchBody) -> Response:
     """Search the first build in which a cell's case and condition do not pass."""
     with transaction() as session:
-        search = start_search(session, body.cell_id, who=body.who, now=datetime.now(UTC))
+        search = start_search(session, body.cell_id, who=caller().name, now=datetime.now(UTC))
         return answer(_search_body(session, search), 201)
 
 

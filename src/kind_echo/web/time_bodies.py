@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from pydantic import BaseModel, Field
+from pydantic import BaseModel
 
 from kind_echo.web.bodies import Body, CellState, ConditionBody, LimitBody, VerdictName
 from kind_echo.web.run_bodies import SiblingBody
@@ -48,7 +48,6 @@ class NewSearchBody(Body):
     """From which cell the first build that differs is searched."""
 
     cell_id: int
-    who: str = Field(min_length=1, max_length=80)
 
 
 class LookedBody(Body):

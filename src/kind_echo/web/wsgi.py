@@ -1,5 +1,14 @@
 """The entry for gunicorn."""
 
-from kind_echo.web.app import create_app
+import os
 
+import structlog
+
+from kind_echo.bench.logs import set_up_logs
+from kind_echo.web.app import create_app
+from kind_echo.web.doors import SECRET_VARIABLE
+
+set_up_logs()
+if not os.environ.get(SECRET_VARIABLE):
+    structlog.get_logger("kind_echo.web").warning(f"{SECRET_VARIABLE} is not set: sessions end with this process")
 application = create_app()

@@ -2,13 +2,13 @@
 
 from alembic import context
 
+from kind_echo.store import accounts, models  # noqa: F401 - the tables of both
 from kind_echo.store.database import engine
-from kind_echo.store.models import Base
 
 with engine().connect() as connection:
     context.configure(
         connection=connection,
-        target_metadata=Base.metadata,
+        target_metadata=models.Base.metadata,
         compare_type=True,
         include_name=lambda name, kind, _parents: kind != "table" or not str(name).startswith("procrastinate_"),
     )

@@ -1,0 +1,184 @@
+"""Ways in: passwords, links, how guesses are slowed, and what ends a session."""
+
+from datetime import timedelta
+from typing import Any
+
+import pytest
+from flask.testing import FlaskClient
+
+from kind_echo.bench import credentials
+from kind_echo.bench.people import (
+    CannotSignIn,
+    LastKeeper,
+    PersonExists,
+    add_person,
+    change_person,
+    local_link,
+    open_link,
+    use_link,
+)
+from kind_echo.core.errors import BadParameter
+from kind_echo.store.accounts import Person, SignInLink
+from kind_echo.store.database import transaction
+from kind_echo.web.app import create_app
+from tests.signing import NOW, person, sign
+
+_GOOD = "a lantern over the wet slipway"
+
+
+@pytest.fixture
+def door(empty: str) -> FlaskClient:
+    """Somebody who stands before the page, with an account and a password."""
+    with transaction() as session:
+        made = add_person(session, "Nora F.", "keep", who="test", now=NOW)
+        use_link(session, made.secret, _GOOD, NOW, near=False)
+    return _fresh(create_app().test_client())
+
+
+def _fresh(client: FlaskClient) -> FlaskClient:
+    client.environ_base["HTTP_X_CSRFTOKEN"] = client.get("/api/me").json["forgery_token"]  # type: ignore[index]
+    return client
+
+
+def _try(client: FlaskClient, name: str = "Nora F.", password: str = _GOOD) -> Any:
+    return client.post("/api/sign-in", json={"name": name, "password": password})
+
+
+def test_a_name_in_any_capitals_and_its_password_let_in(door: FlaskClient) -> None:
+    assert door.get("/api/runs").status_code == 401
+    answer = _try(door, "nora f.")
+    assert (answer.status_code, answer.json["name"], answer.json["role"]) == (200, "Nora F.", "keep")
+    assert door.get("/api/runs").status_code == 200
+    door.environ_base["HTTP_X_CSRFTOKEN"] = answer.json["forgery_token"]
+    assert door.post("/api/sign-out").json["name"] is None  # type: ignore[index]
+    assert door.get("/api/runs").status_code == 401
+
+
+def test_what_is_wrong_is_told_neither_by_words_nor_by_work(door: FlaskClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One password is checked, against a hash of the same cost, whether there is such an account or not."""
+    person("Never Chose", "look")
+    with transaction() as session:
+        shut = add_person(session, "Shut Out", "look", who="test", now=NOW)
+        use_link(session, shut.secret, _GOOD, NOW, near=False)
+        change_person(session, shut.person.id, who="test", now=NOW, disabled=True)
+    costs: list[str] = []
+
+    class Counting:
+        def verify(self, kept: str, password: str) -> bool:
+            costs.append(kept.rsplit("$", 2)[0])  # the kind of hash and its cost, without salt and hash
+            return real.verify(kept, password)
+
+        def hash(self, password: str) -> str:
+            return real.hash(password)
+
+    real = credentials._hasher
+    monkeypatch.setattr(credentials, "_hasher", Counting())
+    tries = (
+        ("Nora F.", "wrong"),
+        ("Nobody", _GOOD),
+        ("Never Chose", _GOOD),
+        ("Shut Out", _GOOD),
+        ("Nora F.", "x" * 1999),
+    )
+    answers = {(answer.status_code, answer.text) for answer in (_try(door, *one) for one in tries)}
+    assert len(answers) == 1
+    assert next(iter(answers))[0] == 401
+    assert len(costs) == len(tries)
+    assert len(set(costs)) == 1
+
+
+def test_guesses_are_slowed(door: FlaskClient) -> None:
+    statuses = [_try(door, password=f"guess {n}").status_code for n in range(14)]
+    assert statuses == [401] * 10 + [429] * 4
+    assert _try(door).status_code == 429  # even the right one waits, so that no guess can be told from it
+    elsewhere = {"REMOTE_ADDR": "192.0.2.9"}
+    body = {"name": "NORA F. ", "password": "guess"}
+    assert door.post("/api/sign-in", json=body, environ_base=elsewhere).status_code == 429  # the name is counted too
+    assert door.post("/api/sign-in", json=body | {"name": "Ivo"}, environ_base=elsewhere).status_code == 401
+
+
+def test_another_password_ends_the_other_sessions(door: FlaskClient) -> None:
+    elsewhere = _fresh(door.application.test_client())
+    for client in (door, elsewhere):
+        client.environ_base["HTTP_X_CSRFTOKEN"] = _try(client).json["forgery_token"]
+    wrong = door.post("/api/me/password", json={"old": "wrong", "new": _GOOD + " too"})
+    assert wrong.status_code == 401
+    weak = door.post("/api/me/password", json={"old": _GOOD, "new": "short"})
+    assert (weak.status_code, "12 to 1024 characters" in weak.text, _GOOD in weak.text) == (422, True, False)
+    changed = door.post("/api/me/password", json={"old": _GOOD, "new": _GOOD + " too"})
+    assert changed.status_code == 200
+    assert (door.get("/api/runs").status_code, elsewhere.get("/api/runs").status_code) == (200, 401)
+
+
+def test_a_link_works_once_and_sets_a_password(blank: FlaskClient) -> None:
+    made: Any = blank.post("/api/people", json={"name": "Juno B.", "role": "work"}).json
+    secret = made["link"].removeprefix("/sign-in#")
+    guest = _fresh(blank.application.test_client())
+    assert guest.post("/api/links/open", json={"secret": secret}).json == {"name": "Juno B.", "sets_password": True}
+    weak = guest.post("/api/links/use", json={"secret": secret, "password": "juno b. juno b."})
+    assert weak.status_code == 422
+    used = guest.post("/api/links/use", json={"secret": secret, "password": _GOOD})
+    assert (used.status_code, used.json["role"]) == (200, "work")  # type: ignore[index]
+    late = _fresh(blank.application.test_client())
+    assert late.post("/api/links/use", json={"secret": secret, "password": _GOOD}).status_code == 401
+    assert late.post("/api/links/open", json={"secret": secret}).status_code == 401
+
+
+def test_links_end_by_time_by_reset_and_away_from_this_machine(empty: str) -> None:
+    with transaction() as session:
+        made = add_person(session, "Juno B.", "look", who="test", now=NOW)
+        with pytest.raises(CannotSignIn):
+            open_link(session, made.secret, NOW + timedelta(days=8), near=True)
+        local = local_link(session, made.person, NOW)
+        with pytest.raises(CannotSignIn):
+            use_link(session, local, None, NOW, near=False)
+        change_person(session, made.person.id, who="test", now=NOW, disabled=True)
+        for secret in (made.secret, local, "never made"):
+            with pytest.raises(CannotSignIn):
+                open_link(session, secret, NOW, near=True)
+        change_person(session, made.person.id, who="test", now=NOW, disabled=False)
+        again = local_link(session, made.person, NOW)
+        assert use_link(session, again, None, NOW, near=True).name == "Juno B."
+    client = _fresh(create_app().test_client())
+    with transaction() as session:
+        secret = local_link(session, session.get_one(Person, made.person.id), NOW + timedelta(days=3650))
+    far = client.post("/api/links/use", json={"secret": secret}, environ_base={"REMOTE_ADDR": "192.0.2.1"})
+    assert far.status_code == 401
+    assert client.post("/api/links/use", json={"secret": secret}).status_code == 200
+
+
+def test_no_secret_is_kept_as_it_is(empty: str) -> None:
+    with transaction() as session:
+        made = add_person(session, "Juno B.", "look", who="test", now=NOW)
+        assert session.query(SignInLink).one().digest != made.secret
+        kept = use_link(session, made.secret, _GOOD, NOW, near=False).password_hash
+        assert kept is not None
+        assert kept.startswith("$argon2id$v=19$m=65536,t=3,p=4$")  # RFC 9106, section 4, second recommended option
+        assert _GOOD not in kept
+
+
+def test_names_are_told_apart_and_somebody_always_keeps(empty: str) -> None:
+    with transaction() as session:
+        keeper = add_person(session, "Nora F.", "keep", who="test", now=NOW).person
+        for name in ("NORA F.", " nora f. "):
+            with pytest.raises(PersonExists):
+                add_person(session, name, "look", who="test", now=NOW)
+        for name in ("", "  ", "a\tb", "n" * 81):
+            with pytest.raises(BadParameter):
+                add_person(session, name, "look", who="test", now=NOW)
+        for change in ({"disabled": True}, {"role": "work"}):
+            with pytest.raises(LastKeeper):
+                change_person(session, keeper.id, who="test", now=NOW, **change)  # type: ignore[arg-type]
+        add_person(session, "Tove L.", "keep", who="test", now=NOW)
+        change_person(session, keeper.id, who="test", now=NOW, role="look")
+        assert keeper.role == "look"
+
+
+def test_a_reset_takes_the_password_and_the_sessions(door: FlaskClient) -> None:
+    _try(door)
+    number = person("Nora F.", "keep").id
+    keeper = sign(door.application.test_client(), "Tove L.", "keep")
+    assert keeper.post(f"/api/people/{number}/reset").status_code == 200
+    assert door.get("/api/runs").status_code == 401
+    assert _try(door).status_code in (400, 401)
+    assert keeper.post("/api/people/999/reset").status_code == 404
