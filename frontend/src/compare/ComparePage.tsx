@@ -160,7 +160,7 @@ export function ComparePage() {
           </label>
         </fieldset>
         <div className="ml-auto self-end">
-          <Button look="main" disabled={!ready || compare.isPending} onClick={begin}>
+          <Button look="main" needs="work" disabled={!ready || compare.isPending} onClick={begin}>
             Compare
           </Button>
         </div>

@@ -46,7 +46,7 @@ const DAY_MS = 24 * 60 * 60 * 1000;
 export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Props) {
   const mayApprove = useCan("keep");
   const kinds = KINDS.filter((one) => one.kind !== "reference" || mayApprove);
-  const [kind, setKind] = useState(first);
+  const [kind, setKind] = useState<DecisionKind>(first === "reference" && !mayApprove ? "accepted" : first);
   const [why, setWhy] = useState("");
   const [ticket, setTicket] = useState("");
   const [until, setUntil] = useState(() =>
@@ -108,7 +108,7 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
                     value={one.kind}
                     checked={kind === one.kind}
                     onChange={() => setKind(one.kind)}
-                    ref={one.kind === first ? startHere : undefined}
+                    ref={one.kind === kind ? startHere : undefined}
                     className="size-4 translate-y-0.5 justify-self-start accent-text"
                   />
                   <span>

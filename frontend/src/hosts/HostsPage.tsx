@@ -192,7 +192,7 @@ function AddHost() {
             </label>
           ))}
         </fieldset>
-        <Button type="submit" disabled={!ready || add.isPending}>
+        <Button type="submit" needs="keep" disabled={!ready || add.isPending}>
           Add the host
         </Button>
       </div>
@@ -251,6 +251,7 @@ function MachineRow({ machine }: { machine: Machine }) {
                   <span key={effect.name} className="inline-flex items-center gap-1.5">
                     {effect.name}
                     <Button
+                      needs="keep"
                       className="h-7 px-2 text-xs"
                       disabled={add.isPending || at_work === 0}
                       aria-label={`Test it: ${effect.name}`}

@@ -183,7 +183,9 @@ function Open({ kit, files }: { kit: Kit; files: KitFile[] }) {
                     onChoose={(cell) => cell && assign.mutate({ file: file.id, cell: Number(cell) })}
                   />
                 </span>
-                <Button onClick={() => discard.mutate(file.id)}>Discard</Button>
+                <Button needs="work" onClick={() => discard.mutate(file.id)}>
+                  Discard
+                </Button>
               </>
             )}
           </li>

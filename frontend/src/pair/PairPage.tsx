@@ -10,6 +10,7 @@ import { Button, Sentence } from "../parts/controls";
 import { useKeys } from "../parts/keys";
 import { kilohertz, number } from "../parts/numbers";
 import { Failed, Loading, Stale } from "../parts/states";
+import { useCan } from "../people/me";
 import { Account } from "./Account";
 import { Curves } from "./Curves";
 import { PlayerBar, usePlayer } from "./PlayerBar";
@@ -109,7 +110,9 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
   const player = usePlayer(pair);
   const firstBuild = useSearch();
   const { cell } = pair;
-  const canApprove = cell !== null && !cell.unfit && cell.beside === null && pair.render !== null;
+  const works = useCan("work");
+  const keeps = useCan("keep");
+  const canApprove = keeps && cell !== null && !cell.unfit && cell.beside === null && pair.render !== null;
   const setView = (wanted: View) => {
     const next = held(wanted, frames);
     const whole = next.start === 0 && next.stop === frames;
@@ -137,7 +140,7 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
     ".": () => cell?.next_cell && navigate(`/cells/${cell.next_cell}`),
     ",": () => cell?.previous_cell && navigate(`/cells/${cell.previous_cell}`),
     a: () => canApprove && setDeciding("reference"),
-    d: () => cell && setDeciding("fault"),
+    d: () => works && cell && setDeciding("fault"),
     u: () => onUndo?.(),
     Escape: () => navigate(cell ? `/runs/${cell.run_id}?cell=${cell.cell_id}` : "/compare"),
   });
@@ -175,6 +178,7 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
               <div className="mb-4">
                 <Button
                   small
+                  needs="work"
                   disabled={firstBuild.isPending}
                   onClick={() =>
                     firstBuild.mutate(cell.cell_id, { onSuccess: (made) => navigate(`/searches/${made.id}`) })
@@ -209,10 +213,16 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
         <div className="ml-auto flex items-center gap-2">
           {cell && (
             <>
-              <Button hint="D" onClick={() => setDeciding("fault")}>
+              <Button hint="D" needs="work" onClick={() => setDeciding("fault")}>
                 Decide
               </Button>
-              <Button look="main" hint="A" disabled={!canApprove} onClick={() => setDeciding("reference")}>
+              <Button
+                look="main"
+                hint="A"
+                needs="keep"
+                disabled={!canApprove}
+                onClick={() => setDeciding("reference")}
+              >
                 Approve
               </Button>
             </>

@@ -1,5 +1,7 @@
 import { DropdownMenu } from "radix-ui";
 import type { ButtonHTMLAttributes, ReactNode } from "react";
+import type { Role } from "../api/queries";
+import { useCan } from "../people/me";
 
 type Look = "plain" | "main";
 const LOOKS: Record<Look, string> = {
@@ -7,14 +9,26 @@ const LOOKS: Record<Look, string> = {
   main: "bg-text text-ground hover:opacity-90 border border-transparent",
 };
 
+interface ButtonProps extends ButtonHTMLAttributes<HTMLButtonElement> {
+  look?: Look;
+  hint?: string;
+  small?: boolean;
+  /** The role that what it does needs; it is not there for anybody else. */
+  needs?: Role;
+}
+
 export function Button({
   look = "plain",
   hint,
   small = false,
+  needs = "look",
   children,
   className = "",
   ...rest
-}: ButtonHTMLAttributes<HTMLButtonElement> & { look?: Look; hint?: string; small?: boolean }) {
+}: ButtonProps) {
+  const can = useCan(needs);
+  // Before anybody is signed in there are buttons too, which need no role.
+  if (needs !== "look" && !can) return null;
   return (
     <button
       type="button"

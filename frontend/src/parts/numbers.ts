@@ -47,6 +47,7 @@ export const dateTime = (text: string): string =>
   new Date(text).toLocaleString("en-GB", {
     day: "numeric",
     month: "short",
+    year: text.startsWith(String(new Date().getFullYear())) ? undefined : "numeric",
     hour: "2-digit",
     minute: "2-digit",
   });

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
-import { linkQuery, useLink, useSignIn } from "../api/queries";
+import { linkQuery, meQuery, useLink, useSignIn } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Labelled } from "../parts/fields";
 
@@ -11,6 +11,7 @@ export const LEAST_PASSWORD = 12;
 export function SignInPage() {
   const { hash } = useLocation();
   const secret = hash.slice(1);
+  const me = useQuery(meQuery); // what comes of it is sent with each form
   return (
     <div className="grid h-dvh place-items-center overflow-auto bg-ground p-5">
       <main className="w-[26rem] max-w-full">
@@ -18,7 +19,15 @@ export function SignInPage() {
           kind echo <span className="font-light text-difference">echo</span>
         </p>
         <div className="mt-6 rounded-lg border border-line bg-sheet p-6">
-          {secret ? <ByLink key={secret} secret={secret} /> : <ByPassword />}
+          {me.error ? (
+            <p role="alert">{me.error.message}</p>
+          ) : me.isPending ? (
+            <p role="status">Loading…</p>
+          ) : secret ? (
+            <ByLink key={secret} secret={secret} />
+          ) : (
+            <ByPassword />
+          )}
         </div>
       </main>
     </div>

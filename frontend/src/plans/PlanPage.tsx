@@ -104,6 +104,7 @@ function Editor({ written }: { written: WrittenPlan }) {
           </Button>
           <Button
             look="main"
+            needs="work"
             disabled={keep.isPending || !state || yaml !== undefined || (!isNew && changes.length === 0)}
             onClick={save}
           >

@@ -93,6 +93,7 @@ function NewPlan() {
         </Sentence>
         <Button
           look="main"
+          needs="work"
           onClick={() => navigate(`/plans/new?${new URLSearchParams({ template: key, effect })}`)}
         >
           Write it

@@ -100,7 +100,7 @@ function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined
         />
         .
       </Sentence>
-      <Button look="main" onClick={begin} disabled={start.isPending}>
+      <Button look="main" needs="work" onClick={begin} disabled={start.isPending}>
         Start {count(plan.cells, "cell")}
       </Button>
       {start.error && <p role="alert">{start.error.message}</p>}

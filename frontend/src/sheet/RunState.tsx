@@ -68,26 +68,26 @@ export const RunState = memo(function RunState({ sheet, across, only, onPut }: P
         {again.error && <p role="alert">{again.error.message}</p>}
         {running && !run.stopped_by && (
           <>
-            <Button small onClick={() => ask("put first")} disabled={change.isPending}>
+            <Button small needs="work" onClick={() => ask("put first")} disabled={change.isPending}>
               Render this first
             </Button>
-            <Button small onClick={() => ask("stop")} disabled={change.isPending}>
+            <Button small needs="work" onClick={() => ask("stop")} disabled={change.isPending}>
               Stop
             </Button>
           </>
         )}
         {run.stopped_by && (
-          <Button small onClick={() => ask("resume")} disabled={change.isPending}>
+          <Button small needs="work" onClick={() => ask("resume")} disabled={change.isPending}>
             Resume
           </Button>
         )}
         {failed.length > 0 && !run.stopped_by && (
-          <Button small disabled={again.isPending} onClick={() => again.mutate(failed)}>
+          <Button small needs="work" disabled={again.isPending} onClick={() => again.mutate(failed)}>
             Render {count(failed.length, "failed cell")} again
           </Button>
         )}
         {!running && !asked && (
-          <Button small onClick={() => setAsked(true)}>
+          <Button small needs="work" onClick={() => setAsked(true)}>
             Render all again
           </Button>
         )}

@@ -9,6 +9,7 @@ import { Button, type Choice, EveryWord, Sentence, Word } from "../parts/control
 import { useKeys } from "../parts/keys";
 import { count, kilohertz } from "../parts/numbers";
 import { Failed, Loading, Stale } from "../parts/states";
+import { useCan } from "../people/me";
 import { Filters } from "./Filters";
 import { Findings } from "./Findings";
 import { Grid } from "./Grid";
@@ -167,6 +168,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
   };
   // Of another build, host or mode nothing was compared in advance; whoever looks first asks for it.
   const compare = useCompareAcross(sheet.run.id);
+  const works = useCan("work");
   const missing = against !== "" && sheet.cells.some((cell) => cell.state === "analysing");
   const requested = useRef(false);
   useEffect(() => {
@@ -176,7 +178,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
   }, [missing, against, compare]);
   const targets = marked.size > 0 ? [...marked] : chosen ? [chosen.id] : [];
   const decide = (first: DecisionKind) =>
-    targets.length > 0 && against === "" && setDeciding({ cells: targets, first });
+    works && targets.length > 0 && against === "" && setDeciding({ cells: targets, first });
   useKeys({
     ArrowUp: () => walk(-1, 0),
     ArrowDown: () => walk(1, 0),
@@ -256,7 +258,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
             </Link>
           )}
           {waiting.length > 0 && against === "" && (
-            <Button onClick={() => setDeciding({ cells: waiting, first: "reference" })}>
+            <Button needs="keep" onClick={() => setDeciding({ cells: waiting, first: "reference" })}>
               Approve all {waiting.length} that wait
             </Button>
           )}

@@ -64,7 +64,11 @@ export function Slip({ sheet, cell, marked, decidable, onOpen, onDecide }: Props
             {again.error.message}
           </p>
         )}
-        <Button disabled={targets.length === 0 || again.isPending} onClick={() => again.mutate(targets)}>
+        <Button
+          needs="work"
+          disabled={targets.length === 0 || again.isPending}
+          onClick={() => again.mutate(targets)}
+        >
           Render again
         </Button>
         <Button hint="↵" onClick={onOpen} disabled={!cell}>
@@ -72,11 +76,12 @@ export function Slip({ sheet, cell, marked, decidable, onOpen, onDecide }: Props
         </Button>
         {decidable && (
           <>
-            <Button hint="D" onClick={() => onDecide("fault")} disabled={targets.length === 0}>
+            <Button hint="D" needs="work" onClick={() => onDecide("fault")} disabled={targets.length === 0}>
               {targets.length > 1 ? `Decide ${targets.length}` : "Decide"}
             </Button>
             <Button
               look="main"
+              needs="keep"
               hint="A"
               onClick={() => onDecide("reference")}
               disabled={targets.length === 0}

@@ -33,7 +33,7 @@ export function Keep(props: { request: SignalRequest; suggestion: string; onKept
             className={BOX}
           />
         </label>
-        <Button type="submit" look="main" disabled={name.trim() === "" || keep.isPending}>
+        <Button type="submit" look="main" needs="work" disabled={name.trim() === "" || keep.isPending}>
           Keep
         </Button>
       </div>

@@ -8,7 +8,7 @@ from typing import Any
 
 import structlog
 
-_SECRET_NAMES = re.compile(r"pass(word)?|secret|token|authorization|cookie|csrf|stamp|digest", re.IGNORECASE)
+_SECRET_NAMES = re.compile(r"pass(word)?|secret|token|authorization|cookie|csrf|digest|^stamp$", re.IGNORECASE)
 _ALLOWED_NAMES = ("token",)  # of a token that came in, its name is told
 _PASSWORD_IN_ADDRESS = re.compile(r"(?<=://)([^:/@\s]+):[^@\s]+(?=@)")
 _TOKEN_TEXT = re.compile(r"kindecho_[\w-]{20,}")

@@ -55,7 +55,7 @@ REACH: dict[str, Reach] = {
     "POST /api/runs": SUBMIT,
     "GET /api/runs/{run_id}": READ,
     "GET /api/runs/{run_id}/events": READ,
-    "POST /api/runs/{run_id}/across": WORK,
+    "POST /api/runs/{run_id}/across": LOOK,  # it only works out what is looked at
     "POST /api/runs/{run_id}/change": WORK,
     "POST /api/renders": WORK,
     "GET /api/cells/{cell_id}": READ,
