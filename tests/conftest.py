@@ -7,7 +7,7 @@ import time
 import urllib.request
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
 from itertools import count
 from pathlib import Path
@@ -238,8 +238,8 @@ def empty(cluster: Cluster) -> Iterator[str]:
     drop_database(cluster, url)
 
 
-def drain() -> None:
-    """Do all jobs that are on the queue now, in this process."""
+def drain(queues: list[str] | None = None) -> None:
+    """Do all jobs that are on the queues now, in this process; on all of them unless some are named."""
     import asyncio
 
     import procrastinate
@@ -250,7 +250,9 @@ def drain() -> None:
 
     async def work() -> None:
         async with jobs.app.with_connector(connector).open_async() as app:
-            await app.run_worker_async(wait=False, install_signal_handlers=False, delete_jobs="successful")
+            await app.run_worker_async(
+                queues=queues, wait=False, install_signal_handlers=False, delete_jobs="successful"
+            )
 
     # In a thread of its own: Playwright leaves an event loop running in the tests' thread.
     with ThreadPoolExecutor(1) as pool:
@@ -266,8 +268,8 @@ class Server:
 
 
 @contextmanager
-def serving(url: str, folder: Path) -> Iterator[Server]:
-    """The web server and a worker on that database."""
+def serving(url: str, folder: Path, *, worker: bool = True) -> Iterator[Server]:
+    """The web server on that database, and a worker unless there is to be none."""
     port = free_port()
     address = f"http://127.0.0.1:{port}"
     web = ("gunicorn", "-k", "gthread", "--threads", "16", "-b", f"127.0.0.1:{port}", "--no-control-socket",
@@ -275,7 +277,9 @@ def serving(url: str, folder: Path) -> Iterator[Server]:
            "kind_echo.web.wsgi:application")  # fmt: skip
     with (
         process(*web, url=as_service(url, "web"), log=folder / "web.log"),
-        process("kind-echo", "worker", url=as_service(url, "worker"), log=folder / "worker.log"),
+        process("kind-echo", "worker", url=as_service(url, "worker"), log=folder / "worker.log")
+        if worker
+        else nullcontext(),
     ):
         wait_until(lambda: _answers(address), 120, "an answer of the web server")
         yield Server(address, url)

@@ -53,7 +53,7 @@ def test_every_route_lets_in_whom_the_table_says(empty: str, who: str) -> None:
         answer = _as(app, who).open(
             re.sub(r"\{\w+\}", "999999", asked), method=method, json={} if method == "POST" else None
         )
-        admitted = reach.role is None or (who != "nobody" and reach.admits(_caller(who)))
+        admitted = reach.is_open or (who != "nobody" and reach.admits(_caller(who)))
         refusals = (401,) if who == "nobody" else (403,)
         assert (answer.status_code not in (401, 403)) if admitted else (answer.status_code in refusals), (key, who)
 

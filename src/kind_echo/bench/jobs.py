@@ -4,23 +4,30 @@ from collections.abc import Callable
 from datetime import UTC, datetime, timedelta
 
 import procrastinate
-from sqlalchemy.orm import Session
 
 from kind_echo.bench.analysing import analyse, options_for
 from kind_echo.bench.demo import settle
-from kind_echo.bench.hosts import BY_HAND, renderers_of
+from kind_echo.bench.hosts import BY_HAND
 from kind_echo.bench.judging import judge_now
-from kind_echo.bench.keeping import keep_render, keepable
+from kind_echo.bench.keeping import keep_render
 from kind_echo.bench.kit_returns import KitFileNotFound, give_up, measure_returned, recognise
 from kind_echo.bench.kits import why_not
-from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
+from kind_echo.bench.queue import ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
 from kind_echo.bench.references import hold_references
+from kind_echo.bench.remote import measure_delivery
+from kind_echo.bench.render_steps import (
+    begin_render,
+    fail_cell,
+    fail_waiting,
+    give_up_cell,
+    prepare,
+    search_on,
+    to_analysis,
+)
 from kind_echo.bench.rendering import render_takes, renderer_named, request_for
-from kind_echo.bench.reuse import render_key, take_over
-from kind_echo.bench.runs import enqueue_renders, find_cell, find_run, tell_change, waiting_cells
-from kind_echo.bench.searching import advance, find_search
-from kind_echo.bench.symptoms import NOT_RENDERED
-from kind_echo.bench.tasks import MOST_ATTEMPTS, app, task
+from kind_echo.bench.reuse import render_key
+from kind_echo.bench.runs import find_cell, find_run, tell_change, waiting_cells
+from kind_echo.bench.tasks import app, task
 from kind_echo.bench.uploads import find_pair
 from kind_echo.core.compare import CompareOptions
 from kind_echo.core.errors import KindEchoError
@@ -28,7 +35,6 @@ from kind_echo.renderers import stand_in
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.store.blobs import find_content
 from kind_echo.store.database import transaction
-from kind_echo.store.models import Cell
 
 __all__ = ["app"]  # the queue with all of its tasks
 
@@ -39,19 +45,9 @@ def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
     queue = context.job.queue
     try:
         with transaction() as session:
-            hold_references(session, change=False)
-            run = find_run(session, run_id)
-            if run.stopped_at is not None:
-                return
-            cells = waiting_cells(session, run, queue)
-            if not run.forced:
-                cells = take_over(session, run, renderer_named(queue), cells)
-            enqueue_renders(session, run, queue, cells)
-            if run.search_id is not None and not cells:
-                advance(session, find_search(session, run.search_id))
-            tell_change(session, run_id)
+            prepare(session, run_id, queue, renderer_named(queue))
     except Exception as error:
-        _last_attempt(context, lambda reason: _fail_waiting(run_id, queue, reason), error)
+        _last_attempt(context, lambda reason: fail_waiting(run_id, queue, reason), error)
         raise
 
 
@@ -59,38 +55,40 @@ def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
 def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     """Render one cell, check that it is fit, keep it, and enqueue its analysis."""
     try:
-        with transaction() as session:
-            cell = find_cell(session, cell_id, lock=True)
-            if cell.state not in ("waiting", "rendering"):
-                return
-            if cell.run.stopped_at is not None:
-                cell.state = "waiting"  # its worker may have died over it before the run was stopped
-                return
-            cell.state, cell.attempts = "rendering", cell.attempts + 1
-            tell_change(session, cell.run_id)
-            if cell.attempts > MOST_ATTEMPTS:
-                _give_up(cell, f"The worker died {MOST_ATTEMPTS} times while it rendered this cell")
-                return
-            queue = renderers_of(session, [cell.condition])[cell.condition_id]
-            takes = cell.case.takes
-        renderer = renderer_named(queue)
+        begun = begin_render(cell_id)
+        if begun is None:
+            return
+        renderer = renderer_named(begun.queue)
         with transaction() as session:
             cell = find_cell(session, cell_id)
             request = request_for(session, cell)
             # Taken before the render: what is replaced under it must not be taken for the new one.
             key = render_key(renderer, cell)
-        rendered = render_takes(renderer, request, takes)
+        rendered = render_takes(renderer, request, begun.takes)
         with transaction() as session:
             cell = find_cell(session, cell_id, lock=True)
             if cell.state != "rendering":
                 return
             render = keep_render(session, cell, request.signal, rendered, datetime.now(UTC))
             render.key = key
-            _to_analysis(session, cell)
+            to_analysis(session, cell)
     except KindEchoError as error:
-        _fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
+        fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
     except Exception as error:
-        _last_attempt(context, lambda reason: _fail_cell(cell_id, reason), error)
+        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
+        raise
+
+
+@task("measure_delivered", pass_context=True)
+def measure_delivered(context: procrastinate.JobContext, cell_id: int) -> None:
+    """Measure what a machine that reaches the server alone has rendered, and enqueue its analysis."""
+    try:
+        with transaction() as session:
+            measure_delivery(session, cell_id, datetime.now(UTC))
+    except KindEchoError as error:
+        fail_cell(cell_id, str(error))
+    except Exception as error:
+        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
         raise
 
 
@@ -104,10 +102,10 @@ def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
             if cell.render is None or cell.state == "rendering":
                 return  # another render is on its way, and its analysis with it
             judge_now(session, cell)
-            _search_on(session, cell)
+            search_on(session, cell)
             tell_change(session, cell.run_id)
     except Exception as error:
-        _last_attempt(context, lambda reason: _fail_cell(cell_id, reason), error)
+        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
         raise
 
 
@@ -129,7 +127,7 @@ def check_kit(run_id: int) -> None:
         for cell in waiting_cells(session, find_run(session, run_id), BY_HAND):
             reason = why_not(session, cell)
             if reason is not None:
-                _give_up(cell, reason)
+                give_up_cell(cell, reason)
         tell_change(session, run_id)
 
 
@@ -157,11 +155,11 @@ def measure_returned_cell(context: procrastinate.JobContext, cell_id: int) -> No
             if cell.state != "rendering":
                 return
             measure_returned(session, cell, datetime.now(UTC))
-            _to_analysis(session, cell)
+            to_analysis(session, cell)
     except KindEchoError as error:
-        _fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
+        fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
     except Exception as error:
-        _last_attempt(context, lambda reason: _fail_cell(cell_id, reason), error)
+        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
         raise
 
 
@@ -190,44 +188,10 @@ def settle_demo(run_id: int) -> None:
             enqueue(session, "settle_demo", ANALYSIS_QUEUE, 0, at=later, run_id=run_id)
 
 
-def _to_analysis(session: Session, cell: Cell) -> None:
-    cell.state = "analysing"
-    enqueue(session, "analyse_cell", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, cell_id=cell.id)
-    tell_change(session, cell.run_id)
-
-
 def _last_attempt(context: procrastinate.JobContext, give_up: Callable[[str], None], error: Exception) -> None:
     """On the attempt after which the queue gives up, say so where a person sees it."""
     if context.job.attempts + 1 >= MOST_ATTEMPTS:
         give_up(f"It was tried {MOST_ATTEMPTS} times; the last error was: {error}")
-
-
-def _fail_cell(cell_id: int, reason: str, log: str = "") -> None:
-    with transaction() as session:
-        cell = find_cell(session, cell_id, lock=True)
-        _give_up(cell, reason)
-        _search_on(session, cell)
-        cell.log = keepable(log)
-        tell_change(session, cell.run_id)
-
-
-def _fail_waiting(run_id: int, queue: str, reason: str) -> None:
-    with transaction() as session:
-        for cell in waiting_cells(session, find_run(session, run_id), queue):
-            _give_up(cell, reason)
-        tell_change(session, run_id)
-
-
-def _search_on(session: Session, cell: Cell) -> None:
-    """A search that waited for this cell goes on."""
-    if cell.run.search_id is not None:
-        session.flush()
-        advance(session, find_search(session, cell.run.search_id))
-
-
-def _give_up(cell: Cell, reason: str) -> None:
-    cell.state, cell.verdict, cell.why, cell.ink = "failed", "No reading", reason, 0.0
-    cell.unfit, cell.broken, cell.measured = False, [NOT_RENDERED], {}
 
 
 def _fail_kit_file(file_id: int, reason: str) -> None:

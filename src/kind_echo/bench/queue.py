@@ -13,6 +13,8 @@ from kind_echo.store.database import database_url, raw_connection
 ANALYSIS_QUEUE = "analysis"
 RENDER_PRIORITY = 0
 ANALYSIS_PRIORITY = 1_000_000  # a render that is there is judged before the next is made
+MOST_ATTEMPTS = 5
+"""Times that a cell is tried before it is given up, whether its worker died or its job broke."""
 
 
 @cache

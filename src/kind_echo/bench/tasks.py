@@ -10,11 +10,8 @@ import structlog
 from sqlalchemy.exc import DBAPIError
 
 from kind_echo.bench.counting import Outcome, count_job
-from kind_echo.bench.queue import ANALYSIS_QUEUE, queue_app
+from kind_echo.bench.queue import ANALYSIS_QUEUE, MOST_ATTEMPTS, queue_app
 from kind_echo.store.database import transaction
-
-MOST_ATTEMPTS = 5
-"""Times that a cell is tried before it is given up, whether its worker died or its job broke."""
 
 _RETRY = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_wait=2)
 app = queue_app()

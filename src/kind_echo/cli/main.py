@@ -25,6 +25,7 @@ _COMMANDS = {
     "abx": "arithmetic",
     "signal": "stimulus",
     "run": "bench",
+    "submit": "submit",
     "plan": "plans",
     "worker": "worker",
     "migrate": "migration",

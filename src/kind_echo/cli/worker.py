@@ -2,7 +2,9 @@
 
 import asyncio
 import os
+import signal
 import socket
+import threading
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 
@@ -17,6 +19,8 @@ from kind_echo.bench.hosts import register, see_worker, still_there, stopped
 from kind_echo.bench.logs import set_up_logs
 from kind_echo.bench.queue import ANALYSIS_QUEUE, queue_app
 from kind_echo.bench.rendering import installed
+from kind_echo.cli.http import SERVER_VARIABLE, Server, read_token
+from kind_echo.cli.remote_worker import RemoteWorker
 from kind_echo.renderers.contract import Offer
 from kind_echo.store.database import transaction
 
@@ -33,8 +37,14 @@ _log = structlog.get_logger("kind_echo.worker")
     "--machine", default=socket.gethostname, help="What the page calls this machine; its own name if not given."
 )
 @click.option("--no-analysis", is_flag=True, help="Render only; leave measuring and comparing to other machines.")
-def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool) -> None:
-    """Take jobs until it is stopped. KIND_ECHO_RENDERERS names the file that declares this machine's renderers."""
+@click.option("--server", envvar=SERVER_VARIABLE, default=None, metavar="ADDRESS",
+              help="Take renders from this server over HTTP, with a token, instead of from the database.")  # fmt: skip
+def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool, server: str | None) -> None:
+    """Take jobs until it is stopped. KIND_ECHO_RENDERERS names the file that declares this machine's renderers.
+
+    With --server it needs no database: a token to render does, in KIND_ECHO_TOKEN or in the file that
+    KIND_ECHO_TOKEN_FILE names.
+    """
     set_up_logs()
     unknown = [name for name in renderers if name not in installed()]
     if unknown:
@@ -43,12 +53,25 @@ def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool) 
             param_hint="--renderer",
         )
     offers = [offer for queue, offer in installed().items() if not renderers or queue in renderers]
+    if server is not None:
+        _work_for(RemoteWorker(Server(server, read_token()), machine, offers))
+        return
     queues = [offer.queue for offer in offers] + ([] if no_analysis else [ANALYSIS_QUEUE])
     presence = _Presence(machine, offers)
     try:
         asyncio.run(_work(queues, presence))
     finally:
         presence.leave()
+
+
+def _work_for(worker: RemoteWorker) -> None:
+    stop = threading.Event()
+    for kind in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(kind, lambda *_: stop.set())
+    try:
+        worker.work(stop)
+    finally:
+        worker.leave()
 
 
 class _Presence:

@@ -47,12 +47,13 @@ class Decoded:
     encoding: Encoding
     half_step: float
     rail: float
+    skip: int = 0  # bytes before the samples
 
     def read(self, start: int, stop: int) -> Samples:
         """Frames start to stop."""
         width = self.encoding.width * self.channels
         with self.path.open("rb") as file:
-            file.seek(start * width)
+            file.seek(self.skip + start * width)
             return decode(file.read((stop - start) * width), self.encoding, self.channels)
 
 

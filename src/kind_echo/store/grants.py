@@ -24,8 +24,8 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "build": (_ADD, _ADD),
     "setting": (_ADD, _READ),
     "signal": (_ADD, _READ),
-    "host": (_ADD, _CHANGE),
-    "worker": (_READ, _ALL),
+    "host": (_CHANGE, _CHANGE),
+    "worker": (_ALL, _ALL),
     "condition": (_ADD, _READ),
     "plan": (_CHANGE, _READ),
     "plan_revision": (_ADD, _READ),
@@ -42,6 +42,7 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "decision": (_ADD, _READ),
     "reference": (_CHANGE, _READ),
     "cell": (_CHANGE, _CHANGE),
+    "delivery": (_ALL, "SELECT, DELETE"),
     "upload": (_ADD, _READ),
     "kit_file": (_ALL, _CHANGE),
     "pair": (_ADD, _READ + ", UPDATE"),
@@ -49,7 +50,7 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "person": (_CHANGE, ""),
     "sign_in_link": (_CHANGE, ""),
     "token": (_CHANGE, ""),
-    "job_count": (_READ, _CHANGE),
+    "job_count": (_CHANGE, _CHANGE),
     "alembic_version": (_READ, _READ),
 }
 _DEMO = ("act", "decision", "reference")  # on which the demo's own decisions are written, by a job

@@ -408,6 +408,15 @@ class Cell(Base):
     analysis: Mapped[Analysis | None] = relationship()
 
 
+class Delivery(Base):
+    """What a machine that reaches the server alone has rendered for a cell, until it is measured."""
+
+    __tablename__ = "delivery"
+    cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id"), primary_key=True)
+    contents: Mapped[list[str]]
+    facts: Mapped[Json]
+
+
 class Upload(Base):
     """A file that a person brought, by name, and the audio in it."""
 

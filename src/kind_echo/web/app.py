@@ -14,6 +14,7 @@ from kind_echo.web import (
     health_api,
     hosts_api,
     kits_api,
+    machines_api,
     people_api,
     plans_api,
     problems,
@@ -30,7 +31,7 @@ from kind_echo.web.doors import limit_rates, stand_guard
 
 _APIS = (
     health_api, people_api, time_api, runs_api, plans_api, audio_api, references_api, uploads_api, kits_api,
-    signals_api, hosts_api,
+    signals_api, hosts_api, machines_api,
 )  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
 _FOREVER = 31_536_000

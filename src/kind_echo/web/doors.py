@@ -165,7 +165,7 @@ def _check(csrf: CSRFProtect) -> Response | None:
     if request.url_rule is None:
         return None  # nothing is there; the page, or the answer that says so
     reach = REACH.get(route_key(request.url_rule.rule, request.method))
-    is_open = reach is not None and reach.role is None
+    is_open = reach is not None and reach.is_open
     known = None if is_open else caller()
     if request.method not in _SAFE and not _has_token(request):
         csrf.protect()

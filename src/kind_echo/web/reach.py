@@ -7,20 +7,31 @@ from kind_echo.bench.access import Caller, Role, Scope
 
 @dataclass(frozen=True)
 class Reach:
-    """The role that a person needs, and the scopes of tokens that do as well; a role of None is open to all."""
+    """The role that a person needs, and the scopes of tokens that do as well; a role of None is open to all.
+
+    Attributes:
+        by_people: whether people come in at all; else programs alone.
+    """
 
     role: Role | None
     scopes: tuple[Scope, ...] = ()
+    by_people: bool = True
 
     def admits(self, caller: Caller) -> bool:
         """Whether somebody who is known comes in."""
-        return self.role is None or caller.has(self.role) or caller.scope in self.scopes
+        by_role = self.by_people and (self.role is None or caller.has(self.role))
+        return by_role or caller.scope in self.scopes
+
+    @property
+    def is_open(self) -> bool:
+        """Whether it lets in who is not known."""
+        return self.by_people and self.role is None
 
     @property
     def needed(self) -> str:
         """What is needed, in words."""
-        scopes = "".join(f", or a token to {scope}" for scope in self.scopes)
-        return f"the role '{self.role}'{scopes}"
+        roles = [f"the role '{self.role}'"] if self.by_people else []
+        return ", or ".join([*roles, *(f"a token to {scope}" for scope in self.scopes)])
 
 
 OPEN = Reach(None)
@@ -29,6 +40,7 @@ LOOK = Reach("look")
 WORK = Reach("work")
 SUBMIT = Reach("work", ("submit",))
 KEEP = Reach("keep")
+RENDER = Reach(None, ("render",), by_people=False)
 
 REACH: dict[str, Reach] = {
     "GET /": OPEN,
@@ -97,5 +109,12 @@ REACH: dict[str, Reach] = {
     "GET /api/effects": READ,
     "POST /api/effects": KEEP,
     "POST /api/builds": SUBMIT,
+    "POST /api/machines": RENDER,
+    "POST /api/machines/{worker_id}/presence": RENDER,
+    "POST /api/machines/{worker_id}/take": RENDER,
+    "POST /api/machines/{worker_id}/jobs/{job_id}/builds": RENDER,
+    "GET /api/machines/{worker_id}/jobs/{job_id}/signal": RENDER,
+    "POST /api/machines/{worker_id}/jobs/{job_id}/render": RENDER,
+    "POST /api/machines/{worker_id}/jobs/{job_id}/failure": RENDER,
 }
 """By method and path as the OpenAPI document writes it. Approving and restoring references asks for *keep* besides."""

@@ -1,7 +1,8 @@
-"""People, their ways in, tokens of programs, and how often jobs came to an end."""
+"""People, their ways in, tokens of programs, what machines deliver, and how often jobs came to an end."""
 
 import sqlalchemy as sa
 from alembic import op
+from sqlalchemy.dialects.postgresql import JSONB
 
 revision = "0005"
 down_revision = "0004"
@@ -71,7 +72,16 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("task", "outcome", name=op.f("pk_job_count")),
     )
 
+    op.create_table(
+        "delivery",
+        sa.Column("cell_id", sa.Integer(), nullable=False),
+        sa.Column("contents", JSONB(), nullable=False),
+        sa.Column("facts", JSONB(), nullable=False),
+        sa.ForeignKeyConstraint(["cell_id"], ["cell.id"], name=op.f("fk_delivery_cell_id")),
+        sa.PrimaryKeyConstraint("cell_id", name=op.f("pk_delivery")),
+    )
+
 
 def downgrade() -> None:
-    for table in ("job_count", "token", "sign_in_link", "person"):
+    for table in ("delivery", "job_count", "token", "sign_in_link", "person"):
         op.drop_table(table)

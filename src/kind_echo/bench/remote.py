@@ -1,0 +1,276 @@
+"""Renderers on machines that reach the server and not its database: they take jobs one at a time, and deliver.
+
+A machine is a worker of the queue like any other: when it falls silent, its job is given to another.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from sqlalchemy import text
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.counting import count_job
+from kind_echo.bench.hosts import register, see_worker, still_there, stopped
+from kind_echo.bench.keeping import Rendered, keep_render
+from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
+from kind_echo.bench.render_steps import begin_render, fail_cell, prepare, to_analysis
+from kind_echo.bench.rendering import request_for
+from kind_echo.bench.reuse import render_key
+from kind_echo.bench.runs import find_cell, find_run, waiting_cells
+from kind_echo.core.errors import BadParameter, KindEchoError
+from kind_echo.core.source import Samples
+from kind_echo.renderers.contract import Offer, RenderRequest, RenderResult
+from kind_echo.store.blobs import BlobSource, find_content, store_content
+from kind_echo.store.database import transaction
+from kind_echo.store.decoding import Decoded
+from kind_echo.store.encoding import ENCODINGS
+from kind_echo.store.models import Delivery
+
+BuildKey = tuple[str, str, str]
+"""A build as a renderer knows it: effect, handle, version."""
+
+
+class JobLost(KindEchoError):
+    """A job is spoken of that this machine has not, or has no more."""
+
+    def __init__(self, job_id: int) -> None:
+        self.job_id = job_id
+        super().__init__(f"Job {job_id} is not this machine's, or is no more; nothing was kept.")
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A render that a machine is to make; `word_length` is how its samples are to be delivered."""
+
+    job_id: int
+    cell_id: int
+    request: RenderRequest
+    takes: int
+    word_length: str
+
+
+@dataclass(frozen=True)
+class Question:
+    """A run is being prepared: what would render these builds here?"""
+
+    job_id: int
+    run_id: int
+    builds: tuple[BuildKey, ...]
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What a machine says of a render: of each take how many frames it has, and what is known beside the samples."""
+
+    frames: tuple[int, ...]
+    channels: int
+    artefact: str | None
+    claimed_latency: int | None
+    compensated: bool
+    wall: float
+    cpu: float
+    memory: float | None
+    log: str
+
+
+class Told:
+    """A renderer elsewhere, of which is known here only what it said."""
+
+    def __init__(self, artefacts: Mapping[BuildKey, str | None]) -> None:
+        self._artefacts = artefacts
+
+    def render(self, request: RenderRequest) -> RenderResult:
+        """Never asked for: what renders stands elsewhere."""
+        raise NotImplementedError
+
+    def artefact(self, effect: str, handle: str, version: str) -> str | None:
+        """What the machine said; None of what it did not speak of."""
+        return self._artefacts.get((effect, handle, version))
+
+
+def arrive(session: Session, machine: str, process: int, offers: Sequence[Offer], now: datetime) -> int:
+    """Write down what a machine has and that it is there; the number under which it takes jobs. Raises BadParameter."""
+    _check_queues(offer.queue for offer in offers)
+    register(session, offers)
+    see_worker(session, machine, process, offers, now)
+    return int(session.execute(text("SELECT worker_id FROM procrastinate_register_worker_v1()")).scalar_one())
+
+
+def beat(session: Session, worker_id: int, machine: str, process: int, now: datetime) -> None:
+    """A machine says that it is still there."""
+    session.execute(text("SELECT procrastinate_update_heartbeat_v1(:worker)"), {"worker": worker_id})
+    still_there(session, machine, process, now)
+
+
+def leave(session: Session, worker_id: int, machine: str, process: int) -> None:
+    """A machine says that it stops; a job that it was at goes to another."""
+    _give_back(session, worker_id)
+    session.execute(text("SELECT procrastinate_unregister_worker_v1(:worker)"), {"worker": worker_id})
+    stopped(session, machine, process)
+
+
+def take(worker_id: int, queues: Sequence[str]) -> Wanted | Question | None:
+    """The next job of some renderers; None where there is none now. Raises BadParameter, JobLost."""
+    _check_queues(queues)
+    while True:
+        with transaction() as session:
+            if session.scalar(text("SELECT 1 FROM procrastinate_workers WHERE id = :id"), {"id": worker_id}) is None:
+                raise JobLost(0)  # silent for so long that it was forgotten: it has to arrive anew
+            _give_back(session, worker_id)  # one job at a time: what it had, it has lost
+            query = text("SELECT id, task_name, args, queue_name FROM procrastinate_fetch_job_v2(:queues, :worker)")
+            row = session.execute(query, {"queues": list(queues), "worker": worker_id}).one()
+            if row.id is None:
+                return None
+            if row.task_name == "prepare_run":
+                return _question(session, row.id, row.args["run_id"], row.queue_name)
+        wanted = _wanted(row.id, row.args["cell_id"])
+        if wanted is not None:
+            return wanted
+        with transaction() as session:
+            _finish(session, row.id)
+
+
+def answer_question(session: Session, worker_id: int, job_id: int, artefacts: Mapping[BuildKey, str | None]) -> None:
+    """Prepare a run with what a machine said of its builds. Raises JobLost."""
+    job = _own_job(session, worker_id, job_id, "prepare_run")
+    prepare(session, job.args["run_id"], job.queue_name, Told(artefacts))
+    _finish(session, job_id)
+
+
+def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: Path, skip: int) -> None:
+    """Keep what a machine rendered, and enqueue its measuring.
+
+    Args:
+        path: the file that holds the samples of all takes, as bytes in the cell's word length.
+        skip: bytes in it before them.
+
+    Raises:
+        JobLost: the job is another's by now.
+        BadParameter: the samples are not as many as the facts say, or fewer takes than are wanted.
+    """
+    job = _own_job(session, worker_id, job_id, "render_cell")
+    cell = find_cell(session, job.args["cell_id"], lock=True)
+    _finish(session, job_id)
+    if cell.state != "rendering":
+        return
+    if len(facts.frames) != cell.case.takes:
+        raise BadParameter("takes", len(facts.frames), f"{cell.case.takes}")
+    encoding = ENCODINGS[cell.condition.word_length]
+    width = encoding.width * facts.channels
+    if path.stat().st_size != skip + sum(facts.frames) * width:
+        raise BadParameter("samples", f"{path.stat().st_size - skip} bytes", "those of all takes")
+    contents = []
+    for frames in facts.frames:
+        source = Decoded(path, cell.condition.rate, frames, facts.channels, encoding.name, encoding,
+                         encoding.half_step, encoding.rail, skip)  # fmt: skip
+        contents.append(store_content(session, source, encoding).sha256)
+        skip += frames * width
+    own = {(cell.run.build.effect.name, cell.run.build.effect.handle, cell.run.build.version): facts.artefact}
+    said = {
+        "claimed_latency": facts.claimed_latency, "compensated": facts.compensated, "wall": facts.wall,
+        "cpu": facts.cpu, "memory": facts.memory, "log": facts.log.replace("\x00", "\ufffd"),
+        "key": render_key(Told(own), cell),
+    }  # fmt: skip
+    former = session.get(Delivery, cell.id)
+    if former is not None:
+        session.delete(former)
+        session.flush()
+    session.add(Delivery(cell_id=cell.id, contents=contents, facts=said))
+    session.flush()
+    count_job(session, "render_cell", "done", facts.wall)
+    enqueue(session, "measure_delivered", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, cell_id=cell.id)
+
+
+def report_failure(worker_id: int, job_id: int, reason: str, log: str) -> None:
+    """A machine could not render what it was asked for. Raises JobLost."""
+    with transaction() as session:
+        job = _own_job(session, worker_id, job_id, "render_cell")
+        _finish(session, job_id)
+    fail_cell(job.args["cell_id"], reason, log)
+
+
+def stimulus_of(session: Session, worker_id: int, job_id: int) -> Samples:
+    """The signal that a machine is to render, shape (frames, channels). Raises JobLost."""
+    job = _own_job(session, worker_id, job_id, "render_cell")
+    return request_for(session, find_cell(session, job.args["cell_id"])).signal
+
+
+def measure_delivery(session: Session, cell_id: int, now: datetime) -> None:
+    """Measure what was delivered for a cell, as any render is, and enqueue its analysis."""
+    cell = find_cell(session, cell_id, lock=True)
+    delivery = session.get(Delivery, cell_id)
+    if delivery is None or cell.state != "rendering":
+        return
+    facts = delivery.facts
+    results = [
+        RenderResult(
+            _whole(session, sha256), facts["claimed_latency"], facts["compensated"], facts["log"], facts["cpu"],
+            facts["memory"],
+        )
+        for sha256 in delivery.contents
+    ]  # fmt: skip
+    signal = request_for(session, cell).signal
+    render = keep_render(session, cell, signal, Rendered(tuple(results), facts["wall"], facts["cpu"]), now)
+    render.key = facts["key"]
+    session.delete(delivery)
+    to_analysis(session, cell)
+
+
+def _whole(session: Session, sha256: str) -> Samples:
+    source = BlobSource(session, find_content(session, sha256))
+    return np.asarray(source.read(0, source.frames))
+
+
+def _wanted(job_id: int, cell_id: int) -> Wanted | None:
+    """What is to be rendered for a cell; one that cannot even be asked for fails, with the reason."""
+    try:
+        begun = begin_render(cell_id)
+        if begun is None:
+            return None
+        with transaction() as session:
+            cell = find_cell(session, cell_id)
+            request = request_for(session, cell)
+            return Wanted(job_id, cell_id, request, begun.takes, cell.condition.word_length)
+    except KindEchoError as error:
+        fail_cell(cell_id, str(error))
+        return None
+
+
+def _question(session: Session, job_id: int, run_id: int, queue: str) -> Question:
+    build = find_run(session, run_id).build
+    cells = waiting_cells(session, find_run(session, run_id), queue)
+    builds = {(build.effect.name, build.effect.handle, build.version)} if cells else set()
+    return Question(job_id, run_id, tuple(builds))
+
+
+def _own_job(session: Session, worker_id: int, job_id: int, task: str) -> Any:
+    query = text(
+        "SELECT args, queue_name FROM procrastinate_jobs WHERE id = :job AND worker_id = :worker "
+        "AND status = 'doing' AND task_name = :task FOR UPDATE"
+    )
+    row = session.execute(query, {"job": job_id, "worker": worker_id, "task": task}).one_or_none()
+    if row is None:
+        raise JobLost(job_id)
+    return row
+
+
+def _finish(session: Session, job_id: int) -> None:
+    session.execute(text("SELECT procrastinate_finish_job_v1(:job, 'succeeded', true)"), {"job": job_id})
+
+
+def _give_back(session: Session, worker_id: int) -> None:
+    held = text("SELECT id FROM procrastinate_jobs WHERE worker_id = :worker AND status = 'doing' FOR UPDATE")
+    for job_id in session.scalars(held, {"worker": worker_id}).all():
+        back = text("SELECT procrastinate_retry_job_v1(:job, now(), NULL, NULL, NULL)")
+        session.execute(back, {"job": job_id})
+
+
+def _check_queues(queues: Iterable[str]) -> None:
+    """Measuring and comparing are never given out: only renders are."""
+    for queue in queues:
+        if queue == ANALYSIS_QUEUE:
+            raise BadParameter("renderer", queue, "the name of a renderer")

@@ -1,0 +1,96 @@
+"""The steps of rendering that are the same wherever the renderer stands: beside the database, or far from it."""
+
+from dataclasses import dataclass
+
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.hosts import renderers_of
+from kind_echo.bench.keeping import keepable
+from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
+from kind_echo.bench.references import hold_references
+from kind_echo.bench.reuse import take_over
+from kind_echo.bench.runs import enqueue_renders, find_cell, find_run, tell_change, waiting_cells
+from kind_echo.bench.searching import advance, find_search
+from kind_echo.bench.symptoms import NOT_RENDERED
+from kind_echo.renderers.contract import Renderer
+from kind_echo.store.database import transaction
+from kind_echo.store.models import Cell
+
+
+@dataclass(frozen=True)
+class Begun:
+    """A render that has been begun: by which renderer, and how many takes of it are wanted."""
+
+    queue: str
+    takes: int
+
+
+def prepare(session: Session, run_id: int, queue: str, renderer: Renderer) -> None:
+    """Take over what earlier runs rendered of exactly the same, and enqueue the rest; of one renderer alone."""
+    hold_references(session, change=False)
+    run = find_run(session, run_id)
+    if run.stopped_at is not None:
+        return
+    cells = waiting_cells(session, run, queue)
+    if not run.forced:
+        cells = take_over(session, run, renderer, cells)
+    enqueue_renders(session, run, queue, cells)
+    if run.search_id is not None and not cells:
+        advance(session, find_search(session, run.search_id))
+    tell_change(session, run_id)
+
+
+def begin_render(cell_id: int) -> Begun | None:
+    """Say that a cell is being rendered; None where there is nothing to do. Raises what `renderers_of` raises."""
+    with transaction() as session:
+        cell = find_cell(session, cell_id, lock=True)
+        if cell.state not in ("waiting", "rendering"):
+            return None
+        if cell.run.stopped_at is not None:
+            cell.state = "waiting"  # its worker may have died over it before the run was stopped
+            return None
+        cell.state, cell.attempts = "rendering", cell.attempts + 1
+        tell_change(session, cell.run_id)
+        if cell.attempts > MOST_ATTEMPTS:
+            give_up_cell(cell, f"The worker died {MOST_ATTEMPTS} times while it rendered this cell")
+            return None
+        queue = renderers_of(session, [cell.condition])[cell.condition_id]
+        return Begun(queue, cell.case.takes)
+
+
+def to_analysis(session: Session, cell: Cell) -> None:
+    """What has been rendered is to be judged."""
+    cell.state = "analysing"
+    enqueue(session, "analyse_cell", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, cell_id=cell.id)
+    tell_change(session, cell.run_id)
+
+
+def fail_cell(cell_id: int, reason: str, log: str = "") -> None:
+    """A cell could not be rendered or judged, and says why."""
+    with transaction() as session:
+        cell = find_cell(session, cell_id, lock=True)
+        give_up_cell(cell, reason)
+        search_on(session, cell)
+        cell.log = keepable(log)
+        tell_change(session, cell.run_id)
+
+
+def fail_waiting(run_id: int, queue: str, reason: str) -> None:
+    """None of the cells that a renderer has still to render can be rendered."""
+    with transaction() as session:
+        for cell in waiting_cells(session, find_run(session, run_id), queue):
+            give_up_cell(cell, reason)
+        tell_change(session, run_id)
+
+
+def search_on(session: Session, cell: Cell) -> None:
+    """A search that waited for this cell goes on."""
+    if cell.run.search_id is not None:
+        session.flush()
+        advance(session, find_search(session, cell.run.search_id))
+
+
+def give_up_cell(cell: Cell, reason: str) -> None:
+    """Say of a cell why it has no reading."""
+    cell.state, cell.verdict, cell.why, cell.ink = "failed", "No reading", reason, 0.0
+    cell.unfit, cell.broken, cell.measured = False, [NOT_RENDERED], {}

@@ -1,0 +1,164 @@
+"""A worker that reaches the server and not its database: takes renders over HTTP, and delivers them."""
+
+import json
+import os
+import resource
+import threading
+import time
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+import structlog
+
+from kind_echo.bench.keeping import Rendered
+from kind_echo.bench.rendering import render_takes
+from kind_echo.cli.http import NoAnswer, Refused, Server
+from kind_echo.core.errors import KindEchoError
+from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest
+from kind_echo.store.encoding import ENCODINGS, encode
+
+_BEAT_SECONDS = 2.0
+_LOOK_SECONDS = 1.0
+_AGAIN_SECONDS = 3.0
+_log = structlog.get_logger("kind_echo.worker")
+
+
+class RemoteWorker:
+    """Takes jobs of some renderers, one at a time; outlives a server that is away for a while."""
+
+    def __init__(self, server: Server, machine: str, offers: Sequence[Offer]) -> None:
+        self._server = server
+        self._who = {"machine": machine, "process": os.getpid()}
+        self._renderers = {offer.queue: offer.renderer for offer in offers}
+        self._offers = [_offer_document(offer) for offer in offers]
+        self._by_effect = {(e.name, e.handle): offer.queue for offer in offers for e in offer.effects}
+        self._by_host = {(h.name, h.version): offer.queue for offer in offers for h in offer.hosts}
+        self._worker_id = 0
+
+    def work(self, stop: threading.Event) -> None:
+        """Take jobs until it is told to stop. Raises Refused when the token does not do."""
+        while not stop.is_set():
+            try:
+                self._worker_id = self._server.post("/api/machines", self._who | {"offers": self._offers})["worker_id"]
+                _log.info("taking jobs", queues=list(self._renderers), server=self._server.address)
+                self._take_jobs(stop)
+            except NoAnswer as error:
+                _log.warning("the server does not answer; trying again", error=str(error))
+                stop.wait(_AGAIN_SECONDS)
+            except Refused as error:
+                if error.status != 409:
+                    raise
+                _log.warning("the server has forgotten this machine; arriving anew")
+
+    def leave(self) -> None:
+        """Say that it stops; a server that does not answer will see it by the silence."""
+        try:
+            self._server.post(self._path("presence"), self._who | {"leaves": True})
+        except (NoAnswer, Refused):
+            _log.warning("the server does not answer; this worker leaves without a word")
+
+    def _take_jobs(self, stop: threading.Event) -> None:
+        gone = threading.Event()
+        beating = threading.Thread(target=self._beat, args=(gone,), daemon=True)
+        beating.start()
+        try:
+            while not stop.is_set():
+                job = self._server.post(self._path("take"), {"queues": list(self._renderers)})["job"]
+                if job is None:
+                    stop.wait(_LOOK_SECONDS)
+                elif job["render"] is None:
+                    self._say_builds(job)
+                else:
+                    self._render(job["job_id"], job["render"])
+        finally:
+            gone.set()
+            beating.join()
+
+    def _beat(self, gone: threading.Event) -> None:
+        while not gone.wait(_BEAT_SECONDS):
+            try:
+                self._server.post(self._path("presence"), self._who)
+            except (NoAnswer, Refused) as error:
+                _log.warning("no sign of life came through", error=str(error))
+
+    def _say_builds(self, job: dict[str, Any]) -> None:
+        said = [
+            one | {"artefact": self._artefact(one["effect"], one["handle"], one["version"])} for one in job["builds"]
+        ]
+        self._server.post(self._path(f"jobs/{job['job_id']}/builds"), {"builds": said})
+
+    def _artefact(self, effect: str, handle: str, version: str, queue: str | None = None) -> str | None:
+        queue = queue or self._by_effect.get((effect, handle))
+        return self._renderers[queue].artefact(effect, handle, version) if queue is not None else None
+
+    def _render(self, job_id: int, asked: dict[str, Any]) -> None:
+        begun = time.monotonic()
+        try:
+            body = self._rendered(job_id, asked)
+        except KindEchoError as error:
+            if isinstance(error, NoAnswer | Refused):
+                raise
+            log = error.log if isinstance(error, RenderFailed) else ""
+            self._fail(job_id, str(error), log)
+            return
+        try:
+            self._server.post(self._path(f"jobs/{job_id}/render"), body)
+            _log.info("delivered", job=job_id, seconds=round(time.monotonic() - begun, 3))
+        except Refused as error:
+            if error.status == 422:
+                self._fail(job_id, str(error), "")
+                return
+            if error.status != 409:
+                raise
+            _log.warning("the job has been given to another meanwhile", job=job_id)
+
+    def _fail(self, job_id: int, reason: str, log: str) -> None:
+        said = {"reason": reason[:2000], "log": log[-100_000:]}
+        self._server.post(self._path(f"jobs/{job_id}/failure"), said)
+        _log.info("failed", job=job_id, reason=reason)
+
+    def _rendered(self, job_id: int, asked: dict[str, Any]) -> bytes:
+        queue = self._by_host.get((asked["host"], asked["host_version"]))
+        if queue is None:
+            raise RenderFailed(f"this machine has no host {asked['host']} {asked['host_version']}")
+        data = self._server.fetch(self._path(f"jobs/{job_id}/signal"))
+        signal = np.frombuffer(data, "<f8").reshape(asked["frames"], asked["channels"])
+        known = ("effect", "version", "values", "host", "host_version", "mode", "rate", "block_size", "handle")
+        request = RenderRequest(signal=signal, **{key: asked[key] for key in known})
+        # Taken before the render: what is replaced under it must not be taken for the new one.
+        artefact = self._artefact(request.effect, request.handle, request.version, queue)
+        rendered = render_takes(self._renderers[queue], request, asked["takes"])
+        return delivery(rendered, artefact, asked["word_length"])
+
+    def _path(self, rest: str) -> str:
+        return f"/api/machines/{self._worker_id}/{rest}"
+
+
+def delivery(rendered: Rendered, artefact: str | None, word_length: str) -> bytes:
+    """A render as it is delivered: 4 bytes with the length of the head, the head as JSON, the samples of each take."""
+    first = rendered.takes[0]
+    memory = first.memory if first.cpu_seconds is not None else _memory()
+    head = {
+        "frames": [len(take.samples) for take in rendered.takes], "channels": int(first.samples.shape[1]),
+        "artefact": artefact, "claimed_latency": first.claimed_latency, "compensated": first.compensated,
+        "wall": rendered.wall or 0.0, "cpu": rendered.cpu, "memory": memory, "log": first.log[-100_000:],
+    }  # fmt: skip
+    text = json.dumps(head).encode()
+    samples = [encode(take.samples, ENCODINGS[word_length]) for take in rendered.takes]
+    return len(text).to_bytes(4, "little") + text + b"".join(samples)
+
+
+def _memory() -> float:
+    """Greatest resident memory of this process so far, in MB; on Linux it is counted in KiB."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e6
+
+
+def _offer_document(offer: Offer) -> dict[str, Any]:
+    return {
+        "queue": offer.queue,
+        "description": offer.description,
+        "hosts": [asdict(host) for host in offer.hosts],
+        "effects": [asdict(effect) for effect in offer.effects],
+    }
