@@ -23,7 +23,7 @@ _BLOCKS = [32, 64, 128, 256, 512]
 
 def report(cells: int = CELLS) -> list[str]:
     """The figures, a line each; on a server of its own."""
-    with _database(), _workers():
+    with own_database(), _workers():
         first = _plan(cells)
         _run(first, "2.0.3")
         _approve()
@@ -133,7 +133,7 @@ def _one(work: Any) -> None:
 
 
 @contextmanager
-def _database() -> Iterator[None]:
+def own_database() -> Iterator[None]:
     """A PostgreSQL of its own, with the demo's effects and signals in it and none of its jobs."""
     from kind_echo.bench.demo import load_demo
     from kind_echo.bench.rendering import installed

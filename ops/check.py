@@ -12,6 +12,7 @@ from ops.stack import PROJECT
 _BIN = PROJECT / ".venv" / "bin"
 _NODE = PROJECT / ".node" / "bin"
 _GENERATED = re.compile(r"schema\.gen\.ts$|openapi\.json$|package-lock\.json$|migrations/versions/")
+_PARALLEL = ("-n", "auto", "--dist", "worksteal")  # the tests wait for servers and browsers more than they compute
 _CODE = re.compile(r"\.(py|ts|tsx|css|sh)$|^Makefile$|^\.ci/run$")
 
 
@@ -77,9 +78,14 @@ def main() -> None:
             PROJECT / "docs/measures.md",
             _output(_BIN / "python", "-m", "ops.measures"),
         ),
+        "table of access": _same(
+            "Table of access is fresh",
+            PROJECT / "docs/access.md",
+            _output(_BIN / "python", "-m", "ops.access"),
+        ),
         "TypeScript types": _typescript_is_fresh(),
         "front end": _run("front end: biome, tsc", "npm", "--prefix", "frontend", "run", "--silent", "check"),
-        "pytest": _run("pytest", _BIN / "pytest", *sys.argv[1:]),
+        "pytest": _run("pytest", _BIN / "pytest", *(sys.argv[1:] or _PARALLEL)),
     }
     print(ratio())
     failed = [name for name, passed in results.items() if not passed]

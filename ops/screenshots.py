@@ -48,7 +48,8 @@ def example_files(folder: Path) -> tuple[Path, Path]:
     return paths
 
 
-def _wait_for_runs(visitor: Visitor) -> None:
+def wait_for_runs(visitor: Visitor) -> None:
+    """Wait until all that the demo renders is rendered and judged."""
     deadline = time.monotonic() + _PATIENCE
     while time.monotonic() < deadline:
         runs: list[Any] = visitor.ask("/api/runs")["runs"]
@@ -126,6 +127,7 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
     picture("signals", f"/signals?signal={tone['id']}&rate=44100")
     picture("hosts", "/hosts")
     picture("effects", "/effects?effect=Skerry")
+    picture("people", "/people")
     picture("kit", f"/runs/{_kit_run(visitor)}/kit")
     page.goto(f"{address}/compare")
     with tempfile.TemporaryDirectory() as folder:
@@ -147,9 +149,13 @@ def main() -> None:
     with sync_playwright() as playwright:
         browser = launch(playwright)
         page = browser.new_page(viewport=_SIZE)
+        page.goto(address)
+        page.get_by_role("heading", name="Sign in").wait_for()
+        settle(page)
+        page.screenshot(path=_FOLDER / "sign-in.png")
         visitor = Visitor(page.context, address)
         visitor.sign_in(stack.demo_link(DEMO_PERSON).partition("#")[2])
-        _wait_for_runs(visitor)
+        wait_for_runs(visitor)
         _take(page, address, visitor)
         browser.close()
 

@@ -268,7 +268,7 @@ class Server:
 
 
 @contextmanager
-def serving(url: str, folder: Path, *, worker: bool = True) -> Iterator[Server]:
+def serving(url: str, folder: Path, *, worker: bool = True, **environment: str) -> Iterator[Server]:
     """The web server on that database, and a worker unless there is to be none."""
     port = free_port()
     address = f"http://127.0.0.1:{port}"
@@ -276,7 +276,7 @@ def serving(url: str, folder: Path, *, worker: bool = True) -> Iterator[Server]:
            "--graceful-timeout", "1",
            "kind_echo.web.wsgi:application")  # fmt: skip
     with (
-        process(*web, url=as_service(url, "web"), log=folder / "web.log"),
+        process(*web, url=as_service(url, "web"), log=folder / "web.log", **environment),
         process("kind-echo", "worker", url=as_service(url, "worker"), log=folder / "worker.log")
         if worker
         else nullcontext(),

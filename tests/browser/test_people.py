@@ -3,14 +3,15 @@
 import re
 from collections.abc import Iterator
 from datetime import UTC, datetime
+from pathlib import Path
 
 import pytest
-from playwright.sync_api import Browser, Page, expect
+from playwright.sync_api import Browser, Page, Route, expect
 
 from kind_echo.bench.people import add_person
 from kind_echo.store.database import transaction
 from tests.browser.conftest import axe, opened, signed_in
-from tests.conftest import Server
+from tests.conftest import Server, serving
 from tests.signing import link_for, person
 
 _PASSWORD = "a lantern over the wet slipway"
@@ -127,6 +128,37 @@ def test_another_page_can_change_nothing_and_frame_nothing(page: Page, browser: 
     assert framed is True
     assert "Runs" not in other.frames[-1].content()
     assert page.evaluate("fetch('/api/acts/latest').then(r => r.text())") == before
+
+
+def test_it_works_under_a_path_behind_a_proxy(browser: Browser, shared_copy: str, seen: str, tmp_path: Path) -> None:
+    """The browser asks a proxy that takes the path off; what the proxy adds, any proxy of the trade can be told to."""
+    with serving(shared_copy, tmp_path, worker=False, KIND_ECHO_PROXIES="1") as running:
+        context = browser.new_context()
+        outside: list[str] = []
+
+        def forward(route: Route) -> None:
+            path = route.request.url.removeprefix("https://bench.test/echo")
+            if path.endswith("/events"):
+                route.abort()  # a stream; the page polls without it
+                return
+            said = {"X-Forwarded-Prefix": "/echo", "X-Forwarded-Proto": "https", "X-Forwarded-Host": "bench.test",
+                    "X-Forwarded-For": "127.0.0.1"}  # fmt: skip
+            route.fulfill(response=route.fetch(url=running.address + path, headers=route.request.headers | said))
+
+        context.route("https://bench.test/echo/**", forward)
+        page = context.new_page()
+        page.on("request", lambda asked: None if "/echo/" in asked.url else outside.append(asked.url))
+        page.goto(f"https://bench.test/echo/sign-in#{link_for('Nora F.')}")
+        expect(page.get_by_role("table", name="All runs, newest first")).to_be_visible()
+        page.get_by_role("link", name="2.1.0-rc2").first.click()
+        expect(page.get_by_text("of 72 cells need you")).to_be_visible()
+        assert page.url.startswith("https://bench.test/echo/runs/")
+        page.reload()
+        expect(page.get_by_text("of 72 cells need you")).to_be_visible()
+        cookie = next(one for one in context.cookies() if one["name"] == "kind_echo")
+        assert (cookie["path"], cookie["secure"]) == ("/echo/", True)
+        assert [url for url in outside if not url.startswith(("data:", "blob:"))] == []
+        context.close()
 
 
 def test_the_policy_stops_a_script_that_is_not_the_pages_own(view: Page) -> None:

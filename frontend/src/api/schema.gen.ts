@@ -279,6 +279,128 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/machines": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A machine arrives, and says what it has. */
+        post: operations["machines_new_machine_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{worker_id}/jobs/{job_id}/builds": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What would render the builds that the machine was asked about; the run goes on with it. */
+        post: operations["machines_say_builds__int_worker_id__jobs__int_job_id__builds_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{worker_id}/jobs/{job_id}/failure": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The machine could not render what it was asked for. */
+        post: operations["machines_new_failure__int_worker_id__jobs__int_job_id__failure_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{worker_id}/jobs/{job_id}/render": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Keep a render. The body: 4 bytes with the length of the head, the head as JSON, and the samples of each take.
+         * @description <br/>The head is a DeliveryHead; the samples are interleaved, little-endian, in the word length that was asked for.
+         */
+        post: operations["machines_new_delivery__int_worker_id__jobs__int_job_id__render_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{worker_id}/jobs/{job_id}/signal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The signal to render: frames × channels, 64-bit floats, little-endian. */
+        get: operations["machines_signal__int_worker_id__jobs__int_job_id__signal_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{worker_id}/presence": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A machine says that it is still there, or that it leaves. */
+        post: operations["machines_presence__int_worker_id__presence_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{worker_id}/take": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The next job of some renderers; what the machine was at before goes to another. */
+        post: operations["machines_take_job__int_worker_id__take_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/me": {
         parameters: {
             query?: never;
@@ -1022,6 +1144,34 @@ export interface components {
             shift: number;
         };
         /**
+         * AnswersBody
+         * @description What a machine says of the builds that it was asked about.
+         */
+        AnswersBody: {
+            /** Builds */
+            builds: components["schemas"]["BuildKeyBody"][];
+        };
+        /**
+         * ArrivalBody
+         * @description A machine that arrives: its name, the number of its process, and what it has.
+         */
+        ArrivalBody: {
+            /** Machine */
+            machine: string;
+            /** Offers */
+            offers: components["schemas"]["MachineOfferBody"][];
+            /** Process */
+            process: number;
+        };
+        /**
+         * ArrivedBody
+         * @description The number under which the machine takes jobs.
+         */
+        ArrivedBody: {
+            /** Worker Id */
+            worker_id: number;
+        };
+        /**
          * AssignBody
          * @description Which render a file is; without a take, the first that is missing.
          */
@@ -1043,6 +1193,23 @@ export interface components {
             id: number;
             /** Note */
             note: string;
+            /** Version */
+            version: string;
+        };
+        /**
+         * BuildKeyBody
+         * @description A build as a renderer knows it; `artefact` is the digest of what would render it, null where that is unknown.
+         */
+        BuildKeyBody: {
+            /**
+             * Artefact
+             * @default null
+             */
+            artefact: string | null;
+            /** Effect */
+            effect: string;
+            /** Handle */
+            handle: string;
             /** Version */
             version: string;
         };
@@ -1264,6 +1431,19 @@ export interface components {
             version: string | null;
         };
         /**
+         * FailureBody
+         * @description Why a machine could not render.
+         */
+        FailureBody: {
+            /**
+             * Log
+             * @default
+             */
+            log: string;
+            /** Reason */
+            reason: string;
+        };
+        /**
          * FindingBody
          * @description Something that cells share: what, where, since which build, and what was decided of it before.
          */
@@ -1336,6 +1516,30 @@ export interface components {
             machines: components["schemas"]["MachineBody"][];
         };
         /**
+         * InstalledEffectBody
+         * @description An effect that a renderer has installed, with its builds, oldest first.
+         */
+        InstalledEffectBody: {
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+            /**
+             * Handle
+             * @default
+             */
+            handle: string;
+            /** Name */
+            name: string;
+            /** Parameters */
+            parameters?: {
+                [key: string]: unknown;
+            }[];
+            /** Versions */
+            versions: string[];
+        };
+        /**
          * InvitedBody
          * @description A person, and the path of the page that lets them in, once; it is told this one time.
          */
@@ -1343,6 +1547,17 @@ export interface components {
             /** Link */
             link: string;
             person: components["schemas"]["PersonBody"];
+        };
+        /**
+         * JobBody
+         * @description A job: builds to say something of, or a render to make.
+         */
+        JobBody: {
+            /** Builds */
+            builds: components["schemas"]["BuildKeyBody"][];
+            /** Job Id */
+            job_id: number;
+            render: components["schemas"]["RenderJobBody"] | null;
         };
         /**
          * KeepPlanBody
@@ -1550,6 +1765,23 @@ export interface components {
              * Format: date-time
              */
             started_at: string;
+        };
+        /**
+         * MachineOfferBody
+         * @description What a renderer on a machine can do.
+         */
+        MachineOfferBody: {
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+            /** Effects */
+            effects?: components["schemas"]["InstalledEffectBody"][];
+            /** Hosts */
+            hosts: components["schemas"]["OfferedHostBody"][];
+            /** Queue */
+            queue: string;
         };
         /**
          * MadeTokenBody
@@ -1803,6 +2035,23 @@ export interface components {
             name: string;
             /** Versions */
             versions: string[];
+        };
+        /**
+         * OfferedHostBody
+         * @description A host that a renderer has.
+         */
+        OfferedHostBody: {
+            /**
+             * Description
+             * @default
+             */
+            description: string;
+            /** Modes */
+            modes: ("offline" | "real time")[];
+            /** Name */
+            name: string;
+            /** Version */
+            version: string;
         };
         /**
          * OpenedLinkBody
@@ -2134,6 +2383,21 @@ export interface components {
             why: string;
         };
         /**
+         * PresenceBody
+         * @description A machine that is still there, or that leaves.
+         */
+        PresenceBody: {
+            /**
+             * Leaves
+             * @default false
+             */
+            leaves: boolean;
+            /** Machine */
+            machine: string;
+            /** Process */
+            process: number;
+        };
+        /**
          * PreviewBody
          * @description A signal as it will be rendered at a rate.
          */
@@ -2274,6 +2538,40 @@ export interface components {
         RenderAgainBody: {
             /** Cell Ids */
             cell_ids: number[];
+        };
+        /**
+         * RenderJobBody
+         * @description A render to make; its signal is fetched by itself.
+         */
+        RenderJobBody: {
+            /** Block Size */
+            block_size: number;
+            /** Channels */
+            channels: number;
+            /** Effect */
+            effect: string;
+            /** Frames */
+            frames: number;
+            /** Handle */
+            handle: string;
+            /** Host */
+            host: string;
+            /** Host Version */
+            host_version: string;
+            /** Mode */
+            mode: string;
+            /** Rate */
+            rate: number;
+            /** Takes */
+            takes: number;
+            /** Values */
+            values: {
+                [key: string]: number | string;
+            };
+            /** Version */
+            version: string;
+            /** Word Length */
+            word_length: string;
         };
         /**
          * RenderedAgainBody
@@ -2634,6 +2932,21 @@ export interface components {
             parameter: string;
             /** Values */
             values: (number | string)[];
+        };
+        /**
+         * TakeBody
+         * @description The renderers that a job is asked of.
+         */
+        TakeBody: {
+            /** Queues */
+            queues: string[];
+        };
+        /**
+         * TakenBody
+         * @description The next job, or none.
+         */
+        TakenBody: {
+            job: components["schemas"]["JobBody"] | null;
         };
         /**
          * TemplateBody
@@ -3395,6 +3708,200 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MeBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    machines_new_machine_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ArrivalBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ArrivedBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    machines_say_builds__int_worker_id__jobs__int_job_id__builds_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker_id: number;
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswersBody"];
+            };
+        };
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    machines_new_failure__int_worker_id__jobs__int_job_id__failure_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker_id: number;
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FailureBody"];
+            };
+        };
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    machines_new_delivery__int_worker_id__jobs__int_job_id__render_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker_id: number;
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    machines_signal__int_worker_id__jobs__int_job_id__signal_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker_id: number;
+                job_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    machines_presence__int_worker_id__presence_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PresenceBody"];
+            };
+        };
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    machines_take_job__int_worker_id__take_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                worker_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TakeBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TakenBody"];
                 };
             };
             /** @description Unprocessable Entity */
