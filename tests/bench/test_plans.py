@@ -35,6 +35,7 @@ from kind_echo.bench.templates import TEMPLATES, EffectNotFound, TemplateNotFoun
 from kind_echo.core.measures import MEASURES
 from kind_echo.store.database import transaction
 from kind_echo.store.models import Effect, Host, PlanRevision
+from kind_echo.web.answers import cell_pair_body
 from tests.conftest import drain
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
@@ -80,10 +81,10 @@ def test_sweeps_modes_and_rates_unfold_and_exclusions_leave_out(demo: str) -> No
     with transaction() as session:
         document = read_yaml(WRITTEN)
         unfolded = unfold(session, document)
-        assert [case[2] for case in unfolded.cases] == [
+        assert [case.setting.name for case in unfolded.cases] == [
             "Hard, 1×, drive 2 dB", "Hard, 1×, drive 4 dB", "Hard, 1×, drive 8 dB", "Soft, 8×"
         ]  # fmt: skip
-        assert [case[3]["drive"] for case in unfolded.cases] == [2, 4, 8, 6.0]
+        assert [case.setting.values["drive"] for case in unfolded.cases] == [2, 4, 8, 6.0]
         # 4 cases × 4 conditions, less 4 at 44.1 kHz in real time, less the bells in real time at 48 kHz.
         assert (unfolded.cells, unfolded.renders) == (11, 13)
         cost = cost_of(session, document, unfolded)
@@ -99,7 +100,7 @@ def test_a_condition_goes_before_a_case_and_a_case_before_the_plan(demo: str) ->
     """Judged so: a gain that the case forbids and the condition allows passes; what is left unjudged is not judged."""
     document = read_yaml(WRITTEN)
     with transaction() as session:
-        limits = unfold(session, document).cases[0][4]
+        limits = unfold(session, document).cases[0].limits
         assert "delay" not in limits
         assert limits["residual_rms"].at_most == -100
         revision = save_plan(session, document, who="Nora F.", now=NOW)
@@ -147,11 +148,11 @@ def test_plans_of_the_demo_are_written_out_and_read_as_what_they_are(seen: str) 
         for plan in all_plans(session):
             revision = latest_revision(session, plan.id)
             unfolded = unfold(session, read_yaml(write_yaml(document_of(session, revision))))
-            assert [case[2] for case in unfolded.cases] == [case.setting.name for case in revision.cases]
+            assert [case.setting.name for case in unfolded.cases] == [case.setting.name for case in revision.cases]
             assert len(unfolded.conditions) == len(revision.condition_ids)
-            for (*_, limits, takes), case in zip(unfolded.cases, revision.cases, strict=True):
-                assert takes == case.takes
-                assert {k: (v.at_least, v.at_most) for k, v in limits.items()} == {
+            for asked, case in zip(unfolded.cases, revision.cases, strict=True):
+                assert asked.takes == case.takes
+                assert {k: (v.at_least, v.at_most) for k, v in asked.limits.items()} == {
                     k: (d["at_least"], d["at_most"]) for k, d in case.limits.items()
                 }
 
@@ -160,12 +161,53 @@ def test_plans_of_the_demo_are_written_out_and_read_as_what_they_are(seen: str) 
 def test_every_template_fits_every_effect(seen: str, template: Any) -> None:
     with transaction() as session:
         for name in session.scalars(select(Effect.name)):
+            if template.key == "bands" and name != "Weir":
+                with pytest.raises(BadPlan, match="has no outputs to choose from"):
+                    plan_from(session, template.key, name)
+                continue
             document = plan_from(session, template.key, name)
             assert unfold(session, document).cells > 0, name
             assert read_yaml(write_yaml(document)) == document
             revision = save_plan(session, document.model_copy(update={"plan": "Tried"}), who="Nora F.", now=NOW)
             assert revision.cases
         session.rollback()
+
+
+def test_the_bands_of_a_splitter_add_up_to_what_went_in_and_two_of_them_do_not(demo: str) -> None:
+    """Three complementary bands of linear phase sum to the delayed input: the sum null of the trade."""
+    with transaction() as session:
+        document = plan_from(session, "bands", "Weir")
+        where = PlanCondition(host="Almanac", version="7", modes=["offline"], rates=[48_000])
+        document = document.model_copy(update={"conditions": [where], "plan": "Bands"})
+        two = document.cases[0].model_copy(
+            update={"sweep": Sweep(parameter="output", values=["low", "middle"], summed=True)}
+        )
+        document = document.model_copy(update={"cases": [*document.cases, two]})
+        assert unfold(session, document).renders == 3 + 3 + 2
+        plan = save_plan(session, document, who="Nora F.", now=NOW).plan_id
+        assert document_of(session, latest_revision(session, plan)) == document
+        build = find_build(session, latest_revision(session, plan).plan, "1.0")
+        run = start_run(session, plan, build.id, who="Nora F.", now=NOW).id
+    drain()
+    with transaction() as session:
+        sweep, bells, missing = cells_of(session, run)
+        assert sweep.case.setting.name.endswith("output low + middle + high")
+        for cell in (sweep, bells):
+            assert (cell.verdict, cell.reference, cell.why) == ("Pass", None, cell.why), cell.why
+            assert cell.measured["residual_rms"] < -100
+        assert missing.verdict == "Fail"
+        assert "residual_rms" in missing.broken
+        assert missing.measured["residual_rms"] > -60
+        pair = cell_pair_body(session, missing)
+        assert pair.reference is not None
+        assert (pair.reference.name, pair.reference.detail) == ("Exponential sweep", "the signal itself")
+    with transaction() as session:
+        again = start_run(session, plan, build.id, who="Nora F.", now=NOW).id
+    drain()
+    with transaction() as session:
+        cells = cells_of(session, again)
+        assert [cell.reused for cell in cells] == [True, True, True]
+        assert [cell.verdict for cell in cells] == ["Pass", "Pass", "Fail"]
 
 
 def test_a_template_or_effect_that_is_not_there_is_refused(seen: str) -> None:
@@ -248,7 +290,10 @@ documents = st.builds(
     cases=st.lists(
         st.builds(
             PlanCase, signal=names, setting=names, takes=st.integers(1, 9), limits=limits, measures=st.none(),
-            sweep=st.none() | st.builds(Sweep, parameter=names, values=st.lists(st.floats(-9, 9) | names, min_size=1)),
+            sweep=st.none()
+            | st.builds(Sweep, parameter=names, values=st.lists(st.floats(-9, 9) | names, min_size=1),
+                        summed=st.booleans()),
+            against=st.sampled_from(["reference", "signal"]),
         ),
         min_size=1, max_size=3,
     ),

@@ -2215,9 +2215,16 @@ export interface components {
          * PlanCase
          * @description A signal through a setting, or through several that a sweep makes of it.
          *
-         *     `measures` names the families that are judged; all that come with the signal unless given.
+         *     `measures` names the families that are judged; all that come with the signal unless given. `against` is what its
+         *     renders are laid over: their approved references, or the signal itself.
          */
         PlanCase: {
+            /**
+             * Against
+             * @default reference
+             * @enum {string}
+             */
+            against: "reference" | "signal";
             /**
              * Limits
              * @default {}
@@ -2560,6 +2567,10 @@ export interface components {
             host_version: string;
             /** Mode */
             mode: string;
+            /** Parts */
+            parts: {
+                [key: string]: number | string;
+            }[];
             /** Rate */
             rate: number;
             /** Takes */
@@ -2926,10 +2937,17 @@ export interface components {
         /**
          * Sweep
          * @description A parameter that takes several values, one after the other; all else as the setting has it.
+         *
+         *     `summed` makes one render of them all: what comes out at each value, added up, as the bands of a splitter are.
          */
         Sweep: {
             /** Parameter */
             parameter: string;
+            /**
+             * Summed
+             * @default false
+             */
+            summed: boolean;
             /** Values */
             values: (number | string)[];
         };

@@ -56,7 +56,11 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
                 choices={parameters}
                 className="w-28"
                 onChange={(parameter) =>
-                  put({ sweep: parameter ? { parameter, values: one.sweep?.values ?? [0] } : null })
+                  put({
+                    sweep: parameter
+                      ? { parameter, values: one.sweep?.values ?? [0], summed: one.sweep?.summed ?? false }
+                      : null,
+                  })
                 }
               />
               {one.sweep && (
@@ -82,7 +86,7 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
                 />
               </label>
               <Quietly onClick={() => setOpen(open === i ? undefined : i)}>
-                {limits > 0 ? `${count(limits, "limit")} of its own` : "limits"}
+                {limits > 0 ? `more, ${count(limits, "limit")} of its own` : "more"}
               </Quietly>
               {document.cases.length > 1 && (
                 <Quietly onClick={() => onChange(changed(document.cases, i, undefined))}>leave out</Quietly>
@@ -90,8 +94,31 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
             </div>
             {open === i && (
               <div className="mb-2 ml-8 grid gap-1.5 border-l-2 border-line pl-3">
+                <div className="flex flex-wrap items-center gap-4">
+                  <label className="flex items-center gap-1.5">
+                    laid over
+                    <select
+                      aria-label={`What ${of} is laid over`}
+                      value={one.against}
+                      onChange={(event) =>
+                        put({ against: event.target.value === "signal" ? "signal" : "reference" })
+                      }
+                      className={FIELD}
+                    >
+                      <option value="reference">its approved reference</option>
+                      <option value="signal">the signal itself</option>
+                    </select>
+                  </label>
+                  {one.sweep && (
+                    <Check
+                      label="the sweep's renders added up to one"
+                      checked={one.sweep.summed}
+                      onChange={(summed) => one.sweep && put({ sweep: { ...one.sweep, summed } })}
+                    />
+                  )}
+                </div>
                 <Check
-                  label="judged against its reference as usual"
+                  label="judged by all that is usual"
                   checked={one.measures === null}
                   onChange={(on) => put({ measures: on ? null : [] })}
                 />

@@ -15,7 +15,15 @@ export function listed(text: string): (number | string)[] {
 }
 
 export const newCase = (document: PlanDocument, setting: string, signal: string): PlanCase =>
-  document.cases.at(-1) ?? { signal, setting, sweep: null, takes: 1, measures: null, limits: {} };
+  document.cases.at(-1) ?? {
+    signal,
+    setting,
+    sweep: null,
+    takes: 1,
+    against: "reference",
+    measures: null,
+    limits: {},
+  };
 
 export const newCondition = (host: string, version: string, modes: readonly string[]): PlanCondition => ({
   host,

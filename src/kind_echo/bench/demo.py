@@ -13,7 +13,7 @@ from kind_echo.bench.deciding import decide
 from kind_echo.bench.hosts import add_effect, add_host_by_hand, register
 from kind_echo.bench.people import add_person, all_people
 from kind_echo.bench.plan_document import BLOCKS
-from kind_echo.bench.planning import condition_of, setting_named
+from kind_echo.bench.planning import SettingAsked, condition_of, setting_named
 from kind_echo.bench.plans import CaseDraft, null_test_limits, revise_plan
 from kind_echo.bench.queue import ANALYSIS_QUEUE, enqueue
 from kind_echo.bench.references import approve
@@ -111,7 +111,8 @@ def _stage(session: Session, scene: Scene, now: datetime, *, urgency: int) -> No
     session.add(plan)
     session.flush()
     settings = {
-        case.setting: setting_named(session, effect, case.setting, scene.settings[case.setting]) for case in scene.cases
+        name: setting_named(session, effect, SettingAsked(name, scene.settings[name]))
+        for name in dict.fromkeys(case.setting for case in scene.cases)
     }
     signals = {signal.name: signal for signal in session.scalars(select(Signal))}
     usual = null_test_limits()

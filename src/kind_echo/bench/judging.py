@@ -9,9 +9,13 @@ from sqlalchemy.orm import Session, joinedload
 from kind_echo.bench.analysing import analyse, analysis_key, options_for
 from kind_echo.bench.documents import limit_from, reading_from
 from kind_echo.bench.references import current_reference, current_references_of
+from kind_echo.bench.stimulus import make_stimulus
 from kind_echo.bench.verdicts import Verdict, judge_cell
 from kind_echo.core.measures import Limit
-from kind_echo.store.models import Analysis, Cell, Reference, Render, Run
+from kind_echo.core.source import ArraySource
+from kind_echo.store.blobs import store_content
+from kind_echo.store.encoding import ENCODINGS
+from kind_echo.store.models import Analysis, Cell, Content, Reference, Render, Run
 
 _KEPT = ("verdict", "why", "ink", "unfit", "broken", "measured")
 
@@ -34,13 +38,24 @@ def judge_now(session: Session, cell: Cell) -> None:
     readings = [reading_from(d) for d in cell.render.readings]
     verdict = judge_cell(readings, None, limits)
     cell.reference, cell.analysis = None, None
-    if not verdict.unfit:
+    other = None
+    if not verdict.unfit and cell.case.against == "signal":
+        other = _signal_content(session, cell)
+    elif not verdict.unfit:
         cell.reference = current_reference(session, cell)
-    if cell.reference is not None:
+        other = cell.reference.render.content if cell.reference is not None else None
+    if other is not None:
         options = options_for(cell.case.signal.request, cell.condition.rate)
-        cell.analysis = analyse(session, cell.reference.render.content, cell.render.content, options)
+        cell.analysis = analyse(session, other, cell.render.content, options)
         verdict = judge_cell(readings, [reading_from(d) for d in cell.analysis.readings], limits)
     keep_verdict(cell, verdict, cell.render, cell.analysis)
+
+
+def _signal_content(session: Session, cell: Cell) -> Content:
+    """The signal of a cell as audio that is kept, so that it can be laid under renders and listened to."""
+    condition = cell.condition
+    samples = make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate)
+    return store_content(session, ArraySource(samples, condition.rate), ENCODINGS["DOUBLE"])
 
 
 def keep_verdict(cell: Cell, verdict: Verdict, render: Render, analysis: Analysis | None) -> None:
@@ -98,7 +113,9 @@ def _judged_alike(earlier: Cell, cell: Cell, reference: Reference | None, limits
     if limit_documents(earlier.case.limits, own) != limits:
         return False
     if earlier.unfit:
-        return True
+        return earlier.case.against == cell.case.against
+    if "signal" in (earlier.case.against, cell.case.against):
+        return False  # judged by its readings: the comparison itself is kept, and not made again
     if reference is None or earlier.render is None:
         return reference is None and earlier.analysis_key is None
     options = options_for(cell.case.signal.request, cell.condition.rate)

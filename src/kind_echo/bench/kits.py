@@ -118,7 +118,9 @@ def can_be_had(session: Session, cell: Cell) -> bool:
 
 
 def why_not(session: Session, cell: Cell) -> str | None:
-    """Why a cell's signal cannot be made under its condition; None where it can."""
+    """Why a cell's signal cannot be made under its condition, or its render not by hand; None where it can."""
+    if cell.case.setting.parts:
+        return "A sum of renders is made by a machine, and not by hand"
     try:
         make_stimulus(session, cell.case.signal.request, cell.condition.channels, cell.condition.rate)
     except KindEchoError as error:

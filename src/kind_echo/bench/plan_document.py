@@ -7,6 +7,7 @@ from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_valida
 
 from kind_echo.core.errors import KindEchoError
 from kind_echo.core.measures import MEASURES, Family, Limit
+from kind_echo.store.models import Against
 
 Value = float | int | str
 Values = dict[str, Value]
@@ -62,22 +63,28 @@ class Limited(_Part):
 
 
 class Sweep(_Part):
-    """A parameter that takes several values, one after the other; all else as the setting has it."""
+    """A parameter that takes several values, one after the other; all else as the setting has it.
+
+    `summed` makes one render of them all: what comes out at each value, added up, as the bands of a splitter are.
+    """
 
     parameter: Name
     values: list[Value] = Field(min_length=1, max_length=200)
+    summed: bool = False
 
 
 class PlanCase(Limited):
     """A signal through a setting, or through several that a sweep makes of it.
 
-    `measures` names the families that are judged; all that come with the signal unless given.
+    `measures` names the families that are judged; all that come with the signal unless given. `against` is what its
+    renders are laid over: their approved references, or the signal itself.
     """
 
     signal: Name
     setting: Name
     sweep: Sweep | None = None
     takes: int = Field(default=1, ge=1, le=50)
+    against: Against = "reference"
     measures: list[Family] | None = None
 
 
@@ -198,9 +205,12 @@ def _reason(error: Any) -> str:
 def _case_text(case: PlanCase) -> str:
     text = f"{case.signal} through {case.setting}"
     if case.sweep is not None:
-        text += f", {case.sweep.parameter} {', '.join(f'{v}' for v in case.sweep.values)}"
+        between = " + " if case.sweep.summed else ", "
+        text += f", {case.sweep.parameter} {between.join(f'{v}' for v in case.sweep.values)}"
     if case.takes > 1:
         text += f", {case.takes} takes"
+    if case.against == "signal":
+        text += ", against the signal"
     return text if case.measures is None else f"{text}, judged by {', '.join(case.measures)}"
 
 

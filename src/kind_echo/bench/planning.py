@@ -25,6 +25,7 @@ from kind_echo.core.measures import Limit, find_measure
 from kind_echo.core.signals import SignalRequest, whole_seconds
 from kind_echo.store.encoding import ENCODINGS
 from kind_echo.store.models import (
+    Against,
     Cell,
     Condition,
     Content,
@@ -43,16 +44,42 @@ _MOST_CELLS = 20_000
 
 
 @dataclass(frozen=True)
+class SettingAsked:
+    """A setting by its name and values; of a sum, the values of each of its parts."""
+
+    name: str
+    values: Values
+    parts: tuple[Values, ...] = ()
+
+
+@dataclass(frozen=True)
+class CaseAsked:
+    """A row of the sheet as a plan asks for it."""
+
+    signal: str
+    request: dict[str, Any]
+    setting: SettingAsked
+    limits: dict[str, Limit]
+    takes: int
+    against: Against
+
+    @property
+    def renders(self) -> int:
+        """How many renders one cell of it takes."""
+        return self.takes * max(1, len(self.setting.parts))
+
+
+@dataclass(frozen=True)
 class Unfolded:
     """A plan with its sweeps, modes, rates and blocks written out; nothing of it is in the database yet.
 
     Attributes:
-        cases: name and request of the signal, name and values of the setting, limits, takes.
+        cases: the rows of the sheet.
         conditions: as the table of conditions has them, with limits of their own.
         excluded: places of a case and a condition that are not rendered.
     """
 
-    cases: list[tuple[str, dict[str, Any], str, Values, dict[str, Limit], int]]
+    cases: list[CaseAsked]
     conditions: list[tuple[dict[str, Any], dict[str, Limit]]]
     excluded: list[tuple[int, int]]
 
@@ -64,8 +91,8 @@ class Unfolded:
     @property
     def renders(self) -> int:
         """How many renders it takes."""
-        takes = [case[5] for case in self.cases]
-        return sum(takes) * len(self.conditions) - sum(takes[case] for case, _ in self.excluded)
+        renders = [case.renders for case in self.cases]
+        return sum(renders) * len(self.conditions) - sum(renders[case] for case, _ in self.excluded)
 
 
 @dataclass(frozen=True)
@@ -99,8 +126,9 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
             reasons.append(f"cases.{number}: {effect.name} has no setting {case.setting}")
         if case.signal in signals and case.setting in settings:
             limits = _case_limits(document, case)
-            for name, values in _swept(case, settings[case.setting], effect, number, reasons):
-                cases.append((case.signal, signals[case.signal], name, values, limits, case.takes))
+            for setting in _swept(case, settings[case.setting], effect, number, reasons):
+                asked = CaseAsked(case.signal, signals[case.signal], setting, limits, case.takes, case.against)
+                cases.append(asked)
     conditions = [found for number, one in enumerate(document.conditions, start=1)
                   for found in _conditions(session, one, number, reasons)]  # fmt: skip
     _refuse_twice(cases, conditions, reasons)
@@ -110,12 +138,13 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
         raise BadPlan(reasons)
     excluded = [
         (i, j)
-        for i, (signal, _, setting, *_) in enumerate(cases)
+        for i, asked in enumerate(cases)
         for j, (condition, _) in enumerate(conditions)
         if any(
             one.holds({
-                "signal": signal, "setting": setting, "host": condition["host"], "version": condition["host_version"],
-                "mode": condition["mode"], "rate": condition["rate"], "block": condition["block_size"],
+                "signal": asked.signal, "setting": asked.setting.name, "host": condition["host"],
+                "version": condition["host_version"], "mode": condition["mode"],
+                "rate": condition["rate"], "block": condition["block_size"],
             })
             for one in document.exclude
         )
@@ -141,9 +170,12 @@ def save_plan(session: Session, document: PlanDocument, *, who: str, now: dateti
     elif document_of(session, latest_revision(session, plan.id)) == document:
         return latest_revision(session, plan.id)
     drafts = [
-        CaseDraft(_signal(session, name, request), setting_named(session, effect, setting, values), limits, takes)
-        for name, request, setting, values, limits, takes in unfolded.cases
-    ]
+        CaseDraft(
+            _signal(session, one.signal, one.request), setting_named(session, effect, one.setting), one.limits,
+            one.takes, one.against,
+        )
+        for one in unfolded.cases
+    ]  # fmt: skip
     conditions = [condition_of(session, **condition) for condition, _ in unfolded.conditions]
     revision = revise_plan(
         session, plan, drafts, conditions, now, made_by=who, note=document.note,
@@ -172,7 +204,7 @@ def document_of(session: Session, revision: PlanRevision) -> PlanDocument:
         settings={case.setting.name: case.setting.parameters for case in revision.cases},
         cases=[
             PlanCase(
-                signal=case.signal.name, setting=case.setting.name, takes=case.takes,
+                signal=case.signal.name, setting=case.setting.name, takes=case.takes, against=case.against,
                 limits=_unusual(case.limits, usual),
             )
             for case in revision.cases
@@ -185,12 +217,12 @@ def cost_of(session: Session, document: PlanDocument, unfolded: Unfolded) -> Cos
     """What a run of a plan will take, by what renders took so far."""
     most = 0
     excluded = set(unfolded.excluded)
-    for i, (_, request, _, _, _, takes) in enumerate(unfolded.cases):
+    for i, one in enumerate(unfolded.cases):
         for j, (condition, _) in enumerate(unfolded.conditions):
             if (i, j) not in excluded:
-                frames = round(_seconds(session, request, condition["rate"]) * condition["rate"])
+                frames = round(_seconds(session, one.request, condition["rate"]) * condition["rate"])
                 width = ENCODINGS[condition["word_length"]].width
-                most += frames * condition["channels"] * width * takes
+                most += frames * condition["channels"] * width * one.takes
     pace = _pace(session, document.effect)
     seconds = None if pace is None else pace * unfolded.renders
     return Cost(unfolded.cells, unfolded.renders, seconds, most)
@@ -206,11 +238,12 @@ def condition_of(session: Session, **wanted: Any) -> Condition:
     return found
 
 
-def setting_named(session: Session, effect: Effect, name: str, values: Values) -> Setting:
+def setting_named(session: Session, effect: Effect, asked: SettingAsked) -> Setting:
     """The setting of that name; it is written down where it is new."""
-    found = session.scalar(select(Setting).where(Setting.effect_id == effect.id, Setting.name == name))
+    found = session.scalar(select(Setting).where(Setting.effect_id == effect.id, Setting.name == asked.name))
     if found is None:
-        found = Setting(effect_id=effect.id, name=name, parameters=values)
+        parts = [dict(values) for values in asked.parts]
+        found = Setting(effect_id=effect.id, name=asked.name, parameters=asked.values, parts=parts)
         session.add(found)
         session.flush()
     return found
@@ -251,10 +284,10 @@ def _settings(session: Session, effect: Effect, document: PlanDocument, reasons:
     return known
 
 
-def _swept(case: PlanCase, values: Values, effect: Effect, number: int, reasons: list[str]) -> list[tuple[str, Values]]:
-    """Name and values of the settings that a case goes through."""
+def _swept(case: PlanCase, values: Values, effect: Effect, number: int, reasons: list[str]) -> list[SettingAsked]:
+    """The settings that a case goes through."""
     if case.sweep is None:
-        return [(case.setting, values)]
+        return [SettingAsked(case.setting, values)]
     wanted = case.sweep.parameter
     parameter = next((p for p in effect.parameters if p["name"] == wanted), None)
     if parameter is None:
@@ -264,7 +297,14 @@ def _swept(case: PlanCase, values: Values, effect: Effect, number: int, reasons:
     for value in case.sweep.values:
         if not _within(parameter, value):
             reasons.append(f"cases.{number}.sweep: {wanted} cannot be {value}")
-    return [(f"{case.setting}, {wanted} {_number(v)}{unit}", {**values, wanted: v}) for v in case.sweep.values]
+    parts = [{**values, wanted: v} for v in case.sweep.values]
+    if case.sweep.summed:
+        added = " + ".join(_number(v) for v in case.sweep.values)
+        return [SettingAsked(f"{case.setting}, {wanted} {added}{unit}", values, tuple(parts))]
+    return [
+        SettingAsked(f"{case.setting}, {wanted} {_number(v)}{unit}", part)
+        for v, part in zip(case.sweep.values, parts, strict=True)
+    ]
 
 
 def _within(parameter: dict[str, Any], value: object) -> bool:
@@ -324,10 +364,10 @@ def _conditions(
     ]  # fmt: skip
 
 
-def _refuse_twice(cases: list[Any], conditions: list[Any], reasons: list[str]) -> None:
-    places = [(case[0], case[2], case[5]) for case in cases]
+def _refuse_twice(cases: list[CaseAsked], conditions: list[Any], reasons: list[str]) -> None:
+    places = [(case.signal, case.setting.name, case.takes, case.against) for case in cases]
     reasons += [f"cases: {signal} through {setting} is there twice"
-                for signal, setting, takes in sorted({p for p in places if places.count(p) > 1})]  # fmt: skip
+                for signal, setting, *_ in sorted({p for p in places if places.count(p) > 1})]  # fmt: skip
     listed = [tuple(condition.items()) for condition, _ in conditions]
     if len(set(listed)) < len(listed):
         reasons.append("conditions: one of them is there twice")

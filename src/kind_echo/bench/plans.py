@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.documents import limit_document
 from kind_echo.core.errors import KindEchoError
 from kind_echo.core.measures import Limit, default_limits
-from kind_echo.store.models import Build, Case, Condition, Effect, Plan, PlanRevision, Setting, Signal
+from kind_echo.store.models import Against, Build, Case, Condition, Effect, Plan, PlanRevision, Setting, Signal
 
 
 class PlanNotFound(KindEchoError):
@@ -40,6 +40,7 @@ class CaseDraft:
     setting: Setting
     limits: dict[str, Limit]
     takes: int = 1
+    against: Against = "reference"
 
 
 def null_test_limits() -> dict[str, Limit]:
@@ -47,9 +48,10 @@ def null_test_limits() -> dict[str, Limit]:
     return default_limits(("integrity", "compare"))
 
 
-def case_fingerprint(signal: dict[str, Any], parameters: dict[str, Any]) -> str:
-    """What makes two cases the same, whatever plan they stand in: the stimulus and the parameters."""
-    return hashlib.sha256(json.dumps([signal, parameters], sort_keys=True).encode()).hexdigest()
+def case_fingerprint(signal: dict[str, Any], parameters: dict[str, Any], parts: Sequence[dict[str, Any]] = ()) -> str:
+    """What makes two cases the same, whatever plan they stand in: the stimulus and the parameters, of a sum each's."""
+    told = [signal, parameters, *parts]
+    return hashlib.sha256(json.dumps(told, sort_keys=True).encode()).hexdigest()
 
 
 def revise_plan(
@@ -70,9 +72,10 @@ def revise_plan(
             position=position,
             signal=draft.signal,
             setting=draft.setting,
-            fingerprint=case_fingerprint(draft.signal.request, draft.setting.parameters),
+            fingerprint=case_fingerprint(draft.signal.request, draft.setting.parameters, draft.setting.parts or ()),
             limits={key: limit_document(limit) for key, limit in draft.limits.items()},
             takes=draft.takes,
+            against=draft.against,
         )
         for position, draft in enumerate(cases)
     ]

@@ -1,13 +1,15 @@
 """From a cell to audio: what a renderer of this machine is asked for, and how long it took."""
 
 import time
+from dataclasses import replace
 from functools import cache
 
+import numpy as np
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.keeping import Rendered
 from kind_echo.bench.stimulus import make_stimulus
-from kind_echo.renderers.contract import Offer, Renderer, RenderFailed, RenderRequest
+from kind_echo.renderers.contract import Offer, Renderer, RenderFailed, RenderRequest, RenderResult
 from kind_echo.renderers.machine import offers
 from kind_echo.store.models import Cell
 
@@ -39,12 +41,35 @@ def request_for(session: Session, cell: Cell) -> RenderRequest:
         block_size=condition.block_size,
         signal=make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate),
         handle=build.effect.handle,
+        parts=tuple(cell.case.setting.parts),
     )
 
 
 def render_takes(renderer: Renderer, request: RenderRequest, takes: int) -> Rendered:
     """Render a request as often as asked. Raises RenderFailed."""
     wall, cpu = time.perf_counter(), time.thread_time()
-    results = tuple(renderer.render(request) for _ in range(takes))
+    results = tuple(_one(renderer, request) for _ in range(takes))
     wall, cpu = time.perf_counter() - wall, time.thread_time() - cpu
     return Rendered(results, wall, cpu + sum(result.cpu_seconds or 0.0 for result in results))
+
+
+def _one(renderer: Renderer, request: RenderRequest) -> RenderResult:
+    """One take; of a sum, its parts one after the other, added up where they lie.
+
+    Raises RenderFailed, also where parts do not fit: they are added as a mixer would, without moving any.
+    """
+    if not request.parts:
+        return renderer.render(request)
+    parts = [renderer.render(replace(request, values=values, parts=())) for values in request.parts]
+    shapes = {part.samples.shape for part in parts}
+    claims = {(part.claimed_latency, part.compensated) for part in parts}
+    log = "\n".join(part.log for part in parts if part.log)
+    if len(shapes) > 1 or len(claims) > 1:
+        what = "have different lengths" if len(shapes) > 1 else "claim different latencies"
+        raise RenderFailed(f"the parts of the sum {what}", log)
+    cpu = [part.cpu_seconds for part in parts if part.cpu_seconds is not None]
+    memory = [part.memory for part in parts if part.memory is not None]
+    return replace(
+        parts[0], samples=np.sum([part.samples for part in parts], axis=0), log=log,
+        cpu_seconds=sum(cpu) if cpu else None, memory=max(memory) if memory else None,
+    )  # fmt: skip

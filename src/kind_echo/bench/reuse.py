@@ -30,6 +30,7 @@ def render_key(renderer: Renderer, cell: Cell) -> str | None:
         condition.host, condition.host_version, condition.mode, condition.rate, condition.block_size,
         condition.channels, condition.word_length, wants_lossy(case.limits), MEASURE_VERSION,
     ]  # fmt: skip
+    parts += [case.setting.parts] if case.setting.parts else []
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
 
 

@@ -144,6 +144,22 @@ def _aliases(bench: Bench) -> PlanDocument:
     return _plan(bench, "Alias sweep", {"Stepped tones": _STEPS}, cases, _conditions(bench, [44_100, 96_000]), limits)
 
 
+def _bands(bench: Bench) -> PlanDocument:
+    """What comes out of each way of an output that can be chosen, added up, against what went in."""
+    whole = {"all", "sum", "full", "stereo", "both", "mix"}
+    found = next((p for p in bench.effect.parameters if "output" in str(p["name"]).lower() and p.get("choices")), None)
+    bands = [choice for choice in found["choices"] if str(choice).lower() not in whole] if found else []
+    if found is None or len(bands) < 2:
+        raise BadPlan([f"{bench.effect.name} has no outputs to choose from, whose sum could be taken"])
+    signals = {"Exponential sweep": _SWEEP, "Bells with short peaks": _BELLS}
+    sweep = Sweep(parameter=found["name"], values=[*bands], summed=True)
+    cases = [PlanCase(signal=signal, setting=AS_IT_COMES, sweep=sweep, against="signal") for signal in signals]
+    near = PlanLimit(at_most=-100.0, because="the bands of a splitter add up to what went in")
+    late = PlanLimit()  # a splitter is as late as it claims, which is judged elsewhere
+    limits = {"residual_rms": near, "residual_peak": PlanLimit(at_most=-80.0), "delay": late}
+    return _plan(bench, "Band-sum null", signals, cases, _conditions(bench, _USUAL_RATES), limits)
+
+
 def _idle(bench: Bench) -> PlanDocument:
     limits = {"flatness_error": _near(0.0, 0.1, "nothing is set, so nothing may change")}
     signals = {"Exponential sweep": _SWEEP, "Tone 997 Hz, −6 dBFS": _TONE}
@@ -203,6 +219,7 @@ TEMPLATES = (
     Template("transfer", "Transfer curve", "Which level goes out for each that goes in?", _transfer),
     Template("aliases", "Alias sweep", "Where do tones fold, and how loud?", _aliases),
     Template("idle", "Idle transparency and response", "Does it change anything when nothing is set?", _idle),
+    Template("bands", "Band-sum null", "Do the bands of a splitter add up to what went in?", _bands),
     Template("latency", "Latency claimed against measured", "Is it as late as it says?", _latency),
     Template("modes", "Real time against offline", "Is what is heard what is rendered?", _modes),
     Template("rates", "Rate against rate", "Does it behave alike at every sample rate?", _rates),

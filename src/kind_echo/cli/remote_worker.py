@@ -126,7 +126,8 @@ class RemoteWorker:
         data = self._server.fetch(self._path(f"jobs/{job_id}/signal"))
         signal = np.frombuffer(data, "<f8").reshape(asked["frames"], asked["channels"])
         known = ("effect", "version", "values", "host", "host_version", "mode", "rate", "block_size", "handle")
-        request = RenderRequest(signal=signal, **{key: asked[key] for key in known})
+        parts = tuple(asked["parts"])
+        request = RenderRequest(signal=signal, parts=parts, **{key: asked[key] for key in known})
         # Taken before the render: what is replaced under it must not be taken for the new one.
         artefact = self._artefact(request.effect, request.handle, request.version, queue)
         rendered = render_takes(self._renderers[queue], request, asked["takes"])

@@ -26,6 +26,7 @@ class RenderRequest:
         values: parameters of the setting by name.
         block_size: frames that the host processes at a time.
         handle: what the renderer knows the effect by, where that is not its name.
+        parts: of a sum, the values of each of its parts; a renderer is asked for one after the other.
     """
 
     effect: str
@@ -38,6 +39,7 @@ class RenderRequest:
     block_size: int
     signal: Samples
     handle: str = ""
+    parts: tuple[Values, ...] = ()
 
 
 @dataclass(frozen=True)

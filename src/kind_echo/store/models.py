@@ -1,7 +1,7 @@
 """The tables: names as in the design's list of words; rules that a database can hold are held here."""
 
 from datetime import date, datetime
-from typing import Any
+from typing import Any, Literal
 
 from sqlalchemy import (
     BigInteger,
@@ -21,6 +21,7 @@ from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase, Mapped, mapped_column, relationship
 
 Json = dict[str, Any]
+Against = Literal["reference", "signal"]
 
 
 class Base(DeclarativeBase):
@@ -73,7 +74,7 @@ class Build(Base):
 
 
 class Setting(Base):
-    """Named parameter values of an effect."""
+    """Named parameter values of an effect; of a sum of renders, those of each of its parts."""
 
     __tablename__ = "setting"
     __table_args__ = (UniqueConstraint("effect_id", "name"),)
@@ -81,6 +82,7 @@ class Setting(Base):
     effect_id: Mapped[int] = mapped_column(ForeignKey("effect.id"))
     name: Mapped[str]
     parameters: Mapped[Json]
+    parts: Mapped[list[Json]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
 
 
 class Signal(Base):
@@ -171,10 +173,16 @@ class PlanRevision(Base):
 
 
 class Case(Base):
-    """A signal through a setting, with limits; the fingerprint finds its reference across revisions."""
+    """A signal through a setting, with limits; the fingerprint finds its reference across revisions.
+
+    `against` is what its renders are laid over: their approved references, or the signal itself.
+    """
 
     __tablename__ = "case"
-    __table_args__ = (UniqueConstraint("revision_id", "position"),)
+    __table_args__ = (
+        UniqueConstraint("revision_id", "position"),
+        CheckConstraint("against IN ('reference', 'signal')", name="against"),
+    )
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     revision_id: Mapped[int] = mapped_column(ForeignKey("plan_revision.id"))
     position: Mapped[int]
@@ -183,6 +191,7 @@ class Case(Base):
     fingerprint: Mapped[str]
     limits: Mapped[Json]
     takes: Mapped[int] = mapped_column(server_default="1")
+    against: Mapped[Against] = mapped_column(Text, default="reference", server_default="reference")
     revision: Mapped[PlanRevision] = relationship(back_populates="cases")
     signal: Mapped[Signal] = relationship()
     setting: Mapped[Setting] = relationship()

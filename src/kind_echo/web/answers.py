@@ -14,6 +14,7 @@ from kind_echo.bench.judging import limits_of
 from kind_echo.bench.runs import RunSummary, troubled_cells
 from kind_echo.core.limits import judge
 from kind_echo.core.measures import Limit
+from kind_echo.store.blobs import find_content
 from kind_echo.store.models import Analysis, Cell, Condition, Content, Pair, Reference, Render, Upload
 from kind_echo.web.bodies import (
     AlignmentBody,
@@ -99,6 +100,10 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
     elif reference is not None:
         name = f"{build.effect.name} {_version_of(session, reference)}"
         side = _content_side(reference.render.content, name, "approved reference")
+    elif analysis is not None and cell.case.against == "signal":
+        side = _content_side(
+            find_content(session, analysis.reference_sha256), cell.case.signal.name, "the signal itself"
+        )
     ordered = troubled_cells(session, cell.run_id)
     render_readings = render.readings if render is not None else []
     known = {r["measure"] for r in analysis.readings} if analysis else set()

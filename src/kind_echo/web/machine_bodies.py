@@ -91,6 +91,7 @@ class RenderJobBody(Body):
     frames: int
     takes: int
     word_length: str
+    parts: list[dict[str, float | int | str]]
 
 
 class JobBody(Body):

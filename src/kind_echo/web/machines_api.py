@@ -143,5 +143,6 @@ def _job_body(job: Wanted) -> JobBody:
         effect=asked.effect, handle=asked.handle, version=asked.version, values=asked.values, host=asked.host,
         host_version=asked.host_version, mode=asked.mode, rate=asked.rate, block_size=asked.block_size,
         channels=channels, frames=frames, takes=job.takes, word_length=job.word_length,
+        parts=[dict(values) for values in asked.parts],
     )  # fmt: skip
     return JobBody(job_id=job.job_id, builds=[], render=render)

@@ -1,4 +1,4 @@
-"""People, their ways in, tokens of programs, what machines deliver, and how often jobs came to an end."""
+"""People, ways in, tokens, what machines deliver, how often jobs came to an end; sums, and cases against the signal."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -19,6 +19,9 @@ def _id() -> "sa.Column[int]":
 
 
 def upgrade() -> None:
+    op.add_column("setting", sa.Column("parts", JSONB(), nullable=False, server_default=sa.text("'[]'")))
+    op.add_column("case", sa.Column("against", sa.Text(), nullable=False, server_default="reference"))
+    op.create_check_constraint(op.f("ck_case_against"), "case", "against IN ('reference', 'signal')")
     op.create_table(
         "person",
         _id(),
@@ -85,3 +88,6 @@ def upgrade() -> None:
 def downgrade() -> None:
     for table in ("delivery", "job_count", "token", "sign_in_link", "person"):
         op.drop_table(table)
+    op.drop_constraint(op.f("ck_case_against"), "case")
+    op.drop_column("case", "against")
+    op.drop_column("setting", "parts")
