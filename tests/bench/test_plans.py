@@ -161,7 +161,7 @@ def test_plans_of_the_demo_are_written_out_and_read_as_what_they_are(seen: str) 
 def test_every_template_fits_every_effect(seen: str, template: Any) -> None:
     with transaction() as session:
         for name in session.scalars(select(Effect.name)):
-            if template.key == "bands" and name != "Weir":
+            if template.key == "bands" and name not in ("Weir", "Sedge"):
                 with pytest.raises(BadPlan, match="has no outputs to choose from"):
                     plan_from(session, template.key, name)
                 continue

@@ -145,7 +145,7 @@ def _aliases(bench: Bench) -> PlanDocument:
 
 
 def _bands(bench: Bench) -> PlanDocument:
-    """What comes out of each way of an output that can be chosen, added up, against what went in."""
+    """All that can be chosen as output, added up, against what went in: bands, or a result and what was taken out."""
     whole = {"all", "sum", "full", "stereo", "both", "mix"}
     found = next((p for p in bench.effect.parameters if "output" in str(p["name"]).lower() and p.get("choices")), None)
     bands = [choice for choice in found["choices"] if str(choice).lower() not in whole] if found else []
