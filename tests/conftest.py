@@ -23,7 +23,7 @@ from kind_echo.renderers.machine import FILE_VARIABLE
 from kind_echo.store.backup import backup, restore
 from kind_echo.store.database import URL_VARIABLE, engine
 from kind_echo.store.models import Run
-from kind_echo.web.doors import SECRET_VARIABLE
+from kind_echo.web.sessions import SECRET_VARIABLE
 
 BIN = PROJECT / ".venv" / "bin"
 UNSAFE_BUT_FAST = ("fsync = off", "synchronous_commit = off", "full_page_writes = off", "max_connections = 200")

@@ -12,8 +12,9 @@ from kind_echo.store.accounts import Token
 from kind_echo.store.database import transaction
 from kind_echo.store.models import Event
 from kind_echo.web.app import create_app
-from kind_echo.web.doors import PROXIES_VARIABLE, SECRET_VARIABLE, BadSecretFile, CannotKeepOut, route_key
+from kind_echo.web.doors import route_key
 from kind_echo.web.reach import REACH
+from kind_echo.web.sessions import PROXIES_VARIABLE, SECRET_VARIABLE, BadSecretFile, CannotKeepOut
 from tests.signing import person, sign, token
 
 _CALLERS = ["nobody", *ROLES, *SCOPES]

@@ -163,6 +163,24 @@ def test_links_bombs_and_crowds_in_zips_are_refused(client: FlaskClient, kit: st
     assert (answer.status_code, "it holds 5001 files" in answer.text) == (422, True)
 
 
+@pytest.mark.parametrize("depth", [400, 100_000])
+def test_what_is_nested_without_end_is_refused(blank: FlaskClient, depth: int) -> None:
+    nested = "[" * depth + "]" * depth
+    as_yaml = blank.post("/api/plans/read", json={"yaml": f"plan: {nested}"})
+    assert as_yaml.status_code == 422
+    as_json = blank.post("/api/plans/check", data='{"note": ' + nested + "}", content_type="application/json")
+    assert as_json.status_code in (400, 422)
+
+
+def test_a_plan_that_unfolds_to_more_than_memory_holds_is_refused(blank: FlaskClient) -> None:
+    """Nine lists of nine aliases each: 9⁹ entries in some 300 bytes."""
+    lines = ["a0: &a0 [x, x, x, x, x, x, x, x, x]"]
+    lines += [f"a{n}: &a{n} [{', '.join([f'*a{n - 1}'] * 9)}]" for n in range(1, 10)]
+    answer = blank.post("/api/plans/read", json={"yaml": "\n".join(lines)})
+    assert answer.status_code == 422
+    assert "an alias is not taken" in answer.text
+
+
 def test_a_body_longer_than_it_says_is_not_read_on(client: FlaskClient, demo: str) -> None:
     before = query(demo, "SELECT count(*) FROM upload")
     data = sound_files()["WAV PCM_16"]

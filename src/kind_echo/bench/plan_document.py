@@ -146,7 +146,9 @@ def check_document(data: object) -> PlanDocument:
 def read_yaml(text: str) -> PlanDocument:
     """A plan from YAML. Raises BadPlan, with the line where the text is no YAML."""
     try:
-        data = yaml.safe_load(text)
+        data = yaml.load(text, _Loader)
+    except RecursionError as error:
+        raise BadPlan(["it is nested deeper than any plan is"]) from error
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
         where = f"line {mark.line + 1}: " if mark is not None else ""
@@ -154,6 +156,17 @@ def read_yaml(text: str) -> PlanDocument:
     if not isinstance(data, dict):
         raise BadPlan(["it has no parts such as plan, effect, cases and conditions"])
     return check_document(data)
+
+
+class _Loader(yaml.SafeLoader):
+    """Plain data alone, without aliases: a few lines of them can stand for more than any memory holds."""
+
+    def compose_node(self, parent: Any, index: Any) -> Any:
+        """The next node. Raises ComposerError for an alias."""
+        if self.check_event(yaml.events.AliasEvent):
+            at = self.peek_event().start_mark  # type: ignore[no-untyped-call]
+            raise yaml.composer.ComposerError(None, None, "an alias is not taken; write out what it stands for", at)
+        return super().compose_node(parent, index)
 
 
 def write_yaml(document: PlanDocument) -> str:

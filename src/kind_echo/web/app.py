@@ -27,7 +27,8 @@ from kind_echo.web import (
 )
 from kind_echo.web.answers import answer
 from kind_echo.web.bodies import MeasureBody, MeasuresBody, ProblemBody
-from kind_echo.web.doors import limit_rates, stand_guard
+from kind_echo.web.doors import stand_guard
+from kind_echo.web.rates import limit_rates
 
 _APIS = (
     health_api, people_api, time_api, runs_api, plans_api, audio_api, references_api, uploads_api, kits_api,

@@ -111,6 +111,10 @@ def register(app: OpenAPI) -> None:
             return problem(422, "CannotBeKept", _NOT_KEEPABLE)
         return unexpected(error)
 
+    @app.errorhandler(RecursionError)
+    def too_deep(_: RecursionError) -> Response:
+        return problem(422, "InvalidRequest", "The request is nested deeper than anything that is taken.")
+
     @app.errorhandler(HTTPException)
     def http(error: HTTPException) -> Response:
         return problem(error.code or 500, error.name, error.description or error.name)

@@ -6,7 +6,7 @@ import structlog
 
 from kind_echo.bench.logs import set_up_logs
 from kind_echo.web.app import create_app
-from kind_echo.web.doors import SECRET_VARIABLE
+from kind_echo.web.sessions import SECRET_VARIABLE
 
 set_up_logs()
 if not os.environ.get(SECRET_VARIABLE):
