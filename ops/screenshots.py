@@ -130,6 +130,7 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
     picture("people", "/people")
     picture("kit", f"/runs/{_kit_run(visitor)}/kit")
     page.goto(f"{address}/compare")
+    page.locator("input[type=file]").nth(1).wait_for(state="attached")
     with tempfile.TemporaryDirectory() as folder:
         for field, path in zip(page.locator("input[type=file]").all(), example_files(Path(folder)), strict=True):
             field.set_input_files(path)

@@ -12,7 +12,7 @@ import subprocess
 import sys
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 from types import TracebackType
@@ -147,7 +147,8 @@ class Decoder:
         child.wait()
         for pipe in (child.stdin, child.stdout):
             if pipe is not None:
-                pipe.close()
+                with suppress(OSError):  # what was still to be written to one that is gone
+                    pipe.close()
 
 
 def main() -> None:
