@@ -4,11 +4,13 @@ import { useLocation, useNavigate } from "react-router";
 import { linkQuery, meQuery, useLink, useSignIn } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Labelled } from "../parts/fields";
+import { useTheme } from "../shell/theme";
 
 export const LEAST_PASSWORD = 12;
 
 /** The way in: by name and password, or by a link, whose secret stands behind the mark in the address. */
 export function SignInPage() {
+  useTheme();
   const { hash } = useLocation();
   const secret = hash.slice(1);
   const me = useQuery(meQuery); // what comes of it is sent with each form

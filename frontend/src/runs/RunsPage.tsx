@@ -115,7 +115,7 @@ function RunTable({ runs }: { runs: Run[] }) {
       <thead className="text-left text-xs text-quiet">
         <tr className="[&>th]:px-3 [&>th]:py-2 [&>th]:font-normal [&>th:first-child]:pl-5">
           <th scope="col">Build</th>
-          <th scope="col" className="w-[34%]">
+          <th scope="col" className="w-[26%] xl:w-[34%]">
             How it stands
           </th>
           <th scope="col" className="text-right">
@@ -149,7 +149,7 @@ function RunTable({ runs }: { runs: Run[] }) {
                 run {run.id}, revision {run.revision}
               </p>
             </td>
-            <td>
+            <td className="whitespace-nowrap">
               {dateTime(run.requested_at)}
               <p className="text-quiet">{run.requested_by}</p>
             </td>
