@@ -27,6 +27,11 @@ def test_the_page_asks_nothing_of_any_other_host_and_runs_no_inline_script(blank
     assert "://" not in answer.text.replace("http://www.w3.org", "")
 
 
+def test_a_file_of_a_page_that_is_no_more_is_not_there(blank: FlaskClient) -> None:
+    """Were the page itself sent instead, a browser would take it for a script, and show nothing."""
+    assert blank.get("/assets/index-of-yesterday.js").status_code == 404
+
+
 def test_the_registry_is_served_as_it_is_declared(blank: FlaskClient) -> None:
     served: Any = blank.get("/api/measures").json
     assert [m["key"] for m in served["measures"]] == list(MEASURES)

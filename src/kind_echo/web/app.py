@@ -1,6 +1,5 @@
 """The web application: the API under /api, the page for every other address."""
 
-from functools import cache
 from pathlib import Path
 
 from flask import Response, json, request, send_from_directory
@@ -73,6 +72,8 @@ def create_app() -> OpenAPI:
             return problems.problem(404, "NotFound", f"There is nothing at /{path}.")
         if path and path != "index.html" and (_STATIC / path).is_file():
             return send_from_directory(_STATIC, path, max_age=_FOREVER if path.startswith("assets/") else 0)
+        if path.startswith("assets/"):
+            return problems.problem(404, "NotFound", f"There is nothing at /{path}; the page may have been renewed.")
         made = Response(_page_under(request.script_root), content_type="text/html; charset=utf-8")
         made.headers["Cache-Control"] = "no-cache"
         return made
@@ -81,7 +82,6 @@ def create_app() -> OpenAPI:
     return app
 
 
-@cache
 def _page_under(root: str) -> str:
     """The page, with its files and the API where a proxy has put them. It was built with addresses that begin by ./"""
     page = (_STATIC / "index.html").read_text()
