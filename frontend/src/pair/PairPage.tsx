@@ -62,6 +62,11 @@ export function CellPairPage() {
                 {" "}
                 against <b className="font-semibold">the reference of {cell.reference_version}</b>
               </>
+            ) : pair.data.reference ? (
+              <>
+                {" "}
+                against <b className="font-semibold">the signal itself</b>
+              </>
             ) : (
               ", which has no reference"
             )}

@@ -68,7 +68,7 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
                   label={`Values of the sweep of ${of}`}
                   values={one.sweep.values}
                   placeholder="2, 4, 8"
-                  className="w-28"
+                  className="w-36"
                   onChange={(values) =>
                     one.sweep && put({ sweep: { ...one.sweep, values: values.length > 0 ? values : [0] } })
                   }
