@@ -52,7 +52,8 @@ export function Grid(props: Props) {
   }, [chosen, place, virtual, box]);
   const width = props.figures ? "minmax(3.4rem, 4.6rem)" : "minmax(1.9rem, 4.6rem)";
   const template = `11rem repeat(${columns.length}, ${width}) 4.5rem`;
-  const first = rows[0]?.slots.find((slot) => slot)?.cell.id;
+  // Each row is told of what is its own alone: a step by key then draws two rows anew, and not all that are in sight.
+  const reached = place >= 0 ? chosen : rows[0]?.slots.find((slot) => slot)?.cell.id;
   return (
     <div
       role="grid"
@@ -81,7 +82,7 @@ export function Grid(props: Props) {
                 columns={columns}
                 template={template}
                 chosen={ids.includes(chosen) ? chosen : undefined}
-                tabbable={place >= 0 ? chosen : first}
+                tabbable={ids.includes(reached) ? reached : undefined}
                 marked={ids.some((id) => id !== undefined && marked.has(id)) ? marked : NONE}
                 figures={props.figures}
                 tick={props.tick}
