@@ -73,7 +73,7 @@ export function Grid(props: Props) {
             <div
               key={item.key}
               role="presentation"
-              className="absolute inset-x-0 top-0"
+              className="absolute inset-x-0 top-0 [contain:layout_style]"
               style={{ transform: `translateY(${item.start}px)` }}
             >
               <GridRow
@@ -292,7 +292,7 @@ const CellView = memo(function CellView(props: CellProps) {
       aria-label={`${label}: ${cell.verdict}. ${cell.why}${decided}${others}${shown && `. ${shown}`}${marked ? ". Marked" : ""}`}
       onClick={() => onChoose(cell.id)}
       onDoubleClick={() => onOpen(cell.id)}
-      className={`relative h-8 scroll-mt-24 scroll-mr-24 scroll-mb-10 scroll-ml-44 self-center overflow-hidden bg-sheet outline-offset-0 ${
+      className={`relative h-8 [contain:strict] scroll-mt-24 scroll-mr-24 scroll-mb-10 scroll-ml-44 self-center overflow-hidden bg-sheet outline-offset-0 ${
         edge ? "mr-px ml-[2px]" : "mx-px"
       } ${chosen ? "z-10 outline-2 outline-text" : ""} ${marked ? "inset-ring-2 inset-ring-quiet" : ""}`}
     >
