@@ -155,7 +155,7 @@ def main() -> None:
         settle(page)
         page.screenshot(path=_FOLDER / "sign-in.png")
         visitor = Visitor(page.context, address)
-        visitor.sign_in(stack.demo_link(DEMO_PERSON).partition("#")[2])
+        visitor.sign_in((stack.demo_link(DEMO_PERSON) or "").partition("#")[2])
         wait_for_runs(visitor)
         _take(page, address, visitor)
         browser.close()

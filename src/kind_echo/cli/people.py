@@ -93,7 +93,10 @@ def reset(name: str) -> None:
 def demo_link(name: str) -> None:
     """Print a link that signs NAME in without a password: once, within twelve hours, and on this machine alone."""
     with told_when_gone(), transaction() as session:
-        click.echo(link_text(local_link(session, person_named(session, name), datetime.now(UTC))))
+        person = person_named(session, name)
+        if person.disabled_at is not None:
+            raise click.ClickException(f"{person.name} is let in no more")
+        click.echo(link_text(local_link(session, person, datetime.now(UTC))))
 
 
 @click.command("token")
