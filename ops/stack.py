@@ -84,7 +84,7 @@ class Stack:
         shutil.rmtree(self.cluster.folder, ignore_errors=True)
 
     def demo_link(self, person: str) -> str | None:
-        """A link that signs a person of the demo in, once and on this machine alone; None if there is no such account."""
+        """A link that signs a person in, once and on this machine alone; None if there is no such account."""
         cluster = self.cluster
         url = cluster.url if cluster is not None else os.environ["KIND_ECHO_DATABASE_URL"]
         environment = os.environ | {"KIND_ECHO_DATABASE_URL": url, "KIND_ECHO_ADDRESS": self.address() or ""}
