@@ -8,13 +8,16 @@ import pytest
 from flask.testing import FlaskClient
 
 from kind_echo.bench.access import ROLES, SCOPES, Caller
+from kind_echo.bench.queue import ANALYSIS_QUEUE, enqueue
 from kind_echo.store.accounts import Token
 from kind_echo.store.database import transaction
 from kind_echo.store.models import Event
+from kind_echo.web import rates, runs_api
 from kind_echo.web.app import create_app
 from kind_echo.web.doors import route_key
 from kind_echo.web.reach import REACH
 from kind_echo.web.sessions import PROXIES_VARIABLE, SECRET_VARIABLE, BadSecretFile, CannotKeepOut
+from tests.conftest import drain
 from tests.signing import person, sign, token
 
 _CALLERS = ["nobody", *ROLES, *SCOPES]
@@ -221,3 +224,47 @@ def test_metrics_are_read_with_a_token(looking: FlaskClient) -> None:
     assert int(done.group(1)) > 300
     assert "kind_echo_workers" in text
     assert program.get("/readyz").json["status"] == "ok"  # type: ignore[index]
+
+
+def test_listening_ends_for_who_is_shut_out(client: FlaskClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(runs_api, "_HEARTBEAT_SECONDS", 0.2)
+    other = sign(client.application.test_client(), "Tove L.", "work")
+    stream = iter(other.get("/api/runs/1/events").response)
+    assert [next(stream), next(stream)] == [b"retry: 2000\n\n", b": still here\n\n"]
+    client.post(f"/api/people/{person('Tove L.', 'work').id}/change", json={"disabled": True})
+    assert len(list(stream)) <= 1
+
+
+def test_files_come_in_no_faster_than_is_taken(empty: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(rates, "_UPLOAD_LIMIT", "3 per minute")
+    app = create_app()
+    client, other = sign(app.test_client()), sign(app.test_client(), "Tove L.", "work")
+    statuses = [client.post("/api/uploads?name=x", data=b"no sound").status_code for _ in range(5)]
+    assert statuses == [422, 422, 422, 429, 429]
+    assert other.post("/api/uploads?name=x", data=b"no sound").status_code == 422  # each by themselves
+
+
+def test_attempts_that_fail_are_counted(client: FlaskClient, monkeypatch: pytest.MonkeyPatch) -> None:
+    def break_down(*_: object) -> None:
+        raise ValueError("the disk is full")
+
+    monkeypatch.setattr(jobs_of(), "judge_now", break_down)
+    before = _failures(client)
+    with transaction() as session:
+        enqueue(session, "analyse_cell", ANALYSIS_QUEUE, 0, cell_id=1)
+    drain()
+    assert _failures(client) == before + 1
+
+
+def jobs_of() -> Any:
+    """The jobs; imported late, for they want a database."""
+    from kind_echo.bench import jobs
+
+    return jobs
+
+
+def _failures(client: FlaskClient) -> float:
+    found = re.search(
+        r'^kind_echo_job_failures_total\{task="analyse_cell"\} (\S+)', client.get("/metrics").text, re.MULTILINE
+    )
+    return float(found.group(1)) if found else 0.0
