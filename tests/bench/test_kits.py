@@ -1,6 +1,7 @@
 """A render kit goes out, is rendered elsewhere by one hand or another, and comes back: nothing is matched silently."""
 
 import csv
+import html
 import io
 import zipfile
 from collections.abc import Callable
@@ -96,6 +97,26 @@ def _cell(cell_id: int | None) -> Cell:
         _ = cell.render, cell.case.signal, cell.condition
         session.expunge_all()
         return cell
+
+
+def test_names_that_would_be_a_formula_or_a_script_are_neither(run: int, tmp_path: Path) -> None:
+    """CSV injection as OWASP describes it: a cell that begins with =, +, −, @ or a tab is taken for a formula."""
+    names = ("=HYPERLINK(1)", "+1", "-1", "@SUM(1)", "\tx", "<script>alert(1)</script>")
+    for name in names:
+        with transaction() as session:
+            cells = cells_of(session, run)
+            cells[0].case.setting.name = name
+            session.flush()
+            write_kit(session, run, tmp_path / "kit.zip")
+            session.rollback()
+        with zipfile.ZipFile(tmp_path / "kit.zip") as archive:
+            rows = csv.DictReader(io.StringIO(archive.read("manifest.csv").decode("utf-8-sig")))
+            shown = {row["setting"] for row in rows}
+            page = archive.read("instructions.html").decode()
+        assert (name if name.startswith("<") else f"'{name}") in shown
+        assert not any(setting[:1] in "=+-@\t" for setting in shown)
+        assert "<script" not in page
+        assert html.escape(name) in page
 
 
 def test_a_kit_holds_each_signal_once_a_rate_and_asks_for_each_cell(run: int, kit: Path) -> None:

@@ -171,6 +171,21 @@ def test_the_policy_stops_a_script_that_is_not_the_pages_own(view: Page) -> None
     assert refused is True
 
 
+def test_a_name_that_would_be_a_script_is_shown_as_it_is(page: Page) -> None:
+    name = "<img src=x onerror=document.title='taken'>"
+    made = page.evaluate(
+        "name => fetch('/api/me').then(r => r.json()).then(me => fetch('/api/signals', {method: 'POST',"
+        "headers: {'Content-Type': 'application/json', 'X-CSRFToken': me.forgery_token},"
+        "body: JSON.stringify({name, request: {kind: 'bells'}})})).then(r => r.status)",
+        name,
+    )
+    assert made == 201
+    page.get_by_role("link", name="Signals").click()
+    expect(page.get_by_text(name, exact=True).first).to_be_visible()
+    assert page.locator("img[src=x]").count() == 0
+    assert page.title() == "Kind Echo"
+
+
 def test_a_session_that_ends_shows_the_way_in(page: Page, server: Server) -> None:
     page.get_by_role("link", name="References").click()
     expect(page.get_by_role("table")).to_be_visible()

@@ -24,6 +24,7 @@ def test_rights_are_said_of_every_table_and_of_no_other() -> None:
         "DROP TRIGGER event_is_final ON event",
         "SET session_replication_role = replica",
         "DELETE FROM decision",
+        "UPDATE decision SET ticket = 'x'",
         "DELETE FROM reference",
         "DELETE FROM content",
         "UPDATE chunk SET data = ''",

@@ -2399,10 +2399,6 @@ export interface components {
              * @default false
              */
             leaves: boolean;
-            /** Machine */
-            machine: string;
-            /** Process */
-            process: number;
         };
         /**
          * PreviewBody

@@ -1,7 +1,7 @@
 import { DropdownMenu } from "radix-ui";
 import type { ButtonHTMLAttributes, ReactNode } from "react";
-import type { Role } from "../api/queries";
 import { useCan } from "../people/me";
+import type { Role } from "../people/queries";
 
 type Look = "plain" | "main";
 const LOOKS: Record<Look, string> = {

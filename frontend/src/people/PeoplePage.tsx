@@ -2,13 +2,13 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { BASE } from "../api/base";
 import type { Person } from "../api/client";
-import { peopleQuery, type Role, useAddPerson, useChangePerson, useResetPerson } from "../api/queries";
 import { Button, Sentence, Word } from "../parts/controls";
 import { count, dateTime } from "../parts/numbers";
 import { Empty, Failed, Loading } from "../parts/states";
 import { HEAD, ROW } from "../parts/table";
 import { useCan } from "./me";
 import { ROLE_WORDS } from "./PersonMenu";
+import { peopleQuery, type Role, useAddPerson, useChangePerson, useResetPerson } from "./queries";
 import { Tokens } from "./Tokens";
 import { type Secret, Told } from "./Told";
 

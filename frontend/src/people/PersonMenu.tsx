@@ -1,11 +1,11 @@
 import { Dialog, DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { Link } from "react-router";
-import { useChangePassword, useSignOut } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Labelled } from "../parts/fields";
 import { useCan, useMe } from "./me";
-import { LEAST_PASSWORD } from "./SignInPage";
+import { NewPassword } from "./NewPassword";
+import { useChangePassword, useSignOut } from "./queries";
 
 const ITEM =
   "block w-full cursor-pointer rounded px-2 py-1.5 text-left outline-none data-[highlighted]:bg-ground";
@@ -89,16 +89,7 @@ function PasswordDialog({ onClose }: { onClose: () => void }) {
               value={old}
               onChange={(event) => setOld(event.target.value)}
             />
-            <Labelled
-              label="The new one"
-              note={`at least ${LEAST_PASSWORD} characters`}
-              type="password"
-              autoComplete="new-password"
-              required
-              minLength={LEAST_PASSWORD}
-              value={next}
-              onChange={(event) => setNext(event.target.value)}
-            />
+            <NewPassword label="The new one" value={next} onChange={setNext} />
             {change.error && <p role="alert">{change.error.message}</p>}
             <div className="flex justify-end gap-2">
               <Button onClick={onClose}>Leave it</Button>

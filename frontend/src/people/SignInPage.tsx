@@ -1,12 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
-import { linkQuery, meQuery, useLink, useSignIn } from "../api/queries";
 import { Button } from "../parts/controls";
 import { Labelled } from "../parts/fields";
 import { useTheme } from "../shell/theme";
-
-export const LEAST_PASSWORD = 12;
+import { NewPassword } from "./NewPassword";
+import { linkQuery, meQuery, useLink, useSignIn } from "./queries";
 
 /** The way in: by name and password, or by a link, whose secret stands behind the mark in the address. */
 export function SignInPage() {
@@ -103,16 +102,7 @@ function ByLink({ secret }: { secret: string }) {
       after="This link works once. Afterwards you sign in with your name and this password."
     >
       <input type="hidden" autoComplete="username" value={link.data.name} />
-      <Labelled
-        label="Your new password"
-        note={`at least ${LEAST_PASSWORD} characters`}
-        type="password"
-        autoComplete="new-password"
-        required
-        minLength={LEAST_PASSWORD}
-        value={password}
-        onChange={(event) => setPassword(event.target.value)}
-      />
+      <NewPassword label="Your new password" value={password} onChange={setPassword} />
     </Form>
   );
 }

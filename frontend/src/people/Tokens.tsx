@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Token } from "../api/client";
-import { tokensQuery, useMakeToken, useRevokeToken } from "../api/queries";
 import { Button, Word } from "../parts/controls";
 import { dateTime } from "../parts/numbers";
 import { Empty, Failed, Loading } from "../parts/states";
 import { HEAD, ROW } from "../parts/table";
+import { tokensQuery, useMakeToken, useRevokeToken } from "./queries";
 import type { Secret } from "./Told";
 
 const SCOPES: { value: Token["scope"]; label: string; detail: string }[] = [

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { meQuery, type Role } from "../api/queries";
+import { meQuery, type Role } from "./queries";
 
 const REACHES: Role[] = ["look", "work", "keep"];
 

@@ -38,6 +38,7 @@ class Caller:
     role: Role | None = None
     scope: Scope | None = None
     person_id: int | None = None
+    token_id: int | None = None
 
     def has(self, role: Role) -> bool:
         """Whether it is a person of that role, or of one that reaches further."""

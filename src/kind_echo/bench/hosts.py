@@ -184,14 +184,29 @@ def settings_of(session: Session, effect_id: int) -> list[Setting]:
     return list(session.scalars(select(Setting).where(Setting.effect_id == effect_id).order_by(Setting.name)))
 
 
-def see_worker(session: Session, machine: str, process: int, offers: Iterable[Offer], now: datetime) -> None:
-    """A worker says that it is there, and with what; those that have been silent for a week are forgotten."""
+def see_worker(
+    session: Session,
+    machine: str,
+    process: int,
+    offers: Iterable[Offer],
+    now: datetime,
+    *,
+    number: int | None = None,
+    token_id: int | None = None,
+) -> None:
+    """A worker says that it is there, and with what; those that have been silent for a week are forgotten.
+
+    Args:
+        number, token_id: of one that reaches the server alone.
+    """
     values = {
         "machine": machine,
         "process": process,
         "renderers": [_offer_document(offer) for offer in offers],
         "started_at": now,
         "seen_at": now,
+        "number": number,
+        "token_id": token_id,
     }
     query = insert(Worker).values(values)
     session.execute(query.on_conflict_do_update(index_elements=["machine", "process"], set_=values))

@@ -1,6 +1,7 @@
 """The jobs: each takes identifiers, loads, calls the core, stores, and may run twice without harm."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 
 import procrastinate
@@ -54,7 +55,7 @@ def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
 @task("render_cell", stand_in.QUEUE, pass_context=True)
 def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     """Render one cell, check that it is fit, keep it, and enqueue its analysis."""
-    try:
+    with _cell_or_fails(context, cell_id):
         begun = begin_render(cell_id)
         if begun is None:
             return
@@ -72,24 +73,13 @@ def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
             render = keep_render(session, cell, request.signal, rendered, datetime.now(UTC))
             render.key = key
             to_analysis(session, cell)
-    except KindEchoError as error:
-        fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
-    except Exception as error:
-        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
-        raise
 
 
 @task("measure_delivered", pass_context=True)
 def measure_delivered(context: procrastinate.JobContext, cell_id: int) -> None:
     """Measure what a machine that reaches the server alone has rendered, and enqueue its analysis."""
-    try:
-        with transaction() as session:
-            measure_delivery(session, cell_id, datetime.now(UTC))
-    except KindEchoError as error:
-        fail_cell(cell_id, str(error))
-    except Exception as error:
-        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
-        raise
+    with _cell_or_fails(context, cell_id), transaction() as session:
+        measure_delivery(session, cell_id, datetime.now(UTC))
 
 
 @task("analyse_cell", pass_context=True)
@@ -149,18 +139,11 @@ def recognise_kit_file(context: procrastinate.JobContext, file_id: int) -> None:
 @task("measure_returned_cell", pass_context=True)
 def measure_returned_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     """Measure a cell whose renders have come back from a kit, and enqueue its analysis."""
-    try:
-        with transaction() as session:
-            cell = find_cell(session, cell_id, lock=True)
-            if cell.state != "rendering":
-                return
+    with _cell_or_fails(context, cell_id), transaction() as session:
+        cell = find_cell(session, cell_id, lock=True)
+        if cell.state == "rendering":
             measure_returned(session, cell, datetime.now(UTC))
             to_analysis(session, cell)
-    except KindEchoError as error:
-        fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
-    except Exception as error:
-        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
-        raise
 
 
 @task("analyse_pair", pass_context=True)
@@ -186,6 +169,18 @@ def settle_demo(run_id: int) -> None:
         if not settle(session, run, datetime.now(UTC)):
             later = datetime.now(UTC) + timedelta(seconds=1)
             enqueue(session, "settle_demo", ANALYSIS_QUEUE, 0, at=later, run_id=run_id)
+
+
+@contextmanager
+def _cell_or_fails(context: procrastinate.JobContext, cell_id: int) -> Iterator[None]:
+    """What is refused on purpose fails the cell at once, with the reason; what breaks is tried again before it does."""
+    try:
+        yield
+    except KindEchoError as error:
+        fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
+    except Exception as error:
+        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
+        raise
 
 
 def _last_attempt(context: procrastinate.JobContext, give_up: Callable[[str], None], error: Exception) -> None:

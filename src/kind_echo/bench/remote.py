@@ -10,25 +10,25 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-from sqlalchemy import text
+from sqlalchemy import select, text
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.counting import count_job
-from kind_echo.bench.hosts import register, see_worker, still_there, stopped
-from kind_echo.bench.keeping import Rendered, keep_render
-from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
-from kind_echo.bench.render_steps import begin_render, fail_cell, prepare, to_analysis
+from kind_echo.bench.hosts import register, see_worker
+from kind_echo.bench.keeping import Rendered, keep_render, keepable
+from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
+from kind_echo.bench.render_steps import begin_render, fail_cell, fail_cell_in, fail_waiting, prepare, to_analysis
 from kind_echo.bench.rendering import request_for
 from kind_echo.bench.reuse import render_key
 from kind_echo.bench.runs import find_cell, find_run, waiting_cells
 from kind_echo.core.errors import BadParameter, KindEchoError
 from kind_echo.core.source import Samples
-from kind_echo.renderers.contract import Offer, RenderRequest, RenderResult
+from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest, RenderResult
 from kind_echo.store.blobs import BlobSource, find_content, store_content
 from kind_echo.store.database import transaction
 from kind_echo.store.decoding import Decoded
 from kind_echo.store.encoding import ENCODINGS
-from kind_echo.store.models import Delivery
+from kind_echo.store.models import Delivery, Worker
 
 BuildKey = tuple[str, str, str]
 """A build as a renderer knows it: effect, handle, version."""
@@ -40,6 +40,14 @@ class JobLost(KindEchoError):
     def __init__(self, job_id: int) -> None:
         self.job_id = job_id
         super().__init__(f"Job {job_id} is not this machine's, or is no more; nothing was kept.")
+
+
+class MachineUnknown(KindEchoError):
+    """A machine speaks that has not arrived by this token, or was silent for so long that it was forgotten."""
+
+    def __init__(self, worker_id: int) -> None:
+        self.worker_id = worker_id
+        super().__init__(f"Machine {worker_id} is not known here by this token; it has to arrive first.")
 
 
 @dataclass(frozen=True)
@@ -64,7 +72,17 @@ class Question:
 
 @dataclass(frozen=True)
 class Facts:
-    """What a machine says of a render: of each take how many frames it has, and what is known beside the samples."""
+    """What a machine says of a render, beside the samples.
+
+    Attributes:
+        frames: of each take, how many it has.
+        artefact: digest of what rendered it; None where that is not known.
+        claimed_latency: frames that the effect claims; None where nothing tells.
+        compensated: the claimed latency has been taken off the samples.
+        wall, cpu: seconds by the clock and of the processor, for all takes.
+        memory: MB at most; None where it is not known.
+        log: what the renderer printed.
+    """
 
     frames: tuple[int, ...]
     channels: int
@@ -84,52 +102,66 @@ class Told:
         self._artefacts = artefacts
 
     def render(self, request: RenderRequest) -> RenderResult:
-        """Never asked for: what renders stands elsewhere."""
-        raise NotImplementedError
+        """Raises RenderFailed: what renders stands elsewhere, and takes its jobs there."""
+        raise RenderFailed("it is rendered on another machine")
 
     def artefact(self, effect: str, handle: str, version: str) -> str | None:
         """What the machine said; None of what it did not speak of."""
         return self._artefacts.get((effect, handle, version))
 
 
-def arrive(session: Session, machine: str, process: int, offers: Sequence[Offer], now: datetime) -> int:
+def arrive(session: Session, token_id: int, machine: str, process: int, offers: Sequence[Offer], now: datetime) -> int:
     """Write down what a machine has and that it is there; the number under which it takes jobs. Raises BadParameter."""
     _check_queues(offer.queue for offer in offers)
     register(session, offers)
-    see_worker(session, machine, process, offers, now)
-    return int(session.execute(text("SELECT worker_id FROM procrastinate_register_worker_v1()")).scalar_one())
+    number = int(session.execute(text("SELECT worker_id FROM procrastinate_register_worker_v1()")).scalar_one())
+    see_worker(session, machine, process, offers, now, number=number, token_id=token_id)
+    return number
 
 
-def beat(session: Session, worker_id: int, machine: str, process: int, now: datetime) -> None:
+def own_machine(session: Session, token_id: int, worker_id: int) -> Worker:
+    """The machine of that number, if it came by this token and is not forgotten. Raises MachineUnknown."""
+    query = select(Worker).where(Worker.number == worker_id, Worker.token_id == token_id)
+    machine = session.scalar(query)
+    known = session.scalar(text("SELECT 1 FROM procrastinate_workers WHERE id = :id"), {"id": worker_id})
+    if machine is None or known is None:
+        raise MachineUnknown(worker_id)
+    return machine
+
+
+def beat(session: Session, machine: Worker, now: datetime) -> None:
     """A machine says that it is still there."""
-    session.execute(text("SELECT procrastinate_update_heartbeat_v1(:worker)"), {"worker": worker_id})
-    still_there(session, machine, process, now)
+    session.execute(text("SELECT procrastinate_update_heartbeat_v1(:worker)"), {"worker": machine.number})
+    machine.seen_at = now
 
 
-def leave(session: Session, worker_id: int, machine: str, process: int) -> None:
+def leave(session: Session, machine: Worker) -> None:
     """A machine says that it stops; a job that it was at goes to another."""
-    _give_back(session, worker_id)
-    session.execute(text("SELECT procrastinate_unregister_worker_v1(:worker)"), {"worker": worker_id})
-    stopped(session, machine, process)
+    assert machine.number is not None
+    _give_back(session, machine.number)
+    session.execute(text("SELECT procrastinate_unregister_worker_v1(:worker)"), {"worker": machine.number})
+    session.delete(machine)
 
 
 def take(worker_id: int, queues: Sequence[str]) -> Wanted | Question | None:
-    """The next job of some renderers; None where there is none now. Raises BadParameter, JobLost."""
+    """The next job of some renderers; None where there is none now. Raises BadParameter."""
     _check_queues(queues)
     while True:
         with transaction() as session:
-            if session.scalar(text("SELECT 1 FROM procrastinate_workers WHERE id = :id"), {"id": worker_id}) is None:
-                raise JobLost(0)  # silent for so long that it was forgotten: it has to arrive anew
             _give_back(session, worker_id)  # one job at a time: what it had, it has lost
-            query = text("SELECT id, task_name, args, queue_name FROM procrastinate_fetch_job_v2(:queues, :worker)")
+            query = text("SELECT id, task_name, args, queue_name, attempts "
+                         "FROM procrastinate_fetch_job_v2(:queues, :worker)")  # fmt: skip
             row = session.execute(query, {"queues": list(queues), "worker": worker_id}).one()
             if row.id is None:
                 return None
-            if row.task_name == "prepare_run":
+            if row.task_name == "prepare_run" and row.attempts < MOST_ATTEMPTS:
                 return _question(session, row.id, row.args["run_id"], row.queue_name)
-        wanted = _wanted(row.id, row.args["cell_id"])
-        if wanted is not None:
-            return wanted
+        if row.task_name == "prepare_run":
+            fail_waiting(row.args["run_id"], row.queue_name, f"It could not be prepared in {MOST_ATTEMPTS} attempts")
+        else:
+            wanted = _wanted(row.id, row.args["cell_id"])
+            if wanted is not None:
+                return wanted
         with transaction() as session:
             _finish(session, row.id)
 
@@ -172,7 +204,7 @@ def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: P
     own = {(cell.run.build.effect.name, cell.run.build.effect.handle, cell.run.build.version): facts.artefact}
     said = {
         "claimed_latency": facts.claimed_latency, "compensated": facts.compensated, "wall": facts.wall,
-        "cpu": facts.cpu, "memory": facts.memory, "log": facts.log.replace("\x00", "\ufffd"),
+        "cpu": facts.cpu, "memory": facts.memory, "log": keepable(facts.log),
         "key": render_key(Told(own), cell),
     }  # fmt: skip
     former = session.get(Delivery, cell.id)
@@ -185,12 +217,11 @@ def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: P
     enqueue(session, "measure_delivered", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, cell_id=cell.id)
 
 
-def report_failure(worker_id: int, job_id: int, reason: str, log: str) -> None:
+def report_failure(session: Session, worker_id: int, job_id: int, reason: str, log: str) -> None:
     """A machine could not render what it was asked for. Raises JobLost."""
-    with transaction() as session:
-        job = _own_job(session, worker_id, job_id, "render_cell")
-        _finish(session, job_id)
-    fail_cell(job.args["cell_id"], reason, log)
+    job = _own_job(session, worker_id, job_id, "render_cell")
+    _finish(session, job_id)
+    fail_cell_in(session, job.args["cell_id"], reason, log)
 
 
 def stimulus_of(session: Session, worker_id: int, job_id: int) -> Samples:
@@ -241,10 +272,9 @@ def _wanted(job_id: int, cell_id: int) -> Wanted | None:
 
 
 def _question(session: Session, job_id: int, run_id: int, queue: str) -> Question:
-    build = find_run(session, run_id).build
-    cells = waiting_cells(session, find_run(session, run_id), queue)
-    builds = {(build.effect.name, build.effect.handle, build.version)} if cells else set()
-    return Question(job_id, run_id, tuple(builds))
+    run = find_run(session, run_id)
+    build = (run.build.effect.name, run.build.effect.handle, run.build.version)
+    return Question(job_id, run_id, (build,) if waiting_cells(session, run, queue) else ())
 
 
 def _own_job(session: Session, worker_id: int, job_id: int, task: str) -> Any:

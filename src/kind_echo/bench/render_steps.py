@@ -68,11 +68,16 @@ def to_analysis(session: Session, cell: Cell) -> None:
 def fail_cell(cell_id: int, reason: str, log: str = "") -> None:
     """A cell could not be rendered or judged, and says why."""
     with transaction() as session:
-        cell = find_cell(session, cell_id, lock=True)
-        give_up_cell(cell, reason)
-        search_on(session, cell)
-        cell.log = keepable(log)
-        tell_change(session, cell.run_id)
+        fail_cell_in(session, cell_id, reason, log)
+
+
+def fail_cell_in(session: Session, cell_id: int, reason: str, log: str = "") -> None:
+    """As `fail_cell`, together with what else the session does."""
+    cell = find_cell(session, cell_id, lock=True)
+    give_up_cell(cell, reason)
+    search_on(session, cell)
+    cell.log = keepable(log)
+    tell_change(session, cell.run_id)
 
 
 def fail_waiting(run_id: int, queue: str, reason: str) -> None:

@@ -9,7 +9,6 @@ import click
 from rich.console import Console
 from rich.table import Table
 from sqlalchemy import text
-from sqlalchemy.exc import OperationalError
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.deciding import standings
@@ -17,8 +16,8 @@ from kind_echo.bench.demo import load_demo
 from kind_echo.bench.plans import find_build, find_plan
 from kind_echo.bench.rendering import installed
 from kind_echo.bench.runs import cells_of, find_run, start_run, summary_of
+from kind_echo.cli.database import told_when_gone
 from kind_echo.cli.main import LimitBroken
-from kind_echo.cli.migration import NO_DATABASE
 from kind_echo.store.database import transaction
 from kind_echo.store.grants import grant_for_demo
 from kind_echo.store.models import Run
@@ -35,7 +34,7 @@ _POLL_SECONDS = 0.5
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def run_command(plan: str, version: str, who: str | None, everything: bool, no_wait: bool, as_json: bool) -> None:
     """Run PLAN on BUILD and wait for the verdicts; exits with 1 unless every cell passes or is decided on."""
-    try:
+    with told_when_gone():
         with transaction() as session:
             found = find_plan(session, plan)
             build = find_build(session, found, version)
@@ -45,8 +44,6 @@ def run_command(plan: str, version: str, who: str | None, everything: bool, no_w
             )  # fmt: skip
             run_id = run.id
         cells = [] if no_wait else _wait(run_id)
-    except OperationalError as error:
-        raise click.ClickException(NO_DATABASE) from error
     if as_json:
         click.echo(json.dumps({"command": "run", "run": run_id, "cells": cells}))
     else:

@@ -1,26 +1,14 @@
 """Commands for who keeps an installation: backup, restore, and the rights of its database roles."""
 
-from collections.abc import Iterator
-from contextlib import contextmanager
 from pathlib import Path
 
 import click
-from sqlalchemy.exc import OperationalError
 
-from kind_echo.cli.migration import NO_DATABASE
+from kind_echo.cli.database import told_when_gone
 from kind_echo.store.backup import backup, restore
 from kind_echo.store.database import transaction
 from kind_echo.store.grants import grant
 from kind_echo.store.migrate import migrate
-
-
-@contextmanager
-def told_when_gone() -> Iterator[None]:
-    """One line instead of a traceback where the database does not answer."""
-    try:
-        yield
-    except OperationalError as error:
-        raise click.ClickException(NO_DATABASE) from error
 
 
 @click.command("backup")

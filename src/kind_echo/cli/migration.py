@@ -3,11 +3,10 @@
 from datetime import UTC, datetime
 
 import click
-from sqlalchemy.exc import OperationalError
 
+from kind_echo.cli.database import told_when_gone
 from kind_echo.store.migrate import migrate
 
-NO_DATABASE = "The database does not answer; start it with 'make demo', or see what KIND_ECHO_DATABASE_URL points at."
 FIRST_PERSON = "keeper"
 
 
@@ -15,12 +14,10 @@ FIRST_PERSON = "keeper"
 @click.option("--no-account", is_flag=True, help="Make no first account.")
 def migrate_command(no_account: bool) -> None:
     """Bring the database to the shape that this version needs; the first time, make an account and print its link."""
-    try:
+    with told_when_gone():
         migrate()
         if not no_account:
             _first_account()
-    except OperationalError as error:
-        raise click.ClickException(NO_DATABASE) from error
 
 
 def _first_account() -> None:

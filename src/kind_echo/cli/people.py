@@ -19,7 +19,7 @@ from kind_echo.bench.people import (
     reset_person,
 )
 from kind_echo.bench.tokens import make_token
-from kind_echo.cli.keeping import told_when_gone
+from kind_echo.cli.database import told_when_gone
 from kind_echo.store.database import transaction
 
 ADDRESS_VARIABLE = "KIND_ECHO_ADDRESS"
@@ -63,9 +63,7 @@ def add(name: str, role: str) -> None:
 @click.argument("name")
 def disable(name: str) -> None:
     """Let NAME in no more; all their sessions end, and what they decided stays."""
-    with told_when_gone(), transaction() as session:
-        person = person_named(session, name)
-        change_person(session, person.id, who=getpass.getuser(), now=datetime.now(UTC), disabled=True)
+    _shut(name, disabled=True)
     click.echo(f"{name} is let in no more.")
 
 
@@ -73,9 +71,7 @@ def disable(name: str) -> None:
 @click.argument("name")
 def enable(name: str) -> None:
     """Let NAME in again."""
-    with told_when_gone(), transaction() as session:
-        person = person_named(session, name)
-        change_person(session, person.id, who=getpass.getuser(), now=datetime.now(UTC), disabled=False)
+    _shut(name, disabled=False)
     click.echo(f"{name} is let in again.")
 
 
@@ -108,6 +104,12 @@ def token_command(name: str, scope: str, days: int) -> None:
     with told_when_gone(), transaction() as session:
         made = make_token(session, name, cast(Scope, scope), days, who=getpass.getuser(), now=datetime.now(UTC))
     click.echo(made.secret)
+
+
+def _shut(name: str, *, disabled: bool) -> None:
+    with told_when_gone(), transaction() as session:
+        person = person_named(session, name)
+        change_person(session, person.id, who=getpass.getuser(), now=datetime.now(UTC), disabled=disabled)
 
 
 def _tell(invited: Invited) -> None:

@@ -1,20 +1,16 @@
 """Plans as YAML files: checked, kept as a revision, and written out for version control."""
 
 import getpass
-from collections.abc import Iterator
-from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 
 import click
-from sqlalchemy.exc import OperationalError
-from sqlalchemy.orm import Session
 
 from kind_echo.bench.plan_document import differences, read_yaml, write_yaml
 from kind_echo.bench.planning import cost_of, document_of, save_plan, unfold
 from kind_echo.bench.plans import PlanNotFound, latest_revision, plan_of_effect
 from kind_echo.bench.templates import TEMPLATES, plan_from
-from kind_echo.cli.migration import NO_DATABASE
+from kind_echo.cli.database import told_when_gone
 from kind_echo.store.database import transaction
 
 _FILE = click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
@@ -29,7 +25,7 @@ def plan_command() -> None:
 @_FILE
 def check(file: Path) -> None:
     """Say whether the plan in FILE can be used, what a run of it takes, and how it differs from the newest revision."""
-    with _database() as session:
+    with told_when_gone(), transaction() as session:
         document = read_yaml(file.read_text(encoding="utf-8"))
         cost = cost_of(session, document, unfold(session, document))
         kept = plan_of_effect(session, document.effect, document.plan)
@@ -45,7 +41,7 @@ def check(file: Path) -> None:
 @click.option("--who", default=None, help="Who keeps it; the account's name unless given.")
 def keep(file: Path, who: str | None) -> None:
     """Keep the plan in FILE as the newest revision of its name; one that is as the newest makes no other."""
-    with _database() as session:
+    with told_when_gone(), transaction() as session:
         document = read_yaml(file.read_text(encoding="utf-8"))
         revision = save_plan(session, document, who=who or getpass.getuser(), now=datetime.now(UTC))
         click.echo(f"{document.effect}, {document.plan}: revision {revision.number}")
@@ -56,7 +52,7 @@ def keep(file: Path, who: str | None) -> None:
 @click.argument("plan")
 def write(effect: str, plan: str) -> None:
     """Write the newest revision of PLAN of EFFECT as YAML."""
-    with _database() as session:
+    with told_when_gone(), transaction() as session:
         kept = plan_of_effect(session, effect, plan)
         if kept is None:
             raise PlanNotFound(f"{plan} of {effect}")
@@ -68,14 +64,5 @@ def write(effect: str, plan: str) -> None:
 @click.argument("effect")
 def template_of(template: str, effect: str) -> None:
     """Write the plan that TEMPLATE makes for EFFECT as YAML; nothing is kept."""
-    with _database() as session:
+    with told_when_gone(), transaction() as session:
         click.echo(write_yaml(plan_from(session, template, effect)), nl=False)
-
-
-@contextmanager
-def _database() -> Iterator[Session]:
-    try:
-        with transaction() as session:
-            yield session
-    except OperationalError as error:
-        raise click.ClickException(NO_DATABASE) from error

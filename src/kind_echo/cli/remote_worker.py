@@ -22,6 +22,7 @@ from kind_echo.store.encoding import ENCODINGS, encode
 _BEAT_SECONDS = 2.0
 _LOOK_SECONDS = 1.0
 _AGAIN_SECONDS = 3.0
+_FOR_GOOD = (401, 403, 404, 422)  # of HTTP: trying again would change nothing
 _log = structlog.get_logger("kind_echo.worker")
 
 
@@ -38,7 +39,7 @@ class RemoteWorker:
         self._worker_id = 0
 
     def work(self, stop: threading.Event) -> None:
-        """Take jobs until it is told to stop. Raises Refused when the token does not do."""
+        """Take jobs until it is told to stop. Raises Refused where trying again is no use, as for a wrong token."""
         while not stop.is_set():
             try:
                 self._worker_id = self._server.post("/api/machines", self._who | {"offers": self._offers})["worker_id"]
@@ -48,14 +49,15 @@ class RemoteWorker:
                 _log.warning("the server does not answer; trying again", error=str(error))
                 stop.wait(_AGAIN_SECONDS)
             except Refused as error:
-                if error.status != 409:
+                if error.status in _FOR_GOOD:
                     raise
-                _log.warning("the server has forgotten this machine; arriving anew")
+                _log.warning("the server refuses; arriving anew", error=str(error))
+                stop.wait(_AGAIN_SECONDS)
 
     def leave(self) -> None:
         """Say that it stops; a server that does not answer will see it by the silence."""
         try:
-            self._server.post(self._path("presence"), self._who | {"leaves": True})
+            self._server.post(self._path("presence"), {"leaves": True})
         except (NoAnswer, Refused):
             _log.warning("the server does not answer; this worker leaves without a word")
 
@@ -79,7 +81,7 @@ class RemoteWorker:
     def _beat(self, gone: threading.Event) -> None:
         while not gone.wait(_BEAT_SECONDS):
             try:
-                self._server.post(self._path("presence"), self._who)
+                self._server.post(self._path("presence"), {})
             except (NoAnswer, Refused) as error:
                 _log.warning("no sign of life came through", error=str(error))
 

@@ -50,7 +50,9 @@ def submit_command(
         click.echo(f"Enqueued: {address}")
     else:
         for finding in sheet["findings"]:
-            click.echo(f"{finding['headline']}: {finding['where']}, {finding['undecided']} undecided")
+            cells = len(finding["cells"])
+            what = "1 cell" if cells == 1 else f"{cells} cells"
+            click.echo(f"{finding['headline']}: {what}, {finding['where']}; {finding['undecided']} undecided")
         click.echo(f"{len(troubled)} of {len(sheet['cells'])} cells need somebody: {address}")
     if troubled:
         raise LimitBroken

@@ -20,7 +20,7 @@ _READ, _ADD, _CHANGE, _ALL = "SELECT", "SELECT, INSERT", "SELECT, INSERT, UPDATE
 
 GRANTS: Mapping[str, tuple[str, str]] = {
     # table: what the web server may do, what a worker may do
-    "effect": (_ADD + ", UPDATE", _READ + ", UPDATE"),  # a lock for update needs the right to
+    "effect": (_CHANGE, _READ),  # the web server locks one while it adds a build
     "build": (_ADD, _ADD),
     "setting": (_ADD, _READ),
     "signal": (_ADD, _READ),
@@ -53,7 +53,7 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "job_count": (_CHANGE, _CHANGE),
     "alembic_version": (_READ, _READ),
 }
-_DEMO = ("act", "decision", "reference")  # on which the demo's own decisions are written, by a job
+_DEMO = {"act": "INSERT", "decision": "INSERT", "reference": "INSERT, UPDATE"}  # the demo's decisions are a job's
 
 
 class NoSuchRole(KindEchoError):
@@ -86,9 +86,9 @@ def grant(session: Session, service: Service, role: str) -> None:
 
 def grant_for_demo(session: Session, role: str) -> None:
     """Let a worker decide as the demo's people would; no other installation needs it."""
-    for table in _DEMO:
-        given = sql.SQL("GRANT INSERT, UPDATE ON {} TO {}").format(sql.Identifier(table), sql.Identifier(role))
-        _run(session, given)
+    for table, rights in _DEMO.items():
+        query = sql.SQL("GRANT {} ON {} TO {}")
+        _run(session, query.format(sql.SQL(rights), sql.Identifier(table), sql.Identifier(role)))
 
 
 def all_tables() -> set[str]:

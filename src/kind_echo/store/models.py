@@ -108,7 +108,10 @@ class Host(Base):
 
 
 class Worker(Base):
-    """A process that takes jobs, on which machine, what it can render, and when it was last seen."""
+    """A process that takes jobs, on which machine, what it can render, and when it was last seen.
+
+    Of one that reaches the server alone: the queue's `number` for it, and the token that it came by.
+    """
 
     __tablename__ = "worker"
     __table_args__ = (UniqueConstraint("machine", "process"),)
@@ -116,6 +119,8 @@ class Worker(Base):
     machine: Mapped[str]
     process: Mapped[int]
     renderers: Mapped[list[Json]]
+    number: Mapped[int | None] = mapped_column(BigInteger)
+    token_id: Mapped[int | None]
     started_at: Mapped[datetime]
     seen_at: Mapped[datetime]
 

@@ -144,7 +144,7 @@ def _bearer(header: str) -> _Known | None:
         if token is None:
             return None
         scope: Scope = token.scope  # type: ignore[assignment]  # the table holds no other
-        return _Known(Caller(f"{token.name} (token)", scope=scope))
+        return _Known(Caller(f"{token.name} (token)", scope=scope, token_id=token.id))
 
 
 def _of(person: Person) -> _Known:

@@ -55,8 +55,6 @@ class ArrivedBody(Body):
 class PresenceBody(Body):
     """A machine that is still there, or that leaves."""
 
-    machine: _Name
-    process: int = Field(ge=0)
     leaves: bool = False
 
 
@@ -115,7 +113,10 @@ class AnswersBody(Body):
 
 
 class DeliveryHead(BaseModel):
-    """What stands before the samples: of each take its frames, and what is known beside the samples."""
+    """What stands before the samples: of each take its frames, and what is known beside the samples.
+
+    `claimed_latency` is in frames, `wall` and `cpu` in seconds for all takes, `memory` in MB.
+    """
 
     frames: list[Annotated[int, Field(ge=1)]] = Field(min_length=1, max_length=100)
     channels: int = Field(ge=1, le=64)

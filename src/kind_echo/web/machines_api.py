@@ -18,6 +18,7 @@ from kind_echo.bench.remote import (
     beat,
     deliver,
     leave,
+    own_machine,
     report_failure,
     stimulus_of,
     take,
@@ -25,6 +26,7 @@ from kind_echo.bench.remote import (
 from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost
 from kind_echo.store.database import transaction
 from kind_echo.web.answers import answer
+from kind_echo.web.doors import caller
 from kind_echo.web.files import with_body
 from kind_echo.web.machine_bodies import (
     AnswersBody,
@@ -54,7 +56,7 @@ def new_machine(body: ArrivalBody) -> Response:
     """A machine arrives, and says what it has."""
     with transaction() as session:
         offers = [_offer(one) for one in body.offers]
-        number = arrive(session, body.machine, body.process, offers, datetime.now(UTC))
+        number = arrive(session, _token(), body.machine, body.process, offers, datetime.now(UTC))
         return answer(ArrivedBody(worker_id=number), 201)
 
 
@@ -62,16 +64,18 @@ def new_machine(body: ArrivalBody) -> Response:
 def presence(path: MachinePath, body: PresenceBody) -> Response:
     """A machine says that it is still there, or that it leaves."""
     with transaction() as session:
+        machine = own_machine(session, _token(), path.worker_id)
         if body.leaves:
-            leave(session, path.worker_id, body.machine, body.process)
+            leave(session, machine)
         else:
-            beat(session, path.worker_id, body.machine, body.process, datetime.now(UTC))
+            beat(session, machine, datetime.now(UTC))
     return Response(status=204)
 
 
 @api.post("/<int:worker_id>/take", responses={200: TakenBody})
 def take_job(path: MachinePath, body: TakeBody) -> Response:
     """The next job of some renderers; what the machine was at before goes to another."""
+    _own(path.worker_id)
     job = take(path.worker_id, body.queues)
     if isinstance(job, Question):
         builds = [BuildKeyBody(effect=e, handle=h, version=v) for e, h, v in job.builds]
@@ -83,6 +87,7 @@ def take_job(path: MachinePath, body: TakeBody) -> Response:
 def say_builds(path: MachineJobPath, body: AnswersBody) -> Response:
     """What would render the builds that the machine was asked about; the run goes on with it."""
     artefacts = {(one.effect, one.handle, one.version): one.artefact for one in body.builds}
+    _own(path.worker_id)
     with transaction() as session:
         answer_question(session, path.worker_id, path.job_id, artefacts)
     return Response(status=204)
@@ -91,6 +96,7 @@ def say_builds(path: MachineJobPath, body: AnswersBody) -> Response:
 @api.get("/<int:worker_id>/jobs/<int:job_id>/signal")
 def signal(path: MachineJobPath) -> Response:
     """The signal to render: frames × channels, 64-bit floats, little-endian."""
+    _own(path.worker_id)
     with transaction() as session:
         samples = stimulus_of(session, path.worker_id, path.job_id)
     return Response(np.ascontiguousarray(samples, "<f8").tobytes(), content_type="application/octet-stream")
@@ -102,6 +108,8 @@ def new_delivery(path: MachineJobPath) -> Response:
 
     The head is a DeliveryHead; the samples are interleaved, little-endian, in the word length that was asked for.
     """
+
+    _own(path.worker_id)
 
     def keep(file: Path) -> Response:
         with file.open("rb") as body:
@@ -124,8 +132,23 @@ def new_delivery(path: MachineJobPath) -> Response:
 @api.post("/<int:worker_id>/jobs/<int:job_id>/failure")
 def new_failure(path: MachineJobPath, body: FailureBody) -> Response:
     """The machine could not render what it was asked for."""
-    report_failure(path.worker_id, path.job_id, body.reason, body.log)
+    _own(path.worker_id)
+    with transaction() as session:
+        report_failure(session, path.worker_id, path.job_id, body.reason, body.log)
     return Response(status=204)
+
+
+def _token() -> int:
+    """The token by which the machine came; the routes are for those who have one."""
+    token_id = caller().token_id
+    assert token_id is not None
+    return token_id
+
+
+def _own(worker_id: int) -> None:
+    """Raises MachineUnknown for the number of a machine that came by another token."""
+    with transaction() as session:
+        own_machine(session, _token(), worker_id)
 
 
 def _offer(body: MachineOfferBody) -> Offer:

@@ -19,7 +19,7 @@ from kind_echo.bench.people import CannotSignIn, LastKeeper, PersonExists, Perso
 from kind_echo.bench.plan_document import BadPlan
 from kind_echo.bench.plans import BuildNotFound, PlanNotFound
 from kind_echo.bench.references import ActNotFound, CannotApprove, CannotUndo, ReferenceNotFound
-from kind_echo.bench.remote import JobLost
+from kind_echo.bench.remote import JobLost, MachineUnknown
 from kind_echo.bench.runs import CannotRenderAgain, CellNotFound, RunNotFound
 from kind_echo.bench.searching import NothingToSearch, SearchNotFound
 from kind_echo.bench.signals import SignalExists
@@ -61,6 +61,7 @@ _STATUS: dict[type[KindEchoError], int] = {
     EffectExists: 409,
     CannotAssign: 409,
     JobLost: 409,
+    MachineUnknown: 409,
     CannotApprove: 409,
     CannotUndo: 409,
     RateMismatch: 422,

@@ -66,6 +66,8 @@ def upgrade() -> None:
         sa.PrimaryKeyConstraint("id", name=op.f("pk_token")),
         sa.UniqueConstraint("digest", name=op.f("uq_token_digest")),
     )
+    op.add_column("worker", sa.Column("number", sa.BigInteger(), nullable=True))
+    op.add_column("worker", sa.Column("token_id", sa.Integer(), nullable=True))
     op.create_table(
         "job_count",
         sa.Column("task", sa.Text(), nullable=False),
@@ -86,6 +88,8 @@ def upgrade() -> None:
 
 
 def downgrade() -> None:
+    op.drop_column("worker", "token_id")
+    op.drop_column("worker", "number")
     for table in ("delivery", "job_count", "token", "sign_in_link", "person"):
         op.drop_table(table)
     op.drop_constraint(op.f("ck_case_against"), "case")
