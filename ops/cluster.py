@@ -44,14 +44,15 @@ class Cluster:
 
         kept = self.folder / f"password-{role}"
         if not kept.exists():
+            made = secrets.token_urlsafe(24)
+            with connect(self.url, autocommit=True) as connection:
+                found = connection.execute("SELECT 1 FROM pg_roles WHERE rolname = %s", [role]).fetchone()
+                change = "ALTER" if found else "CREATE"
+                query = sql.SQL(change + " ROLE {} LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE PASSWORD {}")
+                connection.execute(query.format(sql.Identifier(role), sql.Literal(made)))
             kept.touch(mode=0o600)
-            kept.write_text(secrets.token_urlsafe(24))
+            kept.write_text(made)  # only when the role has it: from now on nobody need ask the server
         password = kept.read_text().strip()
-        with connect(self.url, autocommit=True) as connection:
-            found = connection.execute("SELECT 1 FROM pg_roles WHERE rolname = %s", [role]).fetchone()
-            change = "ALTER" if found else "CREATE"
-            query = sql.SQL(change + " ROLE {} LOGIN NOSUPERUSER NOCREATEDB NOCREATEROLE PASSWORD {}")
-            connection.execute(query.format(sql.Identifier(role), sql.Literal(password)))
         return self.url.replace(f"//{_USER}:", f"//{role}:", 1).replace(f":{self._password()}@", f":{password}@", 1)
 
     def _password(self) -> str:

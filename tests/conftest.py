@@ -129,7 +129,7 @@ def pytest_sessionfinish(session: pytest.Session) -> None:
         _CLUSTER.stop("immediate")
         subprocess.run(["rm", "-rf", str(_CLUSTER.folder)], check=True)
         for left in Path("/tmp").glob(f"kind-echo-test-{_RUN}-*"):
-            left.unlink()
+            subprocess.run(["rm", "-rf", str(left)], check=True)
 
 
 @pytest.fixture

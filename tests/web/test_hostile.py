@@ -129,12 +129,19 @@ def test_a_child_may_take_no_more_memory_than_it_is_given(tmp_path: Path, monkey
 
 
 @pytest.mark.parametrize("member", ["../../../../etc/cron.d/x", "/etc/passwd", "..\\..\\x.wav", "a/../../b.wav"])
-def test_a_path_in_a_zip_is_no_path(client: FlaskClient, kit: str, member: str) -> None:
-    before = {path for path in Path("/tmp").iterdir() if not path.name.startswith("kind-echo-")}
+def test_a_path_in_a_zip_is_no_path(
+    client: FlaskClient, kit: str, member: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whatever is unpacked is under a folder of temporary files, and gone afterwards; nothing is beside or above it."""
+    deep = tmp_path / "one" / "two" / "three"
+    deep.mkdir(parents=True)
+    monkeypatch.setattr("tempfile.tempdir", str(deep))
+    passwords = Path("/etc/passwd").read_bytes()
     answer = _return(client, kit, zip_file({member: sound_files()["WAV PCM_16"]}))
     kept = answer.json["kept"]
     assert [one["name"] for one in kept] == [member.replace("\\", "/").rsplit("/", 1)[-1]]
-    assert {path for path in Path("/tmp").iterdir() if not path.name.startswith("kind-echo-")} <= before
+    assert [path for path in tmp_path.rglob("*") if path not in (deep, *deep.parents)] == []
+    assert Path("/etc/passwd").read_bytes() == passwords
     assert not Path("/etc/cron.d/x").exists()
 
 

@@ -99,11 +99,15 @@ class RemoteWorker:
         begun = time.monotonic()
         try:
             body = self._rendered(job_id, asked)
+        except (NoAnswer, Refused):
+            raise
         except KindEchoError as error:
-            if isinstance(error, NoAnswer | Refused):
-                raise
-            log = error.log if isinstance(error, RenderFailed) else ""
-            self._fail(job_id, str(error), log)
+            self._fail(job_id, str(error), error.log if isinstance(error, RenderFailed) else "")
+            return
+        except Exception as error:
+            # What breaks in a renderer is its cell's to say; the machine goes on with the next.
+            _log.error("the renderer broke", job=job_id, exc_info=error)
+            self._fail(job_id, f"The renderer broke ({type(error).__name__}: {error})", "")
             return
         try:
             self._server.post(self._path(f"jobs/{job_id}/render"), body)
