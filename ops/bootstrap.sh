@@ -11,7 +11,7 @@ as_root() {
     if [ "$(id -u)" = 0 ]; then "$@"; else sudo "$@"; fi
 }
 
-packages=(python3 python3-venv postgresql-15 ca-certificates util-linux lilv-utils lv2-examples sox)
+packages=(python3 python3-venv python3-dev gcc libc6-dev postgresql-15 ca-certificates util-linux lilv-utils lv2-examples sox)
 [ "$kind" = dev ] && packages+=(chromium ffmpeg)
 missing=()
 for package in "${packages[@]}"; do
@@ -51,17 +51,21 @@ for lock in runtime $([ "$kind" = dev ] && echo dev); do
         echo "$want" >".venv/$lock.stamp"
     fi
 done
-want=$(digest pyproject.toml)
-if ! fresh .venv/project.stamp "$want"; then
+# The loops are compiled for this kind of processor.
+kind_of_processor() { uname -m; grep -m1 -ow avx2 /proc/cpuinfo || true; }
+want=$(digest pyproject.toml setup.py src/kind_echo/core/*.pyx src/kind_echo/core/*.pxi requirements/runtime.txt)-$(
+    kind_of_processor | tr -d '\n')
+if ! fresh .venv/project.stamp "$want" || ! ls src/kind_echo/core/loops.*.so >/dev/null 2>&1; then
+    say "Compiling the loops over samples"
     .venv/bin/python -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
     echo "$want" >.venv/project.stamp
 fi
 
-want=$(digest src/kind_echo/core/loops.py src/kind_echo/standins/*.py requirements/runtime.txt)
-if ! fresh .venv/loops.stamp "$want"; then
-    say "Compiling the loops over samples"
-    .venv/bin/python -m ops.loops
-    echo "$want" >.venv/loops.stamp
+want=$(digest src/kind_echo/standins/*.py requirements/runtime.txt)
+if ! fresh .venv/standins.stamp "$want"; then
+    say "Compiling the stand-ins' loops"
+    .venv/bin/python -m ops.standins
+    echo "$want" >.venv/standins.stamp
 fi
 
 node_does() { "$1" -e 'const [a, b] = process.versions.node.split(".").map(Number);

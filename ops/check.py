@@ -13,7 +13,7 @@ _BIN = PROJECT / ".venv" / "bin"
 _NODE = PROJECT / ".node" / "bin"
 _GENERATED = re.compile(r"schema\.gen\.ts$|openapi\.json$|package-lock\.json$|migrations/versions/")
 _PARALLEL = ("-n", "auto", "--dist", "worksteal")  # the tests wait for servers and browsers more than they compute
-_CODE = re.compile(r"\.(py|ts|tsx|css|sh)$|^Makefile$|^\.ci/run$")
+_CODE = re.compile(r"\.(py|pyx|pyi|pxi|ts|tsx|css|sh)$|^Makefile$|^\.ci/run$")
 
 
 def _run(name: str, *command: str | Path) -> bool:

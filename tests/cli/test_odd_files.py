@@ -24,6 +24,10 @@ FILES: dict[str, tuple[Any, int]] = {
     "low rate": (RNG.uniform(-0.5, 0.5, (16_000, 1)), 8000),
     "high rate": (RNG.uniform(-0.5, 0.5, (100_000, 1)), 384_000),
     "eight channels": (RNG.uniform(-0.5, 0.5, (12_000, 8)), 22_050),
+    "near the greatest of 32 bits": (RNG.uniform(-3e38, 3e38, (24_000, 2)), 48_000),
+    "near the greatest sample": (RNG.uniform(-0.99e30, 0.99e30, (48_000, 2)), 48_000),
+    "beyond 32 bits": (RNG.uniform(-1e300, 1e300, (24_000, 2)), 48_000),
+    "near the least of 64 bits": (RNG.uniform(-1e-300, 1e-300, (24_000, 2)), 48_000),
     "one click": (np.eye(1, 48_000, 30_000).T, 48_000),
 }
 ONE: dict[str, tuple[str, ...]] = {
@@ -40,7 +44,8 @@ TWO = ("compare", "response", "latency", "curve", "dynamics", "alias-sweep")
 def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
     made = tmp_path_factory.mktemp("odd")
     for name, (samples, rate) in FILES.items():
-        soundfile.write(made / f"{name}.wav", samples, rate, subtype="FLOAT")
+        subtype = "DOUBLE" if name.endswith(("beyond 32 bits", "64 bits")) else "FLOAT"
+        soundfile.write(made / f"{name}.wav", samples, rate, subtype=subtype)
     return made
 
 
@@ -58,7 +63,8 @@ def _check(*arguments: str | Path) -> None:
     assert err.getvalue() == "", arguments
     for reading in json.loads(out.getvalue())["readings"]:
         assert reading["value"] is not None or reading["why"], (arguments, reading)
-        assert reading["value"] is None or abs(reading["value"]) < 1e7, (arguments, reading)
+        greatest = 1e30 if reading["measure"] == "dc_offset" else 1e7
+        assert reading["value"] is None or abs(reading["value"]) < greatest, (arguments, reading)
 
 
 @pytest.mark.parametrize("name", FILES)

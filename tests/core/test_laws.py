@@ -7,13 +7,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kind_echo.core import analysis, source
+from kind_echo.core import analysis, loops, recursions
 from kind_echo.core.align import AlignedSource, Alignment, DifferenceSource, advance, overlap
 from kind_echo.core.analysis import measure, measure_render
 from kind_echo.core.compare import compare
 from kind_echo.core.errors import ChannelMismatch, RateMismatch
 from kind_echo.core.peaks import build_levels, columns_from_bins, columns_from_samples, level_for, reconstruct
-from kind_echo.core.source import ArraySource, blocks, read_padded
+from kind_echo.core.source import ArraySource, blocks, in_memory, read_padded
 from kind_echo.core.spectrum import level_spectrum
 from tests.core.conftest import columns, noise, overall, reading, sine
 
@@ -25,7 +25,7 @@ def test_the_size_of_blocks_changes_no_reading(monkeypatch: pytest.MonkeyPatch, 
     samples[60_000:60_010] = 1.0
     audio = ArraySource(samples, 44_100)
     whole = measure(audio)
-    monkeypatch.setattr(analysis, "_PASS", size)
+    monkeypatch.setattr(analysis, "PASS", size)
     for one, other in zip(whole, measure(audio), strict=True):
         assert one.measure == other.measure
         assert one.value == pytest.approx(other.value, abs=1e-6), one.measure
@@ -36,8 +36,8 @@ def test_the_size_of_blocks_changes_no_comparison(monkeypatch: pytest.MonkeyPatc
     y = np.roll(x, 5, axis=0) * 0.8 + noise(120_000, 2, seed=9, level=1e-4)
     y[50_000:50_200] = 0.0
     whole = compare(ArraySource(x, 48_000), ArraySource(y, 48_000)).readings
-    monkeypatch.setattr(source, "BLOCK", 7001)
-    monkeypatch.setattr("kind_echo.core.integrity.BLOCK", 7001)
+    for module in ("align", "analysis", "integrity", "residual"):
+        monkeypatch.setattr(f"kind_echo.core.{module}.PASS", 7001)
     split = compare(ArraySource(x, 48_000), ArraySource(y, 48_000)).readings
     for one, other in zip(whole, split, strict=True):
         assert one.value == pytest.approx(other.value, abs=1e-6), (one.measure, one.channel)
@@ -154,6 +154,44 @@ def test_the_drawn_spectrum_reads_a_sine_at_its_peak(frequency: float) -> None:
     spectrum = level_spectrum(columns(sine(frequency, -12, 3)), 0, 144_000)
     assert spectrum.levels.max() == pytest.approx(-12, abs=0.9)
     assert spectrum.frequencies[spectrum.levels.argmax()] == pytest.approx(frequency, rel=0.02)
+
+
+@pytest.mark.parametrize(("step", "bits"), [(2.0**-23, np.float32), (2.0**-40, np.float64)])
+def test_a_file_is_held_in_32_bits_only_where_nothing_is_lost(step: float, bits: type) -> None:
+    """IEEE 754: 24 bits of significand in single precision, 53 in double."""
+    samples = np.round(noise(200_000, 2) / step) * step
+    held = in_memory(
+        DifferenceSource(ArraySource(np.zeros((200_000, 2)), 48_000), _at_once(ArraySource(samples, 48_000)))
+    )
+    assert isinstance(held, ArraySource)
+    assert held.samples.dtype == bits
+    assert np.array_equal(held.read(0, 200_000), samples)
+
+
+def _at_once(source: ArraySource) -> AlignedSource:
+    return AlignedSource(source, source.frames, Alignment())
+
+
+def test_compiled_loops_refuse_what_does_not_fit() -> None:
+    """They check no index: a block of another shape must not get that far."""
+    rows, short, ones = np.zeros((2, 64)), np.zeros((2, 60)), np.zeros(1)
+    counts = np.zeros((2, 3), dtype=np.int64)
+    for call in (
+        lambda: loops.scan(rows, ones, ones, ones),
+        lambda: loops.keep_single(rows.T.copy(), 1, np.zeros((2, 64), np.float32)),
+        lambda: loops.window_peaks(rows, 1, 32, np.zeros((2, 2))),
+        lambda: loops.add_hops(rows, 0, np.array([32, 64]), 0, np.zeros((2, 2))),
+        lambda: loops.pair_sums(rows, short, 0.0, 0.0, np.zeros((2, 4)), np.zeros(2), counts),
+        lambda: loops.changed_regions(rows, rows, 0.0, 0, 1, np.zeros(60, np.uint8), np.zeros(5, dtype=np.int64)),
+        lambda: loops.find_steps(rows[0], short[0], 1.0, 8, 0.0, 1.0, rows[1], counts[0]),
+        lambda: loops.quiet_runs(rows[0], short[0], 0.1, 0.1, 1, 0, counts[0], np.zeros((4, 2), dtype=np.int64)),
+        lambda: recursions.add_weighted_hops(
+            rows, 0, np.array([32, 64]), 0, np.zeros((2, 2)), np.zeros((2, 5)), np.zeros((2, 4))
+        ),
+        lambda: recursions.needle(rows.astype(np.float32), np.eye(2), np.zeros(2), np.zeros((1, 2)), np.zeros(2)),
+    ):
+        with pytest.raises(ValueError, match="do not fit together"):
+            call()
 
 
 def test_every_error_is_a_sentence() -> None:

@@ -9,7 +9,7 @@ from scipy import signal
 from kind_echo.core.levels import LevelOptions, PeakMeter
 from kind_echo.core.readings import value_of
 from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.source import ArraySource, Samples
+from kind_echo.core.source import ArraySource, Samples, as_rows
 from kind_echo.core.tone import ToneOptions, measure_tone
 from kind_echo.core.transfer import measure_curve
 from kind_echo.standins.catalogue import STAND_INS, load_effect
@@ -115,7 +115,7 @@ def test_the_limiter_holds_its_ceiling(peaks: str) -> None:
     out = _play("Holdfast", {"ceiling": -6.0, "peaks": peaks}, loud)
     assert np.abs(out).max() <= 10 ** (-6 / 20) + 1e-12
     meter = PeakMeter(1, RATE, LevelOptions())
-    meter.add(np.ascontiguousarray(out[RATE // 2 : RATE + RATE // 5]))
+    meter.add(as_rows(out[RATE // 2 : RATE + RATE // 5]))
     peak = value_of(meter.readings(), "true_peak")
     assert peak == pytest.approx(-6.0 if peaks == "between samples" else -2.99, abs=0.1)
 

@@ -1,6 +1,8 @@
 """The entry of the command line: one clear line on standard error for whatever goes wrong, and the exit status."""
 
+import gc
 import importlib
+import os
 import sys
 from typing import NoReturn
 
@@ -8,6 +10,11 @@ import click
 
 from kind_echo import __version__
 from kind_echo.core.errors import KindEchoError
+
+# Commands share the cores among threads of their own; those of the linear algebra would only wait, and wait busily.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+# A command makes much that it keeps, modules above all: looking for garbage among it took a twentieth of its time.
+gc.set_threshold(100_000)
 
 _COMMANDS = {
     "measure": "files",

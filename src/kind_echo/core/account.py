@@ -1,6 +1,5 @@
 """What explains a difference: the residual after each step is taken off, one on top of the other."""
 
-from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass
 
@@ -8,9 +7,9 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
-from kind_echo.core.align import AlignedSource, Alignment, overlap
+from kind_echo.core.align import AlignedSource, Alignment, overlap, rows_of_pair
 from kind_echo.core.readings import Reading, level
-from kind_echo.core.source import Samples, Source, read_padded
+from kind_echo.core.source import Source, as_rows, read_padded
 from kind_echo.core.transforms import fast_length
 
 Floats = NDArray[np.float64]
@@ -26,6 +25,16 @@ _MOST_FRAMES = 1 << 18  # that the filter is fitted on and judged on; of longer 
 _BLOCK = 1 << 15
 _RIDGE = 1e-11  # of the mean power: keeps bands in which the reference has nothing from growing
 _NULL = "the residual is digital silence"
+
+
+def power_left(reference: Source, aligned: AlignedSource) -> Floats:
+    """Mean square of render − reference over their overlap, by channel; 0 where there is none."""
+    total, frames = np.zeros(reference.channels), 0
+    for _, x, y in rows_of_pair(reference, aligned):
+        difference = y - x
+        total += np.einsum("cf,cf->c", difference, difference)
+        frames += x.shape[1]
+    return total / max(1, frames)
 
 
 @dataclass(frozen=True)
@@ -79,17 +88,14 @@ def filter_residual(reference: Source, render: Source, shift: int) -> Floats | N
     spans = _spans(lo, hi, before + after)
     if spans is None:
         return None
-    pairs = [
-        (read_padded(reference, a - after, b + before), read_padded(render, a + shift, b + shift)) for a, b in spans
-    ]
+    x = np.stack([as_rows(read_padded(reference, a - after, b + before)) for a, b in spans], axis=1)
+    y = np.stack([as_rows(read_padded(render, a + shift, b + shift)) for a, b in spans], axis=1)
 
     def left(channel: int) -> float:
-        blocks = [_Block.of(x[:, channel], y[:, channel]) for x, y in pairs]
-        power = 0.0
-        for fold in (0, 1):
-            taps = _fit(blocks[fold::2], before + after + 1)
-            power += sum(float(np.sum(block.error(taps) ** 2)) for block in blocks[1 - fold :: 2])
-        return power / sum(len(block.y) for block in blocks)
+        power, folds = 0.0, [_Fold.of(x[channel, fold::2], y[channel, fold::2]) for fold in (0, 1)]
+        for fitted, judged in (folds, folds[::-1]):
+            power += float(np.square(judged.error(_fit(fitted, before + after + 1))).sum())
+        return power / float(y[channel].size)
 
     with ThreadPoolExecutor(2) as pool:
         return np.array(list(pool.map(left, range(reference.channels))))
@@ -108,49 +114,51 @@ def _spans(lo: int, hi: int, reach: int) -> list[tuple[int, int]] | None:
 
 
 @dataclass(frozen=True)
-class _Block:
-    """One channel of a block: y, and the spectrum of x, which reaches beyond y by the filter's length."""
+class _Fold:
+    """Blocks of one channel, a row each: y, and x with its spectrum, which reaches beyond y by the filter's length."""
 
     x: Floats
     y: Floats
-    size: int
     spectrum: NDArray[np.complex128]
 
     @staticmethod
-    def of(x: Floats, y: Floats) -> "_Block":
-        size = fast_length(len(x) + len(y))
-        return _Block(np.ascontiguousarray(x), np.ascontiguousarray(y), size, fft.rfft(x, size))
+    def of(x: Floats, y: Floats) -> "_Fold":
+        return _Fold(x, y, fft.rfft(x, fast_length(x.shape[1])))
+
+    @property
+    def size(self) -> int:
+        """Length of the transforms: that of x, for what is used of a product does not wrap around."""
+        return fast_length(self.x.shape[1])
 
     def error(self, taps: Floats) -> Floats:
         """What of y the filter does not explain."""
         product = fft.irfft(self.spectrum * fft.rfft(taps, self.size), self.size)
-        return np.asarray(self.y - product[len(taps) - 1 : len(self.x)])
+        return np.asarray(self.y - product[:, len(taps) - 1 : self.x.shape[1]])
+
+    def cross(self, error: Floats, taps: int) -> Floats:
+        """For each tap the sum of what it sees times the error; tap 0 meets the latest sample that the filter sees."""
+        products = (self.spectrum * np.conj(fft.rfft(error, self.size))).sum(axis=0)
+        return np.asarray(fft.irfft(products, self.size)[:taps][::-1])
+
+    def auto(self, taps: int) -> Floats:
+        """Autocorrelation of x at the first lags, mean of that from either end of the blocks."""
+        early = fft.rfft(self.x[:, : self.y.shape[1]], self.size)
+        late = fft.rfft(np.concatenate([np.zeros((len(self.x), taps - 1)), self.x[:, taps - 1 :]], axis=1), self.size)
+        own = (self.spectrum * np.conj(early) + np.conj(self.spectrum) * late).sum(axis=0)
+        return np.asarray(0.5 * fft.irfft(own, self.size)[:taps])
 
 
-def _fit(blocks: list[_Block], taps: int) -> Floats:
+def _fit(fold: _Fold, taps: int) -> Floats:
     """Least-squares filter from x to y."""
-    size = blocks[0].size
-    own = sum(
-        block.spectrum * np.conj(fft.rfft(block.x[: len(block.y)], size))
-        + np.conj(block.spectrum) * fft.rfft(np.concatenate([np.zeros(taps - 1), block.x[taps - 1 :]]), size)
-        for block in blocks
-    )
-    auto = 0.5 * fft.irfft(own, size)[:taps]
+    auto = fold.auto(taps)
     solution = np.zeros(taps)
     if auto[0] <= 0.0:
         return solution
     auto[0] *= 1.0 + _RIDGE
-    solution += _solve_toeplitz(auto, _cross(blocks, [block.y for block in blocks], taps))
+    solution += _solve_toeplitz(auto, fold.cross(fold.y, taps))
     # The Toeplitz matrix stands for the true one up to what happens at block edges: one correction takes that off.
-    solution += _solve_toeplitz(auto, _cross(blocks, [block.error(solution) for block in blocks], taps))
+    solution += _solve_toeplitz(auto, fold.cross(fold.error(solution), taps))
     return solution
-
-
-def _cross(blocks: list[_Block], errors: list[Floats], taps: int) -> Floats:
-    """For each tap the sum of what it sees times the error; tap 0 meets the latest sample that the filter sees."""
-    size = blocks[0].size
-    products = sum(b.spectrum * np.conj(fft.rfft(e, size)) for b, e in zip(blocks, errors, strict=True))
-    return np.asarray(fft.irfft(products, size)[:taps][::-1])
 
 
 def _solve_toeplitz(auto: Floats, cross: Floats) -> Floats:
@@ -188,13 +196,3 @@ def _solve_toeplitz(auto: Floats, cross: Floats) -> Floats:
         direction = z + following / weight * direction
         weight = following
     return solution
-
-
-def blocks_of_pair(
-    reference: Source, aligned: AlignedSource, size: int = 1 << 16
-) -> Iterator[tuple[int, Samples, Samples]]:
-    """The overlap in blocks: first frame, reference and render."""
-    lo, hi = overlap(reference, aligned)
-    for start in range(lo, hi, size):
-        stop = min(start + size, hi)
-        yield start, np.ascontiguousarray(reference.read(start, stop)), np.ascontiguousarray(aligned.read(start, stop))

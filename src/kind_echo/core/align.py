@@ -6,7 +6,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy import fft
 
-from kind_echo.core.source import BLOCK, Samples, Source, read_padded
+from kind_echo.core.source import PASS, Rows, Samples, Source, as_rows, read_padded
 
 _MARGIN = 1 << 12  # frames on either side that keep the wrap-around of the fractional shift out of the result
 _NEGLIGIBLE = 1e-6  # a fraction of a sample that is no fraction
@@ -123,9 +123,9 @@ def overlap(reference: Source, aligned: AlignedSource) -> tuple[int, int]:
     return lo, max(lo, min(reference.frames, aligned.render.frames - shift))
 
 
-def overlapping_blocks(reference: Source, aligned: AlignedSource) -> Iterator[tuple[Samples, Samples]]:
-    """The overlap as (reference, render) blocks of equal shape."""
+def rows_of_pair(reference: Source, aligned: AlignedSource) -> Iterator[tuple[int, Rows, Rows]]:
+    """The overlap in blocks: first frame, reference and render."""
     lo, hi = overlap(reference, aligned)
-    for start in range(lo, hi, BLOCK):
-        stop = min(start + BLOCK, hi)
-        yield reference.read(start, stop), aligned.read(start, stop)
+    for start in range(lo, hi, PASS):
+        stop = min(start + PASS, hi)
+        yield start, as_rows(reference.read(start, stop)), as_rows(aligned.read(start, stop))

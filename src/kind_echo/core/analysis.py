@@ -8,17 +8,16 @@ from kind_echo.core.delay import find_delays
 from kind_echo.core.errors import ChannelMismatch, RateMismatch
 from kind_echo.core.integrity import NOT_FINITE, IntegrityMeter, lead_in_excess
 from kind_echo.core.levels import LevelMeter, LevelOptions, PeakMeter
-from kind_echo.core.loading import load_loops
+from kind_echo.core.loops import scan
 from kind_echo.core.loudness import MEASURES as LOUDNESS
 from kind_echo.core.loudness import LoudnessCurves, LoudnessMeter
 from kind_echo.core.readings import Reading, for_channels, refuse, value_of
-from kind_echo.core.source import Source, blocks
+from kind_echo.core.source import MOST, PASS, Source, as_rows, blocks
 
 _LEVELS = (
     "sample_peak", "rms", "rms_raw", "crest_factor", "dc_offset",
     "rms_window_max", "rms_window_min", "rms_window_range", "true_peak", "vu_max",
 )  # fmt: skip
-_PASS = 1 << 16  # frames: half a megabyte a channel, so that all meters find a block in the cache
 _MATTERS = 0.001  # s of silence at the start that are looked into
 _LOUD = (*LOUDNESS, "peak_to_loudness")
 
@@ -55,27 +54,23 @@ class FileScan:
 
 def scan_file(source: Source, options: MeasureOptions = MeasureOptions()) -> FileScan:
     """Integrity, levels and loudness of a file of at least one frame; one with NaN or Inf gets integrity alone."""
-    load_loops()
-    from kind_echo.core.loops import scan
-
     channels = source.channels
     integrity = IntegrityMeter(channels, source.rate, source.rail)
     levels = LevelMeter(channels, source.rate, source.frames, options.levels)
     peaks = PeakMeter(channels, source.rate, options.levels)
     loudness = LoudnessMeter(channels, source.rate, source.frames, mono_as_dual=options.mono_as_dual)
     broken = False
-    for _, read in blocks(source, size=_PASS):
-        block = np.ascontiguousarray(read)
-        block_peak = np.zeros(channels)
-        scan(block, block_peak, levels.energy, levels.total)
-        broken = broken or not np.isfinite(levels.energy).all()
+    for _, block in blocks(source, size=PASS):
+        rows, block_peak = as_rows(block), np.zeros(channels)
+        scan(rows, block_peak, levels.energy, levels.total)
+        broken = broken or not (np.isfinite(levels.energy).all() and (block_peak <= MOST).all())
         if broken:
-            integrity.count_not_finite(block)
+            integrity.count_not_finite(rows)
             continue
         levels.peak = np.maximum(levels.peak, block_peak)
-        integrity.add(block, block_peak)
+        integrity.add(rows, block_peak)
         for meter in (levels, peaks, loudness):
-            meter.add(block)
+            meter.add(rows)
     readings = integrity.readings()
     if broken:
         readings += refuse(_LEVELS, channels, NOT_FINITE)

@@ -2,15 +2,15 @@
 
 import math
 import threading
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.account import STEPS, blocks_of_pair, explain, filter_residual
-from kind_echo.core.align import AlignedSource, Alignment, DifferenceSource
+from kind_echo.core.account import STEPS, explain, filter_residual, power_left
+from kind_echo.core.align import AlignedSource, Alignment, DifferenceSource, rows_of_pair
 from kind_echo.core.analysis import FileScan, MeasureOptions, scan_file
 from kind_echo.core.bands import third_octaves
 from kind_echo.core.delay import Delay, find_delays
@@ -19,17 +19,17 @@ from kind_echo.core.errors import BadParameter, ChannelMismatch, RateMismatch
 from kind_echo.core.explanation import describe
 from kind_echo.core.integrity import (
     NOT_FINITE,
+    Gap,
+    GapFinder,
     channel_missing,
     channel_swap,
     click_readings,
-    find_gaps,
     gap_readings,
     lead_in_excess,
 )
-from kind_echo.core.loading import load_loops
 from kind_echo.core.readings import Curve, Reading, for_channels, level, refuse
 from kind_echo.core.residual import MEASURES as RESIDUAL
-from kind_echo.core.residual import NULL, Sums, residual_loudness, residual_readings, residual_sums_of
+from kind_echo.core.residual import NULL, Sums, residual_loudness, residual_readings, residual_sums_of, sum_meter
 from kind_echo.core.source import Source, TurnTaking, blocks, in_memory
 
 Align = Literal["none", "samples", "fraction"]
@@ -103,80 +103,47 @@ def compare(
         RateMismatch, ChannelMismatch: the two cannot be laid over each other.
     """
     check_pair(reference, render)
+    turns = threading.Lock()
+
+    def taken(side: Source) -> tuple[Source, FileScan]:
+        held = TurnTaking(in_memory(side), turns)
+        return held, scan_file(held, measuring)
+
     with ThreadPoolExecutor(2) as pool:
-        # What transforms tell comes first: meanwhile the compiled loops, which all the rest needs, are loaded.
-        loops = pool.submit(load_loops)
-        turns = threading.Lock()
-        reference, render = (TurnTaking(in_memory(side), turns) for side in (reference, render))
-        lag = _lag(reference, render, options, pool)
-        loops.result()
-        scans = list(pool.map(lambda side: scan_file(side, measuring), (reference, render)))
-        return _compared(reference, render, options, lag, (scans[0], scans[1]), pool)
-
-
-@dataclass(frozen=True)
-class _Lag:
-    """What transforms tell: the delay, its drift, and the power that the best linear filter leaves, by channel."""
-
-    delay: Delay
-    each: list[Delay]
-    drift: Reading
-    filtered: Floats | None
-
-    @property
-    def shift(self) -> int:
-        """Whole samples of the delay; 0 where there is none."""
-        return 0 if self.delay.samples is None else round(self.delay.samples)
-
-
-def _lag(reference: Source, render: Source, options: CompareOptions, pool: ThreadPoolExecutor) -> _Lag | None:
-    """None for a pair with samples that are not finite."""
-    if not (_finite(reference) and _finite(render)):
-        return None
-    delay, each = find_delays(reference, render, options.max_delay)
-    drift = pool.submit(delay_drift, reference, render, delay.samples, delay.why)
-    # Of a long file the filter is sought while the loops are loaded; of a short one once it is known to be needed.
-    early = delay.samples is not None and reference.frames > _LONG
-    filtered = filter_residual(reference, render, round(delay.samples or 0.0)) if early else None
-    return _Lag(delay, each, drift.result(), filtered)
-
-
-def _finite(source: Source) -> bool:
-    """Whether every sample is a number: one that is none spoils the sum of squares."""
-    return all(np.isfinite(np.vdot(block, block)) for _, block in blocks(source))
+        (reference, one), (render, other) = pool.map(taken, (reference, render))
+        return _compared(reference, render, options, (one, other), pool)
 
 
 def _compared(
-    reference: Source,
-    render: Source,
-    options: CompareOptions,
-    lag: _Lag | None,
-    scans: tuple[FileScan, FileScan],
-    pool: ThreadPoolExecutor,
+    reference: Source, render: Source, options: CompareOptions, scans: tuple[FileScan, FileScan], pool: Executor
 ) -> Comparison:
     channels = reference.channels
     length = float(render.frames - reference.frames)
     readings = for_channels("length_difference", [length] * channels, length)
-    if lag is None or not (scans[0].finite and scans[1].finite):
+    if not (scans[0].finite and scans[1].finite):
         readings += _refused(("identical", *_AFTER_IDENTITY), channels, NOT_FINITE)
         return Comparison(readings, Alignment(), "", {}, scans)
-    delay, each, shift = lag.delay, lag.each, lag.shift
+    delay, each = find_delays(reference, render, options.max_delay, pool.map)
+    shift = 0 if delay.samples is None else round(delay.samples)
     aligned = AlignedSource(render, reference.frames, Alignment(shift))
-    gaps = pool.submit(find_gaps, reference, aligned)
-    whole = residual_sums_of(reference, aligned, options.ceiling)
+    drift = pool.submit(delay_drift, reference, render, delay.samples, delay.why)
+    # Of a long file the filter is sought meanwhile; of a short one once it is known to be needed.
+    early = delay.samples is not None and reference.frames > _LONG
+    filtered = pool.submit(filter_residual, reference, render, shift) if early else None
+    whole, gaps, cross = _walk(reference, aligned, options.ceiling)
     fine = _fine_sums(reference, render, delay, options, whole)
     same = whole.differ == 0 and shift == 0 and length == 0.0
     readings += for_channels("identical", [float(same)] * channels, float(same))
     readings += _delay_readings(delay, each, reference.rate)
     gain, gains = _gain_readings(fine, delay, channels)
     readings += gains
+    clicks = pool.submit(click_readings, reference, aligned, 1.0 / gain if gain else 1.0)
     late = [own.samples if own.samples is not None else float(shift) for own in each]
     starts = [scan.integrity.starts() for scan in scans]
     readings += lead_in_excess(starts[0], starts[1], late, reference.rate)
     readings += channel_missing(scans[0].integrity, scans[1].integrity)
-    readings += channel_swap(_cross(reference, aligned), (whole.sums[:, 0], whole.sums[:, 2]))
-    readings += gap_readings(gaps.result(), channels)
-    clicks = pool.submit(click_readings, reference, aligned, 1.0 / gain if gain else 1.0)
+    readings += channel_swap(cross, (whole.sums[:, 0], whole.sums[:, 2]))
+    readings += gap_readings(gaps, channels)
     alignment = _alignment(options, delay, gain)
     final = AlignedSource(render, reference.frames, alignment)
     curves: dict[str, Curve] = {}
@@ -185,23 +152,34 @@ def _compared(
         readings += _refused(STEPS, channels, "the alignment leaves no overlap")
     else:
         difference = DifferenceSource(reference, final)
+        bands = pool.submit(third_octaves, difference)
         loudness = pool.submit(residual_loudness, difference)
         used = whole if alignment == aligned.alignment else residual_sums_of(reference, final, options.ceiling)
         note = _note(reference, final, used.frames, delay, options)
         readings += residual_readings(reference, used, note, below=options.ceiling is not None)
-        curves["residual_bands"] = third_octaves(difference)
-        readings += _account(reference, render, options, (whole, fine), lag, gain)
+        readings += _account(reference, render, (whole, fine), shift, filtered, gain)
         readings.append(loudness.result())
-    readings += [lag.drift, *clicks.result()]
+        curves["residual_bands"] = bands.result()
+    readings += [drift.result(), *clicks.result()]
     curves["gaps"] = Curve(
-        "s",
-        "ms",
-        [g.start / reference.rate for g in gaps.result()],
-        [1000 * g.length / reference.rate for g in gaps.result()],
+        "s", "ms", [g.start / reference.rate for g in gaps], [1000 * g.length / reference.rate for g in gaps]
     )
     words = describe(readings)
     readings = [r.noted(words) if (r.measure, r.channel) == ("account_remainder", "all") else r for r in readings]
     return Comparison(readings, alignment, words, curves, scans)
+
+
+def _walk(reference: Source, aligned: AlignedSource, ceiling: float | None) -> tuple[Sums, list[Gap], Floats]:
+    """One walk over the overlap: the sums, the gaps, and each channel of the reference times each of the render."""
+    channels = reference.channels
+    sums, gaps = sum_meter(reference, aligned, ceiling), GapFinder(channels, reference.rate)
+    cross = np.zeros((channels, channels))
+    for start, x, y in rows_of_pair(reference, aligned):
+        sums.add(start, x, y)
+        gaps.add(start, x, y)
+        if channels > 1:
+            cross += x @ y.T
+    return sums.sums(), gaps.gaps(), cross
 
 
 def readings_of_identical(source: Source) -> Comparison:
@@ -238,56 +216,39 @@ def _fine_sums(
     return residual_sums_of(reference, lined_up), fraction
 
 
-def _cross(reference: Source, aligned: AlignedSource) -> Floats:
-    """Sum of each channel of the reference times each of the render."""
-    channels = reference.channels
-    total = np.zeros((channels, channels))
-    if channels > 1:
-        for _, x, y in blocks_of_pair(reference, aligned):
-            total += x.T @ y
-    return total
-
-
 def _account(
     reference: Source,
     render: Source,
-    options: CompareOptions,
     found: tuple[Sums, tuple[Sums, float]],
-    lag: _Lag,
+    shift: int,
+    filtered: Future[Floats | None] | None,
     gain: float | None,
 ) -> list[Reading]:
-    whole, (fine, _) = found
-    shift = lag.shift
-    raw = whole if shift == 0 else residual_sums_of(reference, AlignedSource(render, reference.frames, Alignment()))
-    if raw.frames == 0:
-        raw = whole
+    whole, (fine, fraction) = found
+    at_once = whole.sums[:, 3] / whole.frames
+    raw = at_once
+    if shift:
+        raw = power_left(reference, AlignedSource(render, reference.frames, Alignment()))
     if gain is None or gain == 0.0:
-        return explain([raw.sums[:, 3] / raw.frames] + [whole.sums[:, 3] / whole.frames] * 4, None).readings()
+        return explain([raw] + [at_once] * 4, None).readings()
     sign = math.copysign(1.0, gain)
-    steps = [raw.sums[:, 3] / raw.frames]
-    steps += [_left(reference, render, shift, 0.0, scale, whole) for scale in (1.0, sign, 1.0 / gain)]
-    fraction = found[1][1]
-    steps.append(_left(reference, render, shift, fraction, 1.0 / gain, fine) if fraction else steps[-1])
+    steps = [raw, *(_left(reference, render, Alignment(shift, 0.0, scale), whole) for scale in (1.0, sign, 1.0 / gain))]
+    steps.append(_left(reference, render, Alignment(shift, fraction, 1.0 / gain), fine) if fraction else steps[-1])
     if min(float(step.mean()) for step in steps) <= _NOTHING_LEFT:
         return explain(steps, None).readings()
-    filtered = lag.filtered if lag.filtered is not None else filter_residual(reference, render, shift)
-    return explain(steps, None if filtered is None else filtered / gain**2).readings()
+    left = filtered.result() if filtered is not None else filter_residual(reference, render, shift)
+    return explain(steps, None if left is None else left / gain**2).readings()
 
 
-def _left(reference: Source, render: Source, shift: int, fraction: float, scale: float, sums: Sums) -> Floats:
+def _left(reference: Source, render: Source, alignment: Alignment, sums: Sums) -> Floats:
     """Mean square of scale·render − reference, by channel: from the sums, or by subtracting where these cancel out."""
     xx, xy, yy = sums.sums[:, 0], sums.sums[:, 1], sums.sums[:, 2]
-    if scale == 1.0:
+    if alignment.scale == 1.0:
         return np.asarray(sums.sums[:, 3] / sums.frames)
-    power = scale**2 * yy - 2 * scale * xy + xx
+    power = alignment.scale**2 * yy - 2 * alignment.scale * xy + xx
     if (power > 1e-9 * xx).all():
         return np.asarray(power / sums.frames)
-    total = np.zeros(len(xx))
-    for _, x, y in blocks_of_pair(
-        reference, AlignedSource(render, reference.frames, Alignment(shift, fraction, scale))
-    ):
-        total += np.square(y - x).sum(axis=0)
-    return total / sums.frames
+    return power_left(reference, AlignedSource(render, reference.frames, alignment))
 
 
 def _delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]:
@@ -372,10 +333,14 @@ def take_spread(takes: list[Source], options: CompareOptions = CompareOptions())
     return Reading("take_spread", "all", max(values))
 
 
+def _finite(source: Source) -> bool:
+    """Whether every sample is a number: one that is none spoils the sum of squares."""
+    return all(np.isfinite(np.vdot(block, block)) for _, block in blocks(source))
+
+
 def _residual_between(reference: Source, render: Source, options: CompareOptions) -> Reading:
     """The residual RMS that `compare` gives for a pair, without all the rest."""
     check_pair(reference, render)
-    load_loops()
     if not (_finite(reference) and _finite(render)):
         return Reading("residual_rms", "all", None, NOT_FINITE)
     delay, _ = find_delays(reference, render, options.max_delay)

@@ -1,16 +1,25 @@
 """How much later the render is than the reference, to a hundredth of a sample, and with which polarity."""
 
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
-from kind_echo.core.source import Samples, Source, blocks, read_padded
+from kind_echo.core.source import Rows, Source, as_rows, blocks, read_padded
 from kind_echo.core.transforms import fast_length
+
+Floats = NDArray[np.float64]
 
 Correlation = NDArray[np.float64]
 """Cross-correlation, shape (2·span + 1, channels); row span + k holds lag k: sum of reference[i] · render[i + k]."""
+
+Singles = NDArray[np.float32]
+
+Spread = Callable[..., Iterable[Any]]
+"""How pieces of work are done: `map`, or that of a pool of threads."""
 
 MAX_REACH = 1 << 19
 """Frames searched to either side unless told otherwise: 10.9 s at 48 kHz."""
@@ -48,51 +57,55 @@ class Delay:
 
 
 def correlate(
-    reference: Source, render: Source, span: int, centre: int = 0, parts: int | None = None
+    reference: Source, render: Source, span: int, centre: int = 0, parts: int | None = None, spread: Spread = map
 ) -> tuple[Correlation, int, tuple[NDArray[np.float64], NDArray[np.float64]]]:
     """Cross-correlation at lags centre − span … centre + span, a block at a time.
 
     Over all frames, or over so many blocks spread over the file; with the frames that these cover, and the sums of
     squares of reference and render in them.
+
+    Args:
+        spread: asked for all blocks at once, which then are held together.
     """
     frames = reference.frames
     size = fast_length(min(frames, max(2 * span, 1 << 16)) + 2 * span)
     step = size - 2 * span
-    total = np.zeros((size // 2 + 1, reference.channels), dtype=np.complex128)
+    total = np.zeros((reference.channels, size // 2 + 1), dtype=np.complex128)
     starts = list(range(0, frames, step))
     if parts is not None and len(starts) > parts:
         starts = [starts[int(i)] for i in np.linspace(0, len(starts) - 1, parts)]
     covered = 0
     ex, ey = np.zeros(reference.channels), np.zeros(reference.channels)
-    for start in starts:
-        x = reference.read(start, min(start + step, frames))
-        y = read_padded(render, start - span + centre, start + step + span + centre)
-        covered += len(x)
-        ex += np.einsum("fc,fc->c", x, x)
-        here = y[span : span + len(x)]
-        ey += np.einsum("fc,fc->c", here, here)
-        spectrum = _spectrum(x, size)
+
+    def crossed(start: int) -> tuple[int, Floats, Floats, NDArray[np.complex128]]:
+        x = as_rows(reference.read(start, min(start + step, frames)))
+        y = as_rows(read_padded(render, start - span + centre, start + step + span + centre))
+        here = y[:, span : span + x.shape[1]]
+        spectrum = fft.rfft(x, size)
         np.conj(spectrum, out=spectrum)
-        spectrum *= _spectrum(y, size)
+        spectrum *= fft.rfft(y, size)
+        return x.shape[1], np.einsum("cf,cf->c", x, x), np.einsum("cf,cf->c", here, here), spectrum
+
+    for length, own, other, spectrum in spread(crossed, starts):
+        covered += length
+        ex += own
+        ey += other
         total += spectrum
-    return np.asarray(fft.irfft(total.T, size, axis=1).T[: 2 * span + 1]), covered, (ex, ey)
-
-
-def _spectrum(samples: Samples, size: int) -> NDArray[np.complex128]:
-    """Spectrum of each channel; transposed, for a transform along memory is several times as fast."""
-    return np.asarray(fft.rfft(np.ascontiguousarray(samples.T), size, axis=1).T)
+    return np.asarray(fft.irfft(total, size).T[: 2 * span + 1]), covered, (ex, ey)
 
 
 def find_delays(
     reference: Source,
     render: Source,
     max_delay: int | None = None,
+    spread: Spread = map,
 ) -> tuple[Delay, list[Delay]]:
     """The delay that all channels share, and that of each channel.
 
     Args:
         reference, render: same rate and channels, finite.
         max_delay: the search is kept within this many frames to either side.
+        spread: does the pieces that a long file is searched in.
     Source:
         C. H. Knapp and G. C. Carter, The generalized correlation method for estimation of time delay, IEEE Trans.
         ASSP 24 (1976). The correlation is refined by band-limited interpolation; its uncertainty is the bound for
@@ -101,32 +114,49 @@ def find_delays(
     longest = max(reference.frames, render.frames) - 1
     reach = min(longest, MAX_REACH if max_delay is None else max_delay)
     if max_delay is None and min(reference.frames, render.frames) > _LONG:
-        centre = _excerpt_lag(reference, render, reach)
+        centre = _excerpt_lag(reference, render, reach, spread)
         if centre is not None:
-            found = _search(reference, render, _NARROW, centre, narrowed=False, parts=_PARTS)
+            found = _search(reference, render, _NARROW, centre, narrowed=False, parts=_PARTS, spread=spread)
             if found[0].samples is not None and found[2] >= _CERTAIN:
                 return found[0], found[1]
     overall, each, _ = _search(reference, render, reach, 0, narrowed=max_delay is not None)
     return overall, each
 
 
-def _excerpt_lag(reference: Source, render: Source, reach: int) -> int | None:
+def _excerpt_lag(reference: Source, render: Source, reach: int, spread: Spread) -> int | None:
     """Where the loudest stretch of the reference lies in the render, in whole samples; None when that is in doubt."""
-    powers = [float(np.vdot(block, block)) for _, block in blocks(reference, size=_EXCERPT)]
+    powers = [_power(as_rows(block)) for _, block in blocks(reference, size=_EXCERPT)]
     start = int(np.argmax(powers)) * _EXCERPT
     stop = min(start + _EXCERPT, reference.frames)
     x = reference.read(start, stop)
     channel = int(np.square(x).sum(axis=0).argmax())
     y = read_padded(render, start - reach, stop + reach)[:, channel].astype(np.float32)
-    size = fast_length(len(y))
     # 24 bits do for finding a place; the delay itself is refined in 53.
-    spectrum = np.conj(fft.rfft(x[:, channel].astype(np.float32), size)) * fft.rfft(y, size)
-    strength = np.abs(fft.irfft(spectrum, size)[: 2 * reach + 1])
+    strength = np.abs(_slide(x[:, channel].astype(np.float32), y, spread))
     best = int(strength.argmax())
     away = np.concatenate([strength[: max(0, best - _NARROW)], strength[best + _NARROW + 1 :]])
     if strength[best] <= 0.0 or away.max(initial=0.0) > _UNRIVALLED * strength[best]:
         return None
     return best - reach
+
+
+def _power(rows: Rows) -> float:
+    return float(np.einsum("cf,cf->", rows, rows))
+
+
+def _slide(x: Singles, y: Singles, spread: Spread) -> Singles:
+    """Sum of x times what of y it lies over, at each place that it has in y; shape (len(y) − len(x) + 1,).
+
+    By overlap-save, in pieces that the cache holds.
+    """
+    size = 1 << (2 * len(x) - 1).bit_length()
+    step, places = size - len(x) + 1, len(y) - len(x) + 1
+    spectrum = np.conj(fft.rfft(x, size))
+
+    def piece(a: int) -> Singles:
+        return np.asarray(fft.irfft(fft.rfft(y[a : a + size], size) * spectrum, size)[:step])
+
+    return np.concatenate(list(spread(piece, range(0, places, step))))[:places]
 
 
 def _search(
@@ -137,11 +167,12 @@ def _search(
     *,
     narrowed: bool,
     parts: int | None = None,
+    spread: Spread = map,
 ) -> tuple[Delay, list[Delay], float]:
     """Delays of all channels and of each, within `reach` of `centre`, and the correlation coefficient of the first."""
     longest = max(reference.frames, render.frames) - 1
     span = min(longest, reach + _NEIGHBOURHOOD) if centre == 0 else reach + _NEIGHBOURHOOD
-    correlation, covered, (ex, ey) = correlate(reference, render, span, centre, parts)
+    correlation, covered, (ex, ey) = correlate(reference, render, span, centre, parts, spread)
     # Channels may have opposite polarity, so their correlations are folded to one sign before they are added.
     strongest = np.abs(correlation).max(axis=0)
     signs = np.sign(correlation[np.abs(correlation).argmax(axis=0), range(correlation.shape[1])])

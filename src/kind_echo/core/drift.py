@@ -68,16 +68,16 @@ def _track(
 
 def _segment_delay(x: Samples, render: Source, start: int, near: int, span: int = _SPAN) -> float | None:
     channel = int(np.square(x).sum(axis=0).argmax())
-    x = x[:, channel : channel + 1]
-    y = read_padded(render, start + near - span, start + near + len(x) + span)[:, channel : channel + 1]
-    size = fast_length(len(y))
-    cross = np.conj(fft.rfft(np.ascontiguousarray(x.T), size)) * fft.rfft(np.ascontiguousarray(y.T), size)
-    lags = fft.irfft(cross, size)[:, : 2 * span + 1]
-    signs = np.sign(lags[np.arange(len(lags)), np.abs(lags).argmax(axis=1)])
-    strength = (lags * signs[:, None]).sum(axis=0)
+    x = x[:, channel]
+    y = read_padded(render, start + near - span, start + near + len(x) + span)[:, channel]
+    pair = np.zeros((2, fast_length(len(y))))  # two rows are transformed in the time of one
+    pair[0, : len(x)], pair[1, : len(y)] = x, y
+    spectra = fft.rfft(pair)
+    lags = fft.irfft(np.conj(spectra[0]) * spectra[1], pair.shape[1])[: 2 * span + 1]
+    strength = lags * np.sign(lags[np.abs(lags).argmax()])
     best = int(strength.argmax())
     here = y[best : best + len(x)]
-    scale = float(np.sqrt((x**2).sum(axis=0) * (here**2).sum(axis=0)).sum())
+    scale = float(np.sqrt(np.square(x).sum() * np.square(here).sum()))
     if scale <= 0.0 or not 0 < best < 2 * span or strength[best] < _RELATED * scale:
         return None
     if _has_rival(strength, best):

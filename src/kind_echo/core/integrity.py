@@ -6,8 +6,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.align import AlignedSource, overlap
+from kind_echo.core.loops import count_rail_runs, find_steps, quiet_runs, window_peaks
 from kind_echo.core.readings import Reading, for_channels, refuse
-from kind_echo.core.source import BLOCK, Samples, Source
+from kind_echo.core.source import MOST, PASS, Rows, Source, as_rows
 
 Counts = NDArray[np.int64]
 
@@ -76,25 +77,31 @@ class Gap:
     length: int
 
 
-def find_gaps(reference: Source, aligned: AlignedSource) -> list[Gap]:
-    """Stretches of at least 1 ms in which the render stays below −90 dBFS where the reference does not."""
-    from kind_echo.core.loops import quiet_runs
+class GapFinder:
+    """Stretches of at least 1 ms in which the render stays below −90 dBFS where the reference does not.
 
-    lo, hi = overlap(reference, aligned)
-    channels, least = reference.channels, max(1, round(_WINDOW_SECONDS * reference.rate))
-    states = np.full((channels, 3), -1, dtype=np.int64)
-    out = np.zeros((_MOST_GAPS, 2), dtype=np.int64)
-    found: list[Gap] = []
-    for start in range(lo, hi, BLOCK):
-        stop = min(start + BLOCK, hi)
-        x, y = reference.read(start, stop), aligned.read(start, stop)
-        if stop == hi:  # one frame that is loud on both sides closes what is open at the end
-            x, y = np.concatenate([x, np.ones((1, channels))]), np.concatenate([y, np.ones((1, channels))])
-        for c in range(channels):
-            a, b = np.ascontiguousarray(x[:, c]), np.ascontiguousarray(y[:, c])
-            count = quiet_runs(a, b, SILENT_PEAK, SILENT_PEAK, least, start, states[c], out)
-            found += [Gap(c, int(s), int(n)) for s, n in out[: min(count, _MOST_GAPS)]]
-    return sorted(found, key=lambda gap: (gap.start, gap.channel))
+    Takes an aligned pair a block at a time.
+    """
+
+    def __init__(self, channels: int, rate: int) -> None:
+        self._least = max(1, round(_WINDOW_SECONDS * rate))
+        self._states = np.full((channels, 3), -1, dtype=np.int64)
+        self._out = np.zeros((_MOST_GAPS, 2), dtype=np.int64)
+        self._found: list[Gap] = []
+        self._end = 0
+
+    def add(self, start: int, x: Rows, y: Rows) -> None:
+        """Take the next frames of reference and render, `start` the first of them."""
+        for c in range(len(x)):
+            count = quiet_runs(x[c], y[c], SILENT_PEAK, SILENT_PEAK, self._least, start, self._states[c], self._out)
+            self._found += [Gap(c, int(s), int(n)) for s, n in self._out[: min(count, _MOST_GAPS)]]
+        self._end = start + x.shape[1]
+
+    def gaps(self) -> list[Gap]:
+        """All that was found, in order of time; ends what is open."""
+        loud = np.ones((len(self._states), 1))  # one frame that is loud on both sides
+        self.add(self._end, loud, loud)
+        return sorted(self._found, key=lambda gap: (gap.start, gap.channel))
 
 
 def gap_readings(gaps: list[Gap], channels: int) -> list[Reading]:
@@ -109,20 +116,17 @@ def gap_readings(gaps: list[Gap], channels: int) -> list[Reading]:
 
 def click_readings(reference: Source, aligned: AlignedSource, scale: float) -> list[Reading]:
     """Count of the steps that stand alone in scale·render − reference, and that the reference does not make."""
-    from kind_echo.core.loops import find_steps
-
     lo, hi = overlap(reference, aligned)
     channels, reach = reference.channels, max(8, round(_CLICK_REACH * reference.rate))
     found: list[set[int]] = [set() for _ in range(channels)]
-    out = np.zeros(_MOST_GAPS, dtype=np.int64)
-    for start in range(lo, hi, BLOCK):
-        begin, stop = max(lo, start - 2 * reach), min(start + BLOCK + 2 * reach, hi)
-        x, y = reference.read(begin, stop), aligned.read(begin, stop)
+    out, room = np.zeros(_MOST_GAPS, dtype=np.int64), np.empty(PASS + 4 * reach)
+    for start in range(lo, hi, PASS):
+        begin, stop = max(lo, start - 2 * reach), min(start + PASS + 2 * reach, hi)
+        x, y = as_rows(reference.read(begin, stop)), as_rows(aligned.read(begin, stop))
         for c in range(channels):
-            a, b = np.ascontiguousarray(x[:, c]), scale * y[:, c]
-            count = find_steps(a, b, reach, _CLICK_FLOOR, _CLICK_RATIO, out)
+            count = find_steps(x[c], y[c], scale, reach, _CLICK_FLOOR, _CLICK_RATIO, room, out)
             inside = (int(i) + begin for i in out[: min(count, _MOST_GAPS)])
-            found[c] |= {i for i in inside if start <= i < start + BLOCK}
+            found[c] |= {i for i in inside if start <= i < start + PASS}
     each = [float(len(steps)) for steps in found]
     moments = sorted(set().union(*found))
     apart = sum(1 for i, at in enumerate(moments) if i == 0 or at - moments[i - 1] > reach)
@@ -140,38 +144,36 @@ class IntegrityMeter:
         self._run, self._side, self._runs = (np.zeros(channels, dtype=np.int64) for _ in range(3))
         self._window = max(1, round(_WINDOW_SECONDS * rate))
         self._peaks: list[NDArray[np.float64]] = []
-        self._rest: Samples = np.empty((0, channels))
+        self._rest: Rows = np.empty((channels, 0))
 
-    def add(self, block: Samples, block_peak: NDArray[np.float64]) -> None:
-        """Take the next frames, shape (frames, channels), and the peak of each channel in them."""
-        from kind_echo.core.loops import count_rail_runs, window_peaks
-
+    def add(self, rows: Rows, block_peak: NDArray[np.float64]) -> None:
+        """Take the next frames, and the peak of each channel in them."""
         self.peak = np.maximum(self.peak, block_peak)
         if block_peak.max(initial=0.0) >= self._rail or self._run.any():
-            count_rail_runs(block, self._rail, self._run, self._side, self._runs)
-        if len(self._rest):
-            missing = self._window - len(self._rest)
-            joined = np.concatenate([self._rest, block[:missing]])
-            if len(joined) < self._window:
+            count_rail_runs(rows, self._rail, self._run, self._side, self._runs)
+        first = 0
+        if self._rest.shape[1]:
+            first = self._window - self._rest.shape[1]
+            joined = np.concatenate([self._rest, rows[:, :first]], axis=1)
+            if joined.shape[1] < self._window:
                 self._rest = joined
                 return
-            self._peaks.append(np.abs(joined).max(axis=0, keepdims=True))
-            block = block[missing:]
-        whole = len(block) // self._window
-        peaks = np.empty((whole, block.shape[1]))
-        window_peaks(block, self._window, peaks)
+            self._peaks.append(np.abs(joined).max(axis=1, keepdims=True))
+        whole = (rows.shape[1] - first) // self._window
+        peaks = np.empty((len(rows), whole))
+        window_peaks(rows, first, self._window, peaks)
         self._peaks.append(peaks)
-        self._rest = block[whole * self._window :].copy()
+        self._rest = rows[:, first + whole * self._window :].copy()
 
-    def count_not_finite(self, block: Samples) -> None:
+    def count_not_finite(self, rows: Rows) -> None:
         """Count what is not finite in a block."""
-        self.non_finite += (~np.isfinite(block)).sum(axis=0)
+        self.non_finite += (~(np.abs(rows) <= MOST)).sum(axis=1)
 
     def starts(self) -> list[int | None]:
         """For each channel the frame of the first window that stands at signal level; None for a silent channel."""
-        windows = [*self._peaks, np.abs(self._rest).max(axis=0, keepdims=True)] if len(self._rest) else self._peaks
-        envelope = np.concatenate(windows) if windows else np.zeros((0, len(self.peak)))
-        return [self._start(envelope[:, c], float(self.peak[c])) for c in range(len(self.peak))]
+        rest = [np.abs(self._rest).max(axis=1, keepdims=True)] if self._rest.shape[1] else []
+        envelope = np.concatenate([*self._peaks, *rest, np.zeros((len(self.peak), 0))], axis=1)
+        return [self._start(row, peak) for row, peak in zip(envelope, self.peak.tolist(), strict=True)]
 
     def readings(self) -> list[Reading]:
         """silent, non_finite, lead_in_silence and clipped_runs."""

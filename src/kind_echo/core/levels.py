@@ -6,8 +6,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_echo.core.loops import UNKNOWN, add_hops, interpolate
 from kind_echo.core.readings import Reading, for_channels, level
-from kind_echo.core.source import Samples
+from kind_echo.core.recursions import needle
+from kind_echo.core.source import Rows
 from kind_echo.core.transforms import kaiser_sinc
 
 Floats = NDArray[np.float64]
@@ -52,15 +54,13 @@ class LevelMeter:
         self.energy = np.zeros(channels)
         self.total = np.zeros(channels)
         self._edges = hop_edges(frames, rate, options.window / _HOPS)
-        self._hops = np.zeros((len(self._edges), channels))
+        self._hops = np.zeros((channels, len(self._edges)))
         self._hop = 0
 
-    def add(self, block: Samples) -> None:
-        """Take the next frames, shape (frames, channels), whose peak, energy and total are added by the caller."""
-        from kind_echo.core.loops import add_hops
-
-        self._hop = add_hops(block, self.frames, self._edges, self._hop, self._hops)
-        self.frames += block.shape[0]
+    def add(self, rows: Rows) -> None:
+        """Take the next frames, whose peak, energy and total are added by the caller."""
+        self._hop = add_hops(rows, self.frames, self._edges, self._hop, self._hops)
+        self.frames += rows.shape[1]
 
     def readings(self) -> list[Reading]:
         """All levels but true peak and needle, of all that was taken; at least one frame."""
@@ -81,7 +81,7 @@ class LevelMeter:
         if whole < _HOPS:
             why = f"the file is shorter than one window of {self.options.window * 1000:g} ms"
             return [r for key in keys for r in for_channels(key, [None] * channels, None, why)]
-        sums = np.cumsum(np.concatenate([np.zeros((1, channels)), self._hops[:whole]]), axis=0)
+        sums = np.cumsum(np.concatenate([np.zeros((1, channels)), self._hops[:, :whole].T]), axis=0)
         ends = np.concatenate([[0], self._edges[:whole]])
         lengths = (ends[_HOPS:] - ends[:-_HOPS])[:, None]
         power = np.maximum(0.0, 2 * (sums[_HOPS:] - sums[:-_HOPS]) / lengths)
@@ -118,31 +118,24 @@ class PeakMeter:
         self._peak = np.zeros(channels)
         self._needle = np.zeros(channels)
         self._state = np.zeros((channels, 2))
-        self._tail = np.zeros((0, channels))
-        self._edge = np.full((channels, 2), np.inf, np.float32)
+        self._tail = np.zeros((channels, 0), np.float32)
+        self._edge = np.full((channels, 2), UNKNOWN, np.float32)
         self._phases = np.array([kaiser_sinc(TAPS, 0.5, p / 4, _BETA) for p in (1, 2, 3)], np.float32)
         self._a, self._b = needle_response(rate)
 
-    def add(self, block: Samples) -> None:
+    def add(self, rows: Rows) -> None:
         """Take the next frames."""
-        joined = np.concatenate([self._tail, block])
-        self._interpolated(joined)
-        self._tail = joined[-(TAPS - 1) :] if len(joined) >= TAPS - 1 else joined
-
-    def _interpolated(self, joined: Samples) -> None:
-        from kind_echo.core.loops import interpolate, needle
-
-        frames = len(joined) - TAPS + 1
-        for channel in range(joined.shape[1]):
-            padded = joined[:, channel].astype(np.float32)  # 24 bits do for a peak
-            ends = max(np.abs(padded[:TAPS]).max(initial=0.0), np.abs(padded[-TAPS:]).max(initial=0.0))
-            self._peak[channel] = max(self._peak[channel], ends)
-            if frames < 1:
-                continue
-            mean = np.empty(frames, np.float32)
-            self._peak[channel] = interpolate(padded, self._phases, self._peak[channel], mean, self._edge[channel])
-            state = self._state[channel]
-            self._needle[channel] = needle(mean, self._a, self._b, state, self._needle[channel])
+        joined = np.concatenate([self._tail, rows.astype(np.float32)], axis=1)  # 24 bits do for a peak
+        self._tail = joined[:, max(0, joined.shape[1] - TAPS + 1) :]
+        ends = np.abs(np.concatenate([joined[:, :TAPS], joined[:, -TAPS:]], axis=1)).max(axis=1, initial=0.0)
+        self._peak = np.maximum(self._peak, ends)
+        frames = joined.shape[1] - TAPS + 1
+        if frames < 1:
+            return
+        mean = np.empty((len(joined), frames), np.float32)
+        for c, padded in enumerate(joined):
+            self._peak[c] = interpolate(padded, self._phases, self._peak[c], mean[c], self._edge[c])
+        needle(mean, self._a, self._b, self._state, self._needle)
 
     def readings(self) -> list[Reading]:
         """true_peak and vu_max."""

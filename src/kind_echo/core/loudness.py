@@ -8,7 +8,8 @@ from numpy.typing import NDArray
 
 from kind_echo.core.levels import hop_edges
 from kind_echo.core.readings import Reading
-from kind_echo.core.source import Samples, Source, blocks
+from kind_echo.core.recursions import add_weighted_hops
+from kind_echo.core.source import PASS, Rows, Source, as_rows, blocks
 
 Floats = NDArray[np.float64]
 
@@ -80,17 +81,15 @@ class LoudnessMeter:
         self._taps = k_weighting(rate)
         self._state = np.zeros((channels, 4))
         self._edges = hop_edges(frames, rate, _HOP)
-        self._energies = np.zeros((len(self._edges), channels))
+        self._energies = np.zeros((channels, len(self._edges)))
         self._hop = self._frames = 0
 
-    def add(self, block: Samples) -> None:
-        """Take the next frames, shape (frames, channels)."""
-        from kind_echo.core.loops import add_weighted_hops
-
+    def add(self, rows: Rows) -> None:
+        """Take the next frames."""
         self._hop = add_weighted_hops(
-            block, self._frames, self._edges, self._hop, self._energies, self._taps, self._state
+            rows, self._frames, self._edges, self._hop, self._energies, self._taps, self._state
         )
-        self._frames += block.shape[0]
+        self._frames += rows.shape[1]
 
     def readings(self) -> list[Reading]:
         """The four loudness measures of all that was taken; one value for all channels together."""
@@ -112,7 +111,7 @@ class LoudnessMeter:
 
     def ungated(self) -> float:
         """Mean weighted power of all that was taken, without gates; for a residual that is under them."""
-        return float((self._energies.sum(axis=0) * self._weights).sum()) / max(1, self._frames)
+        return float((self._energies.sum(axis=1) * self._weights).sum()) / max(1, self._frames)
 
     def curves(self) -> LoudnessCurves:
         """Momentary and short-term loudness every 100 ms."""
@@ -130,7 +129,7 @@ class LoudnessMeter:
         whole = int(np.searchsorted(self._edges, self._frames, side="right"))
         if whole < hops:
             return np.zeros(0)
-        power = self._energies[:whole] @ self._weights
+        power = self._weights @ self._energies[:, :whole]
         sums = np.concatenate([[0.0], np.cumsum(power)])
         ends = np.concatenate([[0], self._edges[:whole]])
         return np.asarray(np.maximum(0.0, (sums[hops:] - sums[:-hops]) / (ends[hops:] - ends[:-hops])))
@@ -152,8 +151,8 @@ def loudest_passage(source: Source) -> tuple[float, float, float] | None:
     The whole file where it is shorter; None for silence.
     """
     meter = LoudnessMeter(source.channels, source.rate, source.frames)
-    for _, block in blocks(source):
-        meter.add(block)
+    for _, block in blocks(source, size=PASS):
+        meter.add(as_rows(block))
     power = meter._power(_SHORT)
     if len(power) == 0:
         mean = meter.ungated()

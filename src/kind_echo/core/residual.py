@@ -6,11 +6,11 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.account import blocks_of_pair
-from kind_echo.core.align import AlignedSource
+from kind_echo.core.align import AlignedSource, rows_of_pair
+from kind_echo.core.loops import changed_regions, pair_sums
 from kind_echo.core.loudness import LoudnessMeter
 from kind_echo.core.readings import Reading, for_channels, level
-from kind_echo.core.source import Source, blocks
+from kind_echo.core.source import PASS, Rows, Source, as_rows, blocks
 
 Floats = NDArray[np.float64]
 
@@ -26,7 +26,7 @@ _REGION_SECONDS = 0.001
 
 @dataclass(frozen=True)
 class Sums:
-    """Sums over the overlap, by channel: x², x·y, y² and (scale·y − x)²; and what changed."""
+    """Sums over the overlap, by channel: x², x·y, y² and (y − x)²; and what changed."""
 
     frames: int
     sums: Floats
@@ -39,25 +39,52 @@ class Sums:
     longest: int
 
 
-def residual_sums_of(reference: Source, aligned: AlignedSource, ceiling: float | None = None) -> Sums:
-    """The sums over the overlap of a pair that is lined up; `ceiling` in dBFS, for counting changes under it."""
-    from kind_echo.core.loops import changed_regions, residual_sums
+class SumMeter:
+    """Takes a pair that is lined up a block at a time.
 
-    channels = reference.channels
-    sums, peaks, counts = np.zeros((channels, 4)), np.zeros(channels), np.zeros((channels, 3), dtype=np.int64)
-    state = np.array([0, 0, 0, 0, -1, -1], dtype=np.int64)
+    Args:
+        step: by how much a changed sample differs at least.
+        ceiling: in dBFS of the reference, for counting changes under it.
+    """
+
+    def __init__(self, channels: int, rate: int, step: float, ceiling: float | None = None) -> None:
+        self._sums, self._peaks = np.zeros((channels, 4)), np.zeros(channels)
+        self._counts = np.zeros((channels, 3), dtype=np.int64)
+        self._state = np.array([0, 0, 0, -1, -1], dtype=np.int64)
+        self._step = step
+        self._under = 10 ** (ceiling / 20) if ceiling is not None else 0.0
+        self._gap = max(1, round(_REGION_SECONDS * rate))
+        self._room = np.empty(0, np.uint8)
+        self._frames = 0
+
+    def add(self, start: int, x: Rows, y: Rows) -> None:
+        """Take the next frames of reference and render; `start` is the first of them."""
+        if len(self._room) < x.shape[1]:
+            self._room = np.empty(x.shape[1], np.uint8)
+        pair_sums(x, y, self._step, self._under, self._sums, self._peaks, self._counts)
+        changed_regions(x, y, self._step, start, self._gap, self._room, self._state)
+        self._frames += x.shape[1]
+
+    def sums(self) -> Sums:
+        """Of all that was taken."""
+        changed, below = self._counts[:, 0].astype(float), self._counts[:, 2].astype(float)
+        total, regions, longest = (int(n) for n in self._state[:3])
+        differ = int(self._counts[:, 1].sum())
+        return Sums(self._frames, self._sums, self._peaks, changed, below, differ, total, regions, longest)
+
+
+def sum_meter(reference: Source, aligned: AlignedSource, ceiling: float | None = None) -> SumMeter:
+    """The meter of a pair."""
     step = max(reference.half_step, aligned.half_step)
-    under = 10 ** (ceiling / 20) if ceiling is not None else 0.0
-    gap = max(1, round(_REGION_SECONDS * reference.rate))
-    frames = 0
-    for start, x, y in blocks_of_pair(reference, aligned):
-        residual_sums(x, y, 1.0, step, under, sums, peaks, counts)
-        changed_regions(x, y, 1.0, step, start, gap, state)
-        frames += len(x)
-    return Sums(
-        frames, sums, peaks, counts[:, 0].astype(float), counts[:, 2].astype(float), int(counts[:, 1].sum()),
-        int(state[0]), int(state[2]), int(state[3]),
-    )  # fmt: skip
+    return SumMeter(reference.channels, reference.rate, step, ceiling)
+
+
+def residual_sums_of(reference: Source, aligned: AlignedSource, ceiling: float | None = None) -> Sums:
+    """The sums over the overlap of a pair that is lined up."""
+    meter = sum_meter(reference, aligned, ceiling)
+    for start, x, y in rows_of_pair(reference, aligned):
+        meter.add(start, x, y)
+    return meter.sums()
 
 
 def residual_readings(reference: Source, found: Sums, note: str | None, *, below: bool) -> list[Reading]:
@@ -103,8 +130,8 @@ def _null_depth(channel: str, base: float, residual: float) -> Reading:
 def residual_loudness(difference: Source) -> Reading:
     """Integrated loudness of a difference; without gates where these leave nothing."""
     meter = LoudnessMeter(difference.channels, difference.rate, difference.frames)
-    for _, block in blocks(difference, size=1 << 16):
-        meter.add(np.ascontiguousarray(block))
+    for _, block in blocks(difference, size=PASS):
+        meter.add(as_rows(block))
     integrated = meter.readings()[0]
     if integrated.value is not None:
         return Reading("residual_loudness", "all", integrated.value)

@@ -149,7 +149,7 @@ def _levels(source: Source, output: Source, plateaus: list[tuple[int, int]], cha
             return "a file has NaN or infinite samples"
         mean_square = float(np.mean(y**2))
         meter = LoudnessMeter(1, rate, len(y))
-        meter.add(np.ascontiguousarray(y[:, None]))
+        meter.add(np.ascontiguousarray(y)[None])
         weighted = meter.ungated()
         steps.append(
             StepLevels(

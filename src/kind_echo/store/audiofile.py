@@ -11,7 +11,7 @@ import soundfile
 from numpy.typing import NDArray
 
 from kind_echo.core.errors import KindEchoError
-from kind_echo.core.source import Samples, Source, blocks
+from kind_echo.core.source import MOST, Samples, Source, blocks
 from kind_echo.store.encoding import ENCODINGS, Encoding
 
 _AS_STORED = {"PCM_S8": "PCM_16", "PCM_U8": "PCM_16"}  # 8 bits fit into 16 without loss
@@ -108,6 +108,10 @@ class AudioFile:
             raise UnreadableAudio(self._name, f"it breaks off near frame {start}") from error
         if len(samples) != stop - start:
             raise UnreadableAudio(self._name, f"it breaks off at frame {start + len(samples)} of {self.frames}")
+        if self.info.subtype == "DOUBLE":
+            magnitude = np.abs(samples)
+            samples[magnitude > MOST] = np.inf
+            samples[magnitude < 1.0 / MOST] = 0.0
         return samples
 
 
