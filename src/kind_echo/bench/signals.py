@@ -19,9 +19,10 @@ from kind_echo.core.signals import SignalRequest, played_frequency, whole_second
 from kind_echo.core.signals.catalogue import Alias, expected_aliases
 from kind_echo.core.signals.request import KINDS
 from kind_echo.core.source import ArraySource, Samples
-from kind_echo.store.audiofile import file_digest, write_audio
+from kind_echo.store.audiofile import write_audio
 from kind_echo.store.blobs import find_content
 from kind_echo.store.decoding import Decoder
+from kind_echo.store.digests import file_digest
 from kind_echo.store.models import Case, Signal
 
 RATES = (44_100, 48_000, 88_200, 96_000, 176_400, 192_000)

@@ -10,9 +10,9 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
 from kind_echo.core.compare import CompareOptions
 from kind_echo.core.errors import ChannelMismatch, KindEchoError, RateMismatch
-from kind_echo.store.audiofile import file_digest
 from kind_echo.store.blobs import store_content
 from kind_echo.store.decoding import Decoder
+from kind_echo.store.digests import file_digest
 from kind_echo.store.models import Content, Pair, Upload
 
 MOST_SECONDS = 30 * 60

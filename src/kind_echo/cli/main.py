@@ -9,6 +9,7 @@ from typing import NoReturn
 import click
 
 from kind_echo import __version__
+from kind_echo.cli import hashing
 from kind_echo.core.errors import KindEchoError
 
 # Commands share the cores among threads of their own; those of the linear algebra would only wait, and wait busily.
@@ -45,6 +46,10 @@ _COMMANDS = {
 }
 
 
+_MEASURING = ("files", "pairs", "tones", "systems")
+"""Modules whose commands say which bytes they measured."""
+
+
 class LimitBroken(Exception):
     """A limit given on the command line does not hold; the exit status says so."""
 
@@ -54,6 +59,13 @@ class _Lazy(click.Group):
 
     def list_commands(self, ctx: click.Context) -> list[str]:
         return sorted(_COMMANDS)
+
+    def resolve_command(
+        self, ctx: click.Context, args: list[str]
+    ) -> tuple[str | None, click.Command | None, list[str]]:
+        if _COMMANDS.get(args[0]) in _MEASURING:
+            hashing.begin(args[1:])
+        return super().resolve_command(ctx, args)
 
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _COMMANDS:

@@ -10,12 +10,13 @@ import click
 
 from kind_echo.bench.documents import reading_document
 from kind_echo.bench.verdicts import figure
+from kind_echo.cli.hashing import digest_of
 from kind_echo.cli.main import LimitBroken
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.limits import judge, parse_limit
 from kind_echo.core.measures import Limit, find_measure
 from kind_echo.core.readings import Curve, Reading
-from kind_echo.store.audiofile import AudioFile, file_digest
+from kind_echo.store.audiofile import AudioFile
 
 
 @dataclass(frozen=True)
@@ -46,7 +47,7 @@ def describe_input(path: str, audio: AudioFile) -> dict[str, Any]:
         "channels": audio.channels,
         "frames": audio.frames,
         "subtype": audio.info.subtype,
-        "sha256": file_digest(path),
+        "sha256": digest_of(path),
     }
 
 

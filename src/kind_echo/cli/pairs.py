@@ -1,6 +1,5 @@
 """The command that lays renders over a reference."""
 
-from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack
 from dataclasses import asdict
 
@@ -52,15 +51,13 @@ def compare_command(
     options = CompareOptions(align, match_gain, match_polarity, max_delay, ceiling)
     with ExitStack() as stack:
         files = [stack.enter_context(AudioFile(path)) for path in (reference, *renders, *minus)]
-        # Half a second of SHA-256 for a minute of audio: it runs beside the measuring.
-        described = [stack.enter_context(ThreadPoolExecutor(1)).submit(describe_input, f.info.name, f) for f in files]
         first, others, off = files[0], files[1 : 1 + len(renders)], files[1 + len(renders) :]
         render: Source = SummedSource(tuple(others), tuple(off)) if summed or off else others[0]
         found = compare(first, render, options)
         readings = list(found.readings)
         if takes:
             readings.append(take_spread([*others] if len(others) > 1 else [first, *others], options))
-        inputs = [one.result() for one in described]
+        inputs = [describe_input(file.info.name, file) for file in files]
     if found.sides is not None:
         inputs[0]["readings"] = [reading_document(r) for r in found.sides[0].readings]
         if not isinstance(render, SummedSource | AlignedSource):

@@ -17,7 +17,8 @@ from kind_echo.core.signals import (
     SignalRequest,
     synthesise,
 )
-from kind_echo.store.audiofile import file_digest, write_audio
+from kind_echo.store.audiofile import write_audio
+from kind_echo.store.digests import file_digest
 
 
 @click.command("signal")

@@ -84,7 +84,8 @@ def filter_residual(reference: Source, render: Source, shift: int) -> Floats | N
     """
     aligned = AlignedSource(render, reference.frames, Alignment(shift))
     lo, hi = overlap(reference, aligned)
-    before, after = round(_BEFORE_SECONDS * reference.rate), round(_AFTER_SECONDS * reference.rate)
+    before = round(_BEFORE_SECONDS * reference.rate)
+    after = fast_length(before + round(_AFTER_SECONDS * reference.rate) + 1) - 1 - before
     spans = _spans(lo, hi, before + after)
     if spans is None:
         return None

@@ -9,6 +9,7 @@ from numpy import fft
 from kind_echo.core.source import PASS, Rows, Samples, Source, as_rows, read_padded
 
 _MARGIN = 1 << 12  # frames on either side that keep the wrap-around of the fractional shift out of the result
+_EDGE = 64  # frames at either end of a render of which a fraction cannot be taken off: a sinc has faded to 1/200
 _NEGLIGIBLE = 1e-6  # a fraction of a sample that is no fraction
 
 
@@ -120,7 +121,12 @@ def overlap(reference: Source, aligned: AlignedSource) -> tuple[int, int]:
     """First and end frame, on the reference's time axis, for which both sides have samples."""
     shift = aligned.alignment.shift
     lo = min(max(0, -shift), reference.frames)
-    return lo, max(lo, min(reference.frames, aligned.render.frames - shift))
+    hi = max(lo, min(reference.frames, aligned.render.frames - shift))
+    if abs(aligned.alignment.fraction) >= _NEGLIGIBLE:
+        # Between samples a render is known only where it has samples on either side.
+        edge = min(_EDGE, (hi - lo) // 8)
+        lo, hi = max(lo, edge - shift), min(hi, aligned.render.frames - shift - edge)
+    return lo, hi
 
 
 def rows_of_pair(reference: Source, aligned: AlignedSource) -> Iterator[tuple[int, Rows, Rows]]:

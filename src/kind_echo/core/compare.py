@@ -29,8 +29,8 @@ from kind_echo.core.integrity import (
 )
 from kind_echo.core.readings import Curve, Reading, for_channels, level, refuse
 from kind_echo.core.residual import MEASURES as RESIDUAL
-from kind_echo.core.residual import NULL, Sums, residual_loudness, residual_readings, residual_sums_of, sum_meter
-from kind_echo.core.source import Source, TurnTaking, blocks, in_memory
+from kind_echo.core.residual import NULL, Residual, residual_meter, residual_of, residual_readings
+from kind_echo.core.source import ArraySource, Source, TurnTaking, blocks, in_memory
 
 Align = Literal["none", "samples", "fraction"]
 Floats = NDArray[np.float64]
@@ -106,7 +106,9 @@ def compare(
     turns = threading.Lock()
 
     def taken(side: Source) -> tuple[Source, FileScan]:
-        held = TurnTaking(in_memory(side), turns)
+        held = in_memory(side)
+        if not isinstance(held, ArraySource):
+            held = TurnTaking(held, turns)
         return held, scan_file(held, measuring)
 
     with ThreadPoolExecutor(2) as pool:
@@ -127,6 +129,9 @@ def _compared(
     shift = 0 if delay.samples is None else round(delay.samples)
     aligned = AlignedSource(render, reference.frames, Alignment(shift))
     drift = pool.submit(delay_drift, reference, render, delay.samples, delay.why)
+    # What the residual is taken under is known now unless it hangs on the gain.
+    alignment = None if options.match_gain or options.match_polarity else _alignment(options, delay, None)
+    bands = None if alignment is None else _bands(reference, render, alignment, pool)
     # Of a long file the filter is sought meanwhile; of a short one once it is known to be needed.
     early = delay.samples is not None and reference.frames > _LONG
     filtered = pool.submit(filter_residual, reference, render, shift) if early else None
@@ -144,21 +149,19 @@ def _compared(
     readings += channel_missing(scans[0].integrity, scans[1].integrity)
     readings += channel_swap(cross, (whole.sums[:, 0], whole.sums[:, 2]))
     readings += gap_readings(gaps, channels)
-    alignment = _alignment(options, delay, gain)
+    if alignment is None or bands is None:
+        alignment = _alignment(options, delay, gain)
+        bands = _bands(reference, render, alignment, pool)
     final = AlignedSource(render, reference.frames, alignment)
     curves: dict[str, Curve] = {}
     if whole.frames == 0:
         readings += _refused(RESIDUAL, channels, "the alignment leaves no overlap")
         readings += _refused(STEPS, channels, "the alignment leaves no overlap")
     else:
-        difference = DifferenceSource(reference, final)
-        bands = pool.submit(third_octaves, difference)
-        loudness = pool.submit(residual_loudness, difference)
-        used = whole if alignment == aligned.alignment else residual_sums_of(reference, final, options.ceiling)
+        used = whole if alignment == aligned.alignment else residual_of(reference, final, options.ceiling)
         note = _note(reference, final, used.frames, delay, options)
         readings += residual_readings(reference, used, note, below=options.ceiling is not None)
         readings += _account(reference, render, (whole, fine), shift, filtered, gain)
-        readings.append(loudness.result())
         curves["residual_bands"] = bands.result()
     readings += [drift.result(), *clicks.result()]
     curves["gaps"] = Curve(
@@ -169,17 +172,22 @@ def _compared(
     return Comparison(readings, alignment, words, curves, scans)
 
 
-def _walk(reference: Source, aligned: AlignedSource, ceiling: float | None) -> tuple[Sums, list[Gap], Floats]:
-    """One walk over the overlap: the sums, the gaps, and each channel of the reference times each of the render."""
+def _bands(reference: Source, render: Source, alignment: Alignment, pool: Executor) -> Future[Curve]:
+    """The residual in bands, begun."""
+    return pool.submit(third_octaves, DifferenceSource(reference, AlignedSource(render, reference.frames, alignment)))
+
+
+def _walk(reference: Source, aligned: AlignedSource, ceiling: float | None) -> tuple[Residual, list[Gap], Floats]:
+    """One walk over the overlap: what is left, the gaps, and each channel of the reference times each of the render."""
     channels = reference.channels
-    sums, gaps = sum_meter(reference, aligned, ceiling), GapFinder(channels, reference.rate)
+    residual, gaps = residual_meter(reference, aligned, ceiling), GapFinder(channels, reference.rate)
     cross = np.zeros((channels, channels))
     for start, x, y in rows_of_pair(reference, aligned):
-        sums.add(start, x, y)
+        residual.add(start, x, y)
         gaps.add(start, x, y)
         if channels > 1:
             cross += x @ y.T
-    return sums.sums(), gaps.gaps(), cross
+    return residual.residual(), gaps.gaps(), cross
 
 
 def readings_of_identical(source: Source) -> Comparison:
@@ -204,8 +212,8 @@ def readings_of_identical(source: Source) -> Comparison:
 
 
 def _fine_sums(
-    reference: Source, render: Source, delay: Delay, options: CompareOptions, whole: Sums
-) -> tuple[Sums, float]:
+    reference: Source, render: Source, delay: Delay, options: CompareOptions, whole: Residual
+) -> tuple[Residual, float]:
     """The sums with the fraction of the delay off as well, and that fraction."""
     if delay.samples is None:
         return whole, 0.0
@@ -213,13 +221,13 @@ def _fine_sums(
     if abs(fraction) <= _SMALL_FRACTION:
         return whole, 0.0
     lined_up = AlignedSource(render, reference.frames, Alignment(round(delay.samples), fraction))
-    return residual_sums_of(reference, lined_up), fraction
+    return residual_of(reference, lined_up), fraction
 
 
 def _account(
     reference: Source,
     render: Source,
-    found: tuple[Sums, tuple[Sums, float]],
+    found: tuple[Residual, tuple[Residual, float]],
     shift: int,
     filtered: Future[Floats | None] | None,
     gain: float | None,
@@ -240,7 +248,7 @@ def _account(
     return explain(steps, None if left is None else left / gain**2).readings()
 
 
-def _left(reference: Source, render: Source, alignment: Alignment, sums: Sums) -> Floats:
+def _left(reference: Source, render: Source, alignment: Alignment, sums: Residual) -> Floats:
     """Mean square of scale·render − reference, by channel: from the sums, or by subtracting where these cancel out."""
     xx, xy, yy = sums.sums[:, 0], sums.sums[:, 1], sums.sums[:, 2]
     if alignment.scale == 1.0:
@@ -269,7 +277,7 @@ def _delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]
     return readings + turned
 
 
-def _gain_readings(fine: tuple[Sums, float], delay: Delay, channels: int) -> tuple[float | None, list[Reading]]:
+def _gain_readings(fine: tuple[Residual, float], delay: Delay, channels: int) -> tuple[float | None, list[Reading]]:
     """Signed least-squares factor of the render over the reference (None without a delay), and the gain in dB."""
     if delay.samples is None:
         return None, refuse(("gain",), channels, delay.why or "no delay was found")
@@ -345,12 +353,12 @@ def _residual_between(reference: Source, render: Source, options: CompareOptions
         return Reading("residual_rms", "all", None, NOT_FINITE)
     delay, _ = find_delays(reference, render, options.max_delay)
     whole_samples = Alignment(round(delay.samples or 0.0))
-    whole = residual_sums_of(reference, AlignedSource(render, reference.frames, whole_samples))
+    whole = residual_of(reference, AlignedSource(render, reference.frames, whole_samples))
     gain, _ = _gain_readings(_fine_sums(reference, render, delay, options, whole), delay, reference.channels)
     alignment = _alignment(options, delay, gain)
     used = whole
     if alignment != whole_samples:
-        used = residual_sums_of(reference, AlignedSource(render, reference.frames, alignment))
+        used = residual_of(reference, AlignedSource(render, reference.frames, alignment))
     if used.frames == 0:
         return Reading("residual_rms", "all", None, "the alignment leaves no overlap")
     readings = residual_readings(reference, used, None, below=False)

@@ -81,8 +81,8 @@ _INTEGRITY = _family(
      "1 when no sample passes −90 dBFS. All channels: 1 when every channel is silent.", PRACTICE,
      {**FLAG, "limit": NONE}),
     ("non_finite", "Samples not finite", "",
-     "Count of samples that are NaN, infinite, or beyond 10³⁰ (600 dB over full scale). Where there is one, nothing else "
-     "is measured.", "IEEE 754.",
+     "Count of samples that are NaN, infinite, or beyond 10³⁰ (600 dB over full scale). Where there is one, nothing "
+     "else is measured.", "IEEE 754.",
      {**COUNT, "limit": NONE}),
     ("lead_in_silence", "Silence at the start", "s",
      "Start of the file until the level in 1 ms first passes the greater of the file's quietest 1 ms + 20 dB and "

@@ -1,25 +1,23 @@
 """How much later the render is than the reference, to a hundredth of a sample, and with which polarity."""
 
-from collections.abc import Callable, Iterable
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
+from kind_echo.core.correlation import (
+    NEIGHBOURHOOD,
+    Correlation,
+    Floats,
+    Spread,
+    correlate,
+    refine,
+    uncertainty,
+)
 from kind_echo.core.source import Rows, Source, as_rows, blocks, read_padded
-from kind_echo.core.transforms import fast_length
-
-Floats = NDArray[np.float64]
-
-Correlation = NDArray[np.float64]
-"""Cross-correlation, shape (2·span + 1, channels); row span + k holds lag k: sum of reference[i] · render[i + k]."""
 
 Singles = NDArray[np.float32]
-
-Spread = Callable[..., Iterable[Any]]
-"""How pieces of work are done: `map`, or that of a pool of threads."""
 
 MAX_REACH = 1 << 19
 """Frames searched to either side unless told otherwise: 10.9 s at 48 kHz."""
@@ -31,7 +29,10 @@ _NARROW = 1 << 11  # lags to either side of what the excerpt found
 _PARTS = 16  # blocks of 2^16 frames of a long file from which its delay is refined
 _UNRIVALLED = 0.9  # of the excerpt's best correlation; a rival above it sends the whole files through the search
 
-_NEIGHBOURHOOD = 512  # lags to either side from which the delay is refined below a sample
+_LEAST_INSIDE = 1 << 11  # frames from which a delay is sharpened
+_MOST = 0.5  # of the power per frame that these must hold
+_WHOLE = 1e-5  # of a sample: what rounding makes of a delay of whole samples
+_NEAR_ENOUGH = 128  # lags on either side that a refinement needs
 _AMBIGUOUS = 0.98  # another lag that correlates within 2 % of the best
 _DIP = 0.9  # between two periods the correlation falls below this
 _PERIOD_SECONDS = 0.06  # periods longer than this are events that repeat, told apart by how many overlap
@@ -56,44 +57,6 @@ class Delay:
     why: str | None = None
 
 
-def correlate(
-    reference: Source, render: Source, span: int, centre: int = 0, parts: int | None = None, spread: Spread = map
-) -> tuple[Correlation, int, tuple[NDArray[np.float64], NDArray[np.float64]]]:
-    """Cross-correlation at lags centre − span … centre + span, a block at a time.
-
-    Over all frames, or over so many blocks spread over the file; with the frames that these cover, and the sums of
-    squares of reference and render in them.
-
-    Args:
-        spread: asked for all blocks at once, which then are held together.
-    """
-    frames = reference.frames
-    size = fast_length(min(frames, max(2 * span, 1 << 16)) + 2 * span)
-    step = size - 2 * span
-    total = np.zeros((reference.channels, size // 2 + 1), dtype=np.complex128)
-    starts = list(range(0, frames, step))
-    if parts is not None and len(starts) > parts:
-        starts = [starts[int(i)] for i in np.linspace(0, len(starts) - 1, parts)]
-    covered = 0
-    ex, ey = np.zeros(reference.channels), np.zeros(reference.channels)
-
-    def crossed(start: int) -> tuple[int, Floats, Floats, NDArray[np.complex128]]:
-        x = as_rows(reference.read(start, min(start + step, frames)))
-        y = as_rows(read_padded(render, start - span + centre, start + step + span + centre))
-        here = y[:, span : span + x.shape[1]]
-        spectrum = fft.rfft(x, size)
-        np.conj(spectrum, out=spectrum)
-        spectrum *= fft.rfft(y, size)
-        return x.shape[1], np.einsum("cf,cf->c", x, x), np.einsum("cf,cf->c", here, here), spectrum
-
-    for length, own, other, spectrum in spread(crossed, starts):
-        covered += length
-        ex += own
-        ey += other
-        total += spectrum
-    return np.asarray(fft.irfft(total, size).T[: 2 * span + 1]), covered, (ex, ey)
-
-
 def find_delays(
     reference: Source,
     render: Source,
@@ -108,19 +71,19 @@ def find_delays(
         spread: does the pieces that a long file is searched in.
     Source:
         C. H. Knapp and G. C. Carter, The generalized correlation method for estimation of time delay, IEEE Trans.
-        ASSP 24 (1976). The correlation is refined by band-limited interpolation; its uncertainty is the bound for
-        white noise, whose power is taken from what does not correlate.
+        ASSP 24 (1976). The correlation is refined by band-limited interpolation.
     """
     longest = max(reference.frames, render.frames) - 1
     reach = min(longest, MAX_REACH if max_delay is None else max_delay)
     if max_delay is None and min(reference.frames, render.frames) > _LONG:
         centre = _excerpt_lag(reference, render, reach, spread)
-        if centre is not None:
-            found = _search(reference, render, _NARROW, centre, narrowed=False, parts=_PARTS, spread=spread)
-            if found[0].samples is not None and found[2] >= _CERTAIN:
-                return found[0], found[1]
-    overall, each, _ = _search(reference, render, reach, 0, narrowed=max_delay is not None)
-    return overall, each
+        found = None if centre is None else _near(reference, render, centre, spread)
+        if found is not None:
+            return found
+    whole = correlate(reference, render, min(longest, reach + NEIGHBOURHOOD))
+    search = _Search(reach, 0, reference.rate, min(reference.frames, render.frames), max_delay is not None)
+    overall, each, _ = search.find_all(whole)
+    return _sharpened(reference, render, (overall, each), whole, spread)
 
 
 def _excerpt_lag(reference: Source, render: Source, reach: int, spread: Spread) -> int | None:
@@ -159,48 +122,106 @@ def _slide(x: Singles, y: Singles, spread: Spread) -> Singles:
     return np.concatenate(list(spread(piece, range(0, places, step))))[:places]
 
 
-def _search(
-    reference: Source,
-    render: Source,
-    reach: int,
-    centre: int,
-    *,
-    narrowed: bool,
-    parts: int | None = None,
-    spread: Spread = map,
-) -> tuple[Delay, list[Delay], float]:
-    """Delays of all channels and of each, within `reach` of `centre`, and the correlation coefficient of the first."""
-    longest = max(reference.frames, render.frames) - 1
-    span = min(longest, reach + _NEIGHBOURHOOD) if centre == 0 else reach + _NEIGHBOURHOOD
-    correlation, covered, (ex, ey) = correlate(reference, render, span, centre, parts, spread)
-    # Channels may have opposite polarity, so their correlations are folded to one sign before they are added.
-    strongest = np.abs(correlation).max(axis=0)
-    signs = np.sign(correlation[np.abs(correlation).argmax(axis=0), range(correlation.shape[1])])
-    keep = strongest > 0
-    common = (correlation[:, keep] * (signs[keep] * signs[keep][:1])).sum(axis=1)
-    scale = float(np.sqrt(ex * ey)[keep].sum())
-    view = _Search(reach, span, centre, reference.rate, min(covered, render.frames), narrowed)
-    overall = view.find(common, scale)
-    each = [view.find(correlation[:, c], float(np.sqrt(ex[c] * ey[c]))) for c in range(len(ex))]
-    inside = np.abs(common[span - reach : span + reach + 1])
-    return overall, each, float(inside.max(initial=0.0)) / scale if scale > 0 else 0.0
+def _near(reference: Source, render: Source, centre: int, spread: Spread) -> tuple[Delay, list[Delay]] | None:
+    """Delays near a lag, from parts of a long file; None when there is doubt."""
+    within = _inside(reference, render, centre, _NARROW + NEIGHBOURHOOD)
+    if within is None:
+        return None
+    found = correlate(reference, render, _NARROW + NEIGHBOURHOOD, centre, _PARTS, spread, within)
+    search = _Search(_NARROW, centre, reference.rate, found.frames, narrowed=False)
+    overall, each, coefficient = search.find_all(found)
+    if overall.samples is None or coefficient < _CERTAIN:
+        return None
+    return _refined(found, centre, overall, each)
+
+
+def _sharpened(
+    reference: Source, render: Source, delays: tuple[Delay, list[Delay]], whole: Correlation, spread: Spread
+) -> tuple[Delay, list[Delay]]:
+    """The delays once more, from frames that have a partner at every lag near by.
+
+    Among all lags the ends of the files count: fewer frames overlap at one lag than at the next, which pulls the peak.
+    """
+    overall, each = delays
+    if overall.samples is None:
+        return delays
+    centre = round(overall.samples)
+    within = _inside(reference, render, centre, NEIGHBOURHOOD)
+    if within is None:
+        return delays
+    found = correlate(reference, render, NEIGHBOURHOOD, centre, _PARTS, spread, within)
+    if found.own.sum() / found.frames < _MOST * whole.own.sum() / whole.frames:
+        return delays
+    return _refined(found, centre, overall, each)
+
+
+def _inside(reference: Source, render: Source, lag: int, span: int) -> tuple[int, int] | None:
+    """Frames of the reference that meet frames of the render at every lag within `span` of one; None for too few."""
+    lo, hi = max(0, span - lag), min(reference.frames, render.frames - lag - span)
+    return (lo, hi) if hi - lo >= _LEAST_INSIDE else None
+
+
+def _refined(found: Correlation, centre: int, overall: Delay, each: list[Delay]) -> tuple[Delay, list[Delay]]:
+    """The delays from a correlation of which each lag is summed over the same frames of the reference."""
+    scales = np.sqrt(found.own * found.other)
+    signs = np.array([delay.polarity or 0 for delay in each])
+    together = _sharp(overall, centre, found.lags @ signs, scales @ np.abs(signs), found.frames)
+    apart = [
+        _sharp(delay, centre, found.lags[:, c] * signs[c], scales[:, c], found.frames) for c, delay in enumerate(each)
+    ]
+    return together, apart
+
+
+def _sharp(delay: Delay, centre: int, lags: Floats, scale: Floats, frames: int) -> Delay:
+    """One delay from a correlation that is positive at its peak, and the greatest that it could be at each lag."""
+    if delay.samples is None:
+        return delay
+    at = len(lags) // 2 + round(delay.samples) - centre
+    if not _NEAR_ENOUGH <= at < len(lags) - _NEAR_ENOUGH or scale.min() <= 0.0:
+        return delay
+    fraction, peak, bandwidth = refine(lags / scale, at)
+    if abs(fraction) >= 1.0:
+        return delay
+    if abs(fraction) < _WHOLE:
+        fraction = 0.0
+    return replace(
+        delay,
+        samples=centre + at - len(lags) // 2 + fraction,
+        uncertainty=uncertainty(peak, frames, bandwidth),
+    )
 
 
 @dataclass(frozen=True)
 class _Search:
-    """How far to look, in a correlation of span lags to either side; narrowed when the caller limits the reach."""
+    """How far to look to either side of a lag; narrowed when the caller limits the reach."""
 
     reach: int
-    span: int
     centre: int
     rate: int
     frames: int
     narrowed: bool
 
-    def find(self, correlation: NDArray[np.float64], scale: float) -> Delay:
+    def find_all(self, found: Correlation) -> tuple[Delay, list[Delay], float]:
+        """Delays of all channels and of each, and the correlation coefficient of the first."""
+        lags = found.lags
+        scales = np.sqrt(found.own * found.other[len(lags) // 2])
+        # Channels may have opposite polarity, so their correlations are folded to one sign before they are added.
+        signs = np.sign(lags[np.abs(lags).argmax(axis=0), range(lags.shape[1])])
+        keep = signs != 0
+        common = (lags[:, keep] * (signs[keep] * signs[keep][:1])).sum(axis=1)
+        scale = float(scales[keep].sum())
+        overall = self.find(common, scale)
+        each = [self.find(lags[:, c], float(own)) for c, own in enumerate(scales)]
+        middle = len(common) // 2
+        inside = np.abs(common[middle - self.reach : middle + self.reach + 1])
+        return overall, each, float(inside.max(initial=0.0)) / scale if scale > 0 else 0.0
+
+    def find(self, correlation: Floats, scale: float) -> Delay:
+        """The delay in one correlation, whose greatest possible value is `scale`."""
         if scale <= 0.0:
             return Delay(None, why="one side is silent")
-        inside = correlation[self.span - self.reach : self.span + self.reach + 1]
+        middle = len(correlation) // 2
+        inside = correlation[middle - self.reach : middle + self.reach + 1]
         magnitude = np.abs(inside)
         best = self._best(inside, magnitude)
         coefficient = float(magnitude[best]) / scale
@@ -210,25 +231,23 @@ class _Search:
             return Delay(None, why="nothing in the render correlates with the reference")
         lag = best - self.reach
         sign = 1 if inside[best] > 0 else -1
-        fraction, peak, bandwidth = refine(sign * correlation, self.span + lag)
-        unrelated = max(0.0, 1.0 - (peak / scale) ** 2)
-        spread = np.sqrt(unrelated / ((peak / scale) ** 2 * self.frames * bandwidth)) if bandwidth > 0 else 0.5
-        return Delay(self.centre + lag + fraction, sign, float(2.0 * spread))
+        fraction, peak, bandwidth = refine(sign * correlation, middle + lag)
+        return Delay(self.centre + lag + fraction, sign, uncertainty(peak / scale, self.frames, bandwidth))
 
-    def _best(self, inside: NDArray[np.float64], magnitude: NDArray[np.float64]) -> int:
+    def _best(self, inside: Floats, magnitude: Floats) -> int:
         best = int(np.argmax(magnitude))
         upright = int(np.argmax(inside))
         interior = 0 < upright < len(inside) - 1
         # A tone inverted and a tone half a period late are one signal: the upright reading is taken.
         return upright if interior and inside[upright] >= _AMBIGUOUS * magnitude[best] else best
 
-    def _periodic(self, inside: NDArray[np.float64], best: int) -> bool:
+    def _periodic(self, inside: Floats, best: int) -> bool:
         """Whether another lag within a period of hearing correlates as well, with a dip between the two."""
         near = round(_PERIOD_SECONDS * self.rate)
         sides = (inside[best : best + near + 1], inside[max(0, best - near) : best + 1][::-1])
         return any(self._rival(side * np.sign(inside[best])) for side in sides)
 
-    def _rival(self, side: NDArray[np.float64]) -> bool:
+    def _rival(self, side: Floats) -> bool:
         """Walking away from the best lag, side[0]: does the correlation fall, and come back?"""
         # A narrowed search says that half a period is out of the question, so the other sign is no rival.
         strength = side if self.narrowed else np.abs(side)
@@ -238,38 +257,7 @@ class _Search:
         dipped = np.minimum.accumulate(share) < _DIP
         return bool((dipped & (share >= _AMBIGUOUS)).any())
 
-    def _related(self, magnitude: NDArray[np.float64], best: int, coefficient: float) -> bool:
+    def _related(self, magnitude: Floats, best: int, coefficient: float) -> bool:
         if coefficient >= _CERTAIN:
             return True
         return float(magnitude[best]) >= _STANDS_OUT * float(np.sqrt(np.mean(np.square(magnitude))))
-
-
-def refine(correlation: NDArray[np.float64], centre: int) -> tuple[float, float, float]:
-    """Fraction of a sample by which the peak lies beyond `centre`, its height, and the mean square frequency.
-
-    The correlation is a band-limited function of the lag, so its peak follows from its spectrum by Newton's method.
-    """
-    around = min(_NEIGHBOURHOOD, centre, len(correlation) - 1 - centre)
-    size = 4 * _NEIGHBOURHOOD
-    lags = np.arange(-around, around + 1)
-    taper = np.clip(2.0 * (1.0 - np.abs(lags) / (around + 1)), 0.0, 1.0)
-    padded = np.zeros(size)
-    padded[lags % size] = correlation[centre + lags] * (0.5 - 0.5 * np.cos(np.pi * taper))
-    spectrum = fft.rfft(padded)
-    omega = 2 * np.pi * np.arange(len(spectrum)) / size
-    spectrum[1:-1] *= 2.0
-    spectrum[-1] = 0.0
-    fraction = 0.0
-    for _ in range(30):
-        turned = spectrum * np.exp(1j * omega * fraction)
-        slope, bend = -float((omega * turned.imag).sum()), -float((omega**2 * turned.real).sum())
-        if bend >= 0.0:
-            break
-        step = -slope / bend
-        fraction = float(np.clip(fraction + step, -1.0, 1.0))
-        if abs(step) < 1e-9:
-            break
-    turned = spectrum * np.exp(1j * omega * fraction)
-    peak = float(turned.real.sum())
-    bandwidth = float((omega**2 * turned.real).sum()) / peak if peak > 0 else 0.0
-    return fraction, peak / size, bandwidth

@@ -3,7 +3,7 @@
 import numpy as np
 from numpy import fft
 
-from kind_echo.core.delay import refine
+from kind_echo.core.correlation import refine
 from kind_echo.core.readings import Reading
 from kind_echo.core.source import Samples, Source, read_padded
 from kind_echo.core.transforms import fast_length

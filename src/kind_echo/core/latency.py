@@ -8,7 +8,8 @@ from numpy import fft
 from numpy.typing import NDArray
 
 from kind_echo.core.compare import check_pair
-from kind_echo.core.delay import find_delays, refine
+from kind_echo.core.correlation import refine
+from kind_echo.core.delay import find_delays
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.readings import Curve, Reading, refuse
 from kind_echo.core.source import ArraySource, Samples, Source, read_padded

@@ -1,4 +1,4 @@
-"""What a null test leaves: sums over the overlap, the level of the residual, and which samples changed."""
+"""What a null test leaves: sums over the overlap, level and loudness of the residual, and which samples changed."""
 
 import math
 from dataclasses import dataclass
@@ -10,7 +10,7 @@ from kind_echo.core.align import AlignedSource, rows_of_pair
 from kind_echo.core.loops import changed_regions, pair_sums
 from kind_echo.core.loudness import LoudnessMeter
 from kind_echo.core.readings import Reading, for_channels, level
-from kind_echo.core.source import PASS, Rows, Source, as_rows, blocks
+from kind_echo.core.source import Rows, Source
 
 Floats = NDArray[np.float64]
 
@@ -25,8 +25,18 @@ _REGION_SECONDS = 0.001
 
 
 @dataclass(frozen=True)
-class Sums:
-    """Sums over the overlap, by channel: x², x·y, y² and (y − x)²; and what changed."""
+class Residual:
+    """What is left over the overlap.
+
+    Attributes:
+        sums: by channel: x², x·y, y² and (y − x)².
+        peaks: of y − x, by channel.
+        changed, below: samples that changed, and that changed under the ceiling, by channel.
+        differ: samples that are not equal.
+        any_changed: frames that changed in any channel.
+        regions, longest: stretches of changed frames, and frames of the longest.
+        loudness: of y − x.
+    """
 
     frames: int
     sums: Floats
@@ -37,9 +47,10 @@ class Sums:
     any_changed: int
     regions: int
     longest: int
+    loudness: Reading
 
 
-class SumMeter:
+class ResidualMeter:
     """Takes a pair that is lined up a block at a time.
 
     Args:
@@ -47,7 +58,7 @@ class SumMeter:
         ceiling: in dBFS of the reference, for counting changes under it.
     """
 
-    def __init__(self, channels: int, rate: int, step: float, ceiling: float | None = None) -> None:
+    def __init__(self, channels: int, rate: int, frames: int, step: float, ceiling: float | None = None) -> None:
         self._sums, self._peaks = np.zeros((channels, 4)), np.zeros(channels)
         self._counts = np.zeros((channels, 3), dtype=np.int64)
         self._state = np.array([0, 0, 0, -1, -1], dtype=np.int64)
@@ -56,6 +67,7 @@ class SumMeter:
         self._gap = max(1, round(_REGION_SECONDS * rate))
         self._room = np.empty(0, np.uint8)
         self._frames = 0
+        self._loudness = LoudnessMeter(channels, rate, frames)
 
     def add(self, start: int, x: Rows, y: Rows) -> None:
         """Take the next frames of reference and render; `start` is the first of them."""
@@ -63,32 +75,36 @@ class SumMeter:
             self._room = np.empty(x.shape[1], np.uint8)
         pair_sums(x, y, self._step, self._under, self._sums, self._peaks, self._counts)
         changed_regions(x, y, self._step, start, self._gap, self._room, self._state)
+        self._loudness.add(y - x)
         self._frames += x.shape[1]
 
-    def sums(self) -> Sums:
+    def residual(self) -> Residual:
         """Of all that was taken."""
         changed, below = self._counts[:, 0].astype(float), self._counts[:, 2].astype(float)
         total, regions, longest = (int(n) for n in self._state[:3])
         differ = int(self._counts[:, 1].sum())
-        return Sums(self._frames, self._sums, self._peaks, changed, below, differ, total, regions, longest)
+        loudness = _loudness(self._loudness)
+        return Residual(
+            self._frames, self._sums, self._peaks, changed, below, differ, total, regions, longest, loudness
+        )
 
 
-def sum_meter(reference: Source, aligned: AlignedSource, ceiling: float | None = None) -> SumMeter:
+def residual_meter(reference: Source, aligned: AlignedSource, ceiling: float | None = None) -> ResidualMeter:
     """The meter of a pair."""
     step = max(reference.half_step, aligned.half_step)
-    return SumMeter(reference.channels, reference.rate, step, ceiling)
+    return ResidualMeter(reference.channels, reference.rate, reference.frames, step, ceiling)
 
 
-def residual_sums_of(reference: Source, aligned: AlignedSource, ceiling: float | None = None) -> Sums:
-    """The sums over the overlap of a pair that is lined up."""
-    meter = sum_meter(reference, aligned, ceiling)
+def residual_of(reference: Source, aligned: AlignedSource, ceiling: float | None = None) -> Residual:
+    """What is left over the overlap of a pair that is lined up."""
+    meter = residual_meter(reference, aligned, ceiling)
     for start, x, y in rows_of_pair(reference, aligned):
         meter.add(start, x, y)
-    return meter.sums()
+    return meter.residual()
 
 
-def residual_readings(reference: Source, found: Sums, note: str | None, *, below: bool) -> list[Reading]:
-    """Levels of the residual and counts of what changed, from the sums over the overlap.
+def residual_readings(reference: Source, found: Residual, note: str | None, *, below: bool) -> list[Reading]:
+    """Levels and loudness of the residual and counts of what changed.
 
     Args:
         note: what stands beside the levels.
@@ -113,6 +129,7 @@ def residual_readings(reference: Source, found: Sums, note: str | None, *, below
     readings += for_channels("changed_share", shares, 100 * found.any_changed / frames)
     readings.append(Reading("changed_regions", "all", float(found.regions)))
     readings.append(Reading("longest_change", "all", 1000.0 * found.longest / rate))
+    readings.append(found.loudness)
     if below:
         counts = [float(c) for c in found.below]
         readings += for_channels("changed_below", counts, sum(counts))
@@ -127,11 +144,8 @@ def _null_depth(channel: str, base: float, residual: float) -> Reading:
     return Reading("null_depth", channel, 10.0 * math.log10(base / residual))
 
 
-def residual_loudness(difference: Source) -> Reading:
+def _loudness(meter: LoudnessMeter) -> Reading:
     """Integrated loudness of a difference; without gates where these leave nothing."""
-    meter = LoudnessMeter(difference.channels, difference.rate, difference.frames)
-    for _, block in blocks(difference, size=PASS):
-        meter.add(as_rows(block))
     integrated = meter.readings()[0]
     if integrated.value is not None:
         return Reading("residual_loudness", "all", integrated.value)

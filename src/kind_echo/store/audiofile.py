@@ -1,6 +1,5 @@
 """Audio files as sources: whatever libsndfile reads, with one clear error for what it does not."""
 
-import hashlib
 import os
 import re
 from dataclasses import dataclass
@@ -113,12 +112,6 @@ class AudioFile:
             samples[magnitude > MOST] = np.inf
             samples[magnitude < 1.0 / MOST] = 0.0
         return samples
-
-
-def file_digest(path: Path | str) -> str:
-    """SHA-256 of a file's bytes, in hexadecimal."""
-    with Path(path).open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest()
 
 
 def write_audio(path: Path | str, samples: Samples, rate: int, subtype: str = "FLOAT") -> None:

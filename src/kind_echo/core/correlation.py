@@ -1,0 +1,134 @@
+"""Cross-correlation of two sources, and its peak to a small part of a sample."""
+
+from collections.abc import Callable, Iterable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy import fft
+from numpy.typing import NDArray
+
+from kind_echo.core.source import Source, as_rows, read_padded
+from kind_echo.core.transforms import fast_length
+
+Floats = NDArray[np.float64]
+
+Spread = Callable[..., Iterable[Any]]
+"""How pieces of work are done: `map`, or that of a pool of threads."""
+
+NEIGHBOURHOOD = 512
+"""Lags to either side from which a peak is refined."""
+
+_BLOCK = 1 << 16  # frames correlated at a time, at least
+_ROUNDING = 1e-12  # of the power, that no correlation is surer of
+
+
+@dataclass(frozen=True)
+class Correlation:
+    """Cross-correlation at lags centre − span … centre + span, by channel.
+
+    Attributes:
+        lags: shape (2·span + 1, channels); row span + k: sum of reference[i] · render[i + centre + k].
+        frames: of the reference, over which is summed.
+        own: sum of squares of the reference in these, shape (channels,).
+        other: of the render where it is met at each lag, shape (2·span + 1, channels).
+    """
+
+    lags: Floats
+    frames: int
+    own: Floats
+    other: Floats
+
+
+def correlate(
+    reference: Source,
+    render: Source,
+    span: int,
+    centre: int = 0,
+    parts: int | None = None,
+    spread: Spread = map,
+    within: tuple[int, int] | None = None,
+) -> Correlation:
+    """The correlation, a block at a time; the render is zero where it has no frames.
+
+    Args:
+        parts: so many blocks spread over the file, and not all.
+        spread: asked for all blocks at once, which then are held together.
+        within: frames of the reference that take part; all unless given.
+    """
+    lo, hi = within or (0, reference.frames)
+    size = fast_length(min(hi - lo, max(2 * span, _BLOCK)) + 2 * span)
+    step = size - 2 * span
+    starts = list(range(lo, hi, step))
+    if parts is not None and len(starts) > parts:
+        starts = [starts[int(i)] for i in np.linspace(0, len(starts) - 1, parts)]
+    channels = reference.channels
+    total = np.zeros((channels, size // 2 + 1), dtype=np.complex128)
+    frames, own, other = 0, np.zeros(channels), np.zeros((channels, 2 * span + 1))
+
+    def crossed(start: int) -> tuple[Floats, Floats, NDArray[np.complex128]]:
+        x = as_rows(reference.read(start, min(start + step, hi)))
+        length = x.shape[1]
+        y = as_rows(read_padded(render, start - span + centre, start + length + span + centre))
+        spectrum = fft.rfft(x, size)
+        np.conj(spectrum, out=spectrum)
+        spectrum *= fft.rfft(y, size)
+        return x, y, spectrum
+
+    for x, y, spectrum in spread(crossed, starts):
+        length = x.shape[1]
+        frames += length
+        own += np.einsum("cf,cf->c", x, x)
+        # One lag later a frame comes in at the end, and one goes out at the start.
+        steps = np.square(y[:, length:]) - np.square(y[:, : 2 * span])
+        first = np.einsum("cf,cf->c", y[:, :length], y[:, :length])
+        other += first[:, None] + np.concatenate([np.zeros((channels, 1)), np.cumsum(steps, axis=1)], axis=1)
+        total += spectrum
+    lags = np.asarray(fft.irfft(total, size).T[: 2 * span + 1])
+    return Correlation(lags, frames, own, np.maximum(other, 0.0).T)
+
+
+def uncertainty(coefficient: float, frames: int, bandwidth: float) -> float:
+    """Of a delay in samples, at 95 %: the bound for white noise, whose power is taken from what does not correlate.
+
+    Args:
+        bandwidth: mean square frequency, in radians per sample.
+    Source:
+        C. H. Knapp and G. C. Carter, The generalized correlation method for estimation of time delay, IEEE Trans.
+        ASSP 24 (1976).
+    """
+    if bandwidth <= 0.0 or coefficient <= 0.0:
+        return 1.0
+    unrelated = max(1.0 - coefficient**2, _ROUNDING)
+    return float(2.0 * np.sqrt(unrelated / (coefficient**2 * frames * bandwidth)))
+
+
+def refine(correlation: Floats, centre: int) -> tuple[float, float, float]:
+    """Fraction of a sample by which the peak lies beyond `centre`, its height, and the mean square frequency.
+
+    The correlation is a band-limited function of the lag, so its peak follows from its spectrum by Newton's method.
+    """
+    around = min(NEIGHBOURHOOD, centre, len(correlation) - 1 - centre)
+    size = 4 * NEIGHBOURHOOD
+    lags = np.arange(-around, around + 1)
+    taper = np.clip(2.0 * (1.0 - np.abs(lags) / (around + 1)), 0.0, 1.0)
+    padded = np.zeros(size)
+    padded[lags % size] = correlation[centre + lags] * (0.5 - 0.5 * np.cos(np.pi * taper))
+    spectrum = fft.rfft(padded)
+    omega = 2 * np.pi * np.arange(len(spectrum)) / size
+    spectrum[1:-1] *= 2.0
+    spectrum[-1] = 0.0
+    fraction = 0.0
+    for _ in range(30):
+        turned = spectrum * np.exp(1j * omega * fraction)
+        slope, bend = -float((omega * turned.imag).sum()), -float((omega**2 * turned.real).sum())
+        if bend >= 0.0:
+            break
+        step = -slope / bend
+        fraction = float(np.clip(fraction + step, -1.0, 1.0))
+        if abs(step) < 1e-9:
+            break
+    turned = spectrum * np.exp(1j * omega * fraction)
+    peak = float(turned.real.sum())
+    bandwidth = float((omega**2 * turned.real).sum()) / peak if peak > 0 else 0.0
+    return fraction, peak / size, bandwidth
