@@ -139,6 +139,38 @@ def test_latency_on_noise_and_its_refusals() -> None:
     assert reading(few, "latency").why == "fewer than 3 usable events"
 
 
+@pytest.mark.parametrize("rate", [22_050, 48_000, 96_000])
+def test_a_sweep_that_ends_with_its_file_tells_edges_and_slopes(rate: int) -> None:
+    """scipy's chirp up to the last frame, and an output that breaks off there: 12 dB an octave at the second order."""
+    t = np.arange(2 * rate) / rate
+    x = 0.5 * signal.chirp(t, 10, 2.0, 0.49 * rate, "log")
+    sos = signal.butter(2, [120, 4000], "band", fs=rate, output="sos")
+    y = np.concatenate([np.zeros(1800), signal.sosfilt(sos, x)])[: len(x)] + noise(len(x), level=1e-5)[:, 0]
+    readings = measure_response(columns(x, rate=rate), columns(y, rate=rate), ResponseOptions(edge=3.0103))[0]
+    found, gain = overall(readings), reading(readings, "gain_1k")
+    _, h = signal.sosfreqz(sos, [1000.0], fs=rate)
+    assert gain.value == pytest.approx(20 * np.log10(abs(h[0])), abs=0.05)
+    assert gain.uncertainty < 0.05  # type: ignore[operator]
+    assert found["edge_low"] == pytest.approx(120, rel=0.02)
+    assert found["edge_high"] == pytest.approx(4000, rel=0.02)
+    assert found["slope_low"] == pytest.approx(12.04, abs=0.5)
+
+
+@pytest.mark.parametrize("rate", [22_050, 44_100])
+def test_bursts_upside_down_between_samples_are_where_they_are(rate: int) -> None:
+    """Sampled, the correlation of a tone burst may be greater half a period away, with the other sign."""
+    size = rate // 100
+    burst = np.sin(2 * np.pi * 2000 * np.arange(size) / rate) * np.hanning(size)
+    x = np.zeros(4 * rate)
+    for start in range(rate // 5, 4 * rate - rate // 2, rate // 2):
+        x[start : start + size] += 0.6 * burst
+    turn = np.exp(-2j * np.pi * np.fft.rfftfreq(len(x)) * 440.527)
+    y = -0.3 * np.fft.irfft(np.fft.rfft(x) * turn, len(x))
+    found = overall(measure_latency(columns(x, rate=rate), columns(y, rate=rate))[0])
+    assert found["latency"] == pytest.approx(440.527, abs=0.05)
+    assert found["latency_jitter"] == pytest.approx(0.0, abs=0.05)
+
+
 def test_the_textbook_compressor() -> None:
     """In −10 dB, threshold −20 dB, 5:1, hard knee: out −18 dB (arithmetic). Knee: equation 4 of Giannoulis et al."""
     curve = ExpectedCurve(-20, 5)
@@ -161,6 +193,14 @@ def test_curve_and_its_estimates(threshold: float, ratio: float, knee: float, ma
     assert found["knee_estimate"] == pytest.approx(knee, abs=2)
     assert found["gain_below_threshold"] == pytest.approx(0, abs=0.05)
     assert found["engages"] == 1
+
+
+@pytest.mark.parametrize("late", [0, 700, 1900])
+def test_a_late_output_that_breaks_off_bends_no_curve(late: int) -> None:
+    stairs = synthesise(SignalRequest("staircase", frequency=1000, level=0), 22_050)
+    out = np.concatenate([np.zeros((late, 1)), stairs])[: len(stairs)]
+    found = overall(measure_curve(ArraySource(stairs, 22_050), ArraySource(out, 22_050), ExpectedCurve(0, 4))[0])
+    assert found["curve_error_worst"] == pytest.approx(0.0, abs=0.01)
 
 
 def test_a_curve_that_does_not_engage_and_one_that_hides_a_gain() -> None:

@@ -3,7 +3,7 @@
 import math
 import threading
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
@@ -129,6 +129,8 @@ def _compared(
     shift = 0 if delay.samples is None else round(delay.samples)
     aligned = AlignedSource(render, reference.frames, Alignment(shift))
     drift = pool.submit(delay_drift, reference, render, delay.samples, delay.why)
+    if delay.samples is None:
+        delay, each = _drifting(delay, each, drift.result(), reference.frames)
     # What the residual is taken under is known now unless it hangs on the gain.
     alignment = None if options.match_gain or options.match_polarity else _alignment(options, delay, None)
     bands = None if alignment is None else _bands(reference, render, alignment, pool)
@@ -170,6 +172,14 @@ def _compared(
     words = describe(readings)
     readings = [r.noted(words) if (r.measure, r.channel) == ("account_remainder", "all") else r for r in readings]
     return Comparison(readings, alignment, words, curves, scans)
+
+
+def _drifting(delay: Delay, each: list[Delay], drift: Reading, frames: int) -> tuple[Delay, list[Delay]]:
+    """Delays that could not be had; where they change over the file, for that reason."""
+    if drift.value is None or abs(drift.value) * 1e-6 * frames < 1.0:
+        return delay, each
+    why = f"the delay changes over the file, by {drift.value:+.1f} ppm".replace("-", "−")
+    return replace(delay, why=why), [replace(one, why=why) if one.samples is None else one for one in each]
 
 
 def _bands(reference: Source, render: Source, alignment: Alignment, pool: Executor) -> Future[Curve]:

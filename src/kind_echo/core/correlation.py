@@ -1,7 +1,9 @@
 """Cross-correlation of two sources, and its peak to a small part of a sample."""
 
+import math
 from collections.abc import Callable, Iterable
 from dataclasses import dataclass
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -20,7 +22,18 @@ NEIGHBOURHOOD = 512
 """Lags to either side from which a peak is refined."""
 
 _BLOCK = 1 << 16  # frames correlated at a time, at least
+_GRID = 1 / 8  # of a sample, from which a peak is sought
+_RIVAL = 0.9  # of the greatest sample, above which a peak may be the greatest between samples
+_MOST_RIVALS = 6
 _ROUNDING = 1e-12  # of the power, that no correlation is surer of
+
+
+@cache
+def _turns(size: int) -> tuple[Floats, Floats, NDArray[np.complex128]]:
+    """Radians per sample of each bin, fractions of a sample, and by how much the one turns each of the other."""
+    omega = 2 * np.pi * np.arange(size // 2 + 1) / size
+    grid = np.arange(-1.0, 1.0 + _GRID, _GRID)
+    return omega, grid, np.exp(1j * np.outer(omega, grid))
 
 
 @dataclass(frozen=True)
@@ -106,7 +119,8 @@ def uncertainty(coefficient: float, frames: int, bandwidth: float) -> float:
 def refine(correlation: Floats, centre: int) -> tuple[float, float, float]:
     """Fraction of a sample by which the peak lies beyond `centre`, its height, and the mean square frequency.
 
-    The correlation is a band-limited function of the lag, so its peak follows from its spectrum by Newton's method.
+    The correlation is a band-limited function of the lag, so its peak follows from its spectrum: the greatest of a grid
+    of eighths of a sample, and from there by Newton's method, which alone would overshoot from half a sample away.
     """
     around = min(NEIGHBOURHOOD, centre, len(correlation) - 1 - centre)
     size = 4 * NEIGHBOURHOOD
@@ -115,16 +129,16 @@ def refine(correlation: Floats, centre: int) -> tuple[float, float, float]:
     padded = np.zeros(size)
     padded[lags % size] = correlation[centre + lags] * (0.5 - 0.5 * np.cos(np.pi * taper))
     spectrum = fft.rfft(padded)
-    omega = 2 * np.pi * np.arange(len(spectrum)) / size
     spectrum[1:-1] *= 2.0
     spectrum[-1] = 0.0
-    fraction = 0.0
+    omega, grid, turns = _turns(size)
+    fraction = float(grid[(spectrum @ turns).real.argmax()])
     for _ in range(30):
         turned = spectrum * np.exp(1j * omega * fraction)
         slope, bend = -float((omega * turned.imag).sum()), -float((omega**2 * turned.real).sum())
         if bend >= 0.0:
             break
-        step = -slope / bend
+        step = float(np.clip(-slope / bend, -_GRID, _GRID))
         fraction = float(np.clip(fraction + step, -1.0, 1.0))
         if abs(step) < 1e-9:
             break
@@ -132,3 +146,20 @@ def refine(correlation: Floats, centre: int) -> tuple[float, float, float]:
     peak = float(turned.real.sum())
     bandwidth = float((omega**2 * turned.real).sum()) / peak if peak > 0 else 0.0
     return fraction, peak / size, bandwidth
+
+
+def summit(lags: Floats) -> tuple[int, float]:
+    """Index of the greatest magnitude of a correlation, and the fraction of a sample by which its peak lies beyond.
+
+    Between samples another peak may be the greater one: of a tone burst, half a period away and of the other sign.
+    """
+    size = np.abs(lags)
+    best = int(size.argmax())
+    peaks = (
+        np.flatnonzero((size[1:-1] >= size[:-2]) & (size[1:-1] >= size[2:]) & (size[1:-1] > _RIVAL * size[best])) + 1
+    )
+    heights = {}
+    for at in {best, *(int(k) for k in peaks[np.argsort(size[peaks])[-_MOST_RIVALS:]])}:
+        fraction, height, _ = refine(math.copysign(1.0, lags[at]) * lags, at)
+        heights[height] = at, fraction
+    return heights[max(heights)]

@@ -2,6 +2,7 @@
 
 import numpy as np
 from numpy import fft
+from numpy.typing import NDArray
 
 from kind_echo.core.correlation import refine
 from kind_echo.core.readings import Reading
@@ -9,7 +10,7 @@ from kind_echo.core.source import Samples, Source, read_padded
 from kind_echo.core.transforms import fast_length
 
 _LEAST_SECONDS = 2.0
-_SEGMENT_SECONDS = 0.4
+_SEGMENT_SECONDS = (0.4, 0.1, 0.025)
 _MOST_SEGMENTS = 24
 _SPAN = 1 << 11  # lags searched to either side of the last segment's delay
 _REACH_SECONDS = 1.0  # searched for the first part where the whole has no delay
@@ -21,32 +22,27 @@ def delay_drift(reference: Source, render: Source, delay: float | None, why: str
     """Slope of the delay over the file, in ppm: positive when the render plays slower.
 
     The delay of up to 24 segments, each in its strongest channel, is found near that of the one before, and a line laid
-    through them. No reading under 2 s, without a delay, or when fewer than 4 segments correlate.
+    through them. Within a long segment a great drift smears itself: where most do not correlate, shorter ones are
+    taken. No reading under 2 s, without a delay, or when fewer than 4 segments correlate.
 
     Args:
         delay: of the whole file, in samples; the first segment's is sought near it.
     """
     frames = min(reference.frames, render.frames)
-    rate = reference.rate
-    if frames < _LEAST_SECONDS * rate:
+    if frames < _LEAST_SECONDS * reference.rate:
         return Reading("delay_drift", "all", None, "the file is shorter than 2 s")
-    length = min(round(_SEGMENT_SECONDS * rate), frames // _LEAST_SEGMENTS)
-    count = int(min(_MOST_SEGMENTS, frames // length))
-    starts = np.linspace(0, frames - length, count).astype(int)
-    middle = count // 2
-    if delay is None:
-        # The whole may be smeared by the drift itself: a part in the middle tells where to begin.
-        at = int(starts[middle])
-        reach = min(frames, round(_REACH_SECONDS * rate))
-        delay = _segment_delay(reference.read(at, at + length), render, at, 0, reach)
-        if delay is None:
-            return Reading("delay_drift", "all", None, why)
-    upward = _track(reference, render, starts[middle:], length, delay)
-    downward = _track(reference, render, starts[:middle][::-1], length, delay)
-    found = np.array(downward[::-1] + upward)
+    found: list[tuple[float, float]] = []
+    for seconds in _SEGMENT_SECONDS:
+        length = min(round(seconds * reference.rate), frames // _LEAST_SEGMENTS)
+        count = int(min(_MOST_SEGMENTS, frames // length))
+        starts = np.linspace(0, frames - length, count).astype(int)
+        found = max(found, _delays(reference, render, starts, length, delay), key=len)
+        if len(found) >= max(_LEAST_SEGMENTS, count / 2):
+            break
     if len(found) < _LEAST_SEGMENTS:
-        return Reading("delay_drift", "all", None, "too few parts of the file correlate with the reference")
-    centres, delays = (found[:, 0] + length / 2), found[:, 1]
+        few = "too few parts of the file correlate with the reference"
+        return Reading("delay_drift", "all", None, few if found else why or few)
+    centres, delays = np.array(found).T
     design = np.stack([np.ones(len(found)), centres - centres.mean()], axis=1)
     solution, *_ = np.linalg.lstsq(design, delays, rcond=None)
     error = delays - design @ solution
@@ -54,15 +50,32 @@ def delay_drift(reference: Source, render: Source, delay: float | None, why: str
     return Reading("delay_drift", "all", float(solution[1] * 1e6), None, float(2 * spread * 1e6))
 
 
+def _delays(
+    reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float | None
+) -> list[tuple[float, float]]:
+    """Centre and delay of each segment that correlates, from the middle of the file to either end."""
+    middle = len(starts) // 2
+    if delay is None:
+        # The whole may be smeared by the drift itself: a part in the middle tells where to begin.
+        at = int(starts[middle])
+        reach = min(reference.frames, round(_REACH_SECONDS * reference.rate))
+        delay = _segment_delay(reference.read(at, at + length), render, at, 0, reach)
+        if delay is None:
+            return []
+    upward = _track(reference, render, starts[middle:], length, delay)
+    downward = _track(reference, render, starts[:middle][::-1], length, delay)
+    return downward[::-1] + upward
+
+
 def _track(
-    reference: Source, render: Source, starts: np.ndarray, length: int, delay: float
+    reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float
 ) -> list[tuple[float, float]]:
     near, found = round(delay), []
     for start in starts:
         lag = _segment_delay(reference.read(start, start + length), render, int(start), near)
         if lag is not None:
             near = round(lag)
-            found.append((float(start), lag))
+            found.append((float(start) + length / 2, lag))
     return found
 
 

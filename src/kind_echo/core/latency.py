@@ -8,7 +8,7 @@ from numpy import fft
 from numpy.typing import NDArray
 
 from kind_echo.core.compare import check_pair
-from kind_echo.core.correlation import refine
+from kind_echo.core.correlation import summit
 from kind_echo.core.delay import find_delays
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.readings import Curve, Reading, refuse
@@ -119,7 +119,7 @@ def find_clicks(x: Floats, rate: int) -> list[int]:
     for frame in loud:
         if starts and frame - starts[-1] < rest:
             continue
-        before = x[max(0, frame - rest) : max(0, frame - rest // 8)]
+        before = x[max(0, frame - rest) : max(0, frame - rest // 4)]
         if len(before) == 0 or float(np.abs(before).max()) < _QUIET * peak:
             starts.append(int(frame))
     return starts
@@ -155,14 +155,13 @@ def _event(x: Floats, y: Floats, rate: int, frame: int, coarse: int, reach: int,
     first = coarse - reach
     b = _cut(y, lo + first, hi + coarse + reach)
     lags = _correlated(a, b)[: 2 * reach + 1]
-    best = int(np.abs(lags).argmax())
+    best, fraction = summit(lags)
     energy = float(a @ a)
     here = b[best : best + len(a)]
     scale = math.sqrt(energy * float(here @ here))
     if scale <= 0.0 or abs(lags[best]) < _PRESENT * scale:
         return Event(frame, None)
-    sign = math.copysign(1.0, lags[best])
-    delay = first + best + refine(sign * lags, best)[0]
+    delay = first + best + fraction
     left = b.copy()
     left[best : best + len(a)] -= lags[best] / energy * a
     again = _correlated(a, left)[: 2 * reach + 1]
@@ -205,14 +204,13 @@ def _parts(x: Floats, y: Floats, rate: int, options: LatencyOptions) -> list[Eve
             continue
         b = _cut(y, start + near - reach, start + near + length + reach)
         lags = _correlated(a, b)[: 2 * reach + 1]
-        best = int(np.abs(lags).argmax())
+        best, fraction = summit(lags)
         here = b[best : best + length]
         scale = math.sqrt(float(a @ a) * float(here @ here))
         if scale <= 0.0 or abs(lags[best]) < _PRESENT * scale:
             events.append(Event(start, None))
             continue
-        sign = math.copysign(1.0, lags[best])
-        events.append(Event(start, float(near - reach + best + refine(sign * lags, best)[0])))
+        events.append(Event(start, float(near - reach + best + fraction)))
     return events
 
 

@@ -16,6 +16,7 @@ from kind_echo.core.transforms import fast_length, hann
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
+Counts = NDArray[np.int64]
 
 MEASURES = (
     "gain_1k", "edge_low", "edge_high", "wall_frequency", "slope_low", "slope_high", "ripple", "flatness_error",
@@ -23,10 +24,12 @@ MEASURES = (
 )  # fmt: skip
 _MOST_FRAMES = 1 << 23
 _QUIET_END = 1e-6  # share of the energy in the last 5 ms under which a signal lies whole within its file
+_EDGE_SECONDS = 0.005
 _SEGMENT_SECONDS = 1.4
 _EXCITED = 1e-10  # of the mean power density: bins with less were not driven
 _COHERENT = 0.99
 _PER_OCTAVE = 48
+_CELL = 1 / 96  # octaves over which a point of the grid is averaged: so much less noise, and no wall moved by 1 %
 _LEAST_FRAMES = 256
 _SMOOTH = 33  # bins over which coherence is taken where there is one transform
 _BEFORE_SECONDS, _AFTER_SECONDS = 0.15, 0.8  # of the impulse response kept
@@ -112,27 +115,47 @@ def respond(x: Floats, y: Floats, rate: int) -> Response | str:
     shift = round(delay.samples) if delay.samples is not None else _peak_of_response(x, y)
     if shift is None:
         return "nothing in the output follows from the input"
-    moved = read_padded(sides[1], shift, shift + len(x))[:, 0]
-    edge = max(16, round(0.005 * rate))
+    edge = max(16, round(_EDGE_SECONDS * rate))
     # What comes before the start is silence on both sides; what comes after the end may be missing from the output.
     whole = float(x[-edge:] @ x[-edge:]) <= _QUIET_END * float(x @ x)
-    h, gamma, noise = _whole(x, moved, rate) if whole else _averaged(x, moved, rate)
+    # A filter may answer before its delay, which is that of its bulk: nothing of that is cut off.
+    begin = shift - edge
+    moved = read_padded(sides[1], begin, shift + len(x))[:, 0]
+    met = len(x) if whole else len(x) - max(0, shift)
+    h, gamma, noise = _whole(x[:met], moved[: met + edge], rate)
+    if not whole:
+        # A sweep that ends with its file lacks little of its output; noise lacks something at every frequency.
+        averaged = _averaged(x, moved[edge:], rate)
+        if np.median(averaged[1]) > np.median(gamma):
+            begin, (h, gamma, noise) = shift, averaged
     size = 2 * (len(h) - 1)
     impulse = fft.irfft(np.nan_to_num(h), size)
-    latency = shift + _summit(impulse)
+    latency = begin + _summit(impulse)
     grid = _grid(rate)
     bins = np.arange(len(h)) * rate / size
     # The rest of the delay is taken off bin by bin, so that what is interpolated turns slowly.
-    turned = h * np.exp(2j * np.pi * bins / rate * (latency - shift))
+    turned = h * np.exp(2j * np.pi * bins / rate * (latency - begin))
     if delay.polarity == -1:
         latency = float(delay.samples or latency)
+    half = 2.0 ** (_CELL / 2)
+    low, high = np.searchsorted(bins, grid / half), np.searchsorted(bins, grid * half)
+    apart = np.maximum(1.0, grid * (half - 1 / half) * (_BEFORE_SECONDS + _AFTER_SECONDS))
     return Response(
         grid,
-        np.interp(grid, bins, turned.real) + 1j * np.interp(grid, bins, turned.imag),
+        _averaged_over(turned.real, bins, grid, low, high) + 1j * _averaged_over(turned.imag, bins, grid, low, high),
         np.interp(grid, bins, gamma),
-        np.interp(grid, bins, noise),
+        np.interp(grid, bins, noise) / np.sqrt(apart),
         latency,
     )
+
+
+def _averaged_over(values: Floats, bins: Floats, grid: Floats, low: Counts, high: Counts) -> Floats:
+    """Mean of the bins low … high about each frequency, where these are several; between bins elsewhere."""
+    count = high - low
+    sums = np.concatenate([[0.0], np.cumsum(np.nan_to_num(values))])
+    missing = np.concatenate([[0], np.cumsum(np.isnan(values))])
+    several = (count > 2) & (missing[high] == missing[low])
+    return np.where(several, (sums[high] - sums[low]) / np.maximum(1, count), np.interp(grid, bins, values))
 
 
 def _peak_of_response(x: Floats, y: Floats) -> int | None:
@@ -244,14 +267,15 @@ def _readings(name: str, found: Response, band: tuple[float, float], edge: float
         why = "the coherence at 1 kHz is too low"
         return [Reading(key, name, None, why) for key in MEASURES]
     at_1k = float(np.interp(1000.0, f, level))
-    spread = _uncertainty(float(np.interp(1000.0, f, found.coherence)))
-    readings = [Reading("gain_1k", name, at_1k, None, spread)]
+    noise = float(np.interp(1000.0, f, found.floor)) / 10 ** (at_1k / 20)
+    # Half of the noise's power lies along the response, the other half across it.
+    readings = [Reading("gain_1k", name, at_1k, None, 2 * 8.686 * noise / math.sqrt(2.0))]
     down = _edge(f, level, sure, low_end, at_1k - edge, -1)
     up = _edge(f, level, sure, low_end, at_1k - edge, 1)
     words = f"the level does not fall by {edge:g} dB within what can be measured"
     readings += [Reading(key, name, at, None if at is not None else words)
                  for key, at in (("edge_low", down), ("edge_high", up))]  # fmt: skip
-    clear = np.isfinite(level) & (np.abs(found.response) > 2 * found.floor)
+    clear = sure & (np.abs(found.response) > 2 * found.floor)
     readings.append(_wall(name, f, level, at_1k, low_end))
     readings.append(_slope("slope_low", name, f, level - at_1k, clear, low_end, -1))
     readings.append(_slope("slope_high", name, f, level - at_1k, clear, low_end, 1))
@@ -260,13 +284,6 @@ def _readings(name: str, found: Response, band: tuple[float, float], edge: float
     readings.append(Reading("ripple", name, float(np.ptp(level[inside]))) if inside.any()
                     else Reading("ripple", name, None, "nothing between the edges can be measured"))  # fmt: skip
     return readings + _flatness(name, found, level, band, sure)
-
-
-def _uncertainty(coherence: float) -> float:
-    """dB at 95 %, from the coherence. Source: J. S. Bendat and A. G. Piersol, Random Data, error of a gain factor."""
-    if coherence >= 1.0:
-        return 0.0
-    return 2 * 8.686 * math.sqrt((1 - coherence) / (2 * coherence * _SMOOTH))
 
 
 def _edge(f: Floats, level: Floats, sure: NDArray[np.bool_], middle: int, wanted: float, way: int) -> float | None:

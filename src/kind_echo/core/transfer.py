@@ -22,6 +22,7 @@ _WINDOW_SECONDS = 0.01
 _STEP_DB = 0.2  # change of level from one window to the next that ends a step
 _LEAST_SECONDS = 0.1
 _USED = 0.4  # of each step, at its end
+_LEAST_USED = 0.3  # of that share that the output must hold
 _SETTLE_SECONDS = 0.01  # at the very end of a step left out, for a latency that is not taken off to the sample
 _FLOOR = -110.0  # dBFS of the input under which a step is not read
 _ENGAGED = 1.0
@@ -143,8 +144,11 @@ def _levels(source: Source, output: Source, plateaus: list[tuple[int, int]], cha
     for start, stop in plateaus:
         guard = min(round(_SETTLE_SECONDS * rate), (stop - start) // 10)
         lo = stop - round(_USED * (stop - start))
-        x = source.read(lo, stop - guard)[:, channel]
-        y = read_padded(output, lo + late, stop - guard + late)[:, channel]
+        hi = min(stop - guard, output.frames - late)  # a late output breaks off within the last step
+        if hi - lo < _LEAST_USED * (stop - lo):
+            return "the output breaks off before the last step"
+        x = source.read(lo, hi)[:, channel]
+        y = read_padded(output, lo + late, hi + late)[:, channel]
         if not (np.isfinite(x).all() and np.isfinite(y).all()):
             return "a file has NaN or infinite samples"
         mean_square = float(np.mean(y**2))
