@@ -161,6 +161,30 @@ def test_the_account_names_one_sample_and_a_clipper() -> None:
     assert "non-linear" in clipped.verdict
 
 
+def test_a_lost_start_is_told_of_what_never_stands_above_its_own_floor() -> None:
+    """Programme that sounds throughout: its quietest millisecond is less than 20 dB below its start."""
+    x = noise(96_000, 2) * np.linspace(0.05, 1.0, 96_000)[:, None]
+    render = np.concatenate([np.zeros((200, 2)), x[:-200]])
+    render[:9800] = 0.0
+    found = overall(compare(ArraySource(x, 48_000), ArraySource(render, 48_000)).readings)
+    assert found["delay"] == pytest.approx(200, abs=0.01)
+    assert found["lead_in_excess"] == pytest.approx(0.2, abs=0.001)
+
+
+@pytest.mark.parametrize("rate", [22_050, 48_000])
+@pytest.mark.parametrize("seconds", [1.0, 4.0])
+def test_a_filter_explains_what_a_filter_did_to_programme(rate: int, seconds: float) -> None:
+    """Pink noise with swells, a finite filter and an equaliser's bell: at least 25 dB, however short the file."""
+    rng, size = np.random.default_rng(7), round(rate * seconds)
+    spectrum = np.fft.rfft(rng.standard_normal(size)) / np.sqrt(np.maximum(1, np.arange(size // 2 + 1)))
+    x = np.fft.irfft(spectrum, size) * (0.3 + 0.7 * np.abs(np.sin(4.4 * np.arange(size) / rate)))
+    taps = rng.standard_normal(64) * np.exp(-np.arange(64) / 8)
+    bell = signal.iirpeak(2000, 1.0, fs=rate)
+    for render in (signal.lfilter(taps, [1.0], x), x + 0.5 * signal.lfilter(*bell, x)):
+        found = overall(compare(columns(x, rate=rate), columns(render, rate=rate)).readings)
+        assert found["account_fraction"] - found["account_filter"] > 25
+
+
 def test_integrity_of_a_pair() -> None:
     x = noise(96_000, 2)
     gap = x.copy()
@@ -176,6 +200,12 @@ def test_integrity_of_a_pair() -> None:
     for measure, (render, expected) in pairs.items():
         found = overall(compare(ArraySource(x, 48_000), ArraySource(render, 48_000)).readings)
         assert found[measure] == pytest.approx(expected, abs=0.001), measure
+    exchanged = np.concatenate([np.zeros((353, 2)), x[:-353, ::-1]])
+    crossed = compare(ArraySource(x, 48_000), ArraySource(exchanged, 48_000)).readings
+    assert reading(crossed, "channel_swap").value == 1
+    assert reading(crossed, "delay").value == pytest.approx(353, abs=0.01)
+    assert "added up" in str(reading(crossed, "delay").why)
+    assert reading(crossed, "gain").value is None
     same = overall(compare(ArraySource(x, 48_000), ArraySource(x, 48_000)).readings)
     assert [same[m] for m in ("gaps", "clicks", "channel_swap", "channel_missing", "lead_in_excess")] == pytest.approx(
         [0] * 5, abs=1e-12

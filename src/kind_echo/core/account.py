@@ -23,6 +23,8 @@ _BEFORE_SECONDS, _AFTER_SECONDS = 0.005, 0.035  # reach of the filter before and
 _LEAST_BLOCKS = 4
 _MOST_FRAMES = 1 << 18  # that the filter is fitted on and judged on; of longer files blocks are spread over it
 _BLOCK = 1 << 15
+_MOST_CORRECTIONS = 12
+_WORTHWHILE = 0.9  # of the power that is left before a correction
 _RIDGE = 1e-11  # of the mean power: keeps bands in which the reference has nothing from growing
 _NULL = "the residual is digital silence"
 
@@ -152,13 +154,21 @@ class _Fold:
 def _fit(fold: _Fold, taps: int) -> Floats:
     """Least-squares filter from x to y."""
     auto = fold.auto(taps)
-    solution = np.zeros(taps)
+    solution, error = np.zeros(taps), fold.y
     if auto[0] <= 0.0:
         return solution
     auto[0] *= 1.0 + _RIDGE
-    solution += _solve_toeplitz(auto, fold.cross(fold.y, taps))
-    # The Toeplitz matrix stands for the true one up to what happens at block edges: one correction takes that off.
-    solution += _solve_toeplitz(auto, fold.cross(fold.error(solution), taps))
+    power = float(np.square(error).sum())
+    # The Toeplitz matrix stands for the true one up to what happens at block edges: corrections take that off.
+    for _ in range(_MOST_CORRECTIONS):
+        better = solution + _solve_toeplitz(auto, fold.cross(error, taps))
+        error = fold.error(better)
+        before, power = power, float(np.square(error).sum())
+        if power >= before:
+            break
+        solution = better
+        if power > _WORTHWHILE * before:
+            break
     return solution
 
 

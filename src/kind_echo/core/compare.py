@@ -30,7 +30,7 @@ from kind_echo.core.integrity import (
 from kind_echo.core.readings import Curve, Reading, for_channels, level, refuse
 from kind_echo.core.residual import MEASURES as RESIDUAL
 from kind_echo.core.residual import NULL, Residual, residual_meter, residual_of, residual_readings
-from kind_echo.core.source import ArraySource, Source, TurnTaking, blocks, in_memory
+from kind_echo.core.source import ArraySource, MonoSource, Source, TurnTaking, blocks, in_memory
 
 Align = Literal["none", "samples", "fraction"]
 Floats = NDArray[np.float64]
@@ -126,13 +126,16 @@ def _compared(
         readings += _refused(("identical", *_AFTER_IDENTITY), channels, NOT_FINITE)
         return Comparison(readings, Alignment(), "", {}, scans)
     delay, each = find_delays(reference, render, options.max_delay, pool.map)
-    shift = 0 if delay.samples is None else round(delay.samples)
+    # Channels that stand in each other's place have no delay of their own, but their sum has.
+    common = delay if delay.samples is not None else _of_the_sum(reference, render, options, delay)
+    shift = 0 if common.samples is None else round(common.samples)
     aligned = AlignedSource(render, reference.frames, Alignment(shift))
     drift = pool.submit(delay_drift, reference, render, delay.samples, delay.why)
-    if delay.samples is None:
-        delay, each = _drifting(delay, each, drift.result(), reference.frames)
+    if common.samples is None:
+        common, each = _drifting(common, each, drift.result(), reference.frames)
+        delay = common
     # What the residual is taken under is known now unless it hangs on the gain.
-    alignment = None if options.match_gain or options.match_polarity else _alignment(options, delay, None)
+    alignment = None if options.match_gain or options.match_polarity else _alignment(options, common, None)
     bands = None if alignment is None else _bands(reference, render, alignment, pool)
     # Of a long file the filter is sought meanwhile; of a short one once it is known to be needed.
     early = delay.samples is not None and reference.frames > _LONG
@@ -141,18 +144,18 @@ def _compared(
     fine = _fine_sums(reference, render, delay, options, whole)
     same = whole.differ == 0 and shift == 0 and length == 0.0
     readings += for_channels("identical", [float(same)] * channels, float(same))
-    readings += _delay_readings(delay, each, reference.rate)
+    readings += _delay_readings(common, each, reference.rate)
     gain, gains = _gain_readings(fine, delay, channels)
     readings += gains
     clicks = pool.submit(click_readings, reference, aligned, 1.0 / gain if gain else 1.0)
     late = [own.samples if own.samples is not None else float(shift) for own in each]
     starts = [scan.integrity.starts() for scan in scans]
-    readings += lead_in_excess(starts[0], starts[1], late, reference.rate)
+    readings += lead_in_excess(starts[0], starts[1], late, reference.rate, gaps)
     readings += channel_missing(scans[0].integrity, scans[1].integrity)
     readings += channel_swap(cross, (whole.sums[:, 0], whole.sums[:, 2]))
     readings += gap_readings(gaps, channels)
     if alignment is None or bands is None:
-        alignment = _alignment(options, delay, gain)
+        alignment = _alignment(options, common, gain)
         bands = _bands(reference, render, alignment, pool)
     final = AlignedSource(render, reference.frames, alignment)
     curves: dict[str, Curve] = {}
@@ -161,7 +164,7 @@ def _compared(
         readings += _refused(STEPS, channels, "the alignment leaves no overlap")
     else:
         used = whole if alignment == aligned.alignment else residual_of(reference, final, options.ceiling)
-        note = _note(reference, final, used.frames, delay, options)
+        note = _note(reference, final, used.frames, common, options)
         readings += residual_readings(reference, used, note, below=options.ceiling is not None)
         readings += _account(reference, render, (whole, fine), shift, filtered, gain)
         curves["residual_bands"] = bands.result()
@@ -172,6 +175,14 @@ def _compared(
     words = describe(readings)
     readings = [r.noted(words) if (r.measure, r.channel) == ("account_remainder", "all") else r for r in readings]
     return Comparison(readings, alignment, words, curves, scans)
+
+
+def _of_the_sum(reference: Source, render: Source, options: CompareOptions, none: Delay) -> Delay:
+    """The delay of all channels added up, where none was found channel by channel; else that none."""
+    if reference.channels == 1:
+        return none
+    found, _ = find_delays(MonoSource(reference), MonoSource(render), options.max_delay)
+    return found if found.samples is not None else none
 
 
 def _drifting(delay: Delay, each: list[Delay], drift: Reading, frames: int) -> tuple[Delay, list[Delay]]:
@@ -273,6 +284,8 @@ def _delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]
     found = [d.samples for d in each if d.samples is not None]
     uneven = len(found) > 1 and max(found) - min(found) > 0.05
     note = "the channels differ by more than 0.05 sample" if uneven and delay.samples is not None else None
+    if delay.samples is not None and not found:
+        note = "of all channels added up: none has a delay of its own"
     readings: list[Reading] = []
     for key, factor in (("delay", 1.0), ("delay_time", 1000.0 / rate)):
         for name, one in zip(["all", *(str(c + 1) for c in range(len(each)))], [delay, *each], strict=True):

@@ -225,10 +225,10 @@ class _Search:
         magnitude = np.abs(inside)
         best = self._best(inside, magnitude)
         coefficient = float(magnitude[best]) / scale
-        if self._periodic(inside, best):
-            return Delay(None, why="the signal is periodic: the delay is known up to whole periods only")
         if self.reach == 0 or not self._related(magnitude, best, coefficient):
             return Delay(None, why="nothing in the render correlates with the reference")
+        if self._periodic(inside, best):
+            return Delay(None, why="the signal is periodic: the delay is known up to whole periods only")
         lag = best - self.reach
         sign = 1 if inside[best] > 0 else -1
         fraction, peak, bandwidth = refine(sign * correlation, middle + lag)

@@ -1,5 +1,6 @@
 """Is a file fit to be measured? Silence, gaps, clipping, clicks, channels missing or exchanged, samples not finite."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -27,18 +28,25 @@ _SWAP_MARGIN = 0.05
 
 
 def lead_in_excess(
-    reference: list[int | None], render: list[int | None], late: list[float], rate: int
+    reference: list[int | None], render: list[int | None], late: list[float], rate: int, gaps: Sequence["Gap"] = ()
 ) -> list[Reading]:
     """Silence at the start of a render beyond that of what it is laid against.
 
     Args:
         reference, render: frame at which each channel starts to sound, None for a silent one.
         late: frames by which the render is known to be later, by channel.
+        gaps: of the pair once it is lined up; one that the render starts with counts, for what sounds through all of
+            the reference may stand nowhere above its own floor.
     """
-    values = [
-        None if a is None or b is None else max(0.0, (b - a - delay) / rate)
-        for a, b, delay in zip(reference, render, late, strict=True)
-    ]
+    values: list[float | None] = []
+    for channel, (a, b, delay) in enumerate(zip(reference, render, late, strict=True)):
+        if a is None or b is None:
+            values.append(None)
+            continue
+        first = next((gap for gap in gaps if gap.channel == channel), None)
+        sounds = b - delay + round(_WINDOW_SECONDS * rate)  # a start is told to the window
+        leading = first.length if first is not None and first.start + first.length <= sounds else 0
+        values.append(max(0.0, (b - a - delay) / rate, leading / rate))
     overall = max((v for v in values if v is not None), default=None)
     return for_channels("lead_in_excess", values, overall, "one side is silent")
 

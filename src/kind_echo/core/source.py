@@ -121,6 +121,42 @@ class TurnTaking:
             return self.source.read(start, stop)
 
 
+@dataclass(frozen=True)
+class MonoSource:
+    """All channels of a source added up."""
+
+    source: Source
+
+    @property
+    def rate(self) -> int:
+        """Frames per second."""
+        return self.source.rate
+
+    @property
+    def frames(self) -> int:
+        """Length in frames."""
+        return self.source.frames
+
+    @property
+    def channels(self) -> int:
+        """One."""
+        return 1
+
+    @property
+    def half_step(self) -> float:
+        """Half a quantisation step of a channel."""
+        return self.source.half_step
+
+    @property
+    def rail(self) -> float:
+        """Greatest positive sample of a channel."""
+        return self.source.rail
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames start to stop."""
+        return np.asarray(self.source.read(start, stop).sum(axis=1, keepdims=True))
+
+
 def in_memory(source: Source, most_bytes: int = 1 << 27) -> Source:
     """The source, read once and held when it is small enough to be; else as it is.
 
