@@ -66,6 +66,20 @@ def test_the_ends_of_a_file_pull_no_delay(rate: int, seconds: float) -> None:
     assert delay.uncertainty < 0.05  # type: ignore[operator]
 
 
+@pytest.mark.parametrize("delay", [-41.755, 0.25, 33.5])
+def test_a_fraction_taken_off_leaves_the_noise_and_no_more(delay: float) -> None:
+    """Noise up to half the rate: what is moved block by block would leave −50 dB of it."""
+    spectrum = np.fft.rfft(quiet_ends(noise(96_000, 2)), axis=0)
+    spectrum[-1] = 0.0  # half the rate itself has no phase that could be turned
+    x, hiss = np.fft.irfft(spectrum, 96_000, axis=0), noise(96_000, 2, seed=4, level=1e-4)
+    y = -1.5 * delayed(x, delay) + hiss
+    options = CompareOptions("fraction", match_gain=True, match_polarity=True)
+    found = overall(compare(ArraySource(x, 48_000), ArraySource(y, 48_000), options).readings)
+    floor = 10 * np.log10(2 * np.mean(hiss**2)) - 20 * np.log10(1.5)
+    assert found["residual_rms"] == pytest.approx(floor, abs=0.2)
+    assert found["account_fraction"] == pytest.approx(floor, abs=0.2)
+
+
 def test_gain_and_polarity_come_back() -> None:
     x = noise(48_000, 2)
     found = compare(ArraySource(x, 48_000), ArraySource(-x * 10 ** (-0.2 / 20), 48_000)).readings

@@ -6,9 +6,10 @@ from dataclasses import dataclass
 import numpy as np
 from numpy import fft
 
-from kind_echo.core.source import PASS, Rows, Samples, Source, as_rows, read_padded
+from kind_echo.core.source import PASS, ArraySource, Rows, Samples, Source, as_rows, read_padded
 
-_MARGIN = 1 << 12  # frames on either side that keep the wrap-around of the fractional shift out of the result
+_MARGIN = 1 << 14  # frames on either side that keep the wrap-around of the fractional shift out of the result
+_AT_ONCE = 1 << 21  # frames of a render of which a fraction is taken off in one transform
 _EDGE = 64  # frames at either end of a render of which a fraction cannot be taken off: a sinc has faded to 1/200
 _NEGLIGIBLE = 1e-6  # a fraction of a sample that is no fraction
 
@@ -35,6 +36,8 @@ class AlignedSource:
     render: Source
     frames: int
     alignment: Alignment
+    advanced: Source | None = None
+    """The render with the fraction off already, where that was made of all of it at once."""
 
     @property
     def rate(self) -> int:
@@ -59,12 +62,39 @@ class AlignedSource:
     def read(self, start: int, stop: int) -> Samples:
         """Frames start to stop of the reference's time axis."""
         shift, fraction, scale = self.alignment.shift, self.alignment.fraction, self.alignment.scale
-        if abs(fraction) < _NEGLIGIBLE:
-            block = read_padded(self.render, start + shift, stop + shift)
+        if abs(fraction) < _NEGLIGIBLE or self.advanced is not None:
+            block = read_padded(self.advanced or self.render, start + shift, stop + shift)
         else:
             wide = read_padded(self.render, start + shift - _MARGIN, stop + shift + _MARGIN)
             block = advance(wide, fraction)[_MARGIN:-_MARGIN]
         return block if scale == 1.0 else block * scale
+
+
+class Aligner:
+    """Lays one render over its reference under one alignment after the other.
+
+    A fraction of a sample reaches far where a signal goes up to half the rate: of white noise, what is taken off block
+    by block leaves −50 dB. A render that is not too long is therefore moved whole, once for each fraction.
+    """
+
+    def __init__(self, render: Source, frames: int) -> None:
+        self.render, self._frames = render, frames
+        self._advanced: dict[float, Source] = {}
+
+    def at(self, alignment: Alignment) -> AlignedSource:
+        """The render under an alignment. Not for several threads at once."""
+        fraction = alignment.fraction
+        if abs(fraction) < _NEGLIGIBLE or self.render.frames > _AT_ONCE:
+            return AlignedSource(self.render, self._frames, alignment)
+        if fraction not in self._advanced:
+            self._advanced[fraction] = _advanced(self.render, fraction)
+        return AlignedSource(self.render, self._frames, alignment, self._advanced[fraction])
+
+
+def _advanced(render: Source, fraction: float) -> Source:
+    """All of a render earlier by a fraction of a sample; what leaves at one end comes in at the other."""
+    moved = as_rows(advance(render.read(0, render.frames), fraction))
+    return ArraySource(moved.T, render.rate, render.half_step, render.rail)
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.account import STEPS, explain, filter_residual, power_left
-from kind_echo.core.align import AlignedSource, Alignment, DifferenceSource, rows_of_pair
+from kind_echo.core.align import AlignedSource, Aligner, Alignment, DifferenceSource, rows_of_pair
 from kind_echo.core.analysis import FileScan, MeasureOptions, scan_file
 from kind_echo.core.bands import third_octaves
 from kind_echo.core.delay import Delay, find_delays
@@ -129,19 +129,20 @@ def _compared(
     # Channels that stand in each other's place have no delay of their own, but their sum has.
     common = delay if delay.samples is not None else _of_the_sum(reference, render, options, delay)
     shift = 0 if common.samples is None else round(common.samples)
-    aligned = AlignedSource(render, reference.frames, Alignment(shift))
+    lay = Aligner(render, reference.frames)
+    aligned = lay.at(Alignment(shift))
     drift = pool.submit(delay_drift, reference, render, delay.samples, delay.why)
     if common.samples is None:
         common, each = _drifting(common, each, drift.result(), reference.frames)
         delay = common
     # What the residual is taken under is known now unless it hangs on the gain.
     alignment = None if options.match_gain or options.match_polarity else _alignment(options, common, None)
-    bands = None if alignment is None else _bands(reference, render, alignment, pool)
+    bands = None if alignment is None else _bands(reference, lay.at(alignment), pool)
     # Of a long file the filter is sought meanwhile; of a short one once it is known to be needed.
     early = delay.samples is not None and reference.frames > _LONG
     filtered = pool.submit(filter_residual, reference, render, shift) if early else None
     whole, gaps, cross = _walk(reference, aligned, options.ceiling)
-    fine = _fine_sums(reference, render, delay, options, whole)
+    fine = _fine_sums(reference, lay, delay, whole)
     same = whole.differ == 0 and shift == 0 and length == 0.0
     readings += for_channels("identical", [float(same)] * channels, float(same))
     readings += _delay_readings(common, each, reference.rate)
@@ -156,8 +157,8 @@ def _compared(
     readings += gap_readings(gaps, channels)
     if alignment is None or bands is None:
         alignment = _alignment(options, common, gain)
-        bands = _bands(reference, render, alignment, pool)
-    final = AlignedSource(render, reference.frames, alignment)
+        bands = _bands(reference, lay.at(alignment), pool)
+    final = lay.at(alignment)
     curves: dict[str, Curve] = {}
     if whole.frames == 0:
         readings += _refused(RESIDUAL, channels, "the alignment leaves no overlap")
@@ -166,7 +167,7 @@ def _compared(
         used = whole if alignment == aligned.alignment else residual_of(reference, final, options.ceiling)
         note = _note(reference, final, used.frames, common, options)
         readings += residual_readings(reference, used, note, below=options.ceiling is not None)
-        readings += _account(reference, render, (whole, fine), shift, filtered, gain)
+        readings += _account(reference, lay, (whole, fine), shift, filtered, gain)
         curves["residual_bands"] = bands.result()
     readings += [drift.result(), *clicks.result()]
     curves["gaps"] = Curve(
@@ -193,9 +194,9 @@ def _drifting(delay: Delay, each: list[Delay], drift: Reading, frames: int) -> t
     return replace(delay, why=why), [replace(one, why=why) if one.samples is None else one for one in each]
 
 
-def _bands(reference: Source, render: Source, alignment: Alignment, pool: Executor) -> Future[Curve]:
+def _bands(reference: Source, aligned: AlignedSource, pool: Executor) -> Future[Curve]:
     """The residual in bands, begun."""
-    return pool.submit(third_octaves, DifferenceSource(reference, AlignedSource(render, reference.frames, alignment)))
+    return pool.submit(third_octaves, DifferenceSource(reference, aligned))
 
 
 def _walk(reference: Source, aligned: AlignedSource, ceiling: float | None) -> tuple[Residual, list[Gap], Floats]:
@@ -232,22 +233,19 @@ def readings_of_identical(source: Source) -> Comparison:
     return Comparison(readings, Alignment(), "identical")
 
 
-def _fine_sums(
-    reference: Source, render: Source, delay: Delay, options: CompareOptions, whole: Residual
-) -> tuple[Residual, float]:
+def _fine_sums(reference: Source, lay: Aligner, delay: Delay, whole: Residual) -> tuple[Residual, float]:
     """The sums with the fraction of the delay off as well, and that fraction."""
     if delay.samples is None:
         return whole, 0.0
     fraction = delay.samples - round(delay.samples)
     if abs(fraction) <= _SMALL_FRACTION:
         return whole, 0.0
-    lined_up = AlignedSource(render, reference.frames, Alignment(round(delay.samples), fraction))
-    return residual_of(reference, lined_up), fraction
+    return residual_of(reference, lay.at(Alignment(round(delay.samples), fraction))), fraction
 
 
 def _account(
     reference: Source,
-    render: Source,
+    lay: Aligner,
     found: tuple[Residual, tuple[Residual, float]],
     shift: int,
     filtered: Future[Floats | None] | None,
@@ -257,19 +255,19 @@ def _account(
     at_once = whole.sums[:, 3] / whole.frames
     raw = at_once
     if shift:
-        raw = power_left(reference, AlignedSource(render, reference.frames, Alignment()))
+        raw = power_left(reference, lay.at(Alignment()))
     if gain is None or gain == 0.0:
         return explain([raw] + [at_once] * 4, None).readings()
     sign = math.copysign(1.0, gain)
-    steps = [raw, *(_left(reference, render, Alignment(shift, 0.0, scale), whole) for scale in (1.0, sign, 1.0 / gain))]
-    steps.append(_left(reference, render, Alignment(shift, fraction, 1.0 / gain), fine) if fraction else steps[-1])
+    steps = [raw, *(_left(reference, lay, Alignment(shift, 0.0, scale), whole) for scale in (1.0, sign, 1.0 / gain))]
+    steps.append(_left(reference, lay, Alignment(shift, fraction, 1.0 / gain), fine) if fraction else steps[-1])
     if min(float(step.mean()) for step in steps) <= _NOTHING_LEFT:
         return explain(steps, None).readings()
-    left = filtered.result() if filtered is not None else filter_residual(reference, render, shift)
+    left = filtered.result() if filtered is not None else filter_residual(reference, lay.render, shift)
     return explain(steps, None if left is None else left / gain**2).readings()
 
 
-def _left(reference: Source, render: Source, alignment: Alignment, sums: Residual) -> Floats:
+def _left(reference: Source, lay: Aligner, alignment: Alignment, sums: Residual) -> Floats:
     """Mean square of scale·render − reference, by channel: from the sums, or by subtracting where these cancel out."""
     xx, xy, yy = sums.sums[:, 0], sums.sums[:, 1], sums.sums[:, 2]
     if alignment.scale == 1.0:
@@ -277,7 +275,7 @@ def _left(reference: Source, render: Source, alignment: Alignment, sums: Residua
     power = alignment.scale**2 * yy - 2 * alignment.scale * xy + xx
     if (power > 1e-9 * xx).all():
         return np.asarray(power / sums.frames)
-    return power_left(reference, AlignedSource(render, reference.frames, alignment))
+    return power_left(reference, lay.at(alignment))
 
 
 def _delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]:
@@ -376,12 +374,13 @@ def _residual_between(reference: Source, render: Source, options: CompareOptions
         return Reading("residual_rms", "all", None, NOT_FINITE)
     delay, _ = find_delays(reference, render, options.max_delay)
     whole_samples = Alignment(round(delay.samples or 0.0))
-    whole = residual_of(reference, AlignedSource(render, reference.frames, whole_samples))
-    gain, _ = _gain_readings(_fine_sums(reference, render, delay, options, whole), delay, reference.channels)
+    lay = Aligner(render, reference.frames)
+    whole = residual_of(reference, lay.at(whole_samples))
+    gain, _ = _gain_readings(_fine_sums(reference, lay, delay, whole), delay, reference.channels)
     alignment = _alignment(options, delay, gain)
     used = whole
     if alignment != whole_samples:
-        used = residual_of(reference, AlignedSource(render, reference.frames, alignment))
+        used = residual_of(reference, lay.at(alignment))
     if used.frames == 0:
         return Reading("residual_rms", "all", None, "the alignment leaves no overlap")
     readings = residual_readings(reference, used, None, below=False)
