@@ -25,6 +25,7 @@ _MOST_FRAMES = 1 << 18  # that the filter is fitted on and judged on; of longer 
 _BLOCK = 1 << 15
 _MOST_CORRECTIONS = 12
 _WORTHWHILE = 0.9  # of the power that is left before a correction
+_SOLVED = 1e-12  # of the power of the right side; the corrections take off the rest
 _RIDGE = 1e-11  # of the mean power: keeps bands in which the reference has nothing from growing
 _NULL = "the residual is digital silence"
 
@@ -189,7 +190,7 @@ def _solve_toeplitz(auto: Floats, cross: Floats) -> Floats:
         return np.asarray(fft.irfft(matrix * fft.rfft(v, size), size)[:n])
 
     solution, residual = np.zeros(n), cross.copy()
-    goal = 1e-20 * float(cross @ cross)
+    goal = _SOLVED * float(cross @ cross)
     z = fft.irfft(fft.rfft(residual) / shape, n)
     direction, weight = z.copy(), float(residual @ z)
     for _ in range(120):

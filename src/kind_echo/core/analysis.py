@@ -101,12 +101,12 @@ def measure_render(stimulus: Source, render: Source) -> tuple[list[Reading], Lou
     readings = found.readings + for_channels("length_difference", [difference] * render.channels, difference)
     if not found.finite:
         return readings + refuse(("lead_in_excess",), render.channels, NOT_FINITE), None
-    wanted, came = scan_file(stimulus).integrity.starts(), found.integrity.starts()
-    excess = lead_in_excess(wanted, came, [0.0] * render.channels, render.rate)
+    wanted, came = scan_file(stimulus).integrity, found.integrity
+    excess = lead_in_excess(wanted, came, [0.0] * render.channels)
     if any((reading.value or 0.0) > _MATTERS for reading in excess):
         # Silence at the start, or all of it late? Only the delay tells, and it is dear.
         late = [delay.samples or 0.0 for delay in find_delays(stimulus, render)[1]]
-        excess = lead_in_excess(wanted, came, late, render.rate)
+        excess = lead_in_excess(wanted, came, late)
     return readings + excess, found.curves
 
 

@@ -150,8 +150,7 @@ def _compared(
     readings += gains
     clicks = pool.submit(click_readings, reference, aligned, 1.0 / gain if gain else 1.0)
     late = [own.samples if own.samples is not None else float(shift) for own in each]
-    starts = [scan.integrity.starts() for scan in scans]
-    readings += lead_in_excess(starts[0], starts[1], late, reference.rate, gaps)
+    readings += lead_in_excess(scans[0].integrity, scans[1].integrity, late, gaps)
     readings += channel_missing(scans[0].integrity, scans[1].integrity)
     readings += channel_swap(cross, (whole.sums[:, 0], whole.sums[:, 2]))
     readings += gap_readings(gaps, channels)

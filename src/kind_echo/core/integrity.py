@@ -12,12 +12,14 @@ from kind_echo.core.readings import Reading, for_channels, refuse
 from kind_echo.core.source import MOST, PASS, Rows, Source, as_rows
 
 Counts = NDArray[np.int64]
+Floats = NDArray[np.float64]
 
 SILENT_PEAK = 10 ** (-90 / 20)
 """A channel that never passes −90 dBFS is silent: the last bit of 16, common practice."""
 
 NOT_FINITE = "the file has NaN or infinite samples"
 
+_DOWN = 10 ** (-10 / 20)
 _ABOVE_FLOOR = 10 ** (20 / 20)
 _WINDOW_SECONDS = 0.001
 _MOST_GAPS = 10_000
@@ -28,27 +30,39 @@ _SWAP_MARGIN = 0.05
 
 
 def lead_in_excess(
-    reference: list[int | None], render: list[int | None], late: list[float], rate: int, gaps: Sequence["Gap"] = ()
+    reference: "IntegrityMeter", render: "IntegrityMeter", late: list[float], gaps: Sequence["Gap"] = ()
 ) -> list[Reading]:
     """Silence at the start of a render beyond that of what it is laid against.
 
     Args:
-        reference, render: frame at which each channel starts to sound, None for a silent one.
         late: frames by which the render is known to be later, by channel.
         gaps: of the pair once it is lined up; one that the render starts with counts, for what sounds through all of
             the reference may stand nowhere above its own floor.
     """
+    both = zip(reference.starts(), render.starts(), late, strict=True)
+    envelopes = zip(reference.envelope(), render.envelope(), strict=True)
     values: list[float | None] = []
-    for channel, (a, b, delay) in enumerate(zip(reference, render, late, strict=True)):
-        if a is None or b is None:
+    for channel, ((begins, sounds, delay), (x, y)) in enumerate(zip(both, envelopes, strict=True)):
+        if begins is None or sounds is None:
             values.append(None)
             continue
-        first = next((gap for gap in gaps if gap.channel == channel), None)
-        sounds = b - delay + round(_WINDOW_SECONDS * rate)  # a start is told to the window
-        leading = first.length if first is not None and first.start + first.length <= sounds else 0
-        values.append(max(0.0, (b - a - delay) / rate, leading / rate))
+        first = next((gap for gap in gaps if gap.channel == channel), Gap(channel, 0, 0))
+        # A start is told to the window.
+        leading = first.length if first.start + first.length <= sounds - delay + reference.window else 0
+        begin, end, shift = (int(f // reference.window) for f in (begins, sounds - delay, delay))
+        excess = sounds - delay - begins if _lacks(x[begin : end + 1], y[max(0, begin + shift) :], x, y) else 0.0
+        values.append(max(0.0, excess, leading) / reference.rate)
     overall = max((v for v in values if v is not None), default=None)
     return for_channels("lead_in_excess", values, overall, "one side is silent")
+
+
+def _lacks(x: Floats, y: Floats, all_x: Floats, all_y: Floats) -> bool:
+    """Whether y is 10 dB below x in most of its windows, each against the median of its file."""
+    count, usual = min(len(x), len(y)), float(np.median(all_y))
+    if count == 0 or usual <= 0.0:
+        return True
+    down = y[:count] * float(np.median(all_x)) < _DOWN * usual * x[:count]
+    return bool(2 * down.sum() >= count)
 
 
 def channel_missing(reference: "IntegrityMeter", render: "IntegrityMeter") -> list[Reading]:
@@ -150,7 +164,7 @@ class IntegrityMeter:
         self.peak = np.zeros(channels)
         self._rail = rail
         self._run, self._side, self._runs = (np.zeros(channels, dtype=np.int64) for _ in range(3))
-        self._window = max(1, round(_WINDOW_SECONDS * rate))
+        self.window = max(1, round(_WINDOW_SECONDS * rate))
         self._peaks: list[NDArray[np.float64]] = []
         self._rest: Rows = np.empty((channels, 0))
 
@@ -161,27 +175,30 @@ class IntegrityMeter:
             count_rail_runs(rows, self._rail, self._run, self._side, self._runs)
         first = 0
         if self._rest.shape[1]:
-            first = self._window - self._rest.shape[1]
+            first = self.window - self._rest.shape[1]
             joined = np.concatenate([self._rest, rows[:, :first]], axis=1)
-            if joined.shape[1] < self._window:
+            if joined.shape[1] < self.window:
                 self._rest = joined
                 return
             self._peaks.append(np.abs(joined).max(axis=1, keepdims=True))
-        whole = (rows.shape[1] - first) // self._window
+        whole = (rows.shape[1] - first) // self.window
         peaks = np.empty((len(rows), whole))
-        window_peaks(rows, first, self._window, peaks)
+        window_peaks(rows, first, self.window, peaks)
         self._peaks.append(peaks)
-        self._rest = rows[:, first + whole * self._window :].copy()
+        self._rest = rows[:, first + whole * self.window :].copy()
 
     def count_not_finite(self, rows: Rows) -> None:
         """Count what is not finite in a block."""
         self.non_finite += (~(np.abs(rows) <= MOST)).sum(axis=1)
 
+    def envelope(self) -> Floats:
+        """Greatest magnitude in each window, shape (channels, windows)."""
+        rest = [np.abs(self._rest).max(axis=1, keepdims=True)] if self._rest.shape[1] else []
+        return np.concatenate([*self._peaks, *rest, np.zeros((len(self.peak), 0))], axis=1)
+
     def starts(self) -> list[int | None]:
         """For each channel the frame of the first window that stands at signal level; None for a silent channel."""
-        rest = [np.abs(self._rest).max(axis=1, keepdims=True)] if self._rest.shape[1] else []
-        envelope = np.concatenate([*self._peaks, *rest, np.zeros((len(self.peak), 0))], axis=1)
-        return [self._start(row, peak) for row, peak in zip(envelope, self.peak.tolist(), strict=True)]
+        return [self._start(row, peak) for row, peak in zip(self.envelope(), self.peak.tolist(), strict=True)]
 
     def readings(self) -> list[Reading]:
         """silent, non_finite, lead_in_silence and clipped_runs."""
@@ -204,4 +221,4 @@ class IntegrityMeter:
         threshold = max(float(envelope.min()) * _ABOVE_FLOOR, SILENT_PEAK)
         if threshold >= peak:  # nothing stands 20 dB above the quietest moment: it sounds throughout
             return 0
-        return int(np.argmax(envelope > threshold)) * self._window
+        return int(np.argmax(envelope > threshold)) * self.window
