@@ -1,5 +1,6 @@
 """The command line's contract: keys, JSON, exit status, one line on standard error."""
 
+import hashlib
 import io
 import json
 import subprocess
@@ -262,6 +263,17 @@ def test_a_file_with_nan_gives_its_count_and_nothing_else(tmp_path: Path) -> Non
     values = {r["measure"]: r["value"] for r in document["readings"] if r["channel"] == "all"}
     assert values.pop("non_finite") == 1
     assert set(values.values()) == {None}
+
+
+def test_every_input_is_named_by_the_digest_of_its_bytes(pair: tuple[Path, Path]) -> None:
+    """FIPS 180-4, by hashlib on the bytes read whole; a file that is given twice as well."""
+    wanted = [hashlib.sha256(path.read_bytes()).hexdigest() for path in pair]
+    for first, second in ((0, 1), (1, 1)):
+        document = json.loads(run("compare", pair[first], pair[second], "--json").stdout)
+        assert [given["sha256"] for given in document["inputs"]] == [wanted[first], wanted[second]]
+    pair[0].unlink()
+    gone = run("compare", *pair)
+    assert (gone.returncode, len(gone.stderr.splitlines())) == (2, 1)
 
 
 def test_commands_without_loops_import_neither_numba_nor_scipy() -> None:

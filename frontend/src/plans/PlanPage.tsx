@@ -117,7 +117,11 @@ function Editor({ written }: { written: WrittenPlan }) {
           {(checked.error ?? keep.error)?.message}
         </p>
       )}
-      <div className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_17rem] border-t border-line">
+      {/* What is changed while it is kept would be lost with this form. */}
+      <div
+        inert={keep.isPending || keep.isSuccess}
+        className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_17rem] border-t border-line"
+      >
         <div className="min-h-0 overflow-auto pb-8">
           {yaml !== undefined ? (
             <div className="grid gap-2 px-5 py-4">
