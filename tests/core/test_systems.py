@@ -156,6 +156,21 @@ def test_a_sweep_that_ends_with_its_file_tells_edges_and_slopes(rate: int) -> No
     assert found["slope_low"] == pytest.approx(12.04, abs=0.5)
 
 
+@pytest.mark.parametrize("rate", [44_100, 96_000])
+@pytest.mark.parametrize("bend", [lambda v: np.tanh(3 * v) / 2, lambda v: np.clip(1.2 * v, -0.5, 0.5)])
+def test_a_sweep_tells_what_a_saturator_does_to_the_fundamental(rate: int, bend: Any) -> None:
+    """The describing function (A. Gelb and W. E. Vander Velde, 1968), integrated over a period of the sweep's level."""
+    request = SignalRequest("sweep", seconds=3.0, lead_in=0.1, tail=0.6, start=20.0, end=0.45 * rate, level=-6)
+    x = synthesise(request, rate)[:, 0]
+    readings = measure_response(columns(x, rate=rate), columns(bend(x), rate=rate))[0]
+    turn, peak = np.linspace(0, 2 * np.pi, 100_000, endpoint=False), 10 ** (-6 / 20)
+    wanted = 20 * np.log10(2 * np.mean(bend(peak * np.sin(turn)) * np.sin(turn)) / peak)
+    gain = reading(readings, "gain_1k")
+    assert gain.value == pytest.approx(wanted, abs=0.01)
+    assert gain.uncertainty < 0.02  # type: ignore[operator]
+    assert overall(readings)["latency"] == pytest.approx(0.0, abs=0.05)
+
+
 @pytest.mark.parametrize("rate", [22_050, 44_100])
 def test_bursts_upside_down_between_samples_are_where_they_are(rate: int) -> None:
     """Sampled, the correlation of a tone burst may be greater half a period away, with the other sign."""

@@ -96,7 +96,8 @@ _INTEGRITY = _family(
     ("lead_in_excess", "Silence beyond the reference's", "s",
      "Silence at the start of the render beyond that of the reference, with the delay taken off where one was "
      "found: where the render is 10 dB further under its usual level than the reference, or stays below −90 dBFS "
-     "where the reference does not. No reading when either is silent.", PRACTICE, {"decimals": 3, "limit": Limit(at_most=0.005)}),
+     "where the reference does not. No reading when either is silent.", PRACTICE,
+     {"decimals": 3, "limit": Limit(at_most=0.005)}),
     ("length_difference", "Length difference", "frames",
      "Frames of the render less frames of the reference.", PRACTICE, {**COUNT, "limit": Limit(0, 0)}),
     ("gaps", "Gaps", "",

@@ -25,10 +25,13 @@ MEASURES = (
 _MOST_FRAMES = 1 << 23
 _QUIET_END = 1e-6  # share of the energy in the last 5 ms under which a signal lies whole within its file
 _EDGE_SECONDS = 0.005
+_BLOCK_SECONDS = 0.02
+_NOTHING = 1e-20  # of the greatest power of a block
 _SEGMENT_SECONDS = 1.4
 _EXCITED = 1e-10  # of the mean power density: bins with less were not driven
 _COHERENT = 0.99
 _PER_OCTAVE = 48
+_ROUGHNESS = 0.05  # dB, that a point of the grid is off at least
 _CELL = 1 / 96  # octaves over which a point of the grid is averaged: so much less noise, and no wall moved by 1 %
 _LEAST_FRAMES = 256
 _SMOOTH = 33  # bins over which coherence is taken where there is one transform
@@ -129,8 +132,9 @@ def respond(x: Floats, y: Floats, rate: int) -> Response | str:
         if np.median(averaged[1]) > np.median(gamma):
             begin, (h, gamma, noise) = shift, averaged
     size = 2 * (len(h) - 1)
-    impulse = fft.irfft(np.nan_to_num(h), size)
-    latency = begin + _summit(impulse)
+    # Where hardly anything was driven, what an effect adds would be the greatest of all.
+    sure = np.where(gamma > _COHERENT, np.nan_to_num(h), 0.0)
+    latency = begin + _summit(fft.irfft(sure if sure.any() else np.nan_to_num(h), size))
     grid = _grid(rate)
     bins = np.arange(len(h)) * rate / size
     # The rest of the delay is taken off bin by bin, so that what is interpolated turns slowly.
@@ -191,16 +195,27 @@ def _whole(x: Floats, y: Floats, rate: int) -> tuple[Complexes, Floats, Floats]:
     smooth = [np.convolve(v, box, "same") for v in (cross.real, cross.imag, power, np.abs(sy) ** 2)]
     gamma = _coherence(smooth[0] + 1j * smooth[1], smooth[2], smooth[3])
     error = np.abs(h - kept) ** 2
-    noise = np.sqrt(np.convolve(error, box, "same")) * math.sqrt((_BEFORE_SECONDS + _AFTER_SECONDS) * rate / size)
-    hidden = np.where(driven, 1.0, np.nan)
-    return kept * hidden, np.where(driven, np.maximum(gamma, 1.0 - _relative(error, kept, box)), 0.0), noise
-
-
-def _relative(error: Floats, kept: Complexes, box: Floats) -> Floats:
-    """Share of a response that what lies outside its gate makes up, smoothed."""
+    inside = (_BEFORE_SECONDS + _AFTER_SECONDS) * rate / size
+    foreign = np.convolve(error, box, "same") * inside
+    noise = np.sqrt(foreign * _steadiness(h - kept, size, rate))
+    # A sweep's harmonics lie outside the gate, but where they alias some come into it: all that is outside counts.
     power = np.convolve(np.abs(kept) ** 2, box, "same")
-    share = np.divide(np.convolve(error, box, "same"), power, out=np.ones_like(power), where=power > 0)
-    return np.asarray(share)
+    sure = np.divide(power, power + foreign, out=np.zeros_like(power), where=power > 0)
+    hidden = np.where(driven, 1.0, np.nan)
+    return kept * hidden, np.where(driven, np.maximum(gamma, sure), 0.0), noise
+
+
+def _steadiness(left: Complexes, size: int, rate: int) -> float:
+    """Power of what is there throughout over the mean power, outside the gate.
+
+    The rest of the mean is a sweep's harmonics, each in its place; and where the files end there is nothing at all.
+    """
+    before, after = _gate(size, rate)
+    block = max(1, round(_BLOCK_SECONDS * rate))
+    outside = fft.irfft(left, size)[after : size - before]
+    power = np.square(outside[: len(outside) // block * block]).reshape(-1, block).mean(axis=1)
+    there = power > _NOTHING * power.max(initial=0.0)
+    return float(np.median(power[there]) / power.mean()) if there.any() else 1.0
 
 
 def _averaged(x: Floats, y: Floats, rate: int) -> tuple[Complexes, Floats, Floats]:
@@ -234,11 +249,15 @@ def _coherence(cross: Complexes, x: Floats, y: Floats) -> Floats:
     return np.asarray(np.clip(share, 0.0, 1.0))
 
 
+def _gate(size: int, rate: int) -> tuple[int, int]:
+    """Frames of an impulse response that are kept before and after the latency."""
+    return min(round(_BEFORE_SECONDS * rate), size // 4), min(round(_AFTER_SECONDS * rate), size // 2)
+
+
 def _gated(h: Complexes, size: int, rate: int) -> Complexes:
     """The response with its impulse response cut to 150 ms before and 800 ms after the latency, tapered."""
     impulse = fft.irfft(h, size)
-    before = min(round(_BEFORE_SECONDS * rate), size // 4)
-    after = min(round(_AFTER_SECONDS * rate), size // 2)
+    before, after = _gate(size, rate)
     gate = np.zeros(size)
     fall = after // 4
     gate[: after - fall] = 1.0
@@ -277,8 +296,10 @@ def _readings(name: str, found: Response, band: tuple[float, float], edge: float
                  for key, at in (("edge_low", down), ("edge_high", up))]  # fmt: skip
     clear = sure & (np.abs(found.response) > 2 * found.floor)
     readings.append(_wall(name, f, level, at_1k, low_end))
-    readings.append(_slope("slope_low", name, f, level - at_1k, clear, low_end, -1))
-    readings.append(_slope("slope_high", name, f, level - at_1k, clear, low_end, 1))
+    error = np.divide(found.floor, np.abs(found.response), out=np.ones_like(found.floor), where=clear)
+    weights = np.where(clear, 1.0 / (_ROUGHNESS + 8.686 * error), 0.0)
+    readings.append(_slope("slope_low", name, f, level - at_1k, weights, low_end, -1))
+    readings.append(_slope("slope_high", name, f, level - at_1k, weights, low_end, 1))
     lo, hi = down or band[0], up or band[1]
     inside = (f >= lo) & (f <= hi) & sure & (f >= band[0]) & (f <= band[1])
     readings.append(Reading("ripple", name, float(np.ptp(level[inside]))) if inside.any()
@@ -316,19 +337,19 @@ def _wall(name: str, f: Floats, level: Floats, at_1k: float, middle: int) -> Rea
     return Reading("wall_frequency", name, None, "the level falls off nowhere by 40 dB within a sixth of an octave")
 
 
-def _slope(key: str, name: str, f: Floats, level: Floats, clear: NDArray[np.bool_], middle: int, way: int) -> Reading:
+def _slope(key: str, name: str, f: Floats, level: Floats, weights: Floats, middle: int, way: int) -> Reading:
+    """Of a line through what lies between −20 and −80 dB; a weight of 0 ends it, for there is the floor."""
     chosen = []
     i = middle
     while 0 <= i + way < len(f):
         i += way
-        if not clear[i] or level[i] < -80.0:
+        if weights[i] <= 0.0 or level[i] < -80.0:
             break
         if level[i] <= -20.0:
             chosen.append(i)
     if len(chosen) < 4 or np.ptp(level[chosen]) < 12.0:
         return Reading(key, name, None, "too little of a slope stands out of the floor between −20 and −80 dB")
-    octaves = np.log2(f[chosen])
-    slope = float(np.polyfit(octaves, level[chosen], 1)[0])
+    slope = float(np.polyfit(np.log2(f[chosen]), level[chosen], 1, w=weights[chosen])[0])
     return Reading(key, name, -way * slope)
 
 
