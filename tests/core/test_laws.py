@@ -160,6 +160,10 @@ def test_the_drawn_spectrum_reads_a_sine_at_its_peak(frequency: float) -> None:
 def test_a_file_is_held_in_32_bits_only_where_nothing_is_lost(step: float, bits: type) -> None:
     """IEEE 754: 24 bits of significand in single precision, 53 in double."""
     samples = np.round(noise(200_000, 2) / step) * step
+    moved = in_memory(
+        AlignedSource(ArraySource(samples, 48_000), 200_000, Alignment(100))
+    )  # neither rows nor frames first
+    assert np.array_equal(moved.read(0, 199_900), samples[100:])
     held = in_memory(
         DifferenceSource(ArraySource(np.zeros((200_000, 2)), 48_000), _at_once(ArraySource(samples, 48_000)))
     )

@@ -9,7 +9,7 @@ from numpy import fft
 from kind_echo.core.source import PASS, ArraySource, Rows, Samples, Source, as_rows, read_padded
 
 _MARGIN = 1 << 14  # frames on either side that keep the wrap-around of the fractional shift out of the result
-_AT_ONCE = 1 << 21  # frames of a render of which a fraction is taken off in one transform
+_AT_ONCE = 1 << 22  # samples of a render of which a fraction is taken off in one transform
 _EDGE = 64  # frames at either end of a render of which a fraction cannot be taken off: a sinc has faded to 1/200
 _NEGLIGIBLE = 1e-6  # a fraction of a sample that is no fraction
 
@@ -84,7 +84,7 @@ class Aligner:
     def at(self, alignment: Alignment) -> AlignedSource:
         """The render under an alignment. Not for several threads at once."""
         fraction = alignment.fraction
-        if abs(fraction) < _NEGLIGIBLE or self.render.frames > _AT_ONCE:
+        if abs(fraction) < _NEGLIGIBLE or self.render.frames * self.render.channels > _AT_ONCE:
             return AlignedSource(self.render, self._frames, alignment)
         if fraction not in self._advanced:
             self._advanced[fraction] = _advanced(self.render, fraction)

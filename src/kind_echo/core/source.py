@@ -165,7 +165,8 @@ def in_memory(source: Source, most_bytes: int = 1 << 27) -> Source:
     if isinstance(source, ArraySource) or source.frames * source.channels * 8 > most_bytes:
         return source
     single = np.empty((source.channels, source.frames), np.float32)
-    if all(keep_single(block, start, single) for start, block in blocks(source, size=PASS)):
+    parts = blocks(source, size=PASS)
+    if all(keep_single(np.ascontiguousarray(block), start, single) for start, block in parts):
         return ArraySource(single.T, source.rate, source.half_step, source.rail)
     del single
     double = np.empty((source.channels, source.frames))
