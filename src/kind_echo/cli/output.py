@@ -9,7 +9,6 @@ from typing import Any
 import click
 
 from kind_echo.bench.documents import reading_document
-from kind_echo.bench.verdicts import figure
 from kind_echo.cli.hashing import digest_of
 from kind_echo.cli.main import LimitBroken
 from kind_echo.core.errors import BadParameter
@@ -130,6 +129,8 @@ def _print_table(result: Result) -> None:
 
 
 def _cell(reading: Reading | None) -> str:
+    from kind_echo.bench.verdicts import figure
+
     if reading is None:
         return ""
     return "—" if reading.value is None else figure(reading)

@@ -21,7 +21,7 @@ STEPS = (
 
 _BEFORE_SECONDS, _AFTER_SECONDS = 0.005, 0.035  # reach of the filter before and after its main tap
 _LEAST_BLOCKS = 4
-_MOST_FRAMES = 1 << 18  # that the filter is fitted on and judged on; of longer files blocks are spread over it
+_MOST_FRAMES = 1 << 17  # that the filter is fitted on and judged on; of longer files blocks are spread over it
 _BLOCK = 1 << 15
 _MOST_CORRECTIONS = 12
 _WORTHWHILE = 0.9  # of the power that is left before a correction
