@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 from scipy import signal
 
 from kind_echo.core.compare import CompareOptions, compare, take_spread
+from kind_echo.core.drift import delay_drift
 from kind_echo.core.errors import ChannelMismatch, RateMismatch
 from kind_echo.core.source import ArraySource
 from kind_echo.core.sums import SummedSource
@@ -104,6 +105,15 @@ def test_drift_comes_back_to_one_ppm(ppm: float, seconds: float) -> None:
     assert drift.value == pytest.approx(ppm, abs=1.0)
     delay = reading(found, "delay")
     assert delay.value is not None or "ppm" in str(delay.why)
+
+
+@pytest.mark.parametrize("corner", [100, 300, 800, 3000])
+def test_what_is_unrelated_has_no_drift(corner: float) -> None:
+    """Of dull noise, short segments correlate by chance: chance scatters them, and a drift lays them on a line."""
+    sos = signal.butter(4, corner, fs=8000, output="sos")
+    for seed in range(1, 7, 2):
+        sides = (signal.sosfilt(sos, noise(64_000, seed=k)[:, 0]) for k in (seed, seed + 1))
+        assert delay_drift(*(columns(side, rate=8000) for side in sides), None, "none").value is None
 
 
 def test_what_cannot_be_had_is_refused_with_the_reason() -> None:

@@ -26,7 +26,8 @@ class _Hashing(Thread):
 
 
 def begin(arguments: Iterable[str]) -> None:
-    """Begin with those of a command's arguments that are files."""
+    """Begin with those of a command's arguments that are files; what an earlier command began is forgotten."""
+    _begun.clear()
     for path in arguments:
         if path not in _begun and Path(path).is_file():
             _begun[path] = _Hashing(path)

@@ -60,7 +60,7 @@ def explain(steps: list[Floats], filtered: Floats | None) -> Account:
 
     Args:
         steps: power by channel of the raw residual, and with delay, polarity, gain and fraction off.
-        filtered: factor by which the best linear filter lowers the power left with the whole-sample delay and gain off.
+        filtered: power by channel that the best linear filter leaves, at the reference's level; None for no filter.
     """
     raw, delay, polarity, gain, fraction = steps
     polarity = np.minimum(polarity, delay) if polarity.mean() <= delay.mean() else delay
@@ -78,7 +78,7 @@ def filter_residual(reference: Source, render: Source, shift: int) -> Floats | N
     """Power of the render, by channel, that the best linear filter from reference to render leaves unexplained.
 
     Fitted on every other block and judged on the others, and the other way round, so that it cannot flatter itself.
-    The normal equations are solved by conjugate gradients on the Toeplitz matrix, and refined once on what is left.
+    The normal equations are solved by conjugate gradients on the Toeplitz matrix, again and again on what is left.
 
     Args:
         shift: whole samples by which the render is later.

@@ -79,23 +79,23 @@ def correlate(
     total = np.zeros((channels, size // 2 + 1), dtype=np.complex128)
     frames, own, other = 0, np.zeros(channels), np.zeros((channels, 2 * span + 1))
 
-    def crossed(start: int) -> tuple[Floats, Floats, NDArray[np.complex128]]:
+    def crossed(start: int) -> tuple[int, Floats, Floats, NDArray[np.complex128]]:
         x = as_rows(reference.read(start, min(start + step, hi)))
         length = x.shape[1]
         y = as_rows(read_padded(render, start - span + centre, start + length + span + centre))
         spectrum = fft.rfft(x, size)
         np.conj(spectrum, out=spectrum)
         spectrum *= fft.rfft(y, size)
-        return x, y, spectrum
-
-    for x, y, spectrum in spread(crossed, starts):
-        length = x.shape[1]
-        frames += length
-        own += np.einsum("cf,cf->c", x, x)
         # One lag later a frame comes in at the end, and one goes out at the start.
         steps = np.square(y[:, length:]) - np.square(y[:, : 2 * span])
-        first = np.einsum("cf,cf->c", y[:, :length], y[:, :length])
-        other += first[:, None] + np.concatenate([np.zeros((channels, 1)), np.cumsum(steps, axis=1)], axis=1)
+        first = np.einsum("cf,cf->c", y[:, :length], y[:, :length])[:, None]
+        met = np.concatenate([first, first + np.cumsum(steps, axis=1)], axis=1)
+        return length, np.einsum("cf,cf->c", x, x), met, spectrum
+
+    for length, power, met, spectrum in spread(crossed, starts):
+        frames += length
+        own += power
+        other += met
         total += spectrum
     lags = np.asarray(fft.irfft(total, size).T[: 2 * span + 1])
     return Correlation(lags, frames, own, np.maximum(other, 0.0).T)
@@ -105,7 +105,7 @@ def uncertainty(coefficient: float, frames: int, bandwidth: float) -> float:
     """Of a delay in samples, at 95 %: the bound for white noise, whose power is taken from what does not correlate.
 
     Args:
-        bandwidth: mean square frequency, in radians per sample.
+        bandwidth: mean square frequency, in (radians per sample)².
     Source:
         C. H. Knapp and G. C. Carter, The generalized correlation method for estimation of time delay, IEEE Trans.
         ASSP 24 (1976).
@@ -121,6 +121,12 @@ def refine(correlation: Floats, centre: int) -> tuple[float, float, float]:
 
     The correlation is a band-limited function of the lag, so its peak follows from its spectrum: the greatest of a grid
     of eighths of a sample, and from there by Newton's method, which alone would overshoot from half a sample away.
+
+    Args:
+        correlation: shape (lags,); positive at the peak.
+        centre: index within a sample of the peak.
+    Returns:
+        The fraction in samples, −1 to 1; the height in the correlation's unit; (radians per sample)².
     """
     around = min(NEIGHBOURHOOD, centre, len(correlation) - 1 - centre)
     size = 4 * NEIGHBOURHOOD

@@ -16,6 +16,7 @@ _SPAN = 1 << 11  # lags searched to either side of the last segment's delay
 _REACH_SECONDS = 1.0  # searched for the first part where the whole has no delay
 _RELATED = 0.5  # correlation coefficient of a segment that takes part
 _LEAST_SEGMENTS = 4
+_STRAIGHT = 1.0  # samples RMS that delays of short segments may lie off their line: chance would scatter them
 
 
 def delay_drift(reference: Source, render: Source, delay: float | None, why: str | None) -> Reading:
@@ -23,7 +24,8 @@ def delay_drift(reference: Source, render: Source, delay: float | None, why: str
 
     The delay of up to 24 segments, each in its strongest channel, is found near that of the one before, and a line laid
     through them. Within a long segment a great drift smears itself: where most do not correlate, shorter ones are
-    taken. No reading under 2 s, without a delay, or when fewer than 4 segments correlate.
+    taken, which must be the greater part and agree on the line. No reading under 2 s, without a delay, or when fewer
+    than 4 segments correlate.
 
     Args:
         delay: of the whole file, in samples; the first segment's is sought near it.
@@ -31,23 +33,38 @@ def delay_drift(reference: Source, render: Source, delay: float | None, why: str
     frames = min(reference.frames, render.frames)
     if frames < _LEAST_SECONDS * reference.rate:
         return Reading("delay_drift", "all", None, "the file is shorter than 2 s")
-    found: list[tuple[float, float]] = []
+    reason = why
+    few: list[tuple[float, float]] = []
     for seconds in _SEGMENT_SECONDS:
         length = min(round(seconds * reference.rate), frames // _LEAST_SEGMENTS)
         count = int(min(_MOST_SEGMENTS, frames // length))
         starts = np.linspace(0, frames - length, count).astype(int)
-        found = max(found, _delays(reference, render, starts, length, delay), key=len)
+        found = _delays(reference, render, starts, length, delay)
+        if found:
+            reason = "too few parts of the file correlate with the reference"
+        if seconds == _SEGMENT_SECONDS[0] and len(found) >= _LEAST_SEGMENTS:
+            few = found
         if len(found) >= max(_LEAST_SEGMENTS, count / 2):
-            break
-    if len(found) < _LEAST_SEGMENTS:
-        few = "too few parts of the file correlate with the reference"
-        return Reading("delay_drift", "all", None, few if found else why or few)
+            slope, off, spread = _line(found)
+            if seconds == _SEGMENT_SECONDS[0] or off < _STRAIGHT:
+                return _drift(slope, spread)
+    if few:
+        slope, _, spread = _line(few)
+        return _drift(slope, spread)
+    return Reading("delay_drift", "all", None, reason or "too few parts of the file correlate with the reference")
+
+
+def _line(found: list[tuple[float, float]]) -> tuple[float, float, float]:
+    """Slope of the line through delays over frames, RMS of what lies off it, and standard error of the slope."""
     centres, delays = np.array(found).T
     design = np.stack([np.ones(len(found)), centres - centres.mean()], axis=1)
     solution, *_ = np.linalg.lstsq(design, delays, rcond=None)
-    error = delays - design @ solution
-    spread = np.sqrt(np.sum(error**2) / (len(found) - 2) / np.sum(design[:, 1] ** 2))
-    return Reading("delay_drift", "all", float(solution[1] * 1e6), None, float(2 * spread * 1e6))
+    power = np.sum((delays - design @ solution) ** 2) / (len(found) - 2)
+    return float(solution[1]), float(np.sqrt(power)), float(np.sqrt(power / np.sum(design[:, 1] ** 2)))
+
+
+def _drift(slope: float, spread: float) -> Reading:
+    return Reading("delay_drift", "all", slope * 1e6, None, 2 * spread * 1e6)
 
 
 def _delays(

@@ -304,14 +304,14 @@ def find_steps(
     x makes one when a step of its own within 16 frames is greater, and six times its mean.
 
     Args:
-        reach: at least 1.
+        reach: at least 4.
         steps: room for the block's frames.
     """
     cdef Py_ssize_t size = x.shape[0], i, k, quiet_until = -1
     cdef long count = 0
     cdef double around = 0.0, close, others, own, its, step
     cdef double* e = &steps[0]
-    _needs(y.shape[0] == size <= steps.shape[0] and reach > 0, "the two sides")
+    _needs(y.shape[0] == size <= steps.shape[0] and reach > 3, "the two sides")
     with nogil:
         e[0] = 0.0
         for i in range(1, size):

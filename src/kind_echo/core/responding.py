@@ -50,7 +50,12 @@ class Response:
 
 
 def respond(x: Floats, y: Floats, rate: int) -> Response | str:
-    """The response of one channel, or why there is none."""
+    """The response of one channel, or why there is none.
+
+    Args:
+        x, y: what went in and what came out, shape (frames,), finite.
+        rate: Hz.
+    """
     if not x.any() or not y.any():
         return "one side is silent"
     if len(x) < _LEAST_FRAMES:
@@ -126,7 +131,7 @@ def _summit(impulse: Floats) -> float:
 
 
 def _whole(x: Floats, y: Floats, rate: int) -> tuple[Complexes, Floats, Floats]:
-    """One transform of all; for sweeps and impulses that lie whole within the file."""
+    """Response, coherence and noise by bin, from one transform of all; for sweeps and impulses."""
     size = fast_length(len(x) + round((_BEFORE_SECONDS + _AFTER_SECONDS) * rate))
     sx, sy = fft.rfft(x, size), fft.rfft(y, size)
     power, cross = np.abs(sx) ** 2, sy * np.conj(sx)
@@ -137,8 +142,7 @@ def _whole(x: Floats, y: Floats, rate: int) -> tuple[Complexes, Floats, Floats]:
     smooth = [np.convolve(v, box, "same") for v in (cross.real, cross.imag, power, np.abs(sy) ** 2)]
     gamma = _coherence(smooth[0] + 1j * smooth[1], smooth[2], smooth[3])
     error = np.abs(h - kept) ** 2
-    inside = (_BEFORE_SECONDS + _AFTER_SECONDS) * rate / size
-    foreign = np.convolve(error, box, "same") * inside
+    foreign = np.convolve(error, box, "same") * sum(_gate(size, rate)) / size
     noise = np.sqrt(foreign * _steadiness(h - kept, size, rate))
     # A sweep's harmonics lie outside the gate, but where they alias some come into it: all that is outside counts.
     power = np.convolve(np.abs(kept) ** 2, box, "same")
@@ -161,7 +165,7 @@ def _steadiness(left: Complexes, size: int, rate: int) -> float:
 
 
 def _averaged(x: Floats, y: Floats, rate: int) -> tuple[Complexes, Floats, Floats]:
-    """Averaged over overlapped Hann windows; for noise, which goes on beyond the file."""
+    """As `_whole`, averaged over overlapped Hann windows; for noise, which goes on beyond the file."""
     size = fast_length(min(round(_SEGMENT_SECONDS * rate), len(x)))
     size = size if size <= len(x) else len(x) // 2 * 2
     starts = list(range(0, len(x) - size + 1, max(1, size // 4)))

@@ -84,11 +84,10 @@ class ArraySource:
 
 
 @dataclass(frozen=True)
-class TurnTaking:
-    """A source that several threads read, one at a time: a file has one position, a database session one statement."""
+class _Derived:
+    """What is the same as of the source that another is made from."""
 
     source: Source
-    lock: threading.Lock
 
     @property
     def rate(self) -> int:
@@ -115,6 +114,13 @@ class TurnTaking:
         """Greatest positive sample."""
         return self.source.rail
 
+
+@dataclass(frozen=True)
+class TurnTaking(_Derived):
+    """A source that several threads read, one at a time: a file has one position, a database session one statement."""
+
+    lock: threading.Lock
+
     def read(self, start: int, stop: int) -> Samples:
         """Frames start to stop."""
         with self.lock:
@@ -122,35 +128,13 @@ class TurnTaking:
 
 
 @dataclass(frozen=True)
-class MonoSource:
+class MonoSource(_Derived):
     """All channels of a source added up."""
-
-    source: Source
-
-    @property
-    def rate(self) -> int:
-        """Frames per second."""
-        return self.source.rate
-
-    @property
-    def frames(self) -> int:
-        """Length in frames."""
-        return self.source.frames
 
     @property
     def channels(self) -> int:
         """One."""
         return 1
-
-    @property
-    def half_step(self) -> float:
-        """Half a quantisation step of a channel."""
-        return self.source.half_step
-
-    @property
-    def rail(self) -> float:
-        """Greatest positive sample of a channel."""
-        return self.source.rail
 
     def read(self, start: int, stop: int) -> Samples:
         """Frames start to stop."""
