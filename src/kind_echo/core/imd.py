@@ -1,6 +1,8 @@
 """Two tones at once: what they make of each other."""
 
+import itertools
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -14,14 +16,16 @@ MEASURES = ("imd_smpte", "imd_smpte_percent", "imd_difference", "imd_difference_
 _GONE = "the test signal is not in the render"
 _APART = 8.0
 _MODULATION = 500.0  # Hz on either side of the upper tone in which SMPTE's side lines are looked for
+_Lines = Sequence[tuple[float, ...]]  # Hz, order by order
 
 
 @dataclass(frozen=True)
 class _Products:
-    """Relative amplitude of products; `bound` where none stands out."""
+    """Relative amplitude of products; a bound where none stands out. `lost` lie at or above half the rate, Hz."""
 
     ratio: float
     found: bool
+    lost: tuple[float, ...] = ()
 
 
 def measure_imd(source: Source, tones: tuple[float, float]) -> list[Reading]:
@@ -75,46 +79,58 @@ def _channel(name: str, spectrum: LineSpectrum, low: float, high: float) -> list
 
 def _smpte(spectrum: LineSpectrum, low: float, high: float) -> _Products:
     """RMS sum of the side lines of the upper tone. Source: SMPTE RP 120."""
-    count = max(2, int(_MODULATION / low))
-    at = [high + sign * k * low for k in range(1, count + 1) for sign in (-1, 1)]
-    amplitudes = _amplitudes(spectrum, at, low, high)
-    upper = spectrum.amplitude(high)
-    found = [a for a, present in amplitudes if present]
-    return _Products(math.sqrt(sum(a * a for a in found or [b for b, _ in amplitudes])) / upper, bool(found))
+    pairs = [(high - k * low, high + k * low) for k in range(1, max(2, int(_MODULATION / low)) + 1)]
+    orders = _orders(spectrum, pairs, (low, high))
+    found = any(order.found for order in orders)
+    square = sum(float(a) ** 2 for order in orders if order.found or not found for a in order.amplitudes)
+    return _Products(math.sqrt(square) / spectrum.amplitude(high), found, _lost(spectrum, pairs))
 
 
 def _difference(spectrum: LineSpectrum, low: float, high: float) -> _Products:
     """Second and third order, each re the sum of both tones. Source: IEC 60268-3, difference-frequency distortion."""
     both = spectrum.amplitude(low) + spectrum.amplitude(high)
-    second = _amplitudes(spectrum, [high - low], low, high)
-    third = _amplitudes(spectrum, [2 * low - high, 2 * high - low], low, high)
-    found = any(present for _, present in second + third)
-    order2, order3 = (sum(a for a, present in order if present or not found) / both for order in (second, third))
-    return _Products(math.hypot(order2, order3), found)
+    lines = ((high - low,), (2 * low - high, 2 * high - low))
+    orders = _orders(spectrum, lines, (low, high))
+    found = any(order.found for order in orders)
+    ratios = (float(order.amplitudes.sum()) / both for order in orders if order.found or not found)
+    return _Products(math.hypot(*ratios), found, _lost(spectrum, lines))
 
 
-def _amplitudes(spectrum: LineSpectrum, at: list[float], low: float, high: float) -> list[tuple[float, bool]]:
-    """Amplitude of each line below half the rate and whether it stands out; the bound where it does not."""
-    inside = [f for f in at if spectrum.lobe < f < spectrum.rate / 2 - spectrum.lobe]
-    taken = np.array([low, high, *inside])
-    result = []
-    for frequency in inside:
-        amplitude, floor = spectrum.amplitude(frequency), spectrum.floor(frequency, taken)
-        present = amplitude > STANDS_OUT * floor and amplitude > 0.0
-        result.append((amplitude if present else STANDS_OUT * floor, present))
-    return result
+@dataclass(frozen=True)
+class _Order:
+    """Amplitudes of the lines of one order. They come together: where one stands out, all are taken as measured; where
+    none does, each is its bound."""
+
+    amplitudes: np.ndarray
+    found: bool
+
+
+def _orders(spectrum: LineSpectrum, lines: _Lines, tones: tuple[float, float]) -> list[_Order]:
+    inside = [[f for f in at if spectrum.lobe < f < spectrum.rate / 2 - spectrum.lobe] for at in lines]
+    taken = np.array([*tones, *itertools.chain(*inside)])
+    orders = []
+    for at in inside:
+        measured = np.array([spectrum.amplitude(f) for f in at])
+        bounds = STANDS_OUT * np.array([spectrum.floor(f, taken) for f in at])
+        found = bool(np.any((measured > bounds) & (measured > 0.0)))
+        orders.append(_Order(measured if found else bounds, found))
+    return orders
+
+
+def _lost(spectrum: LineSpectrum, orders: _Lines) -> tuple[float, ...]:
+    return tuple(f for order in orders for f in order if f >= spectrum.rate / 2 - spectrum.lobe)
 
 
 def _pair(key: str, name: str, products: _Products | None, why: str) -> list[Reading]:
+    keys = (key, f"{key}_percent")
     if products is None:
-        return [Reading(key, name, None, why), Reading(f"{key}_percent", name, None, why)]
+        return [Reading(one, name, None, why) for one in keys]
     if products.ratio <= 0.0:
-        return [Reading(k, name, None, "digital silence", at_most=-math.inf) for k in (key, f"{key}_percent")]
-    level = 20 * math.log10(products.ratio)
+        return [Reading(one, name, None, "digital silence", at_most=-math.inf) for one in keys]
+    values = (20 * math.log10(products.ratio), 100 * products.ratio)
     if not products.found:
         nothing = "no product stands out of the floor"
-        return [
-            Reading(key, name, None, nothing, at_most=level),
-            Reading(f"{key}_percent", name, None, nothing, at_most=100 * products.ratio),
-        ]
-    return [Reading(key, name, level), Reading(f"{key}_percent", name, 100 * products.ratio)]
+        return [Reading(one, name, None, nothing, at_most=value) for one, value in zip(keys, values, strict=True)]
+    lost = ", ".join(f"{f:g} Hz" for f in products.lost)
+    note = f"without {lost}: not below half the rate" if lost else None
+    return [Reading(one, name, value, note) for one, value in zip(keys, values, strict=True)]
