@@ -142,6 +142,35 @@ def test_intermodulation_of_a_square_law() -> None:
     assert twin["imd_smpte"] is None
 
 
+def test_a_product_at_half_the_rate_or_above_is_named_and_left_out() -> None:
+    """2·10300 − 9900 = 10700 Hz does not lie below half of 21 kHz: third order then has one line of ¾·c·A³."""
+    w1, w2 = (2 * np.pi * f * np.arange(42_000) / 21_000 for f in (9900, 10_300))
+    x = 0.25 * np.sin(w1) + 0.25 * np.sin(w2) - 0.0005 * np.sin(2 * w1 - w2)
+    found = next(r for r in measure_imd(columns(x, rate=21_000), (9900, 10_300)) if r.measure == "imd_difference")
+    assert found.value == pytest.approx(20 * math.log10(0.0005 / 0.5), abs=0.01)
+    assert found.why == "without 10700 Hz: not below half the rate"
+
+
+def test_an_alias_sweep_looks_where_the_steps_sound_in_every_channel() -> None:
+    """A cubic c·x³ through a latency of two steps: its third harmonic is c·A³/4, whichever way the latency lies."""
+    request = SignalRequest("steps", start=500.0, end=15_000.0, per_octave=6, step_seconds=0.2, level=0)
+    steps = np.repeat(synthesise(request, 48_000), 2, axis=1)
+    bent = np.concatenate([np.zeros((19_200, 2)), steps - [0.1, 0.01] * steps**3])
+    found, curves = measure_alias_sweep(ArraySource(steps, 48_000), ArraySource(bent, 48_000))
+    levels = {r.channel: r for r in found if r.measure == "alias_worst_level"}
+    assert levels["1"].value == levels["all"].value == pytest.approx(20 * math.log10(0.1 / 4), abs=0.02)
+    assert levels["2"].value == pytest.approx(20 * math.log10(0.01 / 4), abs=0.02)
+    distortion = dict(zip(curves["thd_by_frequency"].x, curves["thd_by_frequency"].y, strict=True))
+    assert distortion[500.0] == pytest.approx(20 * math.log10(0.025 / (1 - 0.075)), abs=0.02)
+    assert max(distortion) < 8000 < max(curves["fundamental_by_frequency"].x)
+    late = bent[: len(steps)]
+    short, _ = measure_alias_sweep(ArraySource(steps, 48_000), ArraySource(late, 48_000))
+    assert "2 of 30 tones are not in the render" in str(short[0].why)
+    broken = steps.copy()
+    broken[7] = np.nan
+    assert {r.value for r in measure_alias_sweep(ArraySource(steps, 48_000), ArraySource(broken, 48_000))[0]} == {None}
+
+
 def test_an_alias_sweep_finds_the_worst_step_and_a_clean_one_gives_a_bound() -> None:
     """A cubic has harmonic 3 alone: it folds for tones above a sixth of the rate, 1/12 of the fundamental's 3/4."""
     steps = synthesise(

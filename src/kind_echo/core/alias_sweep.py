@@ -1,21 +1,33 @@
 """Stepped tones from low to near half the rate: the worst alias of each, and the map of where they land."""
 
 import math
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.errors import BadParameter, ChannelMismatch, RateMismatch
+from kind_echo.core.compare import check_pair
+from kind_echo.core.delay import find_delays
+from kind_echo.core.errors import BadParameter
 from kind_echo.core.lines import LineSpectrum
-from kind_echo.core.readings import Curve, Reading
-from kind_echo.core.source import Source, blocks
-from kind_echo.core.tone import Line, ToneAnalysis, ToneOptions, analyse_channel
+from kind_echo.core.measures import find_measure
+from kind_echo.core.readings import Curve, Reading, refuse, severity
+from kind_echo.core.source import Source, blocks, is_finite
+from kind_echo.core.tone import ToneAnalysis, ToneOptions, analyse_channel, tone_readings
 
 Floats = NDArray[np.float64]
-Lines = list[tuple[float, Line]]
 
 MEASURES = ("alias_worst_level", "alias_worst_frequency", "alias_worst_order", "alias_total")
+BY_STEP = {
+    "alias_by_frequency": "alias_worst_level",
+    "fundamental_by_frequency": "fundamental_level",
+    "thd_by_frequency": "thd",
+    "thd_n_by_frequency": "thd_n",
+    "noise_by_frequency": "noise_floor",
+}
+"""Curves over the steps, and the tone measure that each shows."""
+
 _WINDOW_SECONDS = 0.02
 _LEAST_SECONDS = 0.1
 _GUARD = 0.1  # of a step left out at either end, for what has not settled
@@ -32,12 +44,13 @@ class Step:
 
 
 def find_steps(source: Source) -> list[Step]:
-    """The tones of a stepped signal, in order: stretches of at least 0.1 s of one frequency."""
+    """The tones of a stepped signal, in order: stretches of at least 0.1 s of one frequency, in the loudest channel."""
     window = round(_WINDOW_SECONDS * source.rate)
+    loudest = int(sum(np.square(block).sum(axis=0) for _, block in blocks(source)).argmax()) if source.frames else 0
     frequencies: list[float] = []
     for _, block in blocks(source, size=window * 256):
         for begin in range(0, len(block) - window + 1, window):
-            frequencies.append(_rough_frequency(block[begin : begin + window, 0], source.rate))
+            frequencies.append(_rough_frequency(block[begin : begin + window, loudest], source.rate))
     steps, first = [], 0
     for i in range(1, len(frequencies) + 1):
         here = frequencies[i] if i < len(frequencies) else math.nan
@@ -67,82 +80,90 @@ def _rough_frequency(samples: Floats, rate: int) -> float:
 
 
 def measure_alias_sweep(source: Source, output: Source) -> tuple[list[Reading], dict[str, Curve]]:
-    """The worst alias over all steps, the worst of each step, and the map of all lines that stand out.
+    """The worst alias over all steps for each channel, the tone measures of each step, and the map of all lines.
 
-    The curve `alias_by_frequency` has the steps at which an alias stands out; `alias_map_input`, `alias_map_output` and
-    `alias_map_order` list each line of the map: frequency of the input, of the line, and its order, over its level.
+    The output's delay is taken off first, so that each step is looked for where it sounds. The curves of `BY_STEP` give
+    the worst of all channels at each step that has a reading. The map is that of each step's worst channel:
+    `alias_map_input`, `alias_map_output` and `alias_map_order` list the frequency of the input, that of the line, and
+    its order, over the level of each line that stands out.
 
     Raises:
         RateMismatch, ChannelMismatch: the two do not belong together.
         BadParameter: the input has no steps.
     """
-    if source.rate != output.rate:
-        raise RateMismatch(source.rate, output.rate)
-    if source.channels != output.channels:
-        raise ChannelMismatch(source.channels, output.channels)
+    check_pair(source, output)
+    if not (is_finite(source) and is_finite(output)):
+        return refuse(MEASURES, output.channels, "a file has NaN or infinite samples"), {}
     steps = find_steps(source)
     if not steps:
         raise BadParameter("INPUT", "the file", "stepped tones of at least 0.1 s each")
-    found = [_analyse(step, output) for step in steps]
-    if all(one is None for one in found):
-        return [Reading(key, "all", None, "the test signal is not in the render") for key in MEASURES], {}
-    lines = [(one.frequency, line) for one in found if one is not None for line in one.aliases if line.found]
-    missing = sum(one is None for one in found)
-    note = f"{missing} of {len(steps)} tones are not in the render" if missing else None
-    return _readings(lines, [one for one in found if one is not None], note), _curves(lines)
+    delay, _ = find_delays(source, output)
+    shift = 0 if delay.samples is None else round(delay.samples)
+    found = [_analyse(step, output, shift) for step in steps]
+    named = [(str(c + 1), [step[c] for step in found]) for c in range(output.channels)]
+    each = [_channel(name, one) for name, one in named]
+    by_key = [[overall, *own] for overall, *own in zip(_overall(each), *each, strict=True)]
+    return [reading for readings in by_key for reading in readings], _curves(found)
 
 
-def _analyse(step: Step, output: Source) -> ToneAnalysis | None:
-    """The analysis of the channel with the worst alias, in the middle of a step."""
+def _analyse(step: Step, output: Source, shift: int) -> list[ToneAnalysis | None]:
+    """What the middle of a step holds, for each channel; None where the tone is not there."""
     guard = int(_GUARD * (step.stop - step.start))
-    lo, hi = step.start + guard, min(step.stop - guard, output.frames)
-    if hi - lo < 256:
-        return None
+    lo, hi = step.start + guard + shift, step.stop - guard + shift
+    if lo < 0 or hi > output.frames:
+        return [None] * output.channels
     samples = output.read(lo, hi)
-    if not np.isfinite(samples).all():
-        return None
-    channels = [
-        analyse_channel(LineSpectrum.of(np.ascontiguousarray(samples[:, c]), output.rate), ToneOptions(step.frequency))
-        for c in range(output.channels)
-    ]
-    there = [one for one in channels if one is not None]
-    return max(there, key=_worst, default=None)
+    options = ToneOptions(step.frequency)
+    spectra = [LineSpectrum.of(np.ascontiguousarray(channel), output.rate) for channel in samples.T]
+    return [analyse_channel(one, options) if one.resolves(step.frequency) else None for one in spectra]
 
 
-def _worst(found: ToneAnalysis) -> float:
-    return max((line.amplitude for line in found.aliases if line.found), default=0.0)
-
-
-def _readings(lines: Lines, found: list[ToneAnalysis], note: str | None) -> list[Reading]:
-    if not lines:
-        floors = [line.floor for one in found for line in one.aliases]
-        bound = 20 * math.log10(2 * max(floors)) if floors and max(floors) > 0 else -math.inf
+def _channel(name: str, found: Sequence[ToneAnalysis | None]) -> list[Reading]:
+    """The worst of all steps, in the order of MEASURES."""
+    there = [{reading.measure: reading for reading in tone_readings(name, one)} for one in found if one is not None]
+    if not there:
+        return [Reading(key, name, None, "the test signal is not in the render") for key in MEASURES]
+    gone = len(found) - len(there)
+    note = f"{gone} of {len(found)} tones are not in the render, or too short" if gone else None
+    worst = max(there, key=lambda step: severity(step["alias_worst_level"]))
+    total = max((step["alias_total"] for step in there), key=severity)
+    if worst["alias_worst_level"].value is None:
         why = "no alias stands out of the floor at any step"
-        return [
-            Reading(key, "all", None, why, at_most=bound if key.endswith(("level", "total")) else None).noted(note)
-            for key in MEASURES
-        ]
-    worst = max((line for _, line in lines), key=lambda line: line.amplitude)
-    totals: dict[float, float] = {}
-    for frequency, line in lines:
-        totals[frequency] = totals.get(frequency, 0.0) + line.amplitude**2
-    values = (worst.amplitude, worst.frequency, worst.order, math.sqrt(max(totals.values())))
-    return [
-        Reading("alias_worst_level", "all", 20 * math.log10(values[0])).noted(note),
-        Reading("alias_worst_frequency", "all", values[1]),
-        Reading("alias_worst_order", "all", float(values[2])),
-        Reading("alias_total", "all", 20 * math.log10(values[3]), "of the worst step"),
-    ]
+        bounds = {key: worst[key].at_most for key in MEASURES}
+        return [Reading(key, name, None, why, at_most=bound).noted(note) for key, bound in bounds.items()]
+    values = {key: worst[key].value for key in MEASURES} | {"alias_total": total.value}
+    notes = dict.fromkeys(MEASURES, note) | {"alias_total": "of the worst step"}
+    return [Reading(key, name, values[key], notes[key]) for key in MEASURES]
 
 
-def _curves(lines: Lines) -> dict[str, Curve]:
-    by_step: dict[float, float] = {}
-    for frequency, line in lines:
-        by_step[frequency] = max(by_step.get(frequency, 0.0), line.amplitude)
+def _overall(each: list[list[Reading]]) -> list[Reading]:
+    """Those of the channel with the worst alias; the greatest of the totals."""
+    *worst, _ = max(each, key=lambda channel: severity(channel[0]))
+    total = max((channel[-1] for channel in each), key=severity)
+    return [replace(reading, channel="all") for reading in (*worst, total)]
+
+
+def _curves(found: list[list[ToneAnalysis | None]]) -> dict[str, Curve]:
+    steps = [[one for one in step if one is not None] for step in found]
+    worst = [max(step, key=_loudest_alias) for step in steps if step]
+    lines = [(one.frequency, line) for one in worst for line in one.aliases if line.found]
     levels = [20 * math.log10(line.amplitude) for _, line in lines]
-    return {
-        "alias_by_frequency": Curve("Hz", "dBFS", list(by_step), [20 * math.log10(a) for a in by_step.values()]),
+    return {name: _by_step(steps, key) for name, key in BY_STEP.items()} | {
         "alias_map_input": Curve("Hz", "dBFS", [frequency for frequency, _ in lines], levels),
         "alias_map_output": Curve("Hz", "dBFS", [line.frequency for _, line in lines], levels),
         "alias_map_order": Curve("", "dBFS", [float(line.order) for _, line in lines], levels),
     }
+
+
+def _loudest_alias(found: ToneAnalysis) -> float:
+    return max((line.amplitude for line in found.aliases if line.found), default=0.0)
+
+
+def _by_step(steps: list[list[ToneAnalysis]], key: str) -> Curve:
+    points = []
+    for step in steps:
+        readings = [reading for one in step for reading in tone_readings("all", one) if reading.measure == key]
+        worst = max(readings, key=severity, default=None)
+        if worst is not None and worst.value is not None:
+            points.append((step[0].frequency, worst.value))
+    return Curve("Hz", find_measure(key).unit, [x for x, _ in points], [y for _, y in points])

@@ -30,7 +30,7 @@ from kind_echo.core.integrity import (
 from kind_echo.core.readings import Curve, Reading, for_channels, level, refuse
 from kind_echo.core.residual import MEASURES as RESIDUAL
 from kind_echo.core.residual import NULL, Residual, residual_meter, residual_of, residual_readings
-from kind_echo.core.source import ArraySource, MonoSource, Source, TurnTaking, blocks, in_memory
+from kind_echo.core.source import ArraySource, MonoSource, Source, TurnTaking, in_memory, is_finite
 
 Align = Literal["none", "samples", "fraction"]
 Floats = NDArray[np.float64]
@@ -361,15 +361,10 @@ def take_spread(takes: list[Source], options: CompareOptions = CompareOptions())
     return Reading("take_spread", "all", max(values))
 
 
-def _finite(source: Source) -> bool:
-    """Whether every sample is a number: one that is none spoils the sum of squares."""
-    return all(np.isfinite(np.vdot(block, block)) for _, block in blocks(source))
-
-
 def _residual_between(reference: Source, render: Source, options: CompareOptions) -> Reading:
     """The residual RMS that `compare` gives for a pair, without all the rest."""
     check_pair(reference, render)
-    if not (_finite(reference) and _finite(render)):
+    if not (is_finite(reference) and is_finite(render)):
         return Reading("residual_rms", "all", None, NOT_FINITE)
     delay, _ = find_delays(reference, render, options.max_delay)
     whole_samples = Alignment(round(delay.samples or 0.0))

@@ -3,13 +3,13 @@
 import itertools
 import math
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.lines import STANDS_OUT, LineSpectrum, line_spectra
-from kind_echo.core.readings import Reading
+from kind_echo.core.readings import Reading, refuse, severity
 from kind_echo.core.source import Source
 
 MEASURES = ("imd_smpte", "imd_smpte_percent", "imd_difference", "imd_difference_percent")
@@ -41,25 +41,17 @@ def measure_imd(source: Source, tones: tuple[float, float]) -> list[Reading]:
         raise BadParameter("tones", tones, "two different frequencies")
     spectra = line_spectra(source)
     if spectra is None:
-        names = ["all", *(str(c + 1) for c in range(source.channels))]
-        return [Reading(key, name, None, "the file has NaN or infinite samples") for key in MEASURES for name in names]
+        return refuse(MEASURES, source.channels, "the file has NaN or infinite samples")
     each = [_channel(str(c + 1), spectrum, low, high) for c, spectrum in enumerate(spectra)]
     readings = []
-    for i, key in enumerate(MEASURES):
-        column = [channel[i] for channel in each]
-        worst = max(column, key=_rank)
-        readings += [Reading(key, "all", worst.value, worst.why, None, worst.at_most), *column]
+    for column in zip(*each, strict=True):
+        worst = max(column, key=severity)
+        readings += [replace(worst, channel="all"), *column]
     return readings
 
 
-def _rank(reading: Reading) -> tuple[int, float]:
-    if reading.value is not None:
-        return 2, reading.value
-    return (1, reading.at_most) if reading.at_most is not None else (0, 0.0)
-
-
 def _channel(name: str, spectrum: LineSpectrum, low: float, high: float) -> list[Reading]:
-    if spectrum.lobe * 2 > min(low, high - low):
+    if not spectrum.resolves(min(low, high - low)):
         return [Reading(key, name, None, "the steady part of the tones is too short") for key in MEASURES]
     reach = min(0.01 * low, (high - low) / 4)
     first = spectrum.find_tone(low, reach) if spectrum.samples.any() else None

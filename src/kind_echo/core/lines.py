@@ -15,6 +15,7 @@ STANDS_OUT = 2.0
 """Factor of amplitude, 6 dB, by which a line must pass the greatest bin around it."""
 
 _MOST_FRAMES = 1 << 21
+_LEAST_FRAMES = 64
 _NEIGHBOURS = 48  # bins on either side of a line among which its floor is taken
 _ENVELOPE_SECONDS = 0.02
 _STEADY_DB = 0.5
@@ -91,6 +92,10 @@ class LineSpectrum:
     def lobe(self) -> float:
         """Hz from a line within which another cannot be told apart."""
         return LOBE_BINS * self.spacing
+
+    def resolves(self, frequency: float) -> bool:
+        """Whether a tone stands clear of zero and of its own second harmonic, in a transform that tells lines apart."""
+        return len(self.samples) >= _LEAST_FRAMES and self.lobe * 2 <= frequency
 
     def amplitude(self, frequency: float) -> float:
         """Peak amplitude of the line at exactly that frequency."""

@@ -51,6 +51,13 @@ class Curve:
     y: list[float]
 
 
+def severity(reading: Reading) -> tuple[int, float]:
+    """To sort by: values by size, above bounds by size, above no reading."""
+    if reading.value is not None:
+        return 2, reading.value
+    return (1, reading.at_most) if reading.at_most is not None else (0, 0.0)
+
+
 def value_of(readings: Iterable[Reading], measure: str, channel: str = "all") -> float | None:
     """The value of a measure among readings; None when it is not there or has no value."""
     return next((r.value for r in readings if r.measure == measure and r.channel == channel), None)

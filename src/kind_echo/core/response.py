@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.compare import check_pair
 from kind_echo.core.errors import BadParameter
-from kind_echo.core.readings import Curve, Reading
+from kind_echo.core.readings import Curve, Reading, refuse
 from kind_echo.core.responding import COHERENT, PER_OCTAVE, Response, respond
 from kind_echo.core.source import Source, read_padded
 
@@ -56,7 +56,7 @@ def measure_response(
     frames = min(max(source.frames, output.frames), _MOST_FRAMES)
     x, y = (read_padded(side, 0, frames) for side in (source, output))
     if not (np.isfinite(x).all() and np.isfinite(y).all()):
-        return _refuse(source.channels, "a file has NaN or infinite samples"), {}
+        return refuse((*MEASURES, "latency"), source.channels, "a file has NaN or infinite samples"), {}
     each: list[list[Reading]] = []
     curves: dict[str, Curve] = {}
     for c in range(source.channels):
@@ -197,8 +197,3 @@ def _curves(found: Response) -> dict[str, Curve]:
         "group_delay": curve("ms", delay),
         "coherence": curve("", found.coherence[keep]),
     }
-
-
-def _refuse(channels: int, why: str) -> list[Reading]:
-    names = ["all", *(str(c + 1) for c in range(channels))]
-    return [Reading(key, name, None, why) for key in (*MEASURES, "latency") for name in names]

@@ -171,6 +171,11 @@ def blocks(source: Source, start: int = 0, stop: int | None = None, size: int = 
         yield position, source.read(position, min(position + size, end))
 
 
+def is_finite(source: Source) -> bool:
+    """Whether every sample is a number: one that is none spoils the sum of squares."""
+    return all(np.isfinite(np.vdot(block, block)) for _, block in blocks(source))
+
+
 def read_padded(source: Source, start: int, stop: int) -> Samples:
     """Frames start to stop, with zeros for what lies before the first or after the last frame."""
     lo, hi = min(max(start, 0), source.frames), max(min(stop, source.frames), 0)

@@ -1,7 +1,7 @@
 """A steady tone through an effect: its harmonics, its aliases, and the noise between them."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.folding import fold
 from kind_echo.core.lines import STANDS_OUT, LineSpectrum, line_spectra
-from kind_echo.core.readings import SILENCE, Curve, Reading
+from kind_echo.core.readings import SILENCE, Curve, Reading, refuse, severity
 from kind_echo.core.source import Source
 
 Floats = NDArray[np.float64]
@@ -23,7 +23,6 @@ MEASURES = (
 _GONE = "the test signal is not in the render"
 _NO_ALIAS = "no alias stands out of the floor"
 _DEEPEST = 1e-9  # of the fundamental: the window's side lobes end here
-_LEAST_BINS = 64  # transforms shorter than this many bins of lobe tell nothing
 
 
 @dataclass(frozen=True)
@@ -160,12 +159,12 @@ def measure_tone(source: Source, options: ToneOptions) -> tuple[list[Reading], d
     channels = source.channels
     spectra = line_spectra(source)
     if spectra is None:
-        return _refuse(channels, "the file has NaN or infinite samples"), {}
-    if len(spectra[0].samples) < _LEAST_BINS or spectra[0].lobe * 2 > options.frequency:
-        return _refuse(channels, "the steady part of the tone is too short"), {}
+        return refuse(MEASURES, channels, "the file has NaN or infinite samples"), {}
+    if not spectra[0].resolves(options.frequency):
+        return refuse(MEASURES, channels, "the steady part of the tone is too short"), {}
     found = [analyse_channel(spectrum, options) for spectrum in spectra]
     each = [
-        _readings(str(c + 1), one) if one is not None else [Reading(m, str(c + 1), None, _GONE) for m in MEASURES]
+        tone_readings(str(c + 1), one) if one is not None else [Reading(m, str(c + 1), None, _GONE) for m in MEASURES]
         for c, one in enumerate(found)
     ]
     overall = _overall(each, found)
@@ -175,8 +174,8 @@ def measure_tone(source: Source, options: ToneOptions) -> tuple[list[Reading], d
     return [reading for key in MEASURES for reading in by_key[key]], curves
 
 
-def _readings(channel: str, found: ToneAnalysis) -> list[Reading]:
-    """In the order of MEASURES."""
+def tone_readings(channel: str, found: ToneAnalysis) -> list[Reading]:
+    """The readings of one channel, in the order of MEASURES."""
     readings = [
         Reading("fundamental_frequency", channel, found.frequency),
         Reading("fundamental_level", channel, _db(found.amplitude)),
@@ -231,20 +230,18 @@ def _aliases(channel: str, found: ToneAnalysis) -> list[Reading]:
         why = "no alias can be told apart from other lines" if found.left_out else "no order lies above half the rate"
         return [Reading(key, channel, None, why).noted(note) for key in keys]
     if not present:
-        bound = STANDS_OUT * max(line.floor for line in found.aliases)
-        floor = SILENCE if bound <= 0.0 else f"{_NO_ALIAS} at {_db(bound):.0f} dBFS".replace("-", "−")
-        at_most = -math.inf if bound <= 0.0 else _db(bound)
-        return [
-            Reading(key, channel, None, floor, at_most=at_most if key.endswith(("level", "total")) else None).noted(
-                note
-            )
-            for key in keys
-        ]
+        bounds = [STANDS_OUT * line.floor for line in found.aliases]
+        if max(bounds) <= 0.0:
+            return [Reading(key, channel, None, SILENCE, at_most=-math.inf).noted(note) for key in keys]
+        worst, total = _db(max(bounds)), _db(math.hypot(*bounds))
+        why = f"{_NO_ALIAS} at {worst:.0f} dBFS".replace("-", "−")
+        at_most = {"alias_first_level": worst, "alias_worst_level": worst, "alias_total": total}
+        return [Reading(key, channel, None, why, at_most=at_most.get(key)).noted(note) for key in keys]
     first = min(present, key=lambda line: line.order)
-    worst = max(present, key=lambda line: line.amplitude)
+    greatest = max(present, key=lambda line: line.amplitude)
     total = math.sqrt(sum(line.amplitude**2 for line in present))
     values = (_db(first.amplitude), first.frequency, float(first.order),
-              _db(worst.amplitude), worst.frequency, float(worst.order), _db(total))  # fmt: skip
+              _db(greatest.amplitude), greatest.frequency, float(greatest.order), _db(total))  # fmt: skip
     return [Reading(key, channel, value).noted(note) for key, value in zip(keys, values, strict=True)]
 
 
@@ -252,12 +249,11 @@ def _overall(each: list[list[Reading]], found: list[ToneAnalysis | None]) -> lis
     strongest = max(range(len(found)), key=lambda c: found[c].amplitude if found[c] else -1.0)  # type: ignore[union-attr]
 
     def of(channel: int, i: int) -> Reading:
-        r = each[channel][i]
-        return Reading(r.measure, "all", r.value, r.why, r.uncertainty, r.at_most)
+        return replace(each[channel][i], channel="all")
 
     def worst(key: str) -> int:
         index = MEASURES.index(key)
-        return max(range(len(each)), key=lambda c: _rank(each[c][index]))
+        return max(range(len(each)), key=lambda c: severity(each[c][index]))
 
     leader = {
         "fundamental_frequency": strongest, "fundamental_level": strongest,
@@ -271,12 +267,6 @@ def _overall(each: list[list[Reading]], found: list[ToneAnalysis | None]) -> lis
     return [of(leader.get(key, worst(key)), i) for i, key in enumerate(MEASURES)]
 
 
-def _rank(reading: Reading) -> tuple[int, float]:
-    if reading.value is not None:
-        return 2, reading.value
-    return (1, reading.at_most) if reading.at_most is not None else (0, 0.0)
-
-
 def _curves(found: ToneAnalysis) -> dict[str, Curve]:
     def curve(lines: list[Line]) -> Curve:
         present = [line for line in lines if line.found]
@@ -285,11 +275,6 @@ def _curves(found: ToneAnalysis) -> dict[str, Curve]:
     folds = [line for line in found.aliases if line.found]
     orders = Curve("", "Hz", [float(line.order) for line in folds], [line.frequency for line in folds])
     return {"harmonics": curve(found.harmonics), "aliases": curve(found.aliases), "alias_orders": orders}
-
-
-def _refuse(channels: int, why: str) -> list[Reading]:
-    names = ["all", *(str(c + 1) for c in range(channels))]
-    return [Reading(key, name, None, why) for key in MEASURES for name in names]
 
 
 def _bounded(key: str, channel: str, ratio: float) -> Reading:
