@@ -13,14 +13,13 @@ from kind_echo.bench.stimulus import measure_by_signal
 from kind_echo.core.analysis import measure_render
 from kind_echo.core.compare import take_spread
 from kind_echo.core.cost import cost_readings
-from kind_echo.core.errors import BadParameter
 from kind_echo.core.lossy import measure_lossy
 from kind_echo.core.measures import find_measure
 from kind_echo.core.readings import Reading
 from kind_echo.core.source import ArraySource, Samples
 from kind_echo.renderers.contract import RenderResult
 from kind_echo.store.blobs import store_content
-from kind_echo.store.codecs import LossyCodec
+from kind_echo.store.codecs import Codec, LossyCodec
 from kind_echo.store.encoding import ENCODINGS
 from kind_echo.store.models import Cell, Render, Take
 
@@ -73,13 +72,10 @@ def wants_lossy(limits: Mapping[str, Any]) -> bool:
 
 
 def _lossy(render: ArraySource) -> list[Reading]:
-    """Through MP3 at 128 kbit/s a channel, or through Vorbis at rates that MP3 does not have."""
-    channels = render.channels
-    try:
-        codec = LossyCodec("mp3", 128.0 * channels, render.rate, channels)
-    except BadParameter:
-        codec = LossyCodec("vorbis", 128.0 * channels, render.rate, channels)
-    return measure_lossy(render, codec.round_trip)[0]
+    """Through MP3, or Vorbis where there are more channels than MP3 has, at 128 kbit/s a channel; less at low rates."""
+    codec: Codec = "mp3" if render.channels <= 2 else "vorbis"
+    kilobits = 128.0 if render.rate >= 32_000 else 64.0 if render.rate >= 16_000 else 32.0
+    return measure_lossy(render, LossyCodec(codec, kilobits * render.channels, render.rate, render.channels))[0]
 
 
 def keepable(log: str) -> str:

@@ -48,7 +48,7 @@ def lossy_command(file: str, codec: Codec, bitrate: float, limits: tuple[str, ..
     wanted = parse_limits(limits)
     with AudioFile(file) as audio:
         encoder = LossyCodec(codec, bitrate, audio.rate, audio.channels)
-        readings, curves = measure_lossy(audio, encoder.round_trip)
+        readings, curves = measure_lossy(audio, encoder)
         inputs = [describe_input(file, audio)]
     given = {"codec": codec, "bitrate": bitrate}
     report(Result("lossy", inputs, given, readings, curve_documents(curves)), wanted, as_json=as_json)

@@ -1,79 +1,106 @@
 """What lossy encoding does to peaks: measured on the encoder itself, which is passed in."""
 
 import math
-from collections.abc import Callable
+from dataclasses import replace
+from functools import cache
+from typing import Protocol
 
 import numpy as np
 
 from kind_echo.core.analysis import measure
 from kind_echo.core.delay import find_delays
 from kind_echo.core.errors import BadParameter
+from kind_echo.core.integrity import NOT_FINITE
 from kind_echo.core.lines import steady_part
-from kind_echo.core.readings import Curve, Reading, value_of
+from kind_echo.core.readings import SILENCE, Curve, Reading, for_channels, refuse
+from kind_echo.core.resampling import resample
 from kind_echo.core.source import ArraySource, Samples, Source, read_padded
 from kind_echo.core.transforms import hann
 
-RoundTrip = Callable[[Samples], Samples]
-"""Encodes and decodes samples, shape (frames, channels)."""
 
-MEASURES = (
-    "lossy_sample_peak", "lossy_true_peak", "lossy_peak_rise", "lossy_overs", "lossy_headroom", "lossy_edge",
-)  # fmt: skip
+class Encoder(Protocol):
+    """An encoder and its decoder."""
+
+    @property
+    def rate(self) -> int:
+        """At which it works; files of another rate are resampled for it."""
+        ...
+
+    def round_trip(self, samples: Samples) -> Samples:
+        """Encode and decode samples, shape (frames, channels)."""
+        ...
+
+
+PEAKS = ("lossy_sample_peak", "lossy_true_peak", "lossy_peak_rise", "lossy_overs")
+WHOLE = ("lossy_headroom", "lossy_edge")
 MOST_SECONDS = 900
 _STEP = 0.1  # dB of the search for the headroom
 _MOST_HEADROOM = 24.0
 _DROP = 30.0  # dB by which the spectrum falls at a wall that the original does not have
+_DRIVEN = 40.0  # dB below the middle of the original's spectrum, down to which a wall can be seen
 _EDGE_BANDS = 100.0  # Hz
 
 
-def measure_lossy(source: Source, round_trip: RoundTrip) -> tuple[list[Reading], dict[str, Curve]]:
-    """All lossy measures over all channels, and the spectra of original and decoded audio.
+def measure_lossy(source: Source, encoder: Encoder) -> tuple[list[Reading], dict[str, Curve]]:
+    """All lossy measures, those of peaks for each channel too, and the spectra of original and decoded audio.
 
-    Encoder delay is taken off first: the decoded audio is laid over the original by correlation.
+    Encoder delay is taken off first: the decoded audio is laid over the original by correlation. What a decoder yields
+    stays at the encoder's rate; the rise of the peak is that over the file as it was given.
 
     Raises:
         BadParameter: the file is longer than 15 minutes.
     """
     if source.frames > MOST_SECONDS * source.rate:
         raise BadParameter("FILE", f"{source.frames / source.rate:.0f} s", f"at most {MOST_SECONDS} s long")
-    samples = source.read(0, source.frames)
-    if not np.isfinite(samples).all():
-        return [Reading(key, "all", None, "the file has NaN or infinite samples") for key in MEASURES], {}
-    if not samples.any():
-        return [Reading(key, "all", None, "digital silence") for key in MEASURES], {}
-    decoded, delay = _lined_up(source, samples, round_trip(samples))
-    found = measure(ArraySource(decoded, source.rate))
-    original = 20 * math.log10(float(np.abs(samples).max()))
-    peak, true_peak = value_of(found, "sample_peak"), value_of(found, "true_peak")
-    note = f"{delay} samples of encoder delay taken off" if delay else None
-    silent = None if peak is not None else "the decoded audio is silent"
-    overs = int((np.abs(decoded) > 1.0).sum())
-    edge, curves = _edge(samples, decoded, source.rate)
-    readings = [
-        Reading("lossy_sample_peak", "all", peak, silent).noted(note),
-        Reading("lossy_true_peak", "all", true_peak, silent),
-        Reading("lossy_peak_rise", "all", None if peak is None else peak - original, silent),
-        Reading("lossy_overs", "all", float(overs)),
-        _headroom(samples, overs, round_trip),
-        edge,
-    ]
-    return readings, curves
+    given = source.read(0, source.frames)
+    for unfit, why in ((not np.isfinite(given).all(), NOT_FINITE), (not given.any(), SILENCE)):
+        if unfit:
+            return refuse(PEAKS, source.channels, why) + [Reading(key, "all", None, why) for key in WHOLE], {}
+    samples = resample(given, source.rate, encoder.rate)
+    decoded, delay = _lined_up(samples, encoder.round_trip(samples), encoder.rate)
+    notes = [f"resampled to {encoder.rate} Hz for the encoder"] if encoder.rate != source.rate else []
+    notes += [f"{delay} samples of encoder delay taken off"] if delay else []
+    edge, curves = _edge(samples, decoded, encoder.rate)
+    overs = (np.abs(decoded) > 1.0).sum(axis=0)
+    readings = _peaks(given, ArraySource(decoded, encoder.rate), "; ".join(notes))
+    readings += for_channels("lossy_overs", [float(count) for count in overs], float(overs.sum()))
+    return [*readings, _headroom(samples, int(overs.sum()), encoder), edge], curves
 
 
-def _lined_up(source: Source, samples: Samples, decoded: Samples) -> tuple[Samples, int]:
-    a, b = ArraySource(samples, source.rate), ArraySource(decoded, source.rate)
-    delay, _ = find_delays(a, b)
+def _peaks(given: Samples, decoded: Source, note: str) -> list[Reading]:
+    found = measure(decoded)
+    names = ["all", *(str(c + 1) for c in range(decoded.channels))]
+    before = [np.abs(given).max(), *np.abs(given).max(axis=0)]
+    after, true = ({r.channel: r for r in found if r.measure == key} for key in ("sample_peak", "true_peak"))
+    rises = [_rise(name, peak, after[name].value) for name, peak in zip(names, before, strict=True)]
+    peaks = [replace(after[name], measure="lossy_sample_peak").noted(note) for name in names]
+    return [*peaks, *(replace(true[name], measure="lossy_true_peak") for name in names), *rises]
+
+
+def _rise(name: str, before: float, after: float | None) -> Reading:
+    if after is None or before <= 0.0:
+        return Reading("lossy_peak_rise", name, None, SILENCE, at_most=-math.inf)
+    return Reading("lossy_peak_rise", name, after - 20 * math.log10(before))
+
+
+def _lined_up(samples: Samples, decoded: Samples, rate: int) -> tuple[Samples, int]:
+    b = ArraySource(decoded, rate)
+    delay, _ = find_delays(ArraySource(samples, rate), b)
     shift = round(delay.samples) if delay.samples is not None else 0
     return read_padded(b, shift, shift + len(samples)), shift
 
 
-def _headroom(samples: Samples, overs: int, round_trip: RoundTrip) -> Reading:
-    """Least attenuation, in steps of 0.1 dB, at which nothing clips and at which nothing does 0.1 dB further down."""
+def _headroom(samples: Samples, overs: int, encoder: Encoder) -> Reading:
+    """Least attenuation, in steps of 0.1 dB, at which nothing clips and at which nothing does 0.1 dB further down.
+
+    What an encoder makes of peaks does not fall evenly with the level: the second is tried too.
+    """
     if overs == 0:
         return Reading("lossy_headroom", "all", 0.0)
 
+    @cache
     def clips(steps: int) -> bool:
-        return bool((np.abs(round_trip(samples * 10 ** (-steps * _STEP / 20))) > 1.0).any())
+        return bool((np.abs(encoder.round_trip(samples * 10 ** (-steps * _STEP / 20))) > 1.0).any())
 
     low, high = 0, 8
     while clips(high):
@@ -83,6 +110,8 @@ def _headroom(samples: Samples, overs: int, round_trip: RoundTrip) -> Reading:
     while high - low > 1:
         middle = (low + high) // 2
         low, high = (middle, high) if clips(middle) else (low, middle)
+    while clips(high) or clips(high + 1):
+        high += 1
     return Reading("lossy_headroom", "all", round(high * _STEP, 1), "found by encoding at that level")
 
 
@@ -99,7 +128,9 @@ def _edge(samples: Samples, decoded: Samples, rate: int) -> tuple[Reading, dict[
         name: Curve("Hz", "dB", frequencies[1:].tolist(), level[1:].tolist())
         for name, level in zip(("original_spectrum", "decoded_spectrum"), levels, strict=True)
     }
-    driven = (frequencies > 1000) & (levels[0] > levels[0].max() - 90)
+    treble = frequencies > 1000
+    # Where the original itself ends, both are as low, and nothing can be told.
+    driven = treble & (levels[0] > np.median(levels[0][treble]) - _DRIVEN)
     if driven.sum() < 4 or frequencies[driven].max() < 0.3 * rate:
         return Reading("lossy_edge", "all", None, "the original has too little at high frequencies to tell"), curves
     lost = levels[0] - levels[1]

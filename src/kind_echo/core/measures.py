@@ -6,7 +6,7 @@ from typing import Literal
 
 from kind_echo.core.errors import UnknownMeasure
 
-MEASURE_VERSION = 2
+MEASURE_VERSION = 3
 """Raised when a definition changes, so that results kept from before are not taken for new ones."""
 
 Family = Literal[

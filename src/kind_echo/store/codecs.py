@@ -27,34 +27,31 @@ _TRIAL_SECONDS = 10
 class LossyCodec:
     """One encoder at a bit rate, for files of one rate and number of channels.
 
+    Attributes:
+        rate: at which it works: that of the files where it takes it.
     Raises:
-        BadParameter: the codec does not take that rate, number of channels or bit rate.
+        BadParameter: the codec does not take that number of channels or bit rate.
     """
 
     def __init__(self, codec: Codec, kilobits: float, rate: int, channels: int) -> None:
         self._format, self._subtype = _FORMATS[codec]
-        self._rate, self._channels = rate, channels
-        rates = _RATES.get(codec)
-        if rates is not None and rate not in rates:
-            raise BadParameter("codec", codec, f"one that takes {rate} Hz; {codec} takes {', '.join(map(str, rates))}")
+        self.rate, self._channels = working_rate(codec, rate), channels
         if codec == "mp3" and channels > 2:
             raise BadParameter("codec", codec, "one that takes more than 2 channels: vorbis or opus")
         self._level: float | None = None
         self._wanted = kilobits
         if codec == "mp3":
-            low, high = next((a, b) for least, a, b in _MP3_RANGES if rate >= least)
+            low, high = next((a, b) for least, a, b in _MP3_RANGES if self.rate >= least)
             self._level = _share(kilobits, low, high, codec)
         elif codec == "opus":
             self._level = _share(kilobits / channels, *_OPUS, codec)
-        elif rate > _VORBIS_MOST_RATE:
-            raise BadParameter("codec", codec, f"one that takes {rate} Hz; vorbis takes up to {_VORBIS_MOST_RATE}")
         elif not 16 <= kilobits <= 1000:
             raise BadParameter("bitrate", kilobits, "from 16 to 1000 kbit/s for vorbis")
 
     def round_trip(self, samples: Samples) -> Samples:
         """Encode and decode; whatever the decoder adds at either end is kept."""
         if self._level is None:
-            self._level = self._quality_for(samples[: _TRIAL_SECONDS * self._rate])
+            self._level = self._quality_for(samples[: _TRIAL_SECONDS * self.rate])
         file = io.BytesIO(self._encoded(samples, self._level))
         decoded: Samples = soundfile.read(file, dtype="float64", always_2d=True)[0]
         return decoded
@@ -63,7 +60,7 @@ class LossyCodec:
         file = io.BytesIO()
         mode = {"bitrate_mode": "CONSTANT"} if self._format == "MP3" else {}
         with soundfile.SoundFile(
-            file, "w", self._rate, self._channels, self._subtype, format=self._format, compression_level=level, **mode
+            file, "w", self.rate, self._channels, self._subtype, format=self._format, compression_level=level, **mode
         ) as out:
             # In pieces: some versions of the Vorbis encoder overflow their stack on long writes.
             for start in range(0, len(samples), _PIECE):
@@ -75,9 +72,19 @@ class LossyCodec:
         low, high = 0.0, 1.0
         for _ in range(6):
             middle = (low + high) / 2
-            kilobits = len(self._encoded(samples, middle)) * 8 / 1000 / (len(samples) / self._rate)
+            kilobits = len(self._encoded(samples, middle)) * 8 / 1000 / (len(samples) / self.rate)
             low, high = (middle, high) if kilobits > self._wanted else (low, middle)
         return (low + high) / 2
+
+
+def working_rate(codec: Codec, rate: int) -> int:
+    """The rate at which a codec encodes a file: its own, the next above, or of those below one that divides it."""
+    rates = _RATES.get(codec)
+    if rates is None:
+        return min(rate, _VORBIS_MOST_RATE)
+    if rate <= rates[-1]:
+        return next(one for one in rates if one >= rate)
+    return next((one for one in reversed(rates) if rate % one == 0 and 2 * one >= rates[-1]), rates[-1])
 
 
 def _share(kilobits: float, low: float, high: float, codec: str) -> float:
