@@ -60,12 +60,14 @@ def wait_for_runs(visitor: Visitor) -> None:
     raise SystemExit(f"The demo's runs are not finished after {_PATIENCE // 60} minutes.")
 
 
-def _swept(visitor: Visitor) -> int:
-    """A cell of the first candidate whose signal is a sweep."""
-    run = next(r for r in visitor.ask("/api/runs")["runs"] if r["build"]["version"] == "2.1.0-rc1")
-    sheet = visitor.ask(f"/api/runs/{run['id']}")
-    case = next(c["id"] for c in sheet["cases"] if c["signal"] == "Sine sweep")
-    return int(next(c["id"] for c in sheet["cells"] if c["case_id"] == case and not c["unfit"]))
+def cell_of(visitor: Visitor, plan: str, version: str, signal: str, setting: str = "") -> int:
+    """The first cell of a run that is fit, and not just as its reference is, with this signal and setting."""
+    runs = visitor.ask("/api/runs")["runs"]
+    run = next(r["id"] for r in runs if (r["plan"], r["build"]["version"]) == (plan, version))
+    sheet = visitor.ask(f"/api/runs/{run}")
+    cases = {c["id"] for c in sheet["cases"] if c["signal"] == signal and setting in c["setting"]}
+    meant = [c for c in sheet["cells"] if c["case_id"] in cases and not c["unfit"]]
+    return int(min(meant, key=lambda c: (c["verdict"] == "Pass", c["id"]))["id"])
 
 
 def _kit_run(visitor: Visitor) -> int:
@@ -111,14 +113,22 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
     picture("sheet-dark", f"/runs/{run['id']}?cell={broken['id']}&figures=1", "dark")
     picture("pair", f"/cells/{broken['id']}")
     picture("pair-samples", f"/cells/{broken['id']}?from=44000&to=44080")
-    page.goto(f"{address}/cells/{_swept(visitor)}")
-    settle(page)
-    page.get_by_role("heading", name="Magnitude").scroll_into_view_if_needed()
-    page.mouse.move(400, 500)
-    page.mouse.wheel(0, 320)
-    page.wait_for_timeout(400)
-    page.screenshot(path=_FOLDER / "pair-response.png")
-    plan = next(p["id"] for p in visitor.ask("/api/plans")["plans"] if p["name"] == "Null regression")
+
+    def curves(name: str, cell: int, heading: str) -> None:
+        """A pair, scrolled so that what a heading stands beside comes first."""
+        page.goto(f"{address}/cells/{cell}")
+        settle(page)
+        title = page.get_by_role("heading", name=heading, exact=True)
+        title.evaluate("one => { one.style.scrollMarginTop = '1rem'; one.scrollIntoView() }")
+        page.wait_for_timeout(400)
+        page.screenshot(path=_FOLDER / f"{name}.png")
+
+    null = "Null regression"
+    curves("pair-response", cell_of(visitor, null, "2.1.0-rc1", "Sine sweep"), "Magnitude")
+    curves("pair-tone", cell_of(visitor, null, "2.1.0-rc2", "Steady tone 997 Hz", "Hard, 8×"), "Lines")
+    sweep = cell_of(visitor, "Real time against offline", "2.1.0-rc2", "Stepped tones")
+    curves("pair-sweep", sweep, "Where aliases land")
+    plan = next(p["id"] for p in visitor.ask("/api/plans")["plans"] if p["name"] == null)
     picture("plan", f"/plans/{plan}")
     trend = urllib.parse.urlencode({"plan": plan, "measure": "gain", "case": "Sine sweep through Soft, 4×"})
     picture("trends", f"/trends?{trend}")

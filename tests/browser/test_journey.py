@@ -5,10 +5,12 @@ from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
-from ops.screenshots import example_files, settle
+from ops.screenshots import cell_of, example_files, settle
+from ops.visiting import Visitor
 from playwright.sync_api import Page, expect
 
 from tests.browser.conftest import axe
+from tests.conftest import Server
 
 
 def _open_sheet(page: Page, version: str) -> None:
@@ -198,12 +200,35 @@ def test_the_pair_of_a_sweep_shows_what_explains_it_and_its_curves(view: Page) -
     expect(view.get_by_text("Magnitude of output over input at 1 kHz.").first).to_be_visible()
 
 
+def test_the_pair_of_a_tone_tells_whence_its_aliases_come_and_that_of_steps_where_they_land(
+    view: Page, shared_server: Server
+) -> None:
+    """27 · 997 = 26919 Hz turns at half of 44.1 kHz: 44100 − 26919 = 17181. Arithmetic."""
+    visitor = Visitor(view.context, shared_server.address)
+    view.goto(f"/cells/{cell_of(visitor, 'Null regression', '2.1.0-rc2', 'Steady tone 997 Hz', 'Hard, 8×')}")
+    lines = view.get_by_role("region", name="Harmonics and aliases")
+    expect(lines.get_by_role("row", name=re.compile("^27 "))).to_contain_text("26\u2009919 → 17\u2009181−58.4—")
+    expect(lines.get_by_role("img", name="Path of the orders")).to_be_visible()
+    assert axe(view) == []
+    view.goto(f"/cells/{cell_of(visitor, 'Real time against offline', '2.1.0-rc2', 'Stepped tones')}")
+    chart = view.get_by_role("img", name="Aliases by the frequency of the tone and their own")
+    expect(chart).to_be_visible()
+    inks = chart.locator("canvas").evaluate(
+        "one => { const d = one.getContext('2d').getImageData(0, 0, one.width, one.height).data, seen = new Set();"
+        "for (let i = 0; i < d.length; i += 4) if (d[i + 3] === 255) seen.add(`${d[i]} ${d[i + 1]} ${d[i + 2]}`);"
+        "return [...seen] }"
+    )
+    assert "176 24 92" in inks  # of the difference: discs of aliases
+
+
 @pytest.mark.parametrize("width", [1024, 1920])
 def test_nothing_is_cut_off_in_a_small_or_a_large_window(view: Page, width: int) -> None:
     view.set_viewport_size({"width": width, "height": 720})
     for address in _each_view(view):
         over = view.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
         assert over <= 0, (address, over)
+        under = view.evaluate("document.documentElement.scrollHeight - document.documentElement.clientHeight")
+        assert under <= 0, (address, under)
 
 
 def test_a_reference_tells_its_history(view: Page) -> None:

@@ -5,10 +5,12 @@ from typing import Any
 
 import numpy as np
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from kind_echo.core.alias_sweep import measure_alias_sweep
 from kind_echo.core.errors import BadParameter
-from kind_echo.core.folding import fold
+from kind_echo.core.folding import fold, fold_line, fold_path
 from kind_echo.core.imd import measure_imd
 from kind_echo.core.signals import SignalRequest, synthesise
 from kind_echo.core.source import ArraySource
@@ -25,6 +27,21 @@ def test_folding_at_12_khz(frequency: float, lands: float) -> None:
     """Arithmetic of the sampling theorem."""
     assert fold(frequency, 12_000) == pytest.approx(lands)
     assert fold(11 * 2220, 48_000) == pytest.approx(23_580)
+
+
+@given(
+    frequency=st.floats(20, 20_000), rate=st.sampled_from([8000, 44_100, 96_000]), order=st.integers(1, 30),
+    at=st.floats(0, 1),
+)  # fmt: skip
+def test_the_ways_of_the_orders_run_straight_between_their_turns(
+    frequency: float, rate: int, order: int, at: float
+) -> None:
+    """Between the turns that are given, the folding formula itself."""
+    orders, folded = np.array(fold_path(frequency, rate, 30)).T
+    assert np.interp(30 * at, orders, folded) == pytest.approx(fold(30 * at * frequency, rate), abs=1e-6 * rate)
+    tones, lines = np.array(fold_line(order, frequency, 2 * frequency, rate)).T
+    tone = frequency * (1 + at)
+    assert np.interp(tone, tones, lines) == pytest.approx(fold(order * tone, rate), abs=1e-6 * rate)
 
 
 def _tone(samples: Any, frequency: float, rate: int = 48_000, **options: Any) -> Any:

@@ -16,14 +16,14 @@ interface Kind {
 /** Which curves are drawn, in this order; those of one kind share a chart. */
 const KINDS: Kind[] = [
   { names: ["residual_bands"], title: "Residual", about: "third octaves, dBFS", shape: "bars", least: -160 },
-  { names: ["harmonics"], title: "Harmonics", about: "peak of each line, dBFS", shape: "bars", least: -160 },
-  { names: ["aliases"], title: "Aliases", about: "peak of each line, dBFS", shape: "bars", least: -160 },
   {
     names: ["alias_by_frequency"],
     title: "Worst alias",
     about: "by the tone's frequency, dBFS",
     least: -160,
   },
+  { names: ["thd_by_frequency"], title: "Distortion", about: "harmonics re the tone, by its frequency, dB" },
+  { names: ["noise_by_frequency"], title: "Noise floor", about: "by the tone's frequency, dBFS (AES17)" },
   { names: ["magnitude"], title: "Magnitude", about: "output over input, dB", least: -100 },
   { names: ["phase"], title: "Phase", about: "latency taken off, degrees" },
   { names: ["group_delay"], title: "Group delay", about: "beyond the latency, ms" },
@@ -79,6 +79,7 @@ function draw(kind: Kind, curves: Curve[]): Chart {
 function options(size: Size, kind: Kind, curves: Curve[]): uPlot.Options {
   const byFrequency = curves[0]?.x_unit === "Hz";
   const top = Math.max(...curves.flatMap((curve) => curve.x)) * 1.05;
+  const bottom = Math.max(20, Math.min(...curves.flatMap((curve) => curve.x)) * 0.95);
   const values = curves.flatMap((curve) => curve.y).filter((value) => value >= (kind.least ?? -1e9));
   const span = Math.max(...values) - Math.min(...values);
   const margin = Math.max(span * 0.08, smallest(curves[0]?.y_unit));
@@ -90,12 +91,12 @@ function options(size: Size, kind: Kind, curves: Curve[]): uPlot.Options {
     cursor: { y: false, drag: { x: false, y: false }, points: { show: false } },
     padding: [8, 8, 0, 0],
     scales: {
-      x: byFrequency ? { distr: 3, time: false, range: [20, top] } : { time: false },
+      x: byFrequency ? { distr: 3, time: false, range: [bottom, top] } : { time: false },
       y: { range: [low, Math.max(...values) + margin] },
     },
     axes: [
       byFrequency
-        ? frequencyAxis(top)
+        ? frequencyAxis(top, bottom)
         : { ...axisLook(), grid: { show: false }, size: 28, values: (_, at) => at.map(plain) },
       { ...axisLook(), size: 44, space: 32, values: (_, at) => at.map((value) => number(value, digits)) },
     ],

@@ -13,10 +13,12 @@ import { Failed, Loading, Stale } from "../parts/states";
 import { useCan } from "../people/me";
 import { Account } from "./Account";
 import { Curves } from "./Curves";
+import { Folds } from "./Folds";
 import { PlayerBar, usePlayer } from "./PlayerBar";
 import { Readings } from "./Readings";
 import { SpectrumPlot } from "./SpectrumPlot";
 import { Strips } from "./Strips";
+import { SweepMap } from "./SweepMap";
 import { held, middle, moved, single, type View, zoomed } from "./view";
 
 export function CellPairPage() {
@@ -169,6 +171,8 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
                 />
                 <ZoomBar view={view} frames={frames} rate={rate} onView={setView} />
                 <SpectrumPlot pair={pair} frames={frames} rate={rate} view={view} />
+                <Folds pair={pair} rate={rate} />
+                <SweepMap curves={pair.curves} rate={rate} />
                 <Curves curves={pair.curves} />
               </>
             ) : (

@@ -89,7 +89,9 @@ function Row({ measure, readings, names }: { measure: Measure; readings: Reading
             </td>
           );
         })}
-        <td className="w-12 py-1 pl-1.5 text-xs text-quiet">{overall.value === null ? "" : measure.unit}</td>
+        <td className="w-12 py-1 pl-1.5 text-xs whitespace-nowrap text-quiet">
+          {overall.value === null ? "" : measure.unit}
+        </td>
         <td className="w-14 py-1 text-right text-xs whitespace-nowrap text-quiet">
           {limitText(overall.limit, measure)}
         </td>

@@ -51,12 +51,12 @@ export function axisLook(): Pick<uPlot.Axis, "stroke" | "font" | "grid" | "ticks
 
 const FREQUENCIES = [20, 50, 100, 200, 500, 1000, 2000, 5000, 10_000, 20_000, 40_000];
 
-/** A logarithmic axis of frequency up to `top`. */
-export function frequencyAxis(top: number): uPlot.Axis {
+/** A logarithmic axis of frequency from `low` up to `top`. */
+export function frequencyAxis(top: number, low = 20): uPlot.Axis {
   return {
     ...axisLook(),
     grid: { show: false },
-    splits: () => FREQUENCIES.filter((f) => f > 20 && f < top),
+    splits: () => FREQUENCIES.filter((f) => f > low && f < top),
     values: (_, splits) => splits.map((f) => (f >= 1000 ? `${f / 1000} k` : String(f))),
     filter: (_, splits) => splits,
     size: 28,

@@ -17,6 +17,10 @@ SIGNALS: dict[str, dict[str, Any]] = {
     "Steady tone 997 Hz, low": {
         "kind": "tone", "frequency": 997.0, "level": -30.0, "seconds": 1.5, "lead_in": 0.1, "tail": 0.1, "fade": 0.02,
     },
+    "Stepped tones": {
+        "kind": "steps", "start": 510.0, "end": 16_000.0, "per_octave": 6, "step_seconds": 0.25, "level": -6.0,
+        "lead_in": 0.1, "tail": 0.1,
+    },
     "Sine sweep": {
         "kind": "sweep", "start": 20.0, "level": -9.0, "seconds": 3.0, "lead_in": 0.1, "tail": 0.1, "fade": 0.02,
     },
@@ -255,7 +259,10 @@ SCENES: tuple[Scene, ...] = (
         "Skerry",
         "Real time against offline",
         _CLIPPING,
-        (What("Steady tone 997 Hz", "Hard, 8×", {"alias_worst_level": Limit(None, -100.0)}),),
+        (
+            What("Steady tone 997 Hz", "Hard, 8×", {"alias_worst_level": Limit(None, -100.0)}),
+            What("Stepped tones", "Hard, 8×", {"alias_worst_level": Limit(None, -50.0)}),
+        ),
         (Where("Almanac", "8", "real time", (48_000,)), Where("Almanac", "8", "offline", (48_000,))),
     ),
     Scene(

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from kind_echo.core.compare import check_pair
 from kind_echo.core.delay import find_delays
 from kind_echo.core.errors import BadParameter
+from kind_echo.core.folding import fold_line
 from kind_echo.core.lines import LineSpectrum
 from kind_echo.core.measures import find_measure
 from kind_echo.core.readings import Curve, Reading, refuse, severity
@@ -31,6 +32,7 @@ BY_STEP = {
 _WINDOW_SECONDS = 0.02
 _LEAST_SECONDS = 0.1
 _GUARD = 0.1  # of a step left out at either end, for what has not settled
+_MOST_ORDERS = 12  # of which the lines are given; with more of them no map can be read
 _SAME = 0.003  # frequencies of neighbouring windows closer than this belong to one step
 
 
@@ -85,7 +87,8 @@ def measure_alias_sweep(source: Source, output: Source) -> tuple[list[Reading], 
     The output's delay is taken off first, so that each step is looked for where it sounds. The curves of `BY_STEP` give
     the worst of all channels at each step that has a reading. The map is that of each step's worst channel:
     `alias_map_input`, `alias_map_output` and `alias_map_order` list the frequency of the input, that of the line, and
-    its order, over the level of each line that stands out.
+    its order, over the level of each line that stands out; `fold_lines` and `fold_lines_order` are where arithmetic has
+    the strongest twelve of these orders, from turn to turn.
 
     Raises:
         RateMismatch, ChannelMismatch: the two do not belong together.
@@ -103,7 +106,7 @@ def measure_alias_sweep(source: Source, output: Source) -> tuple[list[Reading], 
     named = [(str(c + 1), [step[c] for step in found]) for c in range(output.channels)]
     each = [_channel(name, one) for name, one in named]
     by_key = [[overall, *own] for overall, *own in zip(_overall(each), *each, strict=True)]
-    return [reading for readings in by_key for reading in readings], _curves(found)
+    return [reading for readings in by_key for reading in readings], _curves(found, output.rate)
 
 
 def _analyse(step: Step, output: Source, shift: int) -> list[ToneAnalysis | None]:
@@ -143,15 +146,21 @@ def _overall(each: list[list[Reading]]) -> list[Reading]:
     return [replace(reading, channel="all") for reading in (*worst, total)]
 
 
-def _curves(found: list[list[ToneAnalysis | None]]) -> dict[str, Curve]:
+def _curves(found: list[list[ToneAnalysis | None]], rate: int) -> dict[str, Curve]:
     steps = [[one for one in step if one is not None] for step in found]
     worst = [max(step, key=_loudest_alias) for step in steps if step]
     lines = [(one.frequency, line) for one in worst for line in one.aliases if line.found]
     levels = [20 * math.log10(line.amplitude) for _, line in lines]
+    tones = [one.frequency for one in worst]
+    strongest = dict.fromkeys(line.order for _, line in sorted(lines, key=lambda one: -one[1].amplitude))
+    orders = sorted([*strongest][:_MOST_ORDERS])
+    turns = [(order, *turn) for order in orders for turn in fold_line(order, min(tones), max(tones), rate)]
     return {name: _by_step(steps, key) for name, key in BY_STEP.items()} | {
         "alias_map_input": Curve("Hz", "dBFS", [frequency for frequency, _ in lines], levels),
         "alias_map_output": Curve("Hz", "dBFS", [line.frequency for _, line in lines], levels),
         "alias_map_order": Curve("", "dBFS", [float(line.order) for _, line in lines], levels),
+        "fold_lines": Curve("Hz", "Hz", [tone for _, tone, _ in turns], [line for *_, line in turns]),
+        "fold_lines_order": Curve("", "Hz", [float(order) for order, *_ in turns], [line for *_, line in turns]),
     }
 
 

@@ -331,7 +331,9 @@ def _note(reference: Source, aligned: AlignedSource, frames: int, delay: Delay, 
     notes = []
     left_out = max(reference.frames, aligned.render.frames) - frames
     if left_out:
-        notes.append(f"{left_out} {'frame' if left_out == 1 else 'frames'} without a partner left out")
+        # By a fraction, some that have a partner cannot be moved: the filter that does it ends before the file does.
+        which = "at the ends" if options.align == "fraction" else "without a partner"
+        notes.append(f"{left_out} {'frame' if left_out == 1 else 'frames'} {which} left out")
     if options.align != "none" and delay.samples is None:
         notes.append("no delay taken off, for none was found")
     return "; ".join(notes) or None

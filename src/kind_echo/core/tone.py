@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.errors import BadParameter
-from kind_echo.core.folding import fold
+from kind_echo.core.folding import fold, fold_path
 from kind_echo.core.lines import STANDS_OUT, LineSpectrum, line_spectra
 from kind_echo.core.readings import SILENCE, Curve, Reading, refuse, severity
 from kind_echo.core.source import Source
@@ -22,6 +22,7 @@ MEASURES = (
 )  # fmt: skip
 _GONE = "the test signal is not in the render"
 _NO_ALIAS = "no alias stands out of the floor"
+_PATH_ORDERS = 48  # down to which the path of the orders is drawn though none stands out
 _DEEPEST = 1e-9  # of the fundamental: the window's side lobes end here
 
 
@@ -170,7 +171,7 @@ def measure_tone(source: Source, options: ToneOptions) -> tuple[list[Reading], d
     overall = _overall(each, found)
     by_key = {key: [overall[i], *(channel[i] for channel in each)] for i, key in enumerate(MEASURES)}
     strongest = max((one for one in found if one is not None), key=lambda one: one.amplitude, default=None)
-    curves = {} if strongest is None else _curves(strongest)
+    curves = {} if strongest is None else _curves(strongest, source.rate)
     return [reading for key in MEASURES for reading in by_key[key]], curves
 
 
@@ -267,14 +268,25 @@ def _overall(each: list[list[Reading]], found: list[ToneAnalysis | None]) -> lis
     return [of(leader.get(key, worst(key)), i) for i, key in enumerate(MEASURES)]
 
 
-def _curves(found: ToneAnalysis) -> dict[str, Curve]:
+def _curves(found: ToneAnalysis, rate: int) -> dict[str, Curve]:
     def curve(lines: list[Line]) -> Curve:
         present = [line for line in lines if line.found]
         return Curve("Hz", "dBFS", [x.frequency for x in present], [_db(x.amplitude) for x in present])
 
-    folds = [line for line in found.aliases if line.found]
-    orders = Curve("", "Hz", [float(line.order) for line in folds], [line.frequency for line in folds])
-    return {"harmonics": curve(found.harmonics), "aliases": curve(found.aliases), "alias_orders": orders}
+    def orders(lines: list[Line]) -> Curve:
+        present = [line for line in lines if line.found]
+        return Curve("", "Hz", [float(line.order) for line in present], [line.frequency for line in present])
+
+    highest = max((line.order for line in (*found.harmonics, *found.aliases) if line.found), default=1)
+    path = fold_path(found.frequency, rate, max(highest, min(rate / found.frequency, _PATH_ORDERS)))
+    return {
+        "fundamental": Curve("Hz", "dBFS", [found.frequency], [_db(found.amplitude)]),
+        "harmonics": curve(found.harmonics),
+        "harmonic_orders": orders(found.harmonics),
+        "aliases": curve(found.aliases),
+        "alias_orders": orders(found.aliases),
+        "fold_path": Curve("", "Hz", [order for order, _ in path], [frequency for _, frequency in path]),
+    }
 
 
 def _bounded(key: str, channel: str, ratio: float) -> Reading:
