@@ -89,6 +89,8 @@ def test_bad_use_is_one_line_and_status_two(pair: tuple[Path, Path], tmp_path: P
     soundfile.write(mono, np.zeros(100), 48_000)
     soundfile.write(slow, np.zeros((100, 2)), 44_100)
     text.write_text("a letter")
+    drawl = tmp_path / "drawl.wav"
+    soundfile.write(drawl, np.zeros(100), 1000)
     cut = tmp_path / "cut.wav"
     cut.write_bytes(pair[0].read_bytes()[:-1000])
     calls: list[tuple[tuple[str | Path, ...], str]] = [
@@ -102,6 +104,8 @@ def test_bad_use_is_one_line_and_status_two(pair: tuple[Path, Path], tmp_path: P
         (("measure",), "Missing argument"),
         (("nothing",), "No such command"),
         (("signal", "tone", tmp_path / "x.wav", "--frequency", "24000"), "below half the rate"),
+        (("signal", "bells", tmp_path / "x.wav", "--seconds", "0.01"), "at least 0.08 for a strike"),
+        (("measure", drawl), "its rate is 1000 Hz, and audio begins at 4000"),
     ]
     for arguments, words in calls:
         done = run(*arguments)

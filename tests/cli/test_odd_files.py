@@ -86,3 +86,19 @@ def test_a_sounding_input_and_a_silent_or_shorter_output(folder: Path, tmp_path:
     for other in ("silence", "one frame", "constant"):
         _check(command, sound, folder / f"{other}.wav")
         _check(command, folder / f"{other}.wav", sound)
+
+
+@pytest.mark.parametrize("number", ["nan", "inf", "-inf", "1e300", "7000", "-1e9", "x"])
+def test_odd_numbers(folder: Path, number: str) -> None:
+    one, two = folder / "ten frames.wav", folder / "full square.wav"
+    _check("measure", one, "--zero-vu", number)
+    _check("measure", one, "--gate", number)
+    _check("match", two, "--target", number, "--by", "sample_peak")
+    _check("match", two, "--target", "-20", "--by", "rms", "--passage", "0", number)
+    _check("tone", two, "--frequency", number, "--band", "20", number)
+    _check("compare", two, two, "--ceiling", number)
+    _check("response", two, two, "--band", number, "20000")
+    _check("curve", two, two, "--threshold", number, "--ratio", "4", "--knee", number)
+    _check("fold", number, "--rate", "48000")
+    _check("abx", number, "9000")
+    _check("signal", "clicks", folder / "made.wav", "--frequency", number, "--level", number)

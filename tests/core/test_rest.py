@@ -36,6 +36,9 @@ def test_listening_tests_by_the_exact_binomial(correct: int, trials: int, p: flo
 def test_too_few_trials_prove_nothing() -> None:
     """All of 4 right is p = 0.0625: arithmetic."""
     assert reading(listening_readings(4, 4), "abx_needed").value is None
+    many = listening_readings(5_000, 9_999, 0.5123)
+    assert reading(many, "abx_p").value == pytest.approx(scipy.stats.binom.sf(4_999, 9_999, 0.5), abs=1e-9)
+    assert reading(many, "abx_needed").value == scipy.stats.binom.isf(0.05, 9_999, 0.5) + 1
     with pytest.raises(BadParameter, match="from 0 to the 10 trials"):
         listening_readings(11, 10)
 

@@ -2,6 +2,7 @@
 
 import click
 
+from kind_echo.cli.numbers import NUMBER
 from kind_echo.cli.output import Result, output_options, parse_limits, report
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.folding import fold
@@ -10,8 +11,8 @@ from kind_echo.core.readings import Reading
 
 
 @click.command("fold")
-@click.argument("frequency", type=float)
-@click.option("--rate", type=float, required=True, help="Frames per second.")
+@click.argument("frequency", type=NUMBER)
+@click.option("--rate", type=NUMBER, required=True, help="Frames per second.")
 @output_options
 def fold_command(frequency: float, rate: float, limits: tuple[str, ...], as_json: bool) -> None:
     """Where FREQUENCY, in Hz, appears once it is sampled."""
@@ -23,7 +24,7 @@ def fold_command(frequency: float, rate: float, limits: tuple[str, ...], as_json
 @click.command("abx")
 @click.argument("correct")
 @click.argument("trials")
-@click.option("--heard", type=float, default=0.7, show_default=True, help="Share right of one who hears it.")
+@click.option("--heard", type=NUMBER, default=0.7, show_default=True, help="Share right of one who hears it.")
 @output_options
 def abx_command(correct: str, trials: str, heard: float, limits: tuple[str, ...], as_json: bool) -> None:
     """How likely CORRECT right answers in TRIALS are by guessing; sittings pool: 7+11 of 10+15."""

@@ -5,6 +5,7 @@ from dataclasses import asdict
 import click
 
 from kind_echo.bench.documents import loudness_curves
+from kind_echo.cli.numbers import DECIBELS, NUMBER, Number
 from kind_echo.cli.output import Result, curve_documents, describe_input, output_options, parse_limits, report
 from kind_echo.core.align import AlignedSource, Alignment
 from kind_echo.core.analysis import MeasureOptions, scan_file
@@ -19,10 +20,10 @@ from kind_echo.store.codecs import CODECS, Codec, LossyCodec
 @click.command("measure")
 @click.argument("file")
 @click.option("--mono-as-dual", is_flag=True, help="Loudness of one channel as two equal speakers: +3.01 LU.")
-@click.option("--window", type=click.FloatRange(0.001, 60.0), default=0.3, show_default=True,
+@click.option("--window", type=Number(0.001, 60.0), default=0.3, show_default=True,
               help="Of the sliding RMS, in seconds.")  # fmt: skip
-@click.option("--gate", type=float, default=-70.0, show_default=True, help="dBFS under which a window is silence.")
-@click.option("--zero-vu", type=float, default=-18.0, show_default=True, help="dBFS of a sine at 0 VU.")
+@click.option("--gate", type=DECIBELS, default=-70.0, show_default=True, help="dBFS under which a window is silence.")
+@click.option("--zero-vu", type=DECIBELS, default=-18.0, show_default=True, help="dBFS of a sine at 0 VU.")
 @output_options
 def measure_command(
     file: str, mono_as_dual: bool, window: float, gate: float, zero_vu: float, limits: tuple[str, ...], as_json: bool
@@ -41,7 +42,7 @@ def measure_command(
 @click.command("lossy")
 @click.argument("file")
 @click.option("--codec", type=click.Choice(CODECS), required=True)
-@click.option("--bitrate", type=float, required=True, metavar="K", help="kbit/s, all channels together.")
+@click.option("--bitrate", type=NUMBER, required=True, metavar="K", help="kbit/s, all channels together.")
 @output_options
 def lossy_command(file: str, codec: Codec, bitrate: float, limits: tuple[str, ...], as_json: bool) -> None:
     """What encoding FILE and decoding it does to its peaks."""
@@ -56,9 +57,9 @@ def lossy_command(file: str, codec: Codec, bitrate: float, limits: tuple[str, ..
 
 @click.command("match")
 @click.argument("file")
-@click.option("--target", type=float, required=True, help="In the unit of the measure.")
+@click.option("--target", type=DECIBELS, required=True, help="In the unit of the measure.")
 @click.option("--by", type=click.Choice(BY), required=True)
-@click.option("--passage", type=float, nargs=2, metavar="START END", help="Seconds; the whole file unless given.")
+@click.option("--passage", type=NUMBER, nargs=2, metavar="START END", help="Seconds; the whole file unless given.")
 @click.option("--out", help="Write the matched file; nothing is written otherwise.")
 @output_options
 def match_command(

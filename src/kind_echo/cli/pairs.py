@@ -6,6 +6,7 @@ from dataclasses import asdict
 import click
 
 from kind_echo.bench.documents import reading_document
+from kind_echo.cli.numbers import DECIBELS
 from kind_echo.cli.output import Result, curve_documents, describe_input, output_options, parse_limits, report
 from kind_echo.core.align import AlignedSource
 from kind_echo.core.compare import Align, CompareOptions, compare, take_spread
@@ -23,7 +24,7 @@ from kind_echo.store.audiofile import AudioFile
 @click.option("--match-gain", is_flag=True, help="Bring the render to the reference's level first.")
 @click.option("--match-polarity", is_flag=True, help="Turn an inverted render over first.")
 @click.option("--max-delay", type=int, metavar="SAMPLES", help="Keep the search for the delay within this.")
-@click.option("--ceiling", type=float, metavar="DBFS", help="Count changed samples where the reference is under this.")
+@click.option("--ceiling", type=DECIBELS, metavar="DBFS", help="Count changes where the reference is under this.")
 @click.option("--sum", "summed", is_flag=True, help="Compare with the sum of the renders.")
 @click.option("--minus", multiple=True, metavar="FILE", help="Take a file off the sum; may be repeated.")
 @click.option("--takes", is_flag=True, help="The renders are takes: how far apart are they?")

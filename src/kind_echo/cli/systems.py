@@ -6,6 +6,7 @@ from typing import Any
 
 import click
 
+from kind_echo.cli.numbers import DECIBELS, NUMBER, Number
 from kind_echo.cli.output import Result, curve_documents, describe_input, output_options, parse_limits, report
 from kind_echo.core.dynamics import measure_dynamics
 from kind_echo.core.errors import BadParameter
@@ -39,8 +40,8 @@ def _measured(
 @click.command("response")
 @click.argument("source", metavar="INPUT")
 @click.argument("output")
-@click.option("--band", type=float, nargs=2, metavar="LOW HIGH", help="Of flatness and phase, Hz.")
-@click.option("--edge", type=click.FloatRange(0.01, 60.0), default=3.0, show_default=True, help="dB under 1 kHz.")
+@click.option("--band", type=NUMBER, nargs=2, metavar="LOW HIGH", help="Of flatness and phase, Hz.")
+@click.option("--edge", type=Number(0.01, 60.0), default=3.0, show_default=True, help="dB under 1 kHz.")
 @output_options
 def response_command(
     source: str, output: str, band: tuple[float, float] | None, edge: float, limits: tuple[str, ...], as_json: bool
@@ -55,7 +56,7 @@ def response_command(
 @click.command("latency")
 @click.argument("source", metavar="INPUT")
 @click.argument("output")
-@click.option("--reported", type=float, metavar="SAMPLES", help="What the effect or host claims.")
+@click.option("--reported", type=NUMBER, metavar="SAMPLES", help="What the effect or host claims.")
 @click.option("--buffer", type=int, nargs=2, metavar="FRAMES PERIODS", help="For the theoretical share.")
 @click.option("--max-delay", type=int, metavar="SAMPLES", help="Keep the search within this.")
 @output_options
@@ -78,10 +79,10 @@ def latency_command(
 @click.command("curve")
 @click.argument("source", metavar="INPUT")
 @click.argument("output")
-@click.option("--threshold", type=float, metavar="DBFS")
-@click.option("--ratio", type=float)
-@click.option("--knee", type=float, default=0.0, show_default=True, metavar="DB")
-@click.option("--makeup", type=float, default=0.0, show_default=True, metavar="DB")
+@click.option("--threshold", type=DECIBELS, metavar="DBFS")
+@click.option("--ratio", type=NUMBER)
+@click.option("--knee", type=DECIBELS, default=0.0, show_default=True, metavar="DB")
+@click.option("--makeup", type=DECIBELS, default=0.0, show_default=True, metavar="DB")
 @output_options
 def curve_command(
     source: str,

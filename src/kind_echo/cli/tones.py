@@ -4,6 +4,7 @@ from contextlib import ExitStack
 
 import click
 
+from kind_echo.cli.numbers import NUMBER
 from kind_echo.cli.output import Result, curve_documents, describe_input, output_options, parse_limits, report
 from kind_echo.core.alias_sweep import measure_alias_sweep
 from kind_echo.core.imd import measure_imd
@@ -13,8 +14,8 @@ from kind_echo.store.audiofile import AudioFile
 
 @click.command("tone")
 @click.argument("file")
-@click.option("--frequency", type=float, required=True, metavar="HZ")
-@click.option("--band", type=float, nargs=2, default=(20.0, 20_000.0), show_default=True, metavar="LOW HIGH",
+@click.option("--frequency", type=NUMBER, required=True, metavar="HZ")
+@click.option("--band", type=NUMBER, nargs=2, default=(20.0, 20_000.0), show_default=True, metavar="LOW HIGH",
               help="Of noise and of distortion and noise, Hz.")  # fmt: skip
 @click.option("--orders", type=int, default=100, show_default=True, help="Highest order of aliases.")
 @output_options
@@ -32,7 +33,7 @@ def tone_command(
 
 @click.command("imd")
 @click.argument("file")
-@click.option("--tones", type=float, nargs=2, required=True, metavar="F1 F2")
+@click.option("--tones", type=NUMBER, nargs=2, required=True, metavar="F1 F2")
 @output_options
 def imd_command(file: str, tones: tuple[float, float], limits: tuple[str, ...], as_json: bool) -> None:
     """What two tones in FILE make of each other."""

@@ -1,7 +1,8 @@
 """What right and wrong answers of a blind listening test prove: exact binomial tails."""
 
+from collections.abc import Iterator
 from fractions import Fraction
-from math import comb
+from itertools import accumulate, takewhile
 
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.readings import Reading
@@ -9,17 +10,26 @@ from kind_echo.core.readings import Reading
 SIGNIFICANT = Fraction(1, 20)
 
 
+def _terms(trials: int, chance: Fraction) -> Iterator[tuple[int, int]]:
+    """Each number of right answers from all down to none, and its probability times chance's denominator ** trials."""
+    right, wrong = chance.numerator, chance.denominator - chance.numerator
+    term = right**trials
+    for k in range(trials, -1, -1):
+        yield k, term
+        term = term * k * wrong // ((trials - k + 1) * right)
+
+
 def tail(trials: int, least: int, chance: Fraction) -> Fraction:
     """P(X ≥ least) for a binomial X, exactly."""
-    return sum(
-        (comb(trials, k) * chance**k * (1 - chance) ** (trials - k) for k in range(max(0, least), trials + 1)),
-        Fraction(0),
-    )
+    above = sum(term for _, term in takewhile(lambda one: one[0] >= least, _terms(trials, chance)))
+    return Fraction(above, chance.denominator**trials)
 
 
 def needed(trials: int) -> int | None:
     """The fewest right answers whose chance by guessing is at most 0.05; None where even all are too few."""
-    return next((k for k in range(trials + 1) if tail(trials, k, Fraction(1, 2)) <= SIGNIFICANT), None)
+    counts, terms = zip(*_terms(trials, Fraction(1, 2)), strict=True)
+    most = SIGNIFICANT * 2**trials
+    return min((k for k, above in zip(counts, accumulate(terms), strict=True) if above <= most), default=None)
 
 
 def listening_readings(correct: int, trials: int, heard: float = 0.7) -> list[Reading]:

@@ -16,6 +16,7 @@ from kind_echo.store.encoding import ENCODINGS, Encoding
 _AS_STORED = {"PCM_S8": "PCM_16", "PCM_U8": "PCM_16"}  # 8 bits fit into 16 without loss
 _CHUNK = re.compile(r"^\s*(?:RIFF|FORM|Riff size|riff|data|SSND)\s*: (\d+) \(should be (\d+)\)", re.MULTILINE)
 _SIZE_UNKNOWN = 0x7FFFFF00  # what programs that write to a pipe put for the size; RF64 and W64 hold greater ones
+LEAST_RATE = 4000  # Hz; under it BS.1770 has no weighting: its shelf would lie above half the rate
 _HEADER_SLACK = 12  # bytes by which writers disagree on what a size counts
 
 
@@ -45,7 +46,7 @@ class AudioFile:
         """Open a file.
 
         Raises:
-            UnreadableAudio: it is missing, not audio, truncated, or has no frames.
+            UnreadableAudio: it is missing, not audio, truncated, of a rate that carries none, or has no frames.
         """
         self._name = name or str(path)
         try:
@@ -55,11 +56,20 @@ class AudioFile:
         self.info = FileInfo(
             self._name, self._file.samplerate, self._file.channels, self._file.frames, self._file.subtype
         )
-        missing = _missing_bytes(self._file.extra_info)
-        if missing or self.info.frames < 1:
+        reason = self._unfit()
+        if reason:
             self._file.close()
-            reason = f"it breaks off {missing} bytes before its header says it ends" if missing else "it has no frames"
             raise UnreadableAudio(self._name, reason)
+
+    def _unfit(self) -> str | None:
+        missing = _missing_bytes(self._file.extra_info)
+        if missing:
+            return f"it breaks off {missing} bytes before its header says it ends"
+        if self.info.frames < 1:
+            return "it has no frames"
+        if self.info.rate < LEAST_RATE:
+            return f"its rate is {self.info.rate} Hz, and audio begins at {LEAST_RATE}"
+        return None
 
     def __enter__(self) -> "AudioFile":
         return self

@@ -14,7 +14,7 @@ Judgement = Literal["met", "broken", "unknown"]
 class Body(BaseModel):
     """Base of all bodies: unknown fields are refused."""
 
-    model_config = ConfigDict(extra="forbid", from_attributes=True)
+    model_config = ConfigDict(extra="forbid", from_attributes=True, allow_inf_nan=False)
 
 
 class ProblemBody(BaseModel):

@@ -12,6 +12,7 @@ Mono = NDArray[np.float64]
 _PARTIALS = ((0.5, 0.16, 1.9), (1.0, 0.15, 1.3), (1.19, 0.11, 1.0), (1.56, 0.07, 0.7), (2.0, 0.1, 0.6),
              (2.66, 0.05, 0.4), (3.01, 0.04, 0.3), (4.17, 0.03, 0.2))  # fmt: skip
 _HUM = 311.0  # Hz of the buoy's prime
+_RINGS = 42.0  # time constants after which a partial is 2^-60 of what it was
 _STRIKE = 0.002  # s over which the body of the bell begins to ring
 
 
@@ -32,14 +33,15 @@ def fades(request: SignalRequest, frames: int, rate: int) -> Mono:
 
 
 def add_body(sound: Mono, time: Mono, strike: float, force: float, rng: np.random.Generator) -> None:
-    """Add the inharmonic partials of a bell struck at a time, which ring on to the end."""
+    """Add the inharmonic partials of a bell struck at a time, each until it is under all rounding."""
     begin = int(np.searchsorted(time, strike))
-    after = time[begin:] - strike
+    after = time[begin : int(np.searchsorted(time, strike + _RINGS * max(decay for *_, decay in _PARTIALS)))] - strike
     body = np.zeros(len(after))
     for ratio, weight, decay in _PARTIALS:
         detune = float(rng.uniform(0.999, 1.001))
-        body += weight * np.exp(-after / decay) * np.sin(2 * np.pi * _HUM * ratio * detune * after)
-    sound[begin:] += force * body * -np.expm1(-after / _STRIKE)
+        t = after[: int(np.searchsorted(after, _RINGS * decay))]
+        body[: len(t)] += weight * np.exp(-t / decay) * np.sin(2 * np.pi * _HUM * ratio * detune * t)
+    sound[begin : begin + len(body)] += force * body * -np.expm1(-after / _STRIKE)
 
 
 def add_grain(sound: Mono, rate: int, start: float, frequency: float, decay: float, force: float) -> None:
