@@ -20,7 +20,7 @@ export function Folds({ pair, rate }: { pair: Pair; rate: number }) {
           <p>of the tone, dBFS</p>
           <p className="text-render">■ harmonics</p>
           <p className="text-difference">● aliases</p>
-          {tone.reference.size > 0 && <p className="text-reference">━ in the reference</p>}
+          {tone.reference.length > 0 && <p className="text-reference">━ in the reference</p>}
         </div>
         <PlotBox
           chart={stems}
@@ -62,7 +62,8 @@ function Strongest({ tone }: { tone: ToneLines }) {
 }
 
 function Listed({ lines, tone }: { lines: Line[]; tone: ToneLines }) {
-  const beside = tone.reference.size > 0;
+  const beside = tone.reference.length > 0;
+  const there = new Map(tone.reference.map((line) => [line.order, line.level]));
   return (
     <table className="self-start">
       <thead className="text-quiet">
@@ -83,7 +84,7 @@ function Listed({ lines, tone }: { lines: Line[]; tone: ToneLines }) {
             <td className="text-right font-semibold text-difference">{number(line.level, 1)}</td>
             {beside && (
               <td className="pl-4 text-right text-reference">
-                {tone.reference.has(line.order) ? number(tone.reference.get(line.order) ?? 0, 1) : "—"}
+                {there.has(line.order) ? number(there.get(line.order) ?? 0, 1) : "—"}
               </td>
             )}
           </tr>

@@ -1,8 +1,7 @@
 import { useMemo } from "react";
 import type uPlot from "uplot";
 import type { Curve } from "../api/client";
-import { kilohertz } from "../parts/numbers";
-import { axisLook, type Chart, frequencyAxis, PlotBox } from "../parts/PlotBox";
+import { type Chart, evenFrequencyAxis, frequencyAxis, PlotBox } from "../parts/PlotBox";
 import { inkColour } from "./draw";
 import { bare, empty, Pen, type Point } from "./pen";
 import { curveOf } from "./toneLines";
@@ -50,8 +49,6 @@ function mapChart(curves: Curve[], rate: number): Chart | null {
   const orders = curveOf(curves, "fold_lines_order", drawn?.side ?? "render")?.x ?? [];
   const low = Math.min(...tones, ...(drawn?.x ?? [])) * 0.95;
   const top = rate / 2;
-  const step = 4000 * Math.max(1, Math.round(top / 24_000));
-  const splits = Array.from({ length: Math.floor(top / step) + 1 }, (_, i) => i * step);
   const paint = (plot: uPlot) => {
     const pen = new Pen(plot);
     const named: { at: Point; text: string }[] = [];
@@ -92,15 +89,7 @@ function mapChart(curves: Curve[], rate: number): Chart | null {
       ...bare(size),
       padding: [20, 14, 0, 0],
       scales: { x: { distr: 3, time: false, range: [low, top] }, y: { range: [0, top] } },
-      axes: [
-        frequencyAxis(top, low),
-        {
-          ...axisLook(),
-          splits: () => splits,
-          values: (_, at) => at.map((hertz) => (hertz === 0 ? "0" : `${kilohertz(hertz)} k`)),
-          size: 44,
-        },
-      ],
+      axes: [frequencyAxis(top, low), evenFrequencyAxis(top, 44)],
       hooks: { draw: [paint] },
     }),
   };

@@ -24,7 +24,6 @@ const token = (name: string) => getComputedStyle(document.documentElement).getPr
 /** Draws on a chart in its own units, whatever the density of the screen. */
 export class Pen {
   readonly quiet = token("--quiet");
-  readonly line = token("--line");
   private readonly ratio = uPlot.pxRatio;
   private readonly context: CanvasRenderingContext2D;
 

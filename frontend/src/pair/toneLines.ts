@@ -1,7 +1,7 @@
 import type uPlot from "uplot";
 import type { Curve, Pair } from "../api/client";
-import { kilohertz, number } from "../parts/numbers";
-import { axisLook, type Chart } from "../parts/PlotBox";
+import { number } from "../parts/numbers";
+import { axisLook, type Chart, evenFrequencyAxis } from "../parts/PlotBox";
 import { inkColour } from "./draw";
 import { bare, empty, Pen, type Point } from "./pen";
 
@@ -16,8 +16,7 @@ export interface Line {
 export interface ToneLines {
   fundamental: number;
   render: Line[];
-  /** Level of the reference by order; what does not stand out there has none. */
-  reference: Map<number, number>;
+  reference: Line[];
   path: Curve;
   limit: number | null;
   /** What is said of the aliases where none stands out. */
@@ -39,7 +38,7 @@ export function toneLines(pair: Pair): ToneLines | null {
   return {
     fundamental,
     render: linesOf(pair.curves, "render"),
-    reference: new Map(linesOf(pair.curves, "reference").map((line) => [line.order, line.level])),
+    reference: linesOf(pair.curves, "reference"),
     path,
     limit: worst?.limit?.at_most ?? null,
     why: worst?.why ?? null,
@@ -68,15 +67,19 @@ const SHALLOWEST = -120;
 
 /** Stems of harmonics and aliases over a linear axis of frequency; the chart of the path below shares it. */
 export function stemsChart(tone: ToneLines, rate: number): Chart {
-  const levels = [...tone.render.map((line) => line.level), ...tone.reference.values(), tone.limit ?? 0];
-  const low = Math.max(DEEPEST, Math.min(SHALLOWEST, 30 * Math.floor((Math.min(...levels) - 10) / 30)));
+  const levels = [...tone.render, ...tone.reference].map((line) => line.level);
+  const high = Math.max(0, ...levels.map((level) => level + 6));
+  const low = Math.max(
+    DEEPEST,
+    Math.min(SHALLOWEST, 30 * Math.floor((Math.min(...levels, tone.limit ?? 0) - 10) / 30)),
+  );
   const splits = [-30, -60, -90, -120].filter((level) => level > low);
   return {
     data: empty(rate),
     options: (size) => ({
       ...bare(size),
       padding: [16, 14, 0, 0],
-      scales: { x: { time: false, range: [0, rate / 2] }, y: { range: [low, 0] } },
+      scales: { x: { time: false, range: [0, rate / 2] }, y: { range: [low, high] } },
       axes: [{ show: false }, { ...axisLook(), splits: () => splits, values: decibels, size: 44 }],
       hooks: { draw: [(plot) => paintStems(plot, tone, low)] },
     }),
@@ -87,8 +90,6 @@ export function stemsChart(tone: ToneLines, rate: number): Chart {
 export function pathChart(tone: ToneLines, rate: number): Chart {
   const orders = Math.max(...tone.path.x);
   const half = rate / 2;
-  const step = 4000 * Math.max(1, Math.round(half / 24_000));
-  const splits = Array.from({ length: Math.floor(half / step) + 1 }, (_, i) => i * step);
   return {
     data: empty(rate),
     options: (size) => ({
@@ -96,12 +97,7 @@ export function pathChart(tone: ToneLines, rate: number): Chart {
       padding: [16, 14, 0, 0],
       scales: { x: { time: false, range: [0, half] }, y: { range: [0, orders + 0.5], dir: -1 } },
       axes: [
-        {
-          ...axisLook(),
-          splits: () => splits,
-          values: (_, at) => at.map((hertz) => (hertz === 0 ? "0" : `${kilohertz(hertz)} k`)),
-          size: 28,
-        },
+        evenFrequencyAxis(half, 28),
         { ...axisLook(), grid: { show: false }, values: (_, at) => at.map(() => ""), size: 44 },
       ],
       hooks: { draw: [(plot) => paintPath(plot, tone)] },
@@ -117,9 +113,8 @@ function paintStems(plot: uPlot, tone: ToneLines, low: number) {
     const at = pen.place(line.frequency, line.level);
     pen.stroke(inkOf(line), 1.5, [at, pen.place(line.frequency, low)]);
     mark(pen, line, at);
-    const beside = tone.reference.get(line.order);
-    if (beside !== undefined) pen.tick(pen.place(line.frequency, beside));
   }
+  for (const line of tone.reference) pen.tick(pen.place(line.frequency, line.level));
   label(pen, tone, (line) => pen.place(line.frequency, line.level));
   if (tone.limit !== null) pen.limit(tone.limit, `limit ${number(tone.limit, 0)} dBFS`);
 }

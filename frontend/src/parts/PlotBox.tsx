@@ -63,6 +63,18 @@ export function frequencyAxis(top: number, low = 20): uPlot.Axis {
   };
 }
 
+/** An even axis of frequency from zero up to `top`, across or upwards. */
+export function evenFrequencyAxis(top: number, size: number): uPlot.Axis {
+  const step = 4000 * Math.max(1, Math.round(top / 24_000));
+  const splits = Array.from({ length: Math.floor(top / step) + 1 }, (_, i) => i * step);
+  return {
+    ...axisLook(),
+    splits: () => splits,
+    values: (_, at) => at.map((hertz) => (hertz === 0 ? "0" : `${hertz / 1000} k`)),
+    size,
+  };
+}
+
 /** Reference whole, render dashed, difference dotted: told apart without colour. */
 export const DASHES = { reference: [], render: [6, 4], difference: [2, 2] } satisfies Record<
   string,

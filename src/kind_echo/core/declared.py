@@ -212,7 +212,8 @@ _ALIASES = _family(
     ("alias_first_order", "First alias, order", "", "Its order.", FOLD, COUNT),
     ("alias_worst_level", "Worst alias", "dBFS",
      "Peak level of the greatest alias that stands out. Lines that fall on the fundamental, a harmonic, zero, half the "
-     "rate or an alias of lower order cannot be told apart: they are left out and counted.",
+     "rate or an alias of lower order cannot be told apart: they are left out and counted. Of stepped "
+     "tones: the worst of all steps.",
      FOLD + " Limit: the floor of 16-bit audio, common practice.", {"limit": Limit(at_most=-96.0)}),
     ("alias_worst_frequency", "Worst alias, frequency", "Hz", "Where it lies.", FOLD, {"decimals": 1}),
     ("alias_worst_order", "Worst alias, order", "", "Its order.", FOLD, COUNT),
@@ -222,8 +223,9 @@ _ALIASES = _family(
 _IMD = _family(
     "imd", "file",
     ("imd_smpte", "Intermodulation, SMPTE", "dB",
-     "RMS sum of the side lines of the upper tone, at multiples of the lower up to 500 Hz away, re upper tone. No "
-     "reading unless the tones are at least 8:1 apart.", "SMPTE RP 120."),
+     "RMS sum of the side lines of the upper tone, at multiples of the lower up to 500 Hz away, re upper tone. A meter "
+     "that demodulates adds the two sides and reads 3.01 dB more where they are equal. No reading unless the tones are at "
+     "least 8:1 apart.", "SMPTE RP 120; of demodulation, arithmetic of amplitude modulation."),
     ("imd_smpte_percent", "Intermodulation, SMPTE, percent", "%", "The same in percent.", "SMPTE RP 120.",
      {"decimals": 4}),
     ("imd_difference", "Intermodulation, difference tone", "dB",
