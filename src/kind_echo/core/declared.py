@@ -224,8 +224,8 @@ _IMD = _family(
     "imd", "file",
     ("imd_smpte", "Intermodulation, SMPTE", "dB",
      "RMS sum of the side lines of the upper tone, at multiples of the lower up to 500 Hz away, re upper tone. A meter "
-     "that demodulates adds the two sides and reads 3.01 dB more where they are equal. No reading unless the tones are at "
-     "least 8:1 apart.", "SMPTE RP 120; of demodulation, arithmetic of amplitude modulation."),
+     "that demodulates adds the two sides and reads 3.01 dB more where they are equal. No reading unless the tones are "
+     "at least 8:1 apart.", "SMPTE RP 120; of demodulation, arithmetic of amplitude modulation."),
     ("imd_smpte_percent", "Intermodulation, SMPTE, percent", "%", "The same in percent.", "SMPTE RP 120.",
      {"decimals": 4}),
     ("imd_difference", "Intermodulation, difference tone", "dB",
