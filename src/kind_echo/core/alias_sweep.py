@@ -104,7 +104,8 @@ def measure_alias_sweep(source: Source, output: Source) -> tuple[list[Reading], 
     shift = 0 if delay.samples is None else round(delay.samples)
     found = [_analyse(step, output, shift) for step in steps]
     named = [(str(c + 1), [step[c] for step in found]) for c in range(output.channels)]
-    each = [_channel(name, one) for name, one in named]
+    undelayed = None if delay.samples is not None else "taken as not delayed, for no delay was found"
+    each = [[reading.noted(undelayed) for reading in _channel(name, one)] for name, one in named]
     by_key = [[overall, *own] for overall, *own in zip(_overall(each), *each, strict=True)]
     return [reading for readings in by_key for reading in readings], _curves(found, output.rate)
 
@@ -131,8 +132,9 @@ def _channel(name: str, found: Sequence[ToneAnalysis | None]) -> list[Reading]:
     worst = max(there, key=lambda step: severity(step["alias_worst_level"]))
     total = max((step["alias_total"] for step in there), key=severity)
     if worst["alias_worst_level"].value is None:
-        why = "no alias stands out of the floor at any step"
-        bounds = {key: worst[key].at_most for key in MEASURES}
+        bounds = {key: worst[key].at_most for key in MEASURES} | {"alias_total": total.at_most}
+        none = worst["alias_worst_level"]
+        why = none.why if none.at_most is None else "no alias stands out of the floor at any step"
         return [Reading(key, name, None, why, at_most=bound).noted(note) for key, bound in bounds.items()]
     values = {key: worst[key].value for key in MEASURES} | {"alias_total": total.value}
     notes = dict.fromkeys(MEASURES, note) | {"alias_total": "of the worst step"}
