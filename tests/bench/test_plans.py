@@ -269,6 +269,11 @@ def test_what_a_plan_cannot_have_is_said_with_its_place_and_nothing_is_kept(
         (WRITTEN.replace("gain:", "grain:"), "there is no measure grain"),
         (WRITTEN.replace("- {mode: real time, rate: 44100}", "- {}"), "exclude.1: an exclusion must name something"),
         (WRITTEN.replace("[44100, 48000]", "[44]"), "conditions.1.rates.1: Input should be greater"),
+        (
+            WRITTEN.replace("at_most: -100", "at_most: .inf"),
+            "limits.residual_rms.at_most: Input should be a finite number",
+        ),
+        (WRITTEN.replace("[2, 4, 8]", "[2, .nan]"), "values.2.float: Input should be a finite number"),
         ("!!python/object/apply:os.system ['true']", "could not determine a constructor"),
     ],
 )

@@ -116,6 +116,13 @@ def test_approving_and_undoing_through_the_api(client: FlaskClient) -> None:
         ("post", "/api/effects", {"name": "Nothing"}, 404, "No machine that was seen lately has an effect named"),
         ("post", "/api/hosts", {"name": "Dunlin", "version": "5", "modes": ["offline"]}, 409, "The host Dunlin 5"),
         ("post", "/api/signals", {"name": "x", "request": {"kind": "hum"}}, 422, "kind=hum does not do"),
+        (
+            "post",
+            "/api/signals",
+            {"name": "x", "request": {"kind": "clicks", "frequency": float("nan")}},
+            422,
+            "request.frequency.float: Input should be a finite number",
+        ),
     ],
 )
 def test_an_error_is_a_problem_document_with_a_sentence(

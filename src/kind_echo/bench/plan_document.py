@@ -29,7 +29,7 @@ class BadPlan(KindEchoError):
 
 
 class _Part(BaseModel):
-    model_config = ConfigDict(extra="forbid")
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
 
 
 class PlanLimit(_Part):

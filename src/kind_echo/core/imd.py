@@ -102,7 +102,7 @@ def _orders(spectrum: LineSpectrum, lines: _Lines, tones: tuple[float, float]) -
     taken = np.array([*tones, *itertools.chain(*inside)])
     orders = []
     for at in inside:
-        measured = np.array([spectrum.amplitude(f) for f in at])
+        measured = spectrum.amplitudes(np.array(at))
         bounds = STANDS_OUT * np.array([spectrum.floor(f, taken) for f in at])
         found = bool(np.any((measured > bounds) & (measured > 0.0)))
         orders.append(_Order(measured if found else bounds, found))
