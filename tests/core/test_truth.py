@@ -165,3 +165,23 @@ def test_delay_gain_and_polarity_of_a_moved_copy_in_noise(seed: int) -> None:
     assert abs(told.value - delay) <= 2 * (told.uncertainty or 0.0) + 0.002
     assert reading(readings, "polarity").value == np.sign(gain)
     assert overall(readings)["account_polarity"] <= overall(readings)["account_delay"] + 1e-9
+
+
+def test_the_uncertainty_of_a_line_holds_in_noise_and_is_no_larger_than_it_must_be() -> None:
+    """At 95 %: of all harmonics that stand out of white noise, nearly all lie within, and half within a third."""
+    rng = np.random.default_rng(5)
+    shares = []
+    for _ in range(40):
+        frames, frequency = int(rng.uniform(25_000, 90_000)), rng.uniform(900, 2000)
+        coefficients = np.concatenate([[0, 0.5], 10 ** (rng.uniform(-90, -50, 9) / 20)])
+        angle = 2 * np.pi * np.mod(frequency * np.arange(frames) / 48_000, 1.0)
+        sound = np.polynomial.chebyshev.chebval(np.cos(angle), coefficients)
+        sound += 10 ** (rng.uniform(-90, -60) / 20) * rng.standard_normal(frames)
+        found = measure_tone(columns(sound), ToneOptions(frequency))[0]
+        for n in range(2, 11):
+            one = reading(found, f"harmonic_{n}")
+            if one.value is not None:
+                shares.append(abs(one.value - _db(coefficients[n] / coefficients[1])) / (one.uncertainty or 0.0))
+    assert len(shares) > 200
+    assert 0.92 < np.mean(np.array(shares) <= 1.0) < 0.99
+    assert 0.25 < np.median(shares) < 0.45

@@ -136,9 +136,8 @@ def _channel(name: str, found: Sequence[ToneAnalysis | None]) -> list[Reading]:
         none = worst["alias_worst_level"]
         why = none.why if none.at_most is None else "no alias stands out of the floor at any step"
         return [Reading(key, name, None, why, at_most=bound).noted(note) for key, bound in bounds.items()]
-    values = {key: worst[key].value for key in MEASURES} | {"alias_total": total.value}
     notes = dict.fromkeys(MEASURES, note) | {"alias_total": "of the worst step"}
-    return [Reading(key, name, values[key], notes[key]) for key in MEASURES]
+    return [replace((worst | {"alias_total": total})[key], why=notes[key]) for key in MEASURES]
 
 
 def _overall(each: list[list[Reading]]) -> list[Reading]:

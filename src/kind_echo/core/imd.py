@@ -6,11 +6,14 @@ from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kind_echo.core.errors import BadParameter
-from kind_echo.core.lines import STANDS_OUT, LineSpectrum, line_spectra
+from kind_echo.core.lines import SPREAD_DB, STANDS_OUT, LineSpectrum, line_spectra
 from kind_echo.core.readings import Reading, refuse, severity
 from kind_echo.core.source import Source
+
+Floats = NDArray[np.float64]
 
 MEASURES = ("imd_smpte", "imd_smpte_percent", "imd_difference", "imd_difference_percent")
 _GONE = "the test signal is not in the render"
@@ -21,9 +24,13 @@ _Lines = Sequence[tuple[float, ...]]  # Hz, order by order
 
 @dataclass(frozen=True)
 class _Products:
-    """Relative amplitude of products; a bound where none stands out. `lost` lie at or above half the rate, Hz."""
+    """Relative amplitude of products, and what noise does to it in dB at 95 %; a bound where none stands out.
+
+    `lost` lie at or above half the rate, Hz.
+    """
 
     ratio: float
+    uncertainty: float
     found: bool
     lost: tuple[float, ...] = ()
 
@@ -74,8 +81,12 @@ def _smpte(spectrum: LineSpectrum, low: float, high: float) -> _Products:
     pairs = [(high - k * low, high + k * low) for k in range(1, max(2, int(_MODULATION / low)) + 1)]
     orders = _orders(spectrum, pairs, (low, high))
     found = any(order.found for order in orders)
-    square = sum(float(a) ** 2 for order in orders if order.found or not found for a in order.amplitudes)
-    return _Products(math.sqrt(square) / spectrum.amplitude(high), found, _lost(spectrum, pairs))
+    counted = [order for order in orders if order.found or not found]
+    amplitudes = np.concatenate([order.amplitudes for order in counted])
+    floors = np.concatenate([order.floors for order in counted])
+    square = float(amplitudes @ amplitudes)
+    spread = SPREAD_DB * float(np.linalg.norm(amplitudes * floors)) / square if square > 0.0 else 0.0
+    return _Products(math.sqrt(square) / spectrum.amplitude(high), spread, found, _lost(spectrum, pairs))
 
 
 def _difference(spectrum: LineSpectrum, low: float, high: float) -> _Products:
@@ -84,16 +95,23 @@ def _difference(spectrum: LineSpectrum, low: float, high: float) -> _Products:
     lines = ((high - low,), (2 * low - high, 2 * high - low))
     orders = _orders(spectrum, lines, (low, high))
     found = any(order.found for order in orders)
-    ratios = (float(order.amplitudes.sum()) / both for order in orders if order.found or not found)
-    return _Products(math.hypot(*ratios), found, _lost(spectrum, lines))
+    counted = [order for order in orders if order.found or not found]
+    sums = np.array([order.amplitudes.sum() for order in counted])
+    floors = np.array([np.linalg.norm(order.floors) for order in counted])
+    square = float(sums @ sums)
+    spread = SPREAD_DB * float(np.linalg.norm(sums * floors)) / square if square > 0.0 else 0.0
+    return _Products(math.sqrt(square) / both, spread, found, _lost(spectrum, lines))
 
 
 @dataclass(frozen=True)
 class _Order:
-    """Amplitudes of the lines of one order. They come together: where one stands out, all are taken as measured; where
-    none does, each is its bound."""
+    """Amplitudes of the lines of one order, and the floors that they stand on.
 
-    amplitudes: np.ndarray
+    They come together: where one stands out, all are taken as measured; where none does, each is its bound.
+    """
+
+    amplitudes: Floats
+    floors: Floats
     found: bool
 
 
@@ -103,9 +121,9 @@ def _orders(spectrum: LineSpectrum, lines: _Lines, tones: tuple[float, float]) -
     orders = []
     for at in inside:
         measured = spectrum.amplitudes(np.array(at))
-        bounds = STANDS_OUT * np.array([spectrum.floor(f, taken) for f in at])
-        found = bool(np.any((measured > bounds) & (measured > 0.0)))
-        orders.append(_Order(measured if found else bounds, found))
+        floors = np.array([spectrum.floor(f, taken) for f in at])
+        found = bool(np.any((measured > STANDS_OUT * floors) & (measured > 0.0)))
+        orders.append(_Order(measured if found else STANDS_OUT * floors, floors, found))
     return orders
 
 
@@ -125,4 +143,5 @@ def _pair(key: str, name: str, products: _Products | None, why: str) -> list[Rea
         return [Reading(one, name, None, nothing, at_most=value) for one, value in zip(keys, values, strict=True)]
     lost = ", ".join(f"{f:g} Hz" for f in products.lost)
     note = f"without {lost}: not below half the rate" if lost else None
-    return [Reading(one, name, value, note) for one, value in zip(keys, values, strict=True)]
+    spreads = (products.uncertainty, values[1] * (10 ** (products.uncertainty / 20) - 1))
+    return [Reading(*one) for one in zip(keys, (name, name), values, (note, note), spreads, strict=True)]

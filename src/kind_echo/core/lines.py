@@ -14,6 +14,13 @@ Floats = NDArray[np.float64]
 STANDS_OUT = 2.0
 """Factor of amplitude, 6 dB, by which a line must pass the greatest bin around it."""
 
+SPREAD_DB = 6.1
+"""dB by which a line reads wrong at 95 %, times the floor over its amplitude.
+
+The greatest of some fifty independent bins of noise stands 2.8 standard deviations of a quadrature high (Rayleigh's
+distribution); a line's amplitude takes up one of the quadratures, and 1.96 of its deviations are 17 dB times the ratio.
+"""
+
 _MOST_FRAMES = 1 << 21
 _LEAST_FRAMES = 64
 _NEIGHBOURS = 48  # bins on either side of a line among which its floor is taken

@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.folding import fold, fold_path
-from kind_echo.core.lines import STANDS_OUT, LineSpectrum, line_spectra
+from kind_echo.core.lines import SPREAD_DB, STANDS_OUT, LineSpectrum, line_spectra
 from kind_echo.core.readings import SILENCE, Curve, Reading, refuse, severity
 from kind_echo.core.source import Source
 
@@ -71,12 +71,18 @@ class Line:
         """Whether it stands at least 6 dB out of what is around it."""
         return self.amplitude > STANDS_OUT * self.floor and self.amplitude > 0.0
 
+    @property
+    def uncertainty(self) -> float:
+        """Of its level, in dB at 95 %, by what is around it."""
+        return SPREAD_DB * self.floor / self.amplitude
+
 
 @dataclass(frozen=True)
 class ToneAnalysis:
     """One channel. Amplitudes are peaks; `noise` and `rest` are mean squares.
 
     Attributes:
+        floor: greatest amplitude around the fundamental.
         harmonics, aliases: all that can be told apart.
         left_out: aliases that fall on another line.
         rest: all but the fundamental in the band.
@@ -86,6 +92,7 @@ class ToneAnalysis:
 
     frequency: float
     amplitude: float
+    floor: float
     harmonics: list[Line]
     aliases: list[Line]
     left_out: int
@@ -138,6 +145,7 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
     return ToneAnalysis(
         frequency,
         amplitude,
+        max(_DEEPEST * amplitude, spectrum.floor(frequency, taken)),
         lines,
         folded,
         left_out,
@@ -179,7 +187,7 @@ def tone_readings(channel: str, found: ToneAnalysis) -> list[Reading]:
     """The readings of one channel, in the order of MEASURES."""
     readings = [
         Reading("fundamental_frequency", channel, found.frequency),
-        Reading("fundamental_level", channel, _db(found.amplitude)),
+        Reading("fundamental_level", channel, _db(found.amplitude), None, SPREAD_DB * found.floor / found.amplitude),
     ]
     by_order = {line.order: line for line in found.harmonics}
     readings += [_harmonic(n, channel, by_order.get(n), found) for n in range(2, 11)]
@@ -195,7 +203,7 @@ def _harmonic(n: int, channel: str, line: Line | None, found: ToneAnalysis) -> R
     if line is None:
         return Reading(key, channel, None, "at or above half the rate")
     if line.found:
-        return Reading(key, channel, _db(line.amplitude / found.amplitude))
+        return Reading(key, channel, _db(line.amplitude / found.amplitude), None, line.uncertainty)
     return _bound(key, channel, STANDS_OUT * line.floor / found.amplitude, "it does not stand out of the floor")
 
 
@@ -203,13 +211,24 @@ def _distortion(channel: str, found: ToneAnalysis) -> list[Reading]:
     if not found.harmonics:
         why = "no harmonic lies below half the rate"
         return [Reading(key, channel, None, why) for key in ("thd", "thd_percent")]
-    present = [line.amplitude for line in found.harmonics if line.found]
+    present = [line for line in found.harmonics if line.found]
     if not present:
         why = "no harmonic stands out of the floor"
         bound = math.sqrt(sum((STANDS_OUT * line.floor) ** 2 for line in found.harmonics)) / found.amplitude
         return [_bound("thd", channel, bound, why), Reading("thd_percent", channel, None, why, at_most=100 * bound)]
-    ratio = math.sqrt(sum(a * a for a in present)) / found.amplitude
-    return [Reading("thd", channel, _db(ratio)), Reading("thd_percent", channel, 100 * ratio)]
+    total, uncertainty = _power_sum(present)
+    percent = 100 * total / found.amplitude
+    return [
+        Reading("thd", channel, _db(total / found.amplitude), None, uncertainty),
+        Reading("thd_percent", channel, percent, None, percent * (10 ** (uncertainty / 20) - 1)),
+    ]
+
+
+def _power_sum(lines: list[Line]) -> tuple[float, float]:
+    """The peak of one sine of as much power, and the uncertainty of its level, in dB."""
+    power = sum(line.amplitude**2 for line in lines)
+    spread = math.hypot(*(line.amplitude * line.floor for line in lines)) / power
+    return math.sqrt(power), SPREAD_DB * spread
 
 
 def _spurious(channel: str, found: ToneAnalysis) -> list[Reading]:
@@ -218,7 +237,8 @@ def _spurious(channel: str, found: ToneAnalysis) -> list[Reading]:
         return [Reading(key, channel, None, "no room between the known lines") for key in keys]
     frequency, amplitude, floor = found.spurious
     if amplitude > STANDS_OUT * floor and amplitude > 0.0:
-        return [Reading(keys[0], channel, _db(amplitude)), Reading(keys[1], channel, frequency)]
+        uncertainty = SPREAD_DB * floor / amplitude
+        return [Reading(keys[0], channel, _db(amplitude), None, uncertainty), Reading(keys[1], channel, frequency)]
     why = "no other line stands out of the floor"
     return [_bound(keys[0], channel, STANDS_OUT * max(floor, amplitude), why), Reading(keys[1], channel, None, why)]
 
@@ -240,10 +260,16 @@ def _aliases(channel: str, found: ToneAnalysis) -> list[Reading]:
         return [Reading(key, channel, None, why, at_most=at_most.get(key)).noted(note) for key in keys]
     first = min(present, key=lambda line: line.order)
     greatest = max(present, key=lambda line: line.amplitude)
-    total = math.sqrt(sum(line.amplitude**2 for line in present))
-    values = (_db(first.amplitude), first.frequency, float(first.order),
-              _db(greatest.amplitude), greatest.frequency, float(greatest.order), _db(total))  # fmt: skip
-    return [Reading(key, channel, value).noted(note) for key, value in zip(keys, values, strict=True)]
+    total, uncertainty = _power_sum(present)
+    values = (
+        (_db(first.amplitude), first.uncertainty), (first.frequency, None), (float(first.order), None),
+        (_db(greatest.amplitude), greatest.uncertainty), (greatest.frequency, None), (float(greatest.order), None),
+        (_db(total), uncertainty),
+    )  # fmt: skip
+    return [
+        Reading(key, channel, value, None, spread).noted(note)
+        for key, (value, spread) in zip(keys, values, strict=True)
+    ]
 
 
 def _overall(each: list[list[Reading]], found: list[ToneAnalysis | None]) -> list[Reading]:
