@@ -318,7 +318,8 @@ _DYNAMICS = _family(
 _CODEC = "The encoder itself, through libsndfile."
 _LOSSY = _family(
     "lossy", "file",
-    ("lossy_sample_peak", "Decoded sample peak", "dBFS", "After encoding and decoding.", _CODEC),
+    ("lossy_sample_peak", "Decoded sample peak", "dBFS",
+     "After encoding and decoding; where the encoder lacks the file's rate, the file is resampled for it.", _CODEC),
     ("lossy_true_peak", "Decoded true peak", "dBTP", "After encoding and decoding.", _CODEC),
     ("lossy_peak_rise", "Rise of the peak", "dB", "Decoded sample peak less the original's.", _CODEC),
     ("lossy_overs", "Samples over full scale", "", "Decoded samples beyond ±1.0: what a fixed-point decoder cuts off.",
