@@ -61,7 +61,7 @@ def wait_for_runs(visitor: Visitor) -> None:
 
 
 def cell_of(visitor: Visitor, plan: str, version: str, signal: str, setting: str = "") -> int:
-    """The first cell of a run that is fit, and not just as its reference is, with this signal and setting."""
+    """The first fit cell of a run with this signal and setting, one that does not pass where there is any."""
     runs = visitor.ask("/api/runs")["runs"]
     run = next(r["id"] for r in runs if (r["plan"], r["build"]["version"]) == (plan, version))
     sheet = visitor.ask(f"/api/runs/{run}")

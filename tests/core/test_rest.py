@@ -16,7 +16,7 @@ from kind_echo.core.measures import MEASURES, Limit, find_measure
 from kind_echo.core.readings import Reading
 from kind_echo.core.signals import KINDS, SignalKind, SignalRequest, synthesise
 from kind_echo.core.source import ArraySource
-from kind_echo.store.codecs import LossyCodec, working_rate
+from kind_echo.store.codecs import LossyCodec, usual_codec, working_rate
 from tests.core.conftest import columns, noise, overall, reading
 
 
@@ -85,6 +85,11 @@ def test_an_mp3_of_128_kbits_ends_near_16_khz() -> None:
     peaks = {r.channel: r for r in found if r.measure == "lossy_sample_peak"}
     assert peaks["all"].value == peaks["1"].value > peaks["2"].value
     assert peaks["1"].why == "resampled to 44100 Hz for the encoder"
+    with pytest.raises(BadParameter, match=r"bitrate=10.* from 12 to 512 kbit/s for opus"):
+        LossyCodec("opus", 10, 48_000, 2)
+    for rate, channels, works_at in ((8000, 2, 8000), (22_050, 2, 22_050), (48_000, 8, 48_000), (96_000, 1, 48_000)):
+        usual = usual_codec(rate, channels)
+        assert (usual.rate, usual.round_trip(noise(works_at, channels)).shape[1]) == (works_at, channels)
     wanted = {("opus", 44_100): 48_000, ("opus", 88_200): 48_000, ("mp3", 37_800): 44_100, ("vorbis", 384_000): 192_000}
     assert {given: working_rate(*given) for given in wanted} == wanted
     with pytest.raises(BadParameter, match="bitrate=500"):

@@ -119,6 +119,14 @@ def test_orders_that_fall_on_another_line_are_left_out_and_counted() -> None:
     )
 
 
+def test_a_band_with_nothing_clear_of_the_lines_is_no_silence() -> None:
+    """What cannot be seen is no reading, and meets no limit; here the band lies within the lobe of the fundamental."""
+    found = _tone(sine(1000, -6, 1.0), 1000, band=(998.0, 1002.0))
+    for key in ("thd_n", "noise_floor"):
+        assert reading(found, key).why == "no room between the known lines"
+        assert reading(found, key).at_most is None
+
+
 def test_noise_floor_and_distortion_and_noise_of_known_noise() -> None:
     """White noise of power s² over the whole band has s²·(20 000 − 20)/24 000 of it in the band; AES17 adds 3.01 dB."""
     samples = sine(997, -6, 4) + noise(4 * 48_000, level=1e-4)[:, 0]

@@ -66,22 +66,14 @@ function mapChart(curves: Curve[], rate: number): Chart | null {
       if (first) named.push({ at: pen.place(...first), text: String(order) });
     }
     pen.labels(named, 8);
-    for (const { tone, line, level } of render)
-      pen.disc(
-        inkColour("difference"),
-        pen.place(tone, line),
-        1.5 + 3 * loud(level),
-        true,
-        0.2 + 0.8 * loud(level),
-      );
-    for (const { tone, line, level } of reference)
-      pen.disc(
-        inkColour("reference"),
-        pen.place(tone, line),
-        3 + 3 * loud(level),
-        false,
-        0.2 + 0.8 * loud(level),
-      );
+    const discs = (spots: Spot[], colour: string, least: number, filled: boolean) => {
+      for (const { tone, line, level } of spots) {
+        const share = loud(level);
+        pen.disc(colour, pen.place(tone, line), least + 3 * share, filled, 0.2 + 0.8 * share);
+      }
+    };
+    discs(render, inkColour("difference"), 1.5, true);
+    discs(reference, inkColour("reference"), 3, false);
   };
   return {
     data: empty(rate),

@@ -19,7 +19,7 @@ from kind_echo.core.readings import Reading
 from kind_echo.core.source import ArraySource, Samples
 from kind_echo.renderers.contract import RenderResult
 from kind_echo.store.blobs import store_content
-from kind_echo.store.codecs import Codec, LossyCodec
+from kind_echo.store.codecs import usual_codec
 from kind_echo.store.encoding import ENCODINGS
 from kind_echo.store.models import Cell, Render, Take
 
@@ -43,7 +43,8 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
     sources = [ArraySource(take.samples, rate) for take in rendered.takes]
     readings, curves = _measured(cell.case.signal.request, signal, first, rate)
     if wants_lossy(cell.case.limits):
-        readings += [reading_document(reading) for reading in _lossy(sources[0])]
+        lossy, _ = measure_lossy(sources[0], usual_codec(rate, sources[0].channels))
+        readings += [reading_document(reading) for reading in lossy]
     cost = _cost(rendered, rate)
     if len(sources) > 1:
         cost.append(take_spread(list(sources)))
@@ -69,13 +70,6 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
 def wants_lossy(limits: Mapping[str, Any]) -> bool:
     """Whether a case is judged by what lossy encoding does: it takes long, and is measured where it is asked for."""
     return any(find_measure(key).family == "lossy" for key in limits)
-
-
-def _lossy(render: ArraySource) -> list[Reading]:
-    """Through MP3, or Vorbis where there are more channels than MP3 has, at 128 kbit/s a channel; less at low rates."""
-    codec: Codec = "mp3" if render.channels <= 2 else "vorbis"
-    kilobits = 128.0 if render.rate >= 32_000 else 64.0 if render.rate >= 16_000 else 32.0
-    return measure_lossy(render, LossyCodec(codec, kilobits * render.channels, render.rate, render.channels))[0]
 
 
 def keepable(log: str) -> str:

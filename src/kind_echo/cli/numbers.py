@@ -29,4 +29,4 @@ class Number(click.ParamType[float]):
 
 NUMBER = Number()
 DECIBELS = Number(-400.0, 400.0)
-"""Beyond what 64-bit floats square without loss."""
+"""More than any signal spans, and few enough that the factor can be squared."""

@@ -129,7 +129,7 @@ def _print_table(result: Result) -> None:
 
 
 def _cell(reading: Reading | None) -> str:
-    from kind_echo.bench.verdicts import figure
+    from kind_echo.bench.verdicts import figure  # only a table needs it, and it takes its time to load
 
     if reading is None:
         return ""

@@ -18,6 +18,7 @@ from kind_echo.core.source import Source, blocks, is_finite
 from kind_echo.core.tone import ToneAnalysis, ToneOptions, analyse_channel, tone_readings
 
 Floats = NDArray[np.float64]
+_Told = dict[str, Reading]  # of one tone, by measure
 
 MEASURES = ("alias_worst_level", "alias_worst_frequency", "alias_worst_order", "alias_total")
 BY_STEP = {
@@ -103,11 +104,15 @@ def measure_alias_sweep(source: Source, output: Source) -> tuple[list[Reading], 
     delay, _ = find_delays(source, output)
     shift = 0 if delay.samples is None else round(delay.samples)
     found = [_analyse(step, output, shift) for step in steps]
-    named = [(str(c + 1), [step[c] for step in found]) for c in range(output.channels)]
+    told = [[None if one is None else _told(str(c + 1), one) for c, one in enumerate(step)] for step in found]
     undelayed = None if delay.samples is not None else "taken as not delayed, for no delay was found"
-    each = [[reading.noted(undelayed) for reading in _channel(name, one)] for name, one in named]
+    each = [
+        [reading.noted(undelayed) for reading in _channel(str(c + 1), [step[c] for step in told])]
+        for c in range(output.channels)
+    ]
     by_key = [[overall, *own] for overall, *own in zip(_overall(each), *each, strict=True)]
-    return [reading for readings in by_key for reading in readings], _curves(found, output.rate)
+    curves = {name: _by_step(told, key) for name, key in BY_STEP.items()} | _map(found, output.rate)
+    return [reading for readings in by_key for reading in readings], curves
 
 
 def _analyse(step: Step, output: Source, shift: int) -> list[ToneAnalysis | None]:
@@ -122,9 +127,13 @@ def _analyse(step: Step, output: Source, shift: int) -> list[ToneAnalysis | None
     return [analyse_channel(one, options) if one.resolves(step.frequency) else None for one in spectra]
 
 
-def _channel(name: str, found: Sequence[ToneAnalysis | None]) -> list[Reading]:
+def _told(channel: str, found: ToneAnalysis) -> _Told:
+    return {reading.measure: reading for reading in tone_readings(channel, found)}
+
+
+def _channel(name: str, found: Sequence[_Told | None]) -> list[Reading]:
     """The worst of all steps, in the order of MEASURES."""
-    there = [{reading.measure: reading for reading in tone_readings(name, one)} for one in found if one is not None]
+    there = [one for one in found if one is not None]
     if not there:
         return [Reading(key, name, None, "the test signal is not in the render") for key in MEASURES]
     gone = len(found) - len(there)
@@ -136,8 +145,8 @@ def _channel(name: str, found: Sequence[ToneAnalysis | None]) -> list[Reading]:
         none = worst["alias_worst_level"]
         why = none.why if none.at_most is None else "no alias stands out of the floor at any step"
         return [Reading(key, name, None, why, at_most=bound).noted(note) for key, bound in bounds.items()]
-    notes = dict.fromkeys(MEASURES, note) | {"alias_total": "of the worst step"}
-    return [replace((worst | {"alias_total": total})[key], why=notes[key]) for key in MEASURES]
+    *alias, _ = (worst[key].noted(note) for key in MEASURES)
+    return [*alias, total.noted("of the worst step")]
 
 
 def _overall(each: list[list[Reading]]) -> list[Reading]:
@@ -147,7 +156,7 @@ def _overall(each: list[list[Reading]]) -> list[Reading]:
     return [replace(reading, channel="all") for reading in (*worst, total)]
 
 
-def _curves(found: list[list[ToneAnalysis | None]], rate: int) -> dict[str, Curve]:
+def _map(found: list[list[ToneAnalysis | None]], rate: int) -> dict[str, Curve]:
     steps = [[one for one in step if one is not None] for step in found]
     worst = [max(step, key=_loudest_alias) for step in steps if step]
     lines = [(one.frequency, line) for one in worst for line in one.aliases if line.found]
@@ -156,7 +165,7 @@ def _curves(found: list[list[ToneAnalysis | None]], rate: int) -> dict[str, Curv
     strongest = dict.fromkeys(line.order for _, line in sorted(lines, key=lambda one: -one[1].amplitude))
     orders = sorted([*strongest][:_MOST_ORDERS])
     turns = [(order, *turn) for order in orders for turn in fold_line(order, min(tones), max(tones), rate)]
-    return {name: _by_step(steps, key) for name, key in BY_STEP.items()} | {
+    return {
         "alias_map_input": Curve("Hz", "dBFS", [frequency for frequency, _ in lines], levels),
         "alias_map_output": Curve("Hz", "dBFS", [line.frequency for _, line in lines], levels),
         "alias_map_order": Curve("", "dBFS", [float(line.order) for _, line in lines], levels),
@@ -169,11 +178,12 @@ def _loudest_alias(found: ToneAnalysis) -> float:
     return max((line.amplitude for line in found.aliases if line.found), default=0.0)
 
 
-def _by_step(steps: list[list[ToneAnalysis]], key: str) -> Curve:
+def _by_step(told: list[list[_Told | None]], key: str) -> Curve:
+    """The worst of all channels at each step that has a reading."""
     points = []
-    for step in steps:
-        readings = [reading for one in step for reading in tone_readings("all", one) if reading.measure == key]
-        worst = max(readings, key=severity, default=None)
+    for step in told:
+        there = [one for one in step if one is not None]
+        worst = max((one[key] for one in there), key=severity, default=None)
         if worst is not None and worst.value is not None:
-            points.append((step[0].frequency, worst.value))
+            points.append((there[0]["fundamental_frequency"].value or 0.0, worst.value))
     return Curve("Hz", find_measure(key).unit, [x for x, _ in points], [y for _, y in points])

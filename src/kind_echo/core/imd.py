@@ -143,5 +143,7 @@ def _pair(key: str, name: str, products: _Products | None, why: str) -> list[Rea
         return [Reading(one, name, None, nothing, at_most=value) for one, value in zip(keys, values, strict=True)]
     lost = ", ".join(f"{f:g} Hz" for f in products.lost)
     note = f"without {lost}: not below half the rate" if lost else None
-    spreads = (products.uncertainty, values[1] * (10 ** (products.uncertainty / 20) - 1))
-    return [Reading(*one) for one in zip(keys, (name, name), values, (note, note), spreads, strict=True)]
+    return [
+        Reading(key, name, values[0], note, products.uncertainty),
+        Reading(f"{key}_percent", name, values[1], note, values[1] * (10 ** (products.uncertainty / 20) - 1)),
+    ]

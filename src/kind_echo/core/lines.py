@@ -173,8 +173,11 @@ class LineSpectrum:
             frequency += float(advance) * self.rate / (2 * np.pi * shift)
         return frequency
 
-    def mean_square(self, low: float, high: float, without: Floats) -> float:
-        """Power between two frequencies of all bins outside the lobes of given lines, filled up for what these hide."""
+    def mean_square(self, low: float, high: float, without: Floats) -> float | None:
+        """Power between two frequencies of all bins outside the lobes of given lines, filled up for what these hide.
+
+        None where they hide all of it.
+        """
         bins = np.arange(len(self.spectrum))
         inside = (bins * self.spacing >= low) & (bins * self.spacing <= high)
         free = inside & (bins > LOBE_BINS)
@@ -182,7 +185,7 @@ class LineSpectrum:
             a = max(0, int(np.ceil(line / self.spacing - LOBE_BINS)))
             free[a : int(line / self.spacing + LOBE_BINS) + 1] = False
         if not free.any():
-            return 0.0
+            return None
         share = inside.sum() / free.sum()
         return float(np.sum(np.abs(self.spectrum[free]) ** 2)) * self.power_scale * float(share)
 

@@ -22,6 +22,9 @@ BLOCK = 1 << 18
 PASS = 1 << 16
 """Frames taken through several loops in turn: half a megabyte a channel, so that all find them in the cache."""
 
+LEAST_RATE = 4000
+"""Hz; under it BS.1770 has no weighting, for its shelf would lie above half the rate."""
+
 MOST = 1e30
 """The greatest magnitude that is a sample: 600 dB over full scale. What is beyond counts as infinite.
 

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.folding import fold, fold_path
 from kind_echo.core.lines import SPREAD_DB, STANDS_OUT, LineSpectrum, line_spectra
-from kind_echo.core.readings import SILENCE, Curve, Reading, refuse, severity
+from kind_echo.core.readings import Curve, Reading, level, refuse, severity
 from kind_echo.core.source import Source
 
 Floats = NDArray[np.float64]
@@ -21,6 +21,7 @@ MEASURES = (
     "alias_worst_level", "alias_worst_frequency", "alias_worst_order", "alias_total",
 )  # fmt: skip
 _GONE = "the test signal is not in the render"
+_NO_ROOM = "no room between the known lines"
 _NO_ALIAS = "no alias stands out of the floor"
 _PATH_ORDERS = 48  # down to which the path of the orders is drawn though none stands out
 _DEEPEST = 1e-9  # of the fundamental: the window's side lobes end here
@@ -85,8 +86,8 @@ class ToneAnalysis:
         floor: greatest amplitude around the fundamental.
         harmonics, aliases: all that can be told apart.
         left_out: aliases that fall on another line.
-        rest: all but the fundamental in the band.
-        noise: all that is no known line in the band.
+        rest: all but the fundamental in the band; None where nothing of the band is clear of it.
+        noise: all that is no known line in the band; None where nothing of the band is clear of these.
         spurious: frequency, amplitude and floor of the greatest unknown line.
     """
 
@@ -96,8 +97,8 @@ class ToneAnalysis:
     harmonics: list[Line]
     aliases: list[Line]
     left_out: int
-    rest: float
-    noise: float
+    rest: float | None
+    noise: float | None
     spurious: tuple[float, float, float] | None
 
 
@@ -192,9 +193,8 @@ def tone_readings(channel: str, found: ToneAnalysis) -> list[Reading]:
     by_order = {line.order: line for line in found.harmonics}
     readings += [_harmonic(n, channel, by_order.get(n), found) for n in range(2, 11)]
     readings += _distortion(channel, found)
-    rest = math.sqrt(2 * found.rest)
-    readings.append(_bounded("thd_n", channel, rest / found.amplitude))
-    readings.append(_bounded("noise_floor", channel, math.sqrt(2 * found.noise)))
+    readings.append(_between("thd_n", channel, found.rest, found.amplitude))
+    readings.append(_between("noise_floor", channel, found.noise, 1.0))
     return readings + _spurious(channel, found) + _aliases(channel, found)
 
 
@@ -234,7 +234,7 @@ def _power_sum(lines: list[Line]) -> tuple[float, float]:
 def _spurious(channel: str, found: ToneAnalysis) -> list[Reading]:
     keys = ("spurious_level", "spurious_frequency")
     if found.spurious is None:
-        return [Reading(key, channel, None, "no room between the known lines") for key in keys]
+        return [Reading(key, channel, None, _NO_ROOM) for key in keys]
     frequency, amplitude, floor = found.spurious
     if amplitude > STANDS_OUT * floor and amplitude > 0.0:
         uncertainty = SPREAD_DB * floor / amplitude
@@ -252,8 +252,6 @@ def _aliases(channel: str, found: ToneAnalysis) -> list[Reading]:
         return [Reading(key, channel, None, why).noted(note) for key in keys]
     if not present:
         bounds = [STANDS_OUT * line.floor for line in found.aliases]
-        if max(bounds) <= 0.0:
-            return [Reading(key, channel, None, SILENCE, at_most=-math.inf).noted(note) for key in keys]
         worst, total = _db(max(bounds)), _db(math.hypot(*bounds))
         why = f"{_NO_ALIAS} at {worst:.0f} dBFS".replace("-", "−")
         at_most = {"alias_first_level": worst, "alias_worst_level": worst, "alias_total": total}
@@ -315,15 +313,14 @@ def _curves(found: ToneAnalysis, rate: int) -> dict[str, Curve]:
     }
 
 
-def _bounded(key: str, channel: str, ratio: float) -> Reading:
-    if ratio <= 0.0:
-        return Reading(key, channel, None, SILENCE, at_most=-math.inf)
-    return Reading(key, channel, _db(ratio))
+def _between(key: str, channel: str, power: float | None, unit: float) -> Reading:
+    """The AES17 RMS of what lies between lines, over a unit; `power` is its mean square."""
+    if power is None:
+        return Reading(key, channel, None, _NO_ROOM)
+    return level(key, channel, 2 * power / unit**2, power=True)
 
 
 def _bound(key: str, channel: str, amplitude: float, why: str) -> Reading:
-    if amplitude <= 0.0:
-        return Reading(key, channel, None, SILENCE, at_most=-math.inf)
     return Reading(key, channel, None, why, at_most=_db(amplitude))
 
 

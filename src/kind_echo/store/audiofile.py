@@ -10,13 +10,12 @@ import soundfile
 from numpy.typing import NDArray
 
 from kind_echo.core.errors import KindEchoError
-from kind_echo.core.source import MOST, Samples, Source, blocks
+from kind_echo.core.source import LEAST_RATE, MOST, Samples, Source, blocks
 from kind_echo.store.encoding import ENCODINGS, Encoding
 
 _AS_STORED = {"PCM_S8": "PCM_16", "PCM_U8": "PCM_16"}  # 8 bits fit into 16 without loss
 _CHUNK = re.compile(r"^\s*(?:RIFF|FORM|Riff size|riff|data|SSND)\s*: (\d+) \(should be (\d+)\)", re.MULTILINE)
 _SIZE_UNKNOWN = 0x7FFFFF00  # what programs that write to a pipe put for the size; RF64 and W64 hold greater ones
-LEAST_RATE = 4000  # Hz; under it BS.1770 has no weighting: its shelf would lie above half the rate
 _HEADER_SLACK = 12  # bytes by which writers disagree on what a size counts
 
 

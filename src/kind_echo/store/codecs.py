@@ -17,8 +17,8 @@ _RATES = {
     "mp3": (8000, 11_025, 12_000, 16_000, 22_050, 24_000, 32_000, 44_100, 48_000),
     "opus": (8000, 12_000, 16_000, 24_000, 48_000),
 }
+_MOST_CHANNELS: dict[Codec, int] = {"mp3": 2}
 _MP3_RANGES = ((32_000, 32, 320), (16_000, 8, 160), (0, 8, 64))  # from this rate up: kbit/s, least and greatest
-_OPUS = (6.0, 256.0)  # kbit/s a channel
 _VORBIS_MOST_RATE = 192_000  # its encoder crashes on more
 _PIECE = 1 << 16
 _TRIAL_SECONDS = 10
@@ -36,17 +36,16 @@ class LossyCodec:
     def __init__(self, codec: Codec, kilobits: float, rate: int, channels: int) -> None:
         self._format, self._subtype = _FORMATS[codec]
         self.rate, self._channels = working_rate(codec, rate), channels
-        if codec == "mp3" and channels > 2:
-            raise BadParameter("codec", codec, "one that takes more than 2 channels: vorbis or opus")
-        self._level: float | None = None
+        if channels > _MOST_CHANNELS.get(codec, channels):
+            more = f"one that takes more than {_MOST_CHANNELS[codec]} channels: vorbis or opus"
+            raise BadParameter("codec", codec, more)
+        low, high = bitrates(codec, self.rate, channels)
+        if not low <= kilobits <= high:
+            raise BadParameter("bitrate", kilobits, f"from {low:g} to {high:g} kbit/s for {codec} at this rate")
         self._wanted = kilobits
-        if codec == "mp3":
-            low, high = next((a, b) for least, a, b in _MP3_RANGES if self.rate >= least)
-            self._level = _share(kilobits, low, high, codec)
-        elif codec == "opus":
-            self._level = _share(kilobits / channels, *_OPUS, codec)
-        elif not 16 <= kilobits <= 1000:
-            raise BadParameter("bitrate", kilobits, "from 16 to 1000 kbit/s for vorbis")
+        self._level: float | None = None  # of Vorbis it is sought when there is something to encode
+        if codec != "vorbis":
+            self._level = float(np.clip((high - kilobits) / (high - low), 0.0, 0.999))
 
     def round_trip(self, samples: Samples) -> Samples:
         """Encode and decode; whatever the decoder adds at either end is kept."""
@@ -87,7 +86,17 @@ def working_rate(codec: Codec, rate: int) -> int:
     return next((one for one in reversed(rates) if rate % one == 0 and 2 * one >= rates[-1]), rates[-1])
 
 
-def _share(kilobits: float, low: float, high: float, codec: str) -> float:
-    if not low <= kilobits <= high:
-        raise BadParameter("bitrate", kilobits, f"from {low:g} to {high:g} kbit/s for {codec} at this rate")
-    return float(np.clip((high - kilobits) / (high - low), 0.0, 0.999))
+def bitrates(codec: Codec, rate: int, channels: int) -> tuple[float, float]:
+    """Least and greatest bit rate of a codec at a rate that it has, in kbit/s for all channels together."""
+    if codec == "vorbis":
+        return 16.0, 1000.0
+    if codec == "opus":
+        return 6.0 * channels, 256.0 * channels
+    return next((low, high) for least, low, high in _MP3_RANGES if rate >= least)
+
+
+def usual_codec(rate: int, channels: int) -> LossyCodec:
+    """MP3, or Vorbis where there are more channels than it has; at 128 kbit/s a channel, or the most that it takes."""
+    codec: Codec = "mp3" if channels <= _MOST_CHANNELS["mp3"] else "vorbis"
+    _, most = bitrates(codec, working_rate(codec, rate), channels)
+    return LossyCodec(codec, min(128.0 * channels, most), rate, channels)

@@ -5,6 +5,7 @@ from typing import Any, Literal
 
 from pydantic import BaseModel, Field, field_validator
 
+from kind_echo.core.source import LEAST_RATE
 from kind_echo.web.bodies import Body, ReadingBody, SpectrumBody, StripBody
 
 SignalValue = float | int | str | bool | None
@@ -115,7 +116,7 @@ class _Asked(BaseModel):
     """A request for a signal in a query: JSON."""
 
     request: str = Field(min_length=2, max_length=4000)
-    rate: int = Field(ge=1000, le=768_000)
+    rate: int = Field(ge=LEAST_RATE, le=768_000)
 
     @field_validator("request")
     @classmethod

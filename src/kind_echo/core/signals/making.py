@@ -10,7 +10,7 @@ from kind_echo.core.errors import BadParameter
 from kind_echo.core.signals.programme import play
 from kind_echo.core.signals.request import SignalKind, SignalRequest, within
 from kind_echo.core.signals.shapes import Mono, add_body, amplitude, fades
-from kind_echo.core.source import Samples
+from kind_echo.core.source import LEAST_RATE, Samples
 
 _STRIKE_GRID = (
     0.04  # s; a whole number of frames at every rate that is a multiple of 25 Hz, so the peak is sampled exactly
@@ -26,7 +26,7 @@ def synthesise(request: SignalRequest, rate: int) -> Samples:
     Raises:
         BadParameter: a frequency at or above half the rate, or another parameter out of range.
     """
-    within("rate", rate, 4000, 1_536_000)
+    within("rate", rate, LEAST_RATE, 1_536_000)
     frames = max(1, round(request.seconds * rate))
     sound = _MAKERS[request.kind](request, frames, rate)
     mono = np.concatenate([np.zeros(round(request.lead_in * rate)), sound, np.zeros(round(request.tail * rate))])
