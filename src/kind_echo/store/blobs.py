@@ -63,6 +63,8 @@ class BlobSource:
 
     def read(self, start: int, stop: int) -> Samples:
         """Frames start to stop, by byte range."""
+        # Plain integers: NumPy's are sent to PostgreSQL as bigint, for which substring() of bytes is not defined.
+        start, stop = int(start), int(stop)
         if stop <= start:
             return np.zeros((0, self.channels))
         size, width = self._content.chunk_frames, self.encoding.width * self.channels
