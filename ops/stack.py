@@ -16,9 +16,19 @@ from ops.cluster import Cluster, ClusterFailed, free_port, home_for, port_is_fre
 PROJECT = Path(__file__).resolve().parent.parent
 SERVICES = ("web", "worker")
 _FIRST_PORT = 8765
-_ANSWER_SECONDS = 30.0
+_IDLE_SECONDS = 60.0  # without any sign of work, after which the page is given up
+_SAY_SECONDS = 10.0
 DEMO_PERSON = "Nora F."
 _RENDERERS = Path(os.environ.get("KIND_ECHO_RENDERERS", PROJECT / "examples" / "renderers.toml"))
+
+
+@dataclass(frozen=True)
+class _Activity:
+    """What a service is at: its state in supervisor's words, processor time in clock ticks, bytes of its log."""
+
+    state: str
+    ticks: int
+    log: int
 
 
 @dataclass(frozen=True)
@@ -57,12 +67,37 @@ class Stack:
         subprocess.run([_program("supervisord"), "-c", str(self.config)], cwd=PROJECT, check=True)
         # Beside the web server and the workers, which take some seconds to load.
         subprocess.run([_program("kind-echo"), "load-demo"], env=environment, check=True)
-        deadline = time.monotonic() + _ANSWER_SECONDS
-        while not _answers(address):
-            if time.monotonic() > deadline:
-                raise SystemExit(f"The page does not answer; see {self.var / 'web.log'}.")
-            time.sleep(0.1)
+        self._wait_for_page(address)
         return address
+
+    def _wait_for_page(self, address: str) -> None:
+        """Wait until the page answers, for as long as the web server is at something; say so now and then.
+
+        A slow machine takes its time to load: only a server that has ended, or that has used no processor time and
+        written no line for a while, is one that will not answer.
+        """
+        begun = said = moved = time.monotonic()
+        last = self._web_activity()
+        while not _answers(address):
+            now, activity = time.monotonic(), self._web_activity()
+            if activity.state in ("FATAL", "EXITED", "STOPPED"):
+                raise SystemExit(f"The web server has ended ({activity.state.lower()}); see {self.var / 'web.log'}.")
+            if (activity.ticks, activity.log) != (last.ticks, last.log):
+                last, moved = activity, now
+            if now - moved > _IDLE_SECONDS:
+                idle = f"The web server has done nothing for {_IDLE_SECONDS:.0f} s, and the page does not answer"
+                raise SystemExit(f"{idle}; see {self.var / 'web.log'}.")
+            if now - said > _SAY_SECONDS:
+                said = now
+                print(f"Waiting for the page: the web server is {activity.state.lower()}, {now - begun:.0f} s so far")
+            time.sleep(0.1)
+
+    def _web_activity(self) -> "_Activity":
+        """What supervisor says of the web server, and how much its processes have done."""
+        words = self._control("status", "web").stdout.decode().split()
+        log = self.var / "web.log"
+        ticks = sum(_ticks(pid) for pid in _family(int(words[3].rstrip(",")))) if "pid" in words else 0
+        return _Activity(words[1] if len(words) > 1 else "UNKNOWN", ticks, log.stat().st_size if log.exists() else 0)
 
     def stop(self) -> None:
         """Stop workers, web server and the project's PostgreSQL; what they keep stays."""
@@ -196,6 +231,24 @@ killasgroup=true
 
 def _program(name: str) -> str:
     return str(PROJECT / ".venv" / "bin" / name)
+
+
+def _family(pid: int) -> list[int]:
+    """A process and its children."""
+    try:
+        children = Path(f"/proc/{pid}/task/{pid}/children").read_text().split()
+    except OSError:
+        children = []
+    return [pid, *map(int, children)]
+
+
+def _ticks(pid: int) -> int:
+    """Processor time of a process in clock ticks, its own and the system's for it; 0 when it is gone."""
+    try:
+        fields = Path(f"/proc/{pid}/stat").read_text().rpartition(")")[2].split()
+    except OSError:
+        return 0
+    return int(fields[11]) + int(fields[12])
 
 
 def _answers(address: str) -> bool:

@@ -80,7 +80,7 @@ def test_a_worker_is_seen_while_it_says_so(empty: str) -> None:
             add_offered(session, "Nothing", late)
         see_worker(session, "south", 3, [], late + timedelta(days=8))
         assert [worker.machine for worker in workers(session)] == ["south"]
-        stopped(session, "south", 3)
+        stopped(session, "south", 3, NOW)
         assert workers(session) == []
 
 
@@ -168,7 +168,9 @@ def test_two_workers_on_one_queue_take_no_job_twice_and_give_back_those_of_one_t
     assert sorted(attempts)[:11] == [1] * 11
     assert 12 <= (tmp_path / "copies.txt").read_text().count("copy") <= sum(attempts) <= 13
     assert unfinished(url) == 12  # all rendered; they wait for a reference
-    assert query(url, "SELECT machine FROM worker") == [("first",)]  # the one that was killed could not say so
+    assert query(url, "SELECT machine FROM worker WHERE stopped_at IS NULL") == [
+        ("first",)
+    ]  # the one that was killed could not say so
 
 
 def test_a_worker_says_which_renderers_its_machine_lacks(empty: str, tmp_path: Path) -> None:

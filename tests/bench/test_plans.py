@@ -220,7 +220,7 @@ def test_a_template_or_effect_that_is_not_there_is_refused(seen: str) -> None:
 def test_a_template_that_no_host_fits_says_so(seen: str) -> None:
     with transaction() as session:
         session.execute(update(Host).values(modes=[]))
-        with pytest.raises(BadPlan, match="no host that is known renders as Null regression needs it"):
+        with pytest.raises(BadPlan, match="no host in which a known machine has Skerry renders as Null"):
             plan_from(session, "null", "Skerry")
         session.rollback()
 

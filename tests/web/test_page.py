@@ -74,7 +74,7 @@ def test_a_run_is_started_once_for_each_request(client: FlaskClient, demo: str) 
     assert made.json is not None
     assert (made.json["cells"], made.json["verdicts"]["waiting"]) == (72, 72)
     waiting = query(demo, "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = 'prepare_run'")
-    assert waiting == [(1,)]
+    assert waiting == [(3,)]  # one for each host, for a machine may have some of them alone
     sheet: Any = client.get(f"/api/runs/{made.json['id']}").json
     assert {cell["state"] for cell in sheet["cells"]} == {"waiting"}
     assert [s["version"] for s in sheet["siblings"]] == ["2.0.3", "2.1.0-rc1", "2.1.0-rc2"]

@@ -23,6 +23,13 @@ class NotAllowed(KindEchoError):
         super().__init__(f"Nothing was changed: {name} may not do that; it needs {needed}.")
 
 
+class TokenUnknown(KindEchoError):
+    """Somebody asks with a token that lets nobody in."""
+
+    def __init__(self) -> None:
+        super().__init__("This token is not known here: it may be mistyped, past its end, or taken back by a keeper.")
+
+
 class NotSignedIn(KindEchoError):
     """Nobody is known to ask."""
 

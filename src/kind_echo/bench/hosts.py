@@ -4,7 +4,7 @@ from collections.abc import Iterable
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import delete, func, select, tuple_
+from sqlalchemy import delete, func, select, tuple_, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -98,7 +98,7 @@ def add_offered(session: Session, name: str, now: datetime) -> Effect:
                 if effect["name"] == name:
                     offered = OfferedEffect(
                         name, effect["handle"], effect["description"], tuple(effect["parameters"]),
-                        tuple(effect["versions"]),
+                        tuple(effect["versions"]), tuple(effect.get("patterns", ())),
                     )  # fmt: skip
                     return add_effect(session, offered, f"As installed on {worker.machine}.")
     raise EffectNotOffered(name)
@@ -202,12 +202,14 @@ def see_worker(
     values = {
         "machine": machine,
         "process": process,
-        "renderers": [_offer_document(offer) for offer in offers],
+        "renderers": [offer_document(offer) for offer in offers],
         "started_at": now,
         "seen_at": now,
         "number": number,
         "token_id": token_id,
+        "stopped_at": None,
     }
+    session.execute(delete(Worker).where(Worker.machine == machine, Worker.stopped_at.is_not(None)))
     query = insert(Worker).values(values)
     session.execute(query.on_conflict_do_update(index_elements=["machine", "process"], set_=values))
     session.execute(delete(Worker).where(Worker.seen_at < now - _FORGET))
@@ -220,14 +222,22 @@ def still_there(session: Session, machine: str, process: int, now: datetime) -> 
         worker.seen_at = now
 
 
-def stopped(session: Session, machine: str, process: int) -> None:
-    """A worker says that it stops."""
-    session.execute(delete(Worker).where(Worker.machine == machine, Worker.process == process))
+def stopped(session: Session, machine: str, process: int, now: datetime) -> None:
+    """A worker says that it stops; what its machine has stays known, by the one that stopped last."""
+    session.execute(delete(Worker).where(Worker.machine == machine, Worker.stopped_at.is_not(None)))
+    mine = update(Worker).where(Worker.machine == machine, Worker.process == process)
+    session.execute(mine.values(stopped_at=now, number=None))
 
 
 def workers(session: Session) -> list[Worker]:
-    """All workers by machine, newest first."""
-    return list(session.scalars(select(Worker).order_by(Worker.machine, Worker.seen_at.desc(), Worker.id)))
+    """All workers that have not stopped by machine, newest first."""
+    query = select(Worker).where(Worker.stopped_at.is_(None))
+    return list(session.scalars(query.order_by(Worker.machine, Worker.seen_at.desc(), Worker.id)))
+
+
+def known_offers(session: Session) -> list[dict[str, Any]]:
+    """What all machines have that were seen in the last days, whether they are at work or not."""
+    return [offer for renderers in session.scalars(select(Worker.renderers)) for offer in renderers]
 
 
 def is_seen(worker: Worker, now: datetime) -> bool:
@@ -235,7 +245,8 @@ def is_seen(worker: Worker, now: datetime) -> bool:
     return (now - worker.seen_at).total_seconds() < SILENT_SECONDS
 
 
-def _offer_document(offer: Offer) -> dict[str, Any]:
+def offer_document(offer: Offer) -> dict[str, Any]:
+    """What a renderer has, as it is written down of its machine."""
     return {
         "queue": offer.queue,
         "description": offer.description,
@@ -244,6 +255,7 @@ def _offer_document(offer: Offer) -> dict[str, Any]:
             {
                 "name": e.name, "handle": e.handle, "description": e.description,
                 "parameters": list(e.parameters), "versions": list(e.versions),
+                "patterns": list(e.patterns),
             }
             for e in offer.effects
         ],

@@ -20,14 +20,15 @@ from kind_echo.bench.render_steps import (
     begin_render,
     fail_cell,
     fail_waiting,
-    give_up_cell,
+    hand_on,
     prepare,
     search_on,
     to_analysis,
 )
-from kind_echo.bench.rendering import render_takes, renderer_named, request_for
+from kind_echo.bench.rendering import can_render_here, render_takes, renderer_named, request_for
 from kind_echo.bench.reuse import render_key
-from kind_echo.bench.runs import find_cell, find_run, tell_change, waiting_cells
+from kind_echo.bench.runs import find_cell, find_run, give_up_cell, tell_change, waiting_cells
+from kind_echo.bench.searching import advance, find_search
 from kind_echo.bench.tasks import app, task
 from kind_echo.bench.uploads import find_pair
 from kind_echo.core.compare import CompareOptions
@@ -59,6 +60,11 @@ def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
         begun = begin_render(cell_id)
         if begun is None:
             return
+        with transaction() as session:
+            cell = find_cell(session, cell_id, lock=True)
+            if not can_render_here(cell, begun.queue):
+                hand_on(session, cell)
+                return
         renderer = renderer_named(begun.queue)
         with transaction() as session:
             cell = find_cell(session, cell_id)
@@ -159,6 +165,13 @@ def analyse_pair(context: procrastinate.JobContext, pair_id: int) -> None:
     except Exception as error:
         _last_attempt(context, lambda reason: _fail_pair(pair_id, reason), error)
         raise
+
+
+@task("advance_search")
+def advance_search(search_id: int) -> None:
+    """Go on with a search whose last cell could not be rendered at all."""
+    with transaction() as session:
+        advance(session, find_search(session, search_id))
 
 
 @task("settle_demo")

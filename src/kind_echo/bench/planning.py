@@ -18,7 +18,8 @@ from kind_echo.bench.plan_document import (
     Values,
 )
 from kind_echo.bench.plans import CaseDraft, latest_revision, null_test_limits, revise_plan
-from kind_echo.bench.signals import checked
+from kind_echo.bench.routes import cannot_render
+from kind_echo.bench.signals import checked, shown
 from kind_echo.bench.stimulus import OWN_FILE
 from kind_echo.core.errors import KindEchoError
 from kind_echo.core.measures import Limit, find_measure
@@ -155,6 +156,12 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
     return unfolded
 
 
+def unrenderable(session: Session, document: PlanDocument) -> list[str]:
+    """The hosts of a plan, by name and version, in which no known machine can render its effect."""
+    effect = session.scalars(select(Effect).where(Effect.name == document.effect)).one()
+    return cannot_render(session, effect, [(one.host, one.version) for one in document.conditions])
+
+
 def save_plan(session: Session, document: PlanDocument, *, who: str, now: datetime) -> PlanRevision:
     """Keep a plan as its newest revision; earlier ones stay as they are, and so do the runs of them.
 
@@ -200,7 +207,7 @@ def document_of(session: Session, revision: PlanRevision) -> PlanDocument:
         plan=revision.plan.name,
         effect=revision.plan.effect.name,
         note=revision.note,
-        signals={case.signal.name: case.signal.request for case in revision.cases},
+        signals={case.signal.name: shown(case.signal.request) for case in revision.cases},
         settings={case.setting.name: case.setting.parameters for case in revision.cases},
         cases=[
             PlanCase(

@@ -14,12 +14,21 @@ from sqlalchemy import select, text
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.counting import count_job
-from kind_echo.bench.hosts import register, see_worker
+from kind_echo.bench.hosts import register, see_worker, stopped
 from kind_echo.bench.keeping import Rendered, keep_render, keepable
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
-from kind_echo.bench.render_steps import begin_render, fail_cell, fail_cell_in, fail_waiting, prepare, to_analysis
+from kind_echo.bench.render_steps import (
+    begin_render,
+    fail_cell,
+    fail_cell_in,
+    fail_waiting,
+    hand_on,
+    prepare,
+    to_analysis,
+)
 from kind_echo.bench.rendering import request_for
 from kind_echo.bench.reuse import render_key
+from kind_echo.bench.routes import queues_of_machine
 from kind_echo.bench.runs import find_cell, find_run, waiting_cells
 from kind_echo.core.errors import BadParameter, KindEchoError
 from kind_echo.core.source import Samples
@@ -135,23 +144,29 @@ def beat(session: Session, machine: Worker, now: datetime) -> None:
     machine.seen_at = now
 
 
-def leave(session: Session, machine: Worker) -> None:
+def leave(session: Session, machine: Worker, now: datetime) -> None:
     """A machine says that it stops; a job that it was at goes to another."""
     assert machine.number is not None
     _give_back(session, machine.number)
     session.execute(text("SELECT procrastinate_unregister_worker_v1(:worker)"), {"worker": machine.number})
-    session.delete(machine)
+    stopped(session, machine.machine, machine.process, now)
 
 
-def take(worker_id: int, queues: Sequence[str]) -> Wanted | Question | None:
-    """The next job of some renderers; None where there is none now. Raises BadParameter."""
-    _check_queues(queues)
+def take(worker_id: int, renderers: Sequence[str]) -> Wanted | Question | None:
+    """The next job of some renderers that a machine has the build and the host for; None where there is none now.
+
+    Raises BadParameter.
+    """
+    _check_queues(renderers)
     while True:
         with transaction() as session:
             _give_back(session, worker_id)  # one job at a time: what it had, it has lost
+            machine = session.scalars(select(Worker).where(Worker.number == worker_id)).one()
+            has = [offer for offer in machine.renderers if offer["queue"] in renderers]
+            queues = queues_of_machine(session, has)
             query = text("SELECT id, task_name, args, queue_name, attempts "
                          "FROM procrastinate_fetch_job_v2(:queues, :worker)")  # fmt: skip
-            row = session.execute(query, {"queues": list(queues), "worker": worker_id}).one()
+            row = session.execute(query, {"queues": queues, "worker": worker_id}).one()
             if row.id is None:
                 return None
             if row.task_name == "prepare_run" and row.attempts < MOST_ATTEMPTS:
@@ -159,7 +174,7 @@ def take(worker_id: int, queues: Sequence[str]) -> Wanted | Question | None:
         if row.task_name == "prepare_run":
             fail_waiting(row.args["run_id"], row.queue_name, f"It could not be prepared in {MOST_ATTEMPTS} attempts")
         else:
-            wanted = _wanted(row.id, row.args["cell_id"])
+            wanted = _wanted(row.id, row.args["cell_id"], queues)
             if wanted is not None:
                 return wanted
         with transaction() as session:
@@ -256,14 +271,21 @@ def _whole(session: Session, sha256: str) -> Samples:
     return np.asarray(source.read(0, source.frames))
 
 
-def _wanted(job_id: int, cell_id: int) -> Wanted | None:
-    """What is to be rendered for a cell; one that cannot even be asked for fails, with the reason."""
+def _wanted(job_id: int, cell_id: int, queues: Sequence[str]) -> Wanted | None:
+    """What is to be rendered for a cell; one that cannot even be asked for fails, with the reason.
+
+    Args:
+        queues: of what the machine can render; a cell of any other is handed on.
+    """
     try:
         begun = begin_render(cell_id)
         if begun is None:
             return None
         with transaction() as session:
-            cell = find_cell(session, cell_id)
+            cell = find_cell(session, cell_id, lock=True)
+            if begun.queue not in queues:
+                hand_on(session, cell)
+                return None
             request = request_for(session, cell)
             return Wanted(job_id, cell_id, request, begun.takes, cell.condition.word_length)
     except KindEchoError as error:

@@ -1,35 +1,48 @@
 """The steps of rendering that are the same wherever the renderer stands: beside the database, or far from it."""
 
 from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.hosts import renderers_of
 from kind_echo.bench.keeping import keepable
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
 from kind_echo.bench.references import hold_references
 from kind_echo.bench.reuse import take_over
-from kind_echo.bench.runs import enqueue_renders, find_cell, find_run, tell_change, waiting_cells
+from kind_echo.bench.routes import is_renderers_own, routes_of
+from kind_echo.bench.runs import (
+    enqueue_renders,
+    find_cell,
+    find_run,
+    give_up_cell,
+    prepare_all,
+    tell_change,
+    waiting_cells,
+)
 from kind_echo.bench.searching import advance, find_search
-from kind_echo.bench.symptoms import NOT_RENDERED
 from kind_echo.renderers.contract import Renderer
 from kind_echo.store.database import transaction
 from kind_echo.store.models import Cell
 
+_HANDED_ON_AFTER = timedelta(seconds=3)
+
 
 @dataclass(frozen=True)
 class Begun:
-    """A render that has been begun: by which renderer, and how many takes of it are wanted."""
+    """A render that has been begun: from which queue, and how many takes of it are wanted."""
 
     queue: str
     takes: int
 
 
 def prepare(session: Session, run_id: int, queue: str, renderer: Renderer) -> None:
-    """Take over what earlier runs rendered of exactly the same, and enqueue the rest; of one renderer alone."""
+    """Take over what earlier runs rendered of exactly the same, and enqueue the rest; of one queue alone."""
     hold_references(session, change=False)
     run = find_run(session, run_id)
     if run.stopped_at is not None:
+        return
+    if is_renderers_own(queue):  # enqueued before queues told builds and hosts apart
+        prepare_all(session, run)
         return
     cells = waiting_cells(session, run, queue)
     if not run.forced:
@@ -41,7 +54,7 @@ def prepare(session: Session, run_id: int, queue: str, renderer: Renderer) -> No
 
 
 def begin_render(cell_id: int) -> Begun | None:
-    """Say that a cell is being rendered; None where there is nothing to do. Raises what `renderers_of` raises."""
+    """Say that a cell is being rendered; None where there is nothing to do. Raises what `routes_of` raises."""
     with transaction() as session:
         cell = find_cell(session, cell_id, lock=True)
         if cell.state not in ("waiting", "rendering"):
@@ -54,8 +67,19 @@ def begin_render(cell_id: int) -> Begun | None:
         if cell.attempts > MOST_ATTEMPTS:
             give_up_cell(cell, f"The worker died {MOST_ATTEMPTS} times while it rendered this cell")
             return None
-        queue = renderers_of(session, [cell.condition])[cell.condition_id]
+        queue = routes_of(session, cell.run.build, [cell.condition])[cell.condition_id]
         return Begun(queue, cell.case.takes)
+
+
+def hand_on(session: Session, cell: Cell) -> None:
+    """Give a cell back that this machine cannot render: its job goes to the queue of machines that can.
+
+    A moment later, for by then this machine has looked again at what it has, and takes that queue no more.
+    """
+    queue = routes_of(session, cell.run.build, [cell.condition])[cell.condition_id]
+    cell.state, cell.attempts = "waiting", max(0, cell.attempts - 1)
+    enqueue_renders(session, cell.run, queue, [cell], at=datetime.now(UTC) + _HANDED_ON_AFTER)
+    tell_change(session, cell.run_id)
 
 
 def to_analysis(session: Session, cell: Cell) -> None:
@@ -93,9 +117,3 @@ def search_on(session: Session, cell: Cell) -> None:
     if cell.run.search_id is not None:
         session.flush()
         advance(session, find_search(session, cell.run.search_id))
-
-
-def give_up_cell(cell: Cell, reason: str) -> None:
-    """Say of a cell why it has no reading."""
-    cell.state, cell.verdict, cell.why, cell.ink = "failed", "No reading", reason, 0.0
-    cell.unfit, cell.broken, cell.measured = False, [NOT_RENDERED], {}

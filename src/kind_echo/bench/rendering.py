@@ -1,6 +1,7 @@
 """From a cell to audio: what a renderer of this machine is asked for, and how long it took."""
 
 import time
+from collections.abc import Sequence
 from dataclasses import replace
 from functools import cache
 
@@ -8,23 +9,45 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.keeping import Rendered
+from kind_echo.bench.routes import Place, has_place, renderer_of
 from kind_echo.bench.stimulus import make_stimulus
 from kind_echo.renderers.contract import Offer, Renderer, RenderFailed, RenderRequest, RenderResult
-from kind_echo.renderers.machine import offers
+from kind_echo.renderers.machine import Machine
 from kind_echo.store.models import Cell
 
 
 @cache
+def machine() -> Machine:
+    """This machine. Raises BadDeclaration."""
+    return Machine()
+
+
 def installed() -> dict[str, Offer]:
-    """The renderers of this machine by queue. Raises BadDeclaration."""
-    return offers()
+    """The renderers of this machine by name. Raises BadDeclaration."""
+    return machine().offers
+
+
+def offers_of(names: Sequence[str]) -> list[Offer]:
+    """Those of this machine's renderers that are named; all where none are. Raises BadDeclaration."""
+    return [offer for name, offer in installed().items() if not names or name in names]
 
 
 def renderer_named(queue: str) -> Renderer:
     """The renderer of a queue. Raises RenderFailed where this machine does not have it."""
-    if queue not in installed():
-        raise RenderFailed(f"this machine has no renderer {queue}")
-    return installed()[queue].renderer
+    name = renderer_of(queue)
+    if name not in installed():
+        raise RenderFailed(f"this machine has no renderer {name}")
+    return installed()[name].renderer
+
+
+def can_render_here(cell: Cell, queue: str) -> bool:
+    """Whether this machine has the build and the host of a cell, as things stand now."""
+    offer = installed().get(renderer_of(queue))
+    effect, condition = cell.run.build.effect, cell.condition
+    place = Place(
+        renderer_of(queue), condition.host, condition.host_version, effect.name, effect.handle, cell.run.build.version
+    )
+    return offer is not None and has_place(offer, place)
 
 
 def request_for(session: Session, cell: Cell) -> RenderRequest:

@@ -8,7 +8,7 @@ from typing import Literal
 from sqlalchemy import func, insert, select, update
 from sqlalchemy.orm import Session, joinedload
 
-from kind_echo.bench.hosts import BY_HAND, renderers_of
+from kind_echo.bench.hosts import BY_HAND
 from kind_echo.bench.plans import BuildNotFound, latest_revision
 from kind_echo.bench.queue import (
     ANALYSIS_PRIORITY,
@@ -18,6 +18,8 @@ from kind_echo.bench.queue import (
     enqueue,
     enqueue_all,
 )
+from kind_echo.bench.routes import nobody_has, routes_of
+from kind_echo.bench.symptoms import NOT_RENDERED
 from kind_echo.core.errors import KindEchoError
 from kind_echo.store.models import Build, Case, Cell, Condition, Event, PlanRevision, Render, Run, Search
 
@@ -104,7 +106,7 @@ def start_run(
     session.execute(insert(Cell), [
         {"run_id": run.id, "case_id": case.id, "condition_id": condition} for case, condition in places_in(revision)
     ])  # fmt: skip
-    _prepare(session, run)
+    prepare_all(session, run)
     session.add(Event(at=now, who=who, what="run started", detail={"run": run.id, "build": build.version}))
     return run
 
@@ -118,10 +120,23 @@ def start_search_run(session: Session, search: Search, build: Build, now: dateti
     )  # fmt: skip
     session.add(run)
     session.flush()
-    session.add(Cell(run_id=run.id, case_id=search.case_id, condition_id=search.condition_id))
+    cell = Cell(run_id=run.id, case_id=search.case_id, condition_id=search.condition_id)
+    session.add(cell)
     session.flush()
-    _prepare(session, run)
+    if nobody_has(session, build, [search.condition]):
+        # A search goes on with other builds; it does not wait for a machine that may never come.
+        where = f"{search.condition.host} {search.condition.host_version}"
+        give_up_cell(cell, f"No known machine has {build.effect.name} {build.version} in {where}")
+        enqueue(session, "advance_search", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, search_id=search.id)
+        return run
+    prepare_all(session, run)
     return run
+
+
+def give_up_cell(cell: Cell, reason: str) -> None:
+    """Say of a cell why it has no reading."""
+    cell.state, cell.verdict, cell.why, cell.ink = "failed", "No reading", reason, 0.0
+    cell.unfit, cell.broken, cell.measured = False, [NOT_RENDERED], {}
 
 
 def places_in(revision: PlanRevision) -> list[tuple[Case, int]]:
@@ -136,9 +151,9 @@ def places_in(revision: PlanRevision) -> list[tuple[Case, int]]:
 
 
 def waiting_cells(session: Session, run: Run, queue: str) -> list[Cell]:
-    """Cells of a run that a renderer has still to render, in order, with what a render depends on."""
-    queues = renderers_of(session, conditions_of(session, run))
-    mine = [condition for condition, renderer in queues.items() if renderer == queue]
+    """Cells of a run whose renders stand on a queue, or are still to be put there; with what a render depends on."""
+    routes = routes_of(session, run.build, conditions_of(session, run))
+    mine = [condition for condition, route in routes.items() if route == queue]
     query = (
         select(Cell)
         .where(Cell.run_id == run.id, Cell.state == "waiting", Cell.condition_id.in_(mine))
@@ -151,9 +166,11 @@ def waiting_cells(session: Session, run: Run, queue: str) -> list[Cell]:
     return list(session.scalars(query))
 
 
-def enqueue_renders(session: Session, run: Run, queue: str, cells: Sequence[Cell]) -> None:
-    """Put a job for each of the cells on a renderer's queue."""
-    enqueue_all(session, "render_cell", queue, run.priority, [{"cell_id": cell.id} for cell in cells])
+def enqueue_renders(
+    session: Session, run: Run, queue: str, cells: Sequence[Cell], *, at: datetime | None = None
+) -> None:
+    """Put a job for each of the cells on a queue, not to be taken before `at`."""
+    enqueue_all(session, "render_cell", queue, run.priority, [{"cell_id": cell.id} for cell in cells], at=at)
 
 
 def stop_run(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
@@ -174,7 +191,7 @@ def resume_run(session: Session, run_id: int, *, who: str, now: datetime) -> Run
     run = _locked(session, run_id)
     if run.stopped_at is not None:
         run.stopped_at, run.stopped_by = None, None
-        _prepare(session, run)
+        prepare_all(session, run)
         session.add(Event(at=now, who=who, what="run resumed", detail={"run": run_id}))
         tell_change(session, run_id)
     return run
@@ -188,7 +205,7 @@ def put_first(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
     call_off(session, "render_cell", "cell_id", waiting)
     call_off(session, "prepare_run", "run_id", [run_id])
     if run.stopped_at is None:
-        _prepare(session, run)
+        prepare_all(session, run)
     session.add(Event(at=now, who=who, what="run put first", detail={"run": run_id}))
     return run
 
@@ -206,9 +223,9 @@ def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: da
     missing = set(cell_ids) - {cell.id for cell in cells}
     if missing:
         raise CellNotFound(min(missing))
-    queues = renderers_of(session, {cell.condition_id: cell.condition for cell in cells}.values())
+    routes = {cell.id: routes_of(session, cell.run.build, [cell.condition])[cell.condition_id] for cell in cells}
     _refuse(cells, lambda cell: cell.state not in ("done", "failed"), "under way still")
-    _refuse(cells, lambda cell: queues[cell.condition_id] == BY_HAND, "rendered by hand; give the file back instead")
+    _refuse(cells, lambda cell: routes[cell.id] == BY_HAND, "rendered by hand; give the file back instead")
     _refuse(cells, lambda cell: cell.run.stopped_at is not None, "of a run that is stopped; resume it first")
     doubted = {cell.render.key for cell in cells if cell.render is not None and cell.render.key is not None}
     session.execute(update(Render).where(Render.key.in_(doubted)).values(key=None))
@@ -216,8 +233,8 @@ def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: da
         cell.state, cell.verdict, cell.why, cell.ink = "waiting", "Waiting", "", 0.0
         cell.unfit, cell.broken, cell.measured, cell.reused, cell.attempts = False, [], {}, False, 0
         cell.render, cell.reference, cell.analysis = None, None, None
-    for run, queue in {(cell.run, queues[cell.condition_id]) for cell in cells}:
-        mine = [cell for cell in cells if cell.run is run and queues[cell.condition_id] == queue]
+    for run, queue in {(cell.run, routes[cell.id]) for cell in cells}:
+        mine = [cell for cell in cells if cell.run is run and routes[cell.id] == queue]
         enqueue_renders(session, run, queue, mine)
     session.add(Event(at=now, who=who, what="rendered again", detail={"cells": [cell.id for cell in cells]}))
     for run_id in {cell.run_id for cell in cells}:
@@ -225,10 +242,11 @@ def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: da
     return cells
 
 
-def _prepare(session: Session, run: Run) -> None:
-    """Each renderer that the run needs looks which of its cells it must render."""
+def prepare_all(session: Session, run: Run) -> None:
+    """A machine for each host that the run needs looks which of its cells must be rendered."""
     mine = select(Cell.condition_id).where(Cell.run_id == run.id)
-    queues = set(renderers_of(session, session.scalars(select(Condition).where(Condition.id.in_(mine)))).values())
+    conditions = session.scalars(select(Condition).where(Condition.id.in_(mine)))
+    queues = set(routes_of(session, session.get_one(Build, run.build_id), conditions).values())
     for queue in sorted(queues - {BY_HAND}):
         enqueue(session, "prepare_run", queue, run.priority, run_id=run.id)
     if BY_HAND in queues:
@@ -345,11 +363,6 @@ class _Counted:
             pace = (datetime.now(UTC) - self.first).total_seconds() / self.rendered
             seconds = round(pace * left, 1)
         return RunSummary(run, self.verdicts, self.finished, seconds)
-
-
-def troubled_cells(session: Session, run_id: int) -> list[int]:
-    """Numbers of the cells of a run that do not pass, in order."""
-    return list(session.scalars(select(Cell.id).where(Cell.run_id == run_id, Cell.verdict != "Pass").order_by(Cell.id)))
 
 
 def tell_change(session: Session, run_id: int) -> None:

@@ -101,7 +101,7 @@ def advance(session: Session, search: Search, now: datetime | None = None) -> No
     found = standing_of(session, search)
     if found.first is not None:
         return
-    good, bad = halve([one.passes for one in found.looked])
+    good, bad = halve([_free_of(one, found.looked[-1]) for one in found.looked])
     middle = found.looked[(good + bad) // 2]
     if middle.cell is None:
         start_search_run(session, search, middle.build, now or datetime.now(UTC))
@@ -113,11 +113,25 @@ def standing_of(session: Session, search: Search) -> Found:
     builds = _builds(session, effect_id, search.good_build.position, search.bad_build.position)
     known = _known(session, search.case, search.condition_id, builds)
     looked = [Looked(build, known.get(build.id)) for build in builds]
-    passes = [one.passes for one in looked]
+    passes = [_free_of(one, looked[-1]) for one in looked]
     # By the time that it is looked at again an end may have been rendered anew and be something else.
     passes[0], passes[-1] = True, False
     good, bad = halve(passes)
     return Found(search, looked, bad if bad - good == 1 else None)
+
+
+def _free_of(one: Looked, last: Looked) -> bool | None:
+    """Whether a build has not got what is wrong with the last: it passes, or has another cause."""
+    if one.passes is not False or one is last:
+        return one.passes
+    mine, wanted = _causes(one.cell), _causes(last.cell)
+    return not mine & wanted if mine and wanted else False
+
+
+def _causes(cell: Cell | None) -> set[str]:
+    if cell is None or cell.analysis is None:
+        return set()
+    return {str(cause["cause"]) for cause in cell.analysis.causes} - {"unexplained"}
 
 
 def find_search(session: Session, search_id: int) -> Search:

@@ -8,6 +8,8 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.plan_document import BadPlan, PlanCase, PlanCondition, PlanDocument, PlanLimit, Sweep, Values
+from kind_echo.bench.routes import hosts_for
+from kind_echo.bench.signals import checked, shown
 from kind_echo.core.errors import KindEchoError
 from kind_echo.store.models import Effect, Host, Setting, Signal
 
@@ -90,7 +92,7 @@ def _plan(
     conditions: list[PlanCondition], limits: dict[str, PlanLimit] | None = None,
 ) -> PlanDocument:  # fmt: skip
     if not conditions:
-        raise BadPlan([f"no host that is known renders as {title} needs it"])
+        raise BadPlan([f"no host in which a known machine has {bench.effect.name} renders as {title} needs it"])
     if not cases:
         raise BadPlan([f"{bench.effect.name} can be set in no way that {title} could measure"])
     plain: dict[str, Values] = {AS_IT_COMES: {}} if any(c.setting == AS_IT_COMES for c in cases) else {}
@@ -134,7 +136,8 @@ def _gain(bench: Bench) -> PlanDocument:
 
 
 def _transfer(bench: Bench) -> PlanDocument:
-    cases = _everything(bench, ["Level staircase, −60 to 0 dBFS"])
+    # It is judged by its curve: a reference is laid under it once there is one, and none is waited for.
+    cases = _everything(bench, ["Level staircase, −60 to 0 dBFS"], measures=["transfer"])
     return _plan(bench, "Transfer curve", {cases[0].signal: _STAIRS}, cases, _conditions(bench, [48_000], ["offline"]))
 
 
@@ -243,17 +246,17 @@ def plan_from(session: Session, key: str, effect_name: str) -> PlanDocument:
     if effect is None:
         raise EffectNotFound(effect_name)
     settings = list(session.scalars(select(Setting.name).where(Setting.effect_id == effect.id).order_by(Setting.id)))
-    hosts = list(session.scalars(select(Host).order_by(Host.renderer.desc(), Host.id)))
+    hosts = hosts_for(session, effect)
     document = template.make(Bench(effect, [s for s in settings if s != AS_IT_COMES], hosts))
     return _with_free_names(session, effect, document)
 
 
 def _with_free_names(session: Session, effect: Effect, document: PlanDocument) -> PlanDocument:
     """Signals that are kept already are taken by the name that they have; those of a taken name get another."""
-    kept = {signal.name: signal.request for signal in session.scalars(select(Signal))}
+    kept = {signal.name: shown(signal.request) for signal in session.scalars(select(Signal))}
     named: dict[str, str] = {}
     for name, request in document.signals.items():
-        same = next((known for known, other in kept.items() if other == request), None)
+        same = next((known for known, other in kept.items() if other == shown(checked(request))), None)
         free = name
         while same is None and free in kept:
             free += "′"

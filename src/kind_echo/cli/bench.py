@@ -2,7 +2,6 @@
 
 import getpass
 import json
-import time
 from datetime import UTC, datetime
 
 import click
@@ -13,11 +12,13 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.deciding import standings
 from kind_echo.bench.demo import load_demo
+from kind_echo.bench.holdups import held_up
 from kind_echo.bench.plans import find_build, find_plan
 from kind_echo.bench.rendering import installed
 from kind_echo.bench.runs import cells_of, find_run, start_run, summary_of
 from kind_echo.cli.database import told_when_gone
 from kind_echo.cli.main import LimitBroken
+from kind_echo.cli.waiting import TIMEOUT, Progress, wait_for
 from kind_echo.store.database import transaction
 from kind_echo.store.grants import grant_for_demo
 from kind_echo.store.models import Run
@@ -31,9 +32,15 @@ _POLL_SECONDS = 0.5
 @click.option("--who", default=None, help="Who asks for it; the account's name unless given.")
 @click.option("--everything", is_flag=True, help="Render all cells; else only what changed since earlier runs.")
 @click.option("--no-wait", is_flag=True, help="Leave once it is enqueued.")
+@TIMEOUT
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
-def run_command(plan: str, version: str, who: str | None, everything: bool, no_wait: bool, as_json: bool) -> None:
-    """Run PLAN on BUILD and wait for the verdicts; exits with 1 unless every cell passes or is decided on."""
+def run_command(
+    plan: str, version: str, who: str | None, everything: bool, no_wait: bool, timeout: float | None, as_json: bool
+) -> None:
+    """Run PLAN on BUILD and wait for the verdicts; exits with 1 unless every cell passes or is decided on.
+
+    It ends when all that machines can render is rendered and judged; what then needs a person is told.
+    """
     with told_when_gone():
         with transaction() as session:
             found = find_plan(session, plan)
@@ -42,13 +49,17 @@ def run_command(plan: str, version: str, who: str | None, everything: bool, no_w
                 session, found.id, build.id, who=who or getpass.getuser(), now=datetime.now(UTC),
                 render="everything" if everything else "what changed",
             )  # fmt: skip
-            run_id = run.id
-        cells = [] if no_wait else _wait(run_id)
+            run_id, name = run.id, f"{build.effect.name} {build.version}"
+        progress = None if no_wait else wait_for(lambda: _look(run_id), _POLL_SECONDS, timeout)
+        needs = [] if progress is None else progress.needs(name)
+        with transaction() as session:
+            cells = [] if progress is None else _outcome(session, find_run(session, run_id))
     if as_json:
-        click.echo(json.dumps({"command": "run", "run": run_id, "cells": cells}))
+        click.echo(json.dumps({"command": "run", "run": run_id, "cells": cells, "needs": needs}))
     else:
         _print_cells(run_id, cells)
-    if any(cell["verdict"] != "Pass" and cell["decision"] is None for cell in cells):
+        click.echo("".join(f"{line}\n" for line in needs), nl=False)
+    if needs or any(cell["verdict"] != "Pass" and cell["decision"] is None for cell in cells):
         raise LimitBroken
 
 
@@ -64,13 +75,11 @@ def load_demo_command(worker_role: str) -> None:
     click.echo("The demo is loaded; its runs are rendered by the workers." if loaded else "The demo is there already.")
 
 
-def _wait(run_id: int) -> list[dict[str, str | None]]:
-    while True:
-        with transaction() as session:
-            run = find_run(session, run_id)
-            if summary_of(session, run).is_finished:
-                return _outcome(session, run)
-        time.sleep(_POLL_SECONDS)
+def _look(run_id: int) -> Progress:
+    with transaction() as session:
+        run = find_run(session, run_id)
+        summary, held = summary_of(session, run), held_up(session, run)
+        return Progress(summary.cells, summary.finished, held.kit, held.lacking, run.stopped_by)
 
 
 def _outcome(session: Session, run: Run) -> list[dict[str, str | None]]:

@@ -3,16 +3,17 @@
 from collections.abc import Iterator
 from contextlib import contextmanager
 
-import click
 from sqlalchemy.exc import OperationalError
+
+from kind_echo.cli.main import NoAnswer
 
 NO_DATABASE = "The database does not answer; start it with 'make demo', or see what KIND_ECHO_DATABASE_URL points at."
 
 
 @contextmanager
 def told_when_gone() -> Iterator[None]:
-    """One line instead of a traceback where the database does not answer. Raises ClickException."""
+    """One line instead of a traceback where the database does not answer. Raises NoAnswer."""
     try:
         yield
     except OperationalError as error:
-        raise click.ClickException(NO_DATABASE) from error
+        raise NoAnswer(NO_DATABASE) from error

@@ -1,6 +1,7 @@
 """Commands that measure one file: no server, no database."""
 
 from dataclasses import asdict
+from typing import Literal
 
 import click
 
@@ -55,11 +56,23 @@ def lossy_command(file: str, codec: Codec, bitrate: float, limits: tuple[str, ..
     report(Result("lossy", inputs, given, readings, curve_documents(curves)), wanted, as_json=as_json)
 
 
-@click.command("match")
+class _NamedPassage(click.Command):
+    """Takes one word after --passage as well as two numbers."""
+
+    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
+        for i, word in enumerate(args[:-1]):
+            if word == "--passage" and args[i + 1] == "loudest":
+                args[i] = "--passage-named"
+        return super().parse_args(ctx, args)
+
+
+@click.command("match", cls=_NamedPassage)
 @click.argument("file")
 @click.option("--target", type=DECIBELS, required=True, help="In the unit of the measure.")
 @click.option("--by", type=click.Choice(BY), required=True)
-@click.option("--passage", type=NUMBER, nargs=2, metavar="START END", help="Seconds; the whole file unless given.")
+@click.option("--passage", type=NUMBER, nargs=2, metavar="START END | loudest",
+              help="Seconds, or the passage of greatest short-term loudness; the whole file unless given.")  # fmt: skip
+@click.option("--passage-named", type=click.Choice(["loudest"]), hidden=True)
 @click.option("--out", help="Write the matched file; nothing is written otherwise.")
 @output_options
 def match_command(
@@ -67,6 +80,7 @@ def match_command(
     target: float,
     by: By,
     passage: tuple[float, float] | None,
+    passage_named: Literal["loudest"] | None,
     out: str | None,
     limits: tuple[str, ...],
     as_json: bool,
@@ -74,11 +88,11 @@ def match_command(
     """The gain that brings FILE to a level, and how well it does."""
     wanted = parse_limits(limits)
     with AudioFile(file) as audio:
-        found = match_level(audio, target, by, passage)
+        found = match_level(audio, target, by, passage_named or passage)
         inputs = [describe_input(file, audio)]
         if out is not None:
             if found.factor is None:
                 raise BadParameter("out", out, f"left out: {found.readings[0].why}")
             copy_audio(out, AlignedSource(audio, audio.frames, Alignment(scale=found.factor)), "FLOAT")
-    given = {"target": target, "by": by, "passage": list(passage) if passage else None, "out": out}
+    given = {"target": target, "by": by, "passage": passage_named or (list(passage) if passage else None), "out": out}
     report(Result("match", inputs, given, found.readings), wanted, as_json=as_json)

@@ -9,18 +9,12 @@ from typing import Any
 
 import click
 
+from kind_echo.cli.main import NoAnswer
 from kind_echo.core.errors import KindEchoError
 
 TOKEN_VARIABLE, TOKEN_FILE_VARIABLE = "KIND_ECHO_TOKEN", "KIND_ECHO_TOKEN_FILE"
 SERVER_VARIABLE = "KIND_ECHO_SERVER"
 _SECONDS = 120.0
-
-
-class NoAnswer(KindEchoError):
-    """A server does not answer; it may later."""
-
-    def __init__(self, address: str, reason: object) -> None:
-        super().__init__(f"{address} does not answer ({reason}).")
 
 
 class Refused(KindEchoError):
@@ -79,10 +73,10 @@ class Server:
                 return bytes(answer.read())
         except urllib.error.HTTPError as error:
             if error.code in (502, 503, 504):
-                raise NoAnswer(self.address, f"status {error.code}") from error
+                raise NoAnswer(f"{self.address} does not answer (status {error.code}).") from error
             raise Refused(error.code, _detail(error)) from error
         except (OSError, ValueError) as error:
-            raise NoAnswer(self.address, getattr(error, "reason", error)) from error
+            raise NoAnswer(f"{self.address} does not answer ({getattr(error, 'reason', error)}).") from error
 
 
 def _detail(error: urllib.error.HTTPError) -> str:

@@ -2,6 +2,7 @@
 
 import gc
 import importlib
+import json
 import os
 import sys
 from typing import NoReturn
@@ -50,6 +51,18 @@ _MEASURING = ("files", "pairs", "tones", "systems")
 """Modules whose commands say which bytes they measured."""
 
 
+_WAITING = ("run", "submit")
+"""Commands that wait for a server: their refusals are JSON where it was asked for, and 3 says that none came."""
+
+
+class NoAnswer(KindEchoError):
+    """A server or database does not answer; it may later."""
+
+
+class TimeOut(KindEchoError):
+    """What was waited for did not come in the time that was given."""
+
+
 class LimitBroken(Exception):
     """A limit given on the command line does not hold; the exit status says so."""
 
@@ -81,8 +94,23 @@ def cli() -> None:
     """Regression testing for audio effects: render, null, measure, decide."""
 
 
+def _refuse(text: str, arguments: list[str] | None) -> str:
+    """One line on standard error, and for a script that waits for a run an object of JSON; the command's name."""
+    line = " ".join(text.split())
+    given = sys.argv[1:] if arguments is None else arguments
+    command = given[0] if given else ""
+    if "--json" in given and command in _WAITING:
+        click.echo(json.dumps({"command": command, "error": line}))
+    click.echo(f"kind-echo: {line}", err=True)
+    return command
+
+
 def main(arguments: list[str] | None = None) -> NoReturn:
-    """Run a command and leave with its status: 0 measured, 1 a limit is broken, 2 bad use or an unreadable file."""
+    """Run a command and leave with its status.
+
+    0: it measured, or all is well. 1: a limit is broken, or a person is needed. 2: bad use or an unreadable file.
+    3: of `run` and `submit`, a server does not answer, or the time ran out.
+    """
     # Numpy's threads take the interpreter's lock for microseconds; the usual 5 ms between turns would starve them.
     sys.setswitchinterval(2e-4)
     try:
@@ -92,9 +120,12 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     except click.exceptions.NoArgsIsHelpError as error:
         click.echo(error.ctx.get_help() if error.ctx else str(error), err=True)
         sys.exit(2)
+    except (NoAnswer, TimeOut) as error:
+        command = _refuse(str(error), arguments)
+        sys.exit(3 if command in _WAITING else 2)
     except (click.ClickException, KindEchoError) as error:
         text = error.format_message() if isinstance(error, click.ClickException) else str(error)
-        click.echo(f"kind-echo: {' '.join(text.split())}", err=True)
+        _refuse(text, arguments)
         sys.exit(2)
     except (click.Abort, KeyboardInterrupt):
         click.echo("kind-echo: stopped", err=True)

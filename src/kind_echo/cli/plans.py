@@ -5,9 +5,10 @@ from datetime import UTC, datetime
 from pathlib import Path
 
 import click
+from sqlalchemy.orm import Session
 
-from kind_echo.bench.plan_document import differences, read_yaml, write_yaml
-from kind_echo.bench.planning import cost_of, document_of, save_plan, unfold
+from kind_echo.bench.plan_document import PlanDocument, differences, read_yaml, write_yaml
+from kind_echo.bench.planning import cost_of, document_of, save_plan, unfold, unrenderable
 from kind_echo.bench.plans import PlanNotFound, latest_revision, plan_of_effect
 from kind_echo.bench.templates import TEMPLATES, plan_from
 from kind_echo.cli.database import told_when_gone
@@ -34,6 +35,7 @@ def check(file: Path) -> None:
             newest = latest_revision(session, kept.id)
             said = differences(document_of(session, newest), document)
             click.echo("\n".join(said) or f"As in revision {newest.number}")
+        _say_unrenderable(session, document)
 
 
 @plan_command.command("keep")
@@ -45,6 +47,15 @@ def keep(file: Path, who: str | None) -> None:
         document = read_yaml(file.read_text(encoding="utf-8"))
         revision = save_plan(session, document, who=who or getpass.getuser(), now=datetime.now(UTC))
         click.echo(f"{document.effect}, {document.plan}: revision {revision.number}")
+        _say_unrenderable(session, document)
+
+
+def _say_unrenderable(session: Session, document: PlanDocument) -> None:
+    """One line on standard error for each host in which no known machine has the effect: its cells would wait."""
+    for host in unrenderable(session, document):
+        click.echo(
+            f"kind-echo: no known machine can render {document.effect} in {host}; its cells would wait", err=True
+        )
 
 
 @plan_command.command("write")

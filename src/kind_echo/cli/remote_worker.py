@@ -13,8 +13,9 @@ import numpy as np
 import structlog
 
 from kind_echo.bench.keeping import Rendered
-from kind_echo.bench.rendering import render_takes
-from kind_echo.cli.http import NoAnswer, Refused, Server
+from kind_echo.bench.rendering import machine, offers_of, render_takes
+from kind_echo.cli.http import Refused, Server
+from kind_echo.cli.main import NoAnswer
 from kind_echo.core.errors import KindEchoError
 from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest
 from kind_echo.store.encoding import ENCODINGS, encode
@@ -29,14 +30,19 @@ _log = structlog.get_logger("kind_echo.worker")
 class RemoteWorker:
     """Takes jobs of some renderers, one at a time; outlives a server that is away for a while."""
 
-    def __init__(self, server: Server, machine: str, offers: Sequence[Offer]) -> None:
-        self._server = server
-        self._who = {"machine": machine, "process": os.getpid()}
+    def __init__(self, server: Server, name: str, renderers: Sequence[str]) -> None:
+        self._server, self._names = server, renderers
+        self._who = {"machine": name, "process": os.getpid()}
+        self._worker_id = 0
+        self._look()
+
+    def _look(self) -> None:
+        """See what this machine has."""
+        offers = offers_of(self._names)
         self._renderers = {offer.queue: offer.renderer for offer in offers}
         self._offers = [_offer_document(offer) for offer in offers]
         self._by_effect = {(e.name, e.handle): offer.queue for offer in offers for e in offer.effects}
         self._by_host = {(h.name, h.version): offer.queue for offer in offers for h in offer.hosts}
-        self._worker_id = 0
 
     def work(self, stop: threading.Event) -> None:
         """Take jobs until it is told to stop. Raises Refused where trying again is no use, as for a wrong token."""
@@ -56,6 +62,8 @@ class RemoteWorker:
 
     def leave(self) -> None:
         """Say that it stops; a server that does not answer will see it by the silence."""
+        if not self._worker_id:
+            return
         try:
             self._server.post(self._path("presence"), {"leaves": True})
         except (NoAnswer, Refused):
@@ -67,6 +75,10 @@ class RemoteWorker:
         beating.start()
         try:
             while not stop.is_set():
+                if machine().look_again():
+                    _log.info("what this machine has changed", renderers=list(self._renderers))
+                    self._look()
+                    return
                 job = self._server.post(self._path("take"), {"queues": list(self._renderers)})["job"]
                 if job is None:
                     stop.wait(_LOOK_SECONDS)

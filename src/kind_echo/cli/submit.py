@@ -7,8 +7,9 @@ from urllib.parse import urlencode
 
 import click
 
-from kind_echo.cli.http import SERVER_VARIABLE, NoAnswer, Server, read_token
-from kind_echo.cli.main import LimitBroken
+from kind_echo.cli.http import SERVER_VARIABLE, Server, read_token
+from kind_echo.cli.main import LimitBroken, NoAnswer
+from kind_echo.cli.waiting import TIMEOUT, Progress, wait_for
 
 _POLL_SECONDS = 1.0
 _PATIENCE_SECONDS = 300.0  # for which a server that does not answer is asked again
@@ -23,13 +24,16 @@ _PATIENCE_SECONDS = 300.0  # for which a server that does not answer is asked ag
 @click.option("--note", default="", help="What the build is, if the server does not know it yet.")
 @click.option("--everything", is_flag=True, help="Render all cells; else only what changed since earlier runs.")
 @click.option("--no-wait", is_flag=True, help="Leave once it is enqueued.")
+@TIMEOUT
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 def submit_command(
-    effect: str, plan: str, version: str, server: str, note: str, everything: bool, no_wait: bool, as_json: bool
-) -> None:
+    effect: str, plan: str, version: str, server: str, note: str, everything: bool, no_wait: bool,
+    timeout: float | None, as_json: bool,
+) -> None:  # fmt: skip
     """Run PLAN of EFFECT on BUILD on a server; exits with 1 unless every cell passes or is decided on.
 
-    Needs a token to submit, in KIND_ECHO_TOKEN or in the file that KIND_ECHO_TOKEN_FILE names.
+    It ends when all that machines can render is rendered and judged: what then needs a person is told, and exits with 1
+    too. Needs a token to submit, in KIND_ECHO_TOKEN or in the file that KIND_ECHO_TOKEN_FILE names.
     """
     there = Server(server, read_token())
     plans = there.get("/api/plans")["plans"]
@@ -40,37 +44,51 @@ def submit_command(
     render = "everything" if everything else "what changed"
     run = there.post("/api/runs", {"plan_id": found["id"], "build_id": build["id"], "render": render})
     address = f"{there.address}/runs/{run['id']}"
-    sheet = None if no_wait else _wait(there, run["id"])
-    troubled = [] if sheet is None else [cell for cell in sheet["cells"] if cell["needs_you"]]
+    watched = _Watched(there, run["id"])
+    progress = None if no_wait else wait_for(watched.look, _POLL_SECONDS, timeout)
+    sheet = watched.sheet
+    needs = [] if progress is None else progress.needs(f"{effect} {version}")
+    troubled = 0 if sheet is None else sum(bool(cell["needs_you"]) for cell in sheet["cells"])
     if as_json:
         verdicts = None if sheet is None else sheet["run"]["verdicts"]
         said = {"command": "submit", "run": run["id"], "address": address, "verdicts": verdicts}
-        click.echo(json.dumps(said | {"need_somebody": len(troubled)}))
+        held_up = 0 if progress is None else progress.held_up
+        click.echo(json.dumps(said | {"need_somebody": troubled + held_up, "needs": needs}))
     elif sheet is None:
         click.echo(f"Enqueued: {address}")
     else:
-        for finding in sheet["findings"]:
-            cells = len(finding["cells"])
-            what = "1 cell" if cells == 1 else f"{cells} cells"
-            click.echo(f"{finding['headline']}: {what}, {finding['where']}; {finding['undecided']} undecided")
-        click.echo(f"{len(troubled)} of {len(sheet['cells'])} cells need somebody: {address}")
-    if troubled:
+        _print_findings(sheet)
+        click.echo("\n".join([*needs, f"{troubled} of {len(sheet['cells'])} cells need somebody: {address}"]))
+    if troubled or needs:
         raise LimitBroken
 
 
-def _wait(server: Server, run_id: int) -> dict[str, Any]:
-    asked = urlencode({"measure": "residual_rms"})
-    answered = time.monotonic()
-    while True:
+def _print_findings(sheet: dict[str, Any]) -> None:
+    for finding in sheet["findings"]:
+        cells = len(finding["cells"])
+        what = "1 cell" if cells == 1 else f"{cells} cells"
+        click.echo(f"{finding['headline']}: {what}, {finding['where']}; {finding['undecided']} undecided")
+
+
+class _Watched:
+    """A run on a server; `sheet` is what was last seen of it."""
+
+    def __init__(self, server: Server, run_id: int) -> None:
+        self._server = server
+        self._path = f"/api/runs/{run_id}?{urlencode({'measure': 'residual_rms'})}"
+        self._answered = time.monotonic()
+        self.sheet: dict[str, Any] | None = None
+        self._progress = Progress(1, 0)
+
+    def look(self) -> Progress:
+        """How the run stands. Raises NoAnswer where the server has not answered for minutes."""
         try:
-            sheet: dict[str, Any] = server.get(f"/api/runs/{run_id}?{asked}")
-            answered = time.monotonic()
-            run = sheet["run"]
-            if run["finished"] == run["cells"] and run["verdicts"]["waiting"] == 0:
-                return sheet
-            if run["stopped_by"]:
-                raise click.ClickException(f"the run was stopped by {run['stopped_by']}")
+            sheet: dict[str, Any] = self._server.get(self._path)
         except NoAnswer:
-            if time.monotonic() - answered > _PATIENCE_SECONDS:
+            if time.monotonic() - self._answered > _PATIENCE_SECONDS:
                 raise
-        time.sleep(_POLL_SECONDS)
+            return self._progress
+        self._answered, self.sheet = time.monotonic(), sheet
+        run = sheet["run"]
+        self._progress = Progress(run["cells"], run["finished"], sheet["for_kit"], sheet["lacking"], run["stopped_by"])
+        return self._progress

@@ -15,13 +15,14 @@ from procrastinate.exceptions import ConnectorException
 from procrastinate.worker import Worker
 from sqlalchemy.exc import DBAPIError, OperationalError
 
-from kind_echo.bench.hosts import register, see_worker, still_there, stopped
+from kind_echo.bench import rendering
+from kind_echo.bench.hosts import offer_document, register, see_worker, still_there, stopped
 from kind_echo.bench.logs import set_up_logs
 from kind_echo.bench.queue import ANALYSIS_QUEUE, queue_app
-from kind_echo.bench.rendering import installed
+from kind_echo.bench.rendering import installed, offers_of
+from kind_echo.bench.routes import queues_of_machine
 from kind_echo.cli.http import SERVER_VARIABLE, Server, read_token
 from kind_echo.cli.remote_worker import RemoteWorker
-from kind_echo.renderers.contract import Offer
 from kind_echo.store.database import transaction
 
 _HEARTBEAT_SECONDS = 2.0
@@ -52,14 +53,12 @@ def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool, 
             f"this machine has no renderer {', '.join(unknown)}; it has {', '.join(installed())}",
             param_hint="--renderer",
         )
-    offers = [offer for queue, offer in installed().items() if not renderers or queue in renderers]
     if server is not None:
-        _work_for(RemoteWorker(Server(server, read_token()), machine, offers))
+        _work_for(RemoteWorker(Server(server, read_token()), machine, renderers))
         return
-    queues = [offer.queue for offer in offers] + ([] if no_analysis else [ANALYSIS_QUEUE])
-    presence = _Presence(machine, offers)
+    presence = _Presence(machine, renderers, [] if no_analysis else [ANALYSIS_QUEUE])
     try:
-        asyncio.run(_work(queues, presence))
+        asyncio.run(_work(presence))
     finally:
         presence.leave()
 
@@ -75,37 +74,53 @@ def _work_for(worker: RemoteWorker) -> None:
 
 
 class _Presence:
-    """What the database knows of this worker."""
+    """What the database knows of this worker.
 
-    def __init__(self, machine: str, offers: Sequence[Offer]) -> None:
-        self._machine, self._offers = machine, offers
+    Args:
+        renderers: names of those that it works for; all of the machine's where none are named.
+        others: queues that it takes beside those of renders.
+    """
 
-    def arrive(self) -> None:
-        """Write down what this machine has, and that it is there."""
+    def __init__(self, machine: str, renderers: Sequence[str], others: Sequence[str]) -> None:
+        self._machine, self._renderers, self._others = machine, renderers, others
+
+    def arrive(self) -> list[str]:
+        """Write down what this machine has, and that it is there; the queues that it is to take jobs from."""
+        offers = offers_of(self._renderers)
         with transaction() as session:
-            register(session, self._offers)
-            see_worker(session, self._machine, os.getpid(), self._offers, datetime.now(UTC))
+            register(session, offers)
+            see_worker(session, self._machine, os.getpid(), offers, datetime.now(UTC))
+        return self._queues()
 
-    def stay(self) -> None:
-        """Say that it is still there."""
+    def stay(self) -> list[str]:
+        """Say that it is still there, and what it has where that changed; the queues that it is to take jobs from."""
+        if rendering.machine().look_again():
+            _log.info("what this machine has changed", renderers=list(installed()))
+            return self.arrive()
         with transaction() as session:
             still_there(session, self._machine, os.getpid(), datetime.now(UTC))
+        return self._queues()
+
+    def _queues(self) -> list[str]:
+        with transaction() as session:
+            mine = queues_of_machine(session, [offer_document(offer) for offer in offers_of(self._renderers)])
+        return [*mine, *self._others]
 
     def leave(self) -> None:
         """Say that it stopped; a database that does not answer will see it by the silence."""
         try:
             with transaction() as session:
-                stopped(session, self._machine, os.getpid())
+                stopped(session, self._machine, os.getpid(), datetime.now(UTC))
         except DBAPIError:
             _log.warning("the database does not answer; this worker leaves without a word")
 
 
-async def _work(queues: list[str], presence: _Presence) -> None:
+async def _work(presence: _Presence) -> None:
     while True:
         try:
-            await asyncio.to_thread(presence.arrive)
+            queues = await asyncio.to_thread(presence.arrive)
             async with queue_app().open_async() as app:
-                _log.info("taking jobs", queues=queues)
+                _log.info("taking jobs", renderers=list(installed()), queues=len(queues))
                 app.perform_import_paths()  # type: ignore[no-untyped-call]
                 worker = Worker(
                     app=app,
@@ -128,8 +143,10 @@ async def _work(queues: list[str], presence: _Presence) -> None:
             await asyncio.sleep(_RECONNECT_SECONDS)
 
 
-async def _rescue(app: procrastinate.App, worker: Worker, stay: Callable[[], None]) -> None:
+async def _rescue(app: procrastinate.App, worker: Worker, stay: Callable[[], list[str]]) -> None:
     """Put jobs back on their queues: those of dead workers, and those that this one was given without hearing of it.
+
+    Beside that, keep the worker's queues up to date with what this machine has and which builds are known.
 
     When the database goes away as it hands out a job, the job is this worker's, and this worker does not know.
     """
@@ -149,7 +166,7 @@ async def _rescue(app: procrastinate.App, worker: Worker, stay: Callable[[], Non
             for number in forgotten & unknown:
                 lost += await app.job_manager.list_jobs_async(id=number, status="doing")
             unknown = forgotten
-            await asyncio.to_thread(stay)
+            worker.queues = await asyncio.to_thread(stay)
             for job in lost:
                 _log.warning("giving a job back, which nobody is at", job=job.id)
                 await app.job_manager.retry_job(job)

@@ -1,6 +1,8 @@
 """What every renderer does: (signal, setting, build, condition) in, audio out; and what it says that it can do."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass, field
+from fnmatch import fnmatchcase
 from typing import Any, Protocol
 
 from kind_echo.core.errors import KindEchoError
@@ -92,6 +94,7 @@ class OfferedEffect:
         handle: what the renderer knows it by.
         parameters: name, default, unit, least, greatest, choices of each.
         versions: its builds, oldest first.
+        patterns: of names of builds that it has as well, with `*` and `?` as in file names.
     """
 
     name: str
@@ -99,6 +102,12 @@ class OfferedEffect:
     description: str
     parameters: tuple[dict[str, Any], ...]
     versions: tuple[str, ...]
+    patterns: tuple[str, ...] = ()
+
+
+def fits(version: str, versions: Iterable[str], patterns: Iterable[str]) -> bool:
+    """Whether a build is among those named, or its name fits a pattern."""
+    return version in versions or any(fnmatchcase(version, pattern) for pattern in patterns)
 
 
 @dataclass(frozen=True)
@@ -106,7 +115,7 @@ class Offer:
     """What a renderer on a machine can do.
 
     Attributes:
-        queue: the queue that its jobs come from, and its name.
+        queue: its name, which the queues of its jobs begin with.
     """
 
     queue: str

@@ -22,12 +22,14 @@ from kind_echo.renderers.contract import (
     RenderRequest,
     RenderResult,
     Values,
+    fits,
 )
 from kind_echo.renderers.exchange import exchange
 from kind_echo.renderers.process import Finished, Limits, run_limited
 
 _PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 _ALWAYS = ("input", "output", "rate", "block_size", "mode", "version", "channels")
+_SAFE_BUILD = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]*")  # it becomes a part of an argument
 _RESERVED = ("stand-in", "lv2", "analysis", "by hand")
 
 
@@ -99,7 +101,7 @@ class Declaration(_Model):
     version: str = Field(min_length=1, max_length=40)
     description: str = ""
     effect: str = Field(min_length=1, max_length=60)
-    builds: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._+-]*$")]] = Field(min_length=1)
+    builds: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9*?][A-Za-z0-9._+*?-]*$")]] = Field(min_length=1)
     command: list[str] = Field(min_length=1)
     modes: list[Literal["offline", "real time"]] = ["offline"]
     parameters: dict[Annotated[str, Field(pattern=r"^[a-z][a-z0-9_ -]*$")], DeclaredParameter] = {}
@@ -111,6 +113,11 @@ class Declaration(_Model):
     size_limit: int = Field(default=2048, gt=0)
     folder: str | None = None
     environment: dict[str, str] = {}
+
+    @property
+    def patterns(self) -> tuple[str, ...]:
+        """Those of the builds that stand for many."""
+        return tuple(build for build in self.builds if set(build) & set("*?"))
 
     @model_validator(mode="after")
     def _placeholders_are_known(self) -> "Declaration":
@@ -134,7 +141,7 @@ class DeclaredRenderer:
     def render(self, request: RenderRequest) -> RenderResult:
         """Render one case. Raises RenderFailed."""
         declared = self._declared
-        if request.version not in declared.builds:
+        if not fits(request.version, declared.builds, declared.patterns) or not _SAFE_BUILD.fullmatch(request.version):
             raise RenderFailed(f"this machine declares no build {request.version} of {declared.effect}")
         words = self._words(request)
         limits = Limits(declared.time_limit, declared.memory_limit, declared.size_limit)
@@ -185,8 +192,9 @@ def read_declarations(path: Path) -> list[Offer]:
 
 
 def _offer(path: Path, name: str, table: object) -> Offer:
-    if name in _RESERVED or not re.fullmatch(r"[a-z][a-z0-9-]{0,39}", name):
-        raise BadDeclaration(path, f"{name!r} is no name for a renderer (small letters, digits, hyphens; not taken).")
+    if name in _RESERVED or not re.fullmatch(r"[a-z][a-z0-9-]{0,29}", name):
+        form = "up to 30 small letters, digits, hyphens; not taken"
+        raise BadDeclaration(path, f"{name!r} is no name for a renderer ({form}).")
     try:
         declared = Declaration.model_validate(table)
     except ValidationError as error:
@@ -198,7 +206,8 @@ def _offer(path: Path, name: str, table: object) -> Offer:
          "choices": list(p.choices)}
         for key, p in declared.parameters.items()
     )  # fmt: skip
-    effect = OfferedEffect(declared.effect, "", declared.description, parameters, tuple(declared.builds))
+    named = tuple(build for build in declared.builds if build not in declared.patterns)
+    effect = OfferedEffect(declared.effect, "", declared.description, parameters, named, declared.patterns)
     host = OfferedHost(declared.title, declared.version, f"A command that this machine declares as {name}",
                        tuple(declared.modes))  # fmt: skip
     return Offer(name, declared.description, DeclaredRenderer(declared), (host,), (effect,))

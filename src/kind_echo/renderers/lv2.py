@@ -1,6 +1,7 @@
 """Real plug-ins of the LV2 open standard, through the command-line host of Debian's lilv-utils."""
 
 import hashlib
+import os
 import re
 import shutil
 import subprocess
@@ -27,6 +28,9 @@ HOST = "LV2 command line"
 
 _SCAN_SECONDS = 20.0
 _LIMITS = Limits(seconds=300.0, memory=4096)
+_USUAL_PATH = ":".join(
+    ("~/.lv2", "/usr/local/lib/lv2", "/usr/lib/lv2", "/usr/lib/x86_64-linux-gnu/lv2", "/usr/lib/aarch64-linux-gnu/lv2")
+)
 _PORT = re.compile(r"^\tPort \d+:$", re.MULTILINE)
 
 
@@ -117,9 +121,22 @@ class Lv2Renderer:
 
 @cache
 def scan() -> dict[str, Plugin]:
-    """The plug-ins that are installed, by URI; read once, for a machine's plug-ins do not change under a worker."""
+    """The plug-ins that are installed, by URI; kept until the cache is cleared, when `stamp` has changed."""
     uris = [line.strip() for line in _ask("lv2ls").splitlines() if line.strip()]
     return {uri: read_plugin(uri, _ask("lv2info", uri)) for uri in uris}
+
+
+def stamp() -> tuple[tuple[str, int, int], ...]:
+    """Name, time of change and size of every file of the installed bundles."""
+    found = []
+    for folder in os.environ.get("LV2_PATH", _USUAL_PATH).split(":"):
+        for path in Path(folder).expanduser().glob("*.lv2/*") if folder else ():
+            try:
+                about = path.stat()
+            except OSError:
+                continue  # removed meanwhile, which the next look sees
+            found.append((str(path), about.st_mtime_ns, about.st_size))
+    return tuple(sorted(found))
 
 
 def read_plugin(uri: str, text: str) -> Plugin:

@@ -11,7 +11,7 @@ from flask import Flask, Request, Response, request, session
 from flask_login import LoginManager, UserMixin, current_user, login_user, logout_user
 from flask_wtf.csrf import CSRFProtect, generate_csrf
 
-from kind_echo.bench.access import Caller, NotAllowed, NotSignedIn, Role, Scope
+from kind_echo.bench.access import Caller, NotAllowed, NotSignedIn, Role, Scope, TokenUnknown
 from kind_echo.bench.tokens import known_token
 from kind_echo.store.accounts import Person
 from kind_echo.store.database import transaction
@@ -46,9 +46,9 @@ def stand_guard(app: Flask) -> None:
 
 
 def caller() -> Caller:
-    """Who asks. Raises NotSignedIn."""
+    """Who asks. Raises NotSignedIn, or TokenUnknown for a program whose token lets nobody in."""
     if not current_user.is_authenticated:
-        raise NotSignedIn
+        raise TokenUnknown if _has_token(request) else NotSignedIn
     known: Caller = current_user.caller
     return known
 

@@ -1,9 +1,10 @@
 """The shape of what is asked and said of hosts, machines and effects."""
 
+import re
 from datetime import datetime
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import Field
+from pydantic import AfterValidator, Field
 
 from kind_echo.web.bodies import Body, BuildBody
 
@@ -82,11 +83,19 @@ class NewEffectBody(Body):
     name: str = Field(min_length=1, max_length=80)
 
 
+def build_name(name: str) -> str:
+    """The name of a build, which stands in addresses and commands. Raises ValueError."""
+    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,79}", name):
+        form = "begins with a letter or a digit, and has letters, digits and . _ + - alone, 80 at most"
+        raise ValueError(f"{name!r} cannot be the name of a build, which {form}")
+    return name
+
+
 class NewBuildBody(Body):
     """A build that has been made of an effect."""
 
     effect: str = Field(min_length=1, max_length=80)
-    version: str = Field(pattern=r"^[A-Za-z0-9][A-Za-z0-9._+-]{0,79}$")
+    version: Annotated[str, AfterValidator(build_name)]
     note: str = Field(default="", max_length=400)
 
 

@@ -7,7 +7,7 @@ from pydantic import BaseModel, Field
 from kind_echo.web.bodies import Body
 
 _Name = Annotated[str, Field(min_length=1, max_length=120)]
-_Queue = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,39}$")]
+_Queue = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,29}$")]
 
 
 class OfferedHostBody(Body):
@@ -20,13 +20,14 @@ class OfferedHostBody(Body):
 
 
 class InstalledEffectBody(Body):
-    """An effect that a renderer has installed, with its builds, oldest first."""
+    """An effect that a renderer has installed, with its builds, oldest first, and patterns of others that it has."""
 
     name: _Name
     handle: str = Field(default="", max_length=400)
     description: str = Field(default="", max_length=2000)
     parameters: list[dict[str, Any]] = Field(default_factory=list, max_length=2000)
     versions: list[_Name] = Field(max_length=1000)
+    patterns: list[_Name] = Field(default_factory=list, max_length=100)
 
 
 class MachineOfferBody(Body):

@@ -66,7 +66,7 @@ def presence(path: MachinePath, body: PresenceBody) -> Response:
     with transaction() as session:
         machine = own_machine(session, _token(), path.worker_id)
         if body.leaves:
-            leave(session, machine)
+            leave(session, machine, datetime.now(UTC))
         else:
             beat(session, machine, datetime.now(UTC))
     return Response(status=204)
@@ -154,7 +154,8 @@ def _own(worker_id: int) -> None:
 def _offer(body: MachineOfferBody) -> Offer:
     hosts = tuple(OfferedHost(h.name, h.version, h.description, tuple(h.modes)) for h in body.hosts)
     effects = tuple(
-        OfferedEffect(e.name, e.handle, e.description, tuple(e.parameters), tuple(e.versions)) for e in body.effects
+        OfferedEffect(e.name, e.handle, e.description, tuple(e.parameters), tuple(e.versions), tuple(e.patterns))
+        for e in body.effects
     )
     return Offer(body.queue, body.description, Told({}), hosts, effects)
 

@@ -61,7 +61,7 @@ class CostBody(Body):
 
 
 class WrittenPlanBody(Body):
-    """A plan as it is written, in both forms."""
+    """A plan as it is written, in both forms; `unrenderable` names hosts in which no known machine has the effect."""
 
     id: int | None
     document: PlanDocument
@@ -69,6 +69,7 @@ class WrittenPlanBody(Body):
     cost: CostBody
     differences: list[str]
     revisions: list[RevisionBody]
+    unrenderable: list[str]
 
 
 class PlanTextBody(Body):

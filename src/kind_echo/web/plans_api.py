@@ -8,7 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.plan_document import PlanDocument, differences, read_yaml, write_yaml
-from kind_echo.bench.planning import cost_of, document_of, save_plan, unfold
+from kind_echo.bench.planning import cost_of, document_of, save_plan, unfold, unrenderable
 from kind_echo.bench.plans import (
     all_plans,
     builds_of,
@@ -113,6 +113,7 @@ def _written(session: Session, document: PlanDocument) -> WrittenPlanBody:
         cost=CostBody.model_validate(cost),
         differences=differences(newest, document) if newest is not None else [],
         revisions=_revisions(session, kept) if kept is not None else [],
+        unrenderable=unrenderable(session, document),
     )
 
 

@@ -9,7 +9,7 @@ from pydantic import ValidationError
 from sqlalchemy.exc import DataError, DBAPIError
 from werkzeug.exceptions import HTTPException
 
-from kind_echo.bench.access import NotAllowed, NotSignedIn
+from kind_echo.bench.access import NotAllowed, NotSignedIn, TokenUnknown
 from kind_echo.bench.analysing import AnalysisNotFound
 from kind_echo.bench.deciding import CannotDecide, DecidedMeanwhile
 from kind_echo.bench.hosts import EffectExists, EffectNotOffered, EffectUnknown, HostExists, HostNotFound
@@ -35,6 +35,7 @@ _log = structlog.get_logger("kind_echo.web")
 
 _STATUS: dict[type[KindEchoError], int] = {
     NotSignedIn: 401,
+    TokenUnknown: 401,
     CannotSignIn: 401,
     NotAllowed: 403,
     PersonNotFound: 404,
@@ -94,7 +95,8 @@ def invalid_request(error: ValidationError) -> Response:
     """What is wrong with a request that does not fit its model."""
     first = error.errors()[0]
     where = ".".join(str(part) for part in first["loc"]) or "the request"
-    return problem(422, "InvalidRequest", f"{where}: {first['msg']}.")
+    said = first["msg"].removeprefix("Value error, ")
+    return problem(422, "InvalidRequest", f"{where}: {said}.")
 
 
 def register(app: OpenAPI) -> None:

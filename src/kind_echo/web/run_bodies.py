@@ -62,7 +62,10 @@ class CaseBody(Body):
 
 
 class CellBody(Body):
-    """A cell of the sheet; `value` is its reading of the measure that the sheet shows."""
+    """A cell of the sheet; `value` is its reading of the measure that the sheet shows.
+
+    `first`: it is fit to be the first reference of its place, which has none.
+    """
 
     id: int
     case_id: int
@@ -79,6 +82,7 @@ class CellBody(Body):
     change: Literal["new", "still", "fixed"] | None
     decision: StandingBody | None
     other: int | None
+    first: bool
 
 
 class FindingBody(Body):
@@ -103,7 +107,11 @@ class SiblingBody(Body):
 
 
 class SheetBody(Body):
-    """A run as a sheet: cases down, conditions across."""
+    """A run as a sheet: cases down, conditions across.
+
+    `by_hand` cells are rendered by people, `for_kit` of them still wait for it; `lacking` counts waiting cells by the
+    host in which no known machine has the build.
+    """
 
     run: RunBody
     siblings: list[SiblingBody]
@@ -117,6 +125,8 @@ class SheetBody(Body):
     latest_act: int
     ink_at_limit: float
     by_hand: int
+    for_kit: int
+    lacking: dict[str, int]
 
 
 class SheetQuery(Body):

@@ -7,6 +7,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.across import parse_against
 from kind_echo.bench.deciding import last_act_number
+from kind_echo.bench.holdups import held_up
 from kind_echo.bench.hosts import BY_HAND, renderers_of
 from kind_echo.bench.runs import summary_of
 from kind_echo.bench.sheets import Sheet, SheetFinding, sheet_of
@@ -22,6 +23,7 @@ def sheet_body(session: Session, run: Run, measure: str, against: str = "") -> S
     """A run as a sheet, with a measure as its figures."""
     over = parse_against(session, against) if against else None
     sheet = sheet_of(session, run, datetime.now(UTC).date(), measure, over)
+    held = held_up(session, run)
     return SheetBody(
         run=run_body(summary_of(session, run), sum(cell.needs_you for cell in sheet.cells)),
         siblings=[_sibling(one) for one in sheet.siblings],
@@ -35,6 +37,8 @@ def sheet_body(session: Session, run: Run, measure: str, against: str = "") -> S
         latest_act=last_act_number(session),
         ink_at_limit=INK_AT_LIMIT,
         by_hand=_by_hand(session, sheet),
+        for_kit=held.kit,
+        lacking=held.lacking,
     )
 
 

@@ -1,0 +1,95 @@
+"""A command that waits for a run ends when machines have done what they can, and says what people have to do."""
+
+import os
+import subprocess
+from collections.abc import Iterator
+from datetime import UTC, datetime
+
+import pytest
+from sqlalchemy import select
+
+from kind_echo.bench.hosts import add_build, add_effect
+from kind_echo.bench.planning import save_plan
+from kind_echo.bench.routes import hosts_for
+from kind_echo.bench.templates import plan_from
+from kind_echo.cli.main import TimeOut
+from kind_echo.cli.waiting import Progress, wait_for
+from kind_echo.renderers.contract import OfferedEffect
+from kind_echo.store.database import URL_VARIABLE, transaction
+from kind_echo.store.models import Effect, Reference
+from tests.conftest import BIN, drain
+
+NOW = datetime(2026, 5, 4, 12, tzinfo=UTC)
+
+
+def run(url: str, *words: str) -> subprocess.CompletedProcess[str]:
+    environment = os.environ | {URL_VARIABLE: url}
+    command = [BIN / "kind-echo", "run", *words]
+    return subprocess.run(command, env=environment, capture_output=True, text=True, timeout=240)
+
+
+def test_waiting_ends_when_only_people_can_bring_it_on() -> None:
+    steps: Iterator[Progress] = iter(
+        [Progress(10, 3), Progress(10, 6, 2, {"Almanac 7": 1}), Progress(10, 7, 2, {"A": 1})]
+    )
+    over = wait_for(lambda: next(steps), 0.0, None)
+    assert (over.finished, over.held_up) == (7, 3)
+    assert over.needs("Skerry 3") == [
+        "2 cells are rendered by hand: bring the files of its render kit back.",
+        "1 cell is in A: no known machine has Skerry 3 there.",
+    ]
+    assert Progress(4, 4).needs("Skerry 3") == []
+    assert "stopped by Nora F." in Progress(4, 1, stopped_by="Nora F.").needs("Skerry 3")[0]
+
+
+def test_waiting_gives_up_after_its_time() -> None:
+    with pytest.raises(TimeOut, match="5 cells are of 8 not finished after 0 s; the run goes on"):
+        wait_for(lambda: Progress(8, 3), 0.01, 0.0)
+
+
+def test_a_new_effect_is_rendered_told_that_it_has_no_reference_and_the_command_returns(demo: str) -> None:
+    """Nothing is approved: the run is finished all the same. Measures that need no reference are judged without one."""
+    with transaction() as session:
+        effect = session.scalars(select(Effect).where(Effect.name == "Plumb")).one()
+        for key in ("null", "transfer"):
+            plan = plan_from(session, key, "Plumb").model_copy(update={"plan": f"New {key}"})
+            one = plan.conditions[0].model_copy(update={"rates": [48_000], "modes": ["offline"]})
+            save_plan(session, plan.model_copy(update={"conditions": [one]}), who="Nora F.", now=NOW)
+        for reference in session.scalars(select(Reference).where(Reference.effect_id == effect.id)):
+            reference.retired_at = NOW
+    for plan_name in ("New null", "New transfer"):
+        assert run(demo, plan_name, "1.0", "--no-wait").returncode == 0
+    drain()
+    null = run(demo, "New null", "1.0", "--timeout", "60")
+    assert null.returncode == 1
+    assert "No reference is approved yet" in null.stdout
+    transfer = run(demo, "New transfer", "1.0", "--timeout", "60")
+    assert transfer.returncode == 0, transfer.stdout + transfer.stderr
+    assert "Pass" in transfer.stdout
+
+
+def test_a_run_that_nobody_renders_ends_with_3_when_its_time_is_over(demo: str) -> None:
+    late = run(demo, "Null regression", "2.1.0-rc2", "--everything", "--timeout", "1", "--json")
+    assert late.returncode == 3
+    assert "not finished after 1 s; the run goes on" in late.stderr
+    assert '"error"' in late.stdout
+
+
+def test_a_build_that_no_known_machine_has_is_told_and_not_waited_for(demo: str) -> None:
+    with transaction() as session:
+        add_build(session, "Skerry", "9.9", "", who="Nora F.", now=NOW)
+    done = run(demo, "Null regression", "9.9")
+    assert done.returncode == 1
+    assert "no known machine has Skerry 9.9 there" in done.stdout
+
+
+def test_templates_choose_hosts_in_which_a_known_machine_has_the_effect(demo: str) -> None:
+    with transaction() as session:
+        add_effect(session, OfferedEffect("Elsewhere", "urn:elsewhere", "", (), ("1",)))
+        effects = {
+            name: session.scalars(select(Effect).where(Effect.name == name)).one() for name in ("Skerry", "Elsewhere")
+        }
+        skerry = {host.renderer for host in hosts_for(session, effects["Skerry"])}
+        nowhere = {host.renderer for host in hosts_for(session, effects["Elsewhere"])}
+    assert skerry == {"stand-in"}
+    assert nowhere == {"by hand"}  # people can, with a kit
