@@ -7,6 +7,7 @@ import sys
 import tempfile
 from pathlib import Path
 
+from ops import versions
 from ops.stack import PROJECT
 
 _BIN = PROJECT / ".venv" / "bin"
@@ -43,6 +44,13 @@ def _typescript_is_fresh() -> bool:
         if not _run("TypeScript types are made", tool, "docs/openapi.json", "-o", made):
             return False
         return _same("TypeScript types are fresh", kept, made.read_text())
+
+
+def _versions_are_fresh() -> bool:
+    print("— results of measures changed only with their versions", flush=True)
+    said = versions.stale(versions.read())
+    print("\n".join(said) or "All of them are as kept.")
+    return not said
 
 
 def lines_of(files: list[Path]) -> int:
@@ -83,6 +91,7 @@ def main() -> None:
             PROJECT / "docs/access.md",
             _output(_BIN / "python", "-m", "ops.access"),
         ),
+        "versions of measures": _versions_are_fresh(),
         "TypeScript types": _typescript_is_fresh(),
         "front end": _run("front end: biome, tsc", "npm", "--prefix", "frontend", "run", "--silent", "check"),
         "pytest": _run("pytest", _BIN / "pytest", *(sys.argv[1:] or _PARALLEL)),

@@ -1,17 +1,30 @@
 """The rules of verdicts and reasons, on readings made by hand; and what they hold for any reading."""
 
+import json
 import math
+from typing import get_args
 
+import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kind_echo.bench.documents import curve_documents, limit_document, limit_from, reading_document, reading_from
+from kind_echo.bench.documents import (
+    curve_documents,
+    kept_reading,
+    limit_document,
+    limit_from,
+    reading_document,
+    reading_from,
+)
 from kind_echo.bench.plans import case_fingerprint, null_test_limits
 from kind_echo.bench.stimulus import measure_by_signal
-from kind_echo.bench.verdicts import FLOAT_FLOOR, INK_AT_LIMIT, figure, ink_of, judge_cell
+from kind_echo.bench.verdicts import FLOAT_FLOOR, INK_AT_LIMIT, NOT_COMPARED, figure, ink_of, judge_cell
+from kind_echo.core.compare import take_spread
+from kind_echo.core.limits import judge
 from kind_echo.core.measures import MEASURES, Limit
-from kind_echo.core.readings import Curve, Reading
+from kind_echo.core.readings import Curve, Reading, Reason, silent
+from kind_echo.core.residual import perfect_null
 from kind_echo.core.signals import KINDS, SignalKind, SignalRequest, synthesise
 from kind_echo.core.source import ArraySource
 
@@ -75,10 +88,35 @@ def test_a_reading_comes_back_from_its_document(measure: str, value: float | Non
 
 
 def test_digital_silence_keeps_its_bound_through_a_document() -> None:
-    silent = Reading("rms", "all", None, "digital silence", at_most=-math.inf)
-    document = reading_document(silent)
-    assert "at_most" not in document
-    assert reading_from(document).at_most == -math.inf
+    lost = silent("rms", "all")
+    assert "at_most" not in reading_document(lost)
+    assert reading_from(json.loads(json.dumps(kept_reading(lost), allow_nan=False))) == lost
+
+
+FINITE = st.floats(-1e6, 1e6)
+BOUNDS = st.none() | FINITE | st.just(math.inf) | st.just(-math.inf)
+READINGS = st.builds(
+    Reading, st.sampled_from(sorted(MEASURES)), st.sampled_from(["all", "1", "2"]), st.none() | FINITE,
+    st.none() | st.text(max_size=40), st.none() | st.floats(0, 1e3), BOUNDS,
+    st.none() | st.sampled_from(get_args(Reason)), BOUNDS,
+)  # fmt: skip
+
+
+@given(READINGS, st.none() | st.floats(-200, 200), st.none() | st.floats(-200, 200))
+def test_keeping_a_reading_changes_nothing_of_it_nor_how_it_is_judged(
+    reading: Reading, low: float | None, high: float | None
+) -> None:
+    kept = json.loads(json.dumps(kept_reading(reading), allow_nan=False))
+    assert reading_from(kept) == reading
+    assert judge(reading_from(kept), Limit(low, high)) == judge(reading, Limit(low, high))
+
+
+def test_a_perfect_null_is_deep_enough_for_every_limit_and_identical_takes_spread_by_nothing() -> None:
+    deep = reading_from(kept_reading(perfect_null("all")))
+    assert judge(deep, Limit(at_least=300.0)) == "met"
+    sounds = [ArraySource(np.ones((100, 1)), 48_000)] * 3
+    spread = reading_from(kept_reading(take_spread([*sounds])))
+    assert judge(spread, Limit(at_most=-120.0)) == "met"
 
 
 @given(st.none() | st.floats(-100, 100), st.none() | st.floats(-100, 100))
@@ -121,7 +159,10 @@ def test_a_render_is_judged_by_its_own_readings_as_well_and_without_a_reference(
     assert (verdict.name, verdict.broken) == ("Fail", ("fundamental_level",))
     assert verdict.why == "Level of the tone is off: −9.00 dBFS"
     assert not verdict.unfit
-    assert judge_cell([*FIT, Reading("fundamental_level", "all", -6.0)], None, limits).name == "Waiting"
+    met = judge_cell([*FIT, Reading("fundamental_level", "all", -6.0)], None, limits)
+    assert (met.name, met.why) == ("Pass", NOT_COMPARED)
+    assert judge_cell(FIT, None, LIMITS).name == "Waiting"
+    assert judge_cell(FIT, None, {"clipped_runs": Limit(at_most=0)}).name == "Pass"
     lost = judge_cell([*FIT, Reading("fundamental_level", "all", None, "no tone")], None, limits)
     assert (lost.name, lost.why) == ("No reading", "Fundamental, level: no tone")
 

@@ -18,10 +18,12 @@ from kind_echo.bench.signals import (
     keep_signal,
     preview,
     seconds_of,
+    shown,
 )
 from kind_echo.bench.stimulus import make_stimulus
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals.request import in_full
 from kind_echo.store.database import transaction
 
 TONE = {"kind": "tone", "frequency": 440.0, "seconds": 1.0, "level": -20.0}
@@ -30,7 +32,8 @@ TONE = {"kind": "tone", "frequency": 440.0, "seconds": 1.0, "level": -20.0}
 def test_a_signal_is_kept_under_a_name_that_is_its_own(empty: str) -> None:
     with transaction() as session:
         made = keep_signal(session, "Concert pitch", {**TONE, "fade": 0.01})
-        assert made.request == TONE  # what is usual is not written down, so that equal signals are equal
+        assert shown(made.request) == TONE  # people read what is not usual
+        assert made.request == in_full(TONE)  # and all of it is kept, so that a default that changes changes nothing
         with pytest.raises(SignalExists, match="Choose another name"):
             keep_signal(session, "Concert pitch", {"kind": "silence"})
         assert [(signal.name, used) for signal, used in all_signals(session)] == [("Concert pitch", 0)]

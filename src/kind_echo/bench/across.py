@@ -14,6 +14,7 @@ from kind_echo.bench.documents import reading_from
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue_all
 from kind_echo.bench.runs import RunNotFound, conditions_of
 from kind_echo.bench.verdicts import Verdict, judge_cell
+from kind_echo.core.causes import Cause
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.measures import Limit, find_measure
 from kind_echo.store.models import Analysis, Case, Cell, Condition, Content, Render, Run, Signal
@@ -48,7 +49,7 @@ class Laid:
     state: str
     verdict: Verdict
     measured: Mapping[str, float]
-    explanation: str
+    causes: tuple[Cause, ...] = ()
 
 
 def parse_against(session: Session, text: str) -> Against:
@@ -187,7 +188,7 @@ def _analyses(session: Session, keys: Mapping[int, str]) -> dict[str, Row[Any]]:
     overall = func.jsonb_path_query_array(Analysis.readings, cast('$[*] ? (@.channel == "all")', JSONPATH)).label(
         "readings"
     )
-    query = select(Analysis.key, Analysis.explanation, overall).where(Analysis.key.in_(set(keys.values())))
+    query = select(Analysis.key, Analysis.causes, overall).where(Analysis.key.in_(set(keys.values())))
     return {row.key: row for row in session.execute(query)}
 
 
@@ -202,18 +203,17 @@ def _by_samples(
     if settled is not None or other is None:
         return settled or _none(cell, against)
     if cell.sha256 == other.sha256:
-        return Laid(cell.id, other.id, "done", Verdict("Pass", f"Identical to {against.name}"), {"identical": 1.0}, "")
+        return Laid(cell.id, other.id, "done", Verdict("Pass", f"Identical to {against.name}"), {"identical": 1.0})
     if (cell.rate, cell.channels) != (other.rate, other.channels):
         why = f"{against.name} has another rate or number of channels, so that samples cannot be compared"
-        return Laid(cell.id, other.id, "done", Verdict("No reading", why, broken=("residual_rms",)), {}, "")
+        return Laid(cell.id, other.id, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
     if found is None:
-        return Laid(cell.id, other.id, "analysing", Verdict("Waiting", ""), {}, "")
+        return Laid(cell.id, other.id, "analysing", Verdict("Waiting", ""), {})
     readings = [reading_from(document) for document in found.readings]
-    verdict = judge_cell([], readings, limits)
-    said = verdict.why.replace("the reference", against.name)
+    verdict = judge_cell([], readings, limits, against.name)
     measured = {reading.measure: reading.value for reading in readings if reading.value is not None}
-    named = Verdict(verdict.name, said, verdict.ink, verdict.broken, verdict.unfit)
-    return Laid(cell.id, other.id, "done", named, measured, found.explanation)
+    causes = tuple(Cause(**cause) for cause in found.causes)
+    return Laid(cell.id, other.id, "done", verdict, measured, causes)
 
 
 def _by_readings(cell: Row[Any], other: Row[Any] | None, measure: str, against: Against) -> Laid:
@@ -224,13 +224,13 @@ def _by_readings(cell: Row[Any], other: Row[Any] | None, measure: str, against: 
     title = find_measure(measure).title
     if mine is None or theirs is None:
         why = f"{title}: there is no reading on both sides"
-        return Laid(cell.id, other.id, "done", Verdict("No reading", why, broken=(measure,)), {}, "")
+        return Laid(cell.id, other.id, "done", Verdict("No reading", why, broken=(measure,)), {})
     off = mine - theirs
     unit = find_measure(measure).unit.removesuffix("FS").removesuffix("TP")
     text = f"{title}: {off:+.2f} {unit} against {against.name}".replace("-", "−")
     name: Literal["Pass", "Changed"] = "Pass" if abs(off) <= _NEAR else "Changed"
     ink = min(1.0, abs(off) / 12.0) if name == "Changed" else 0.0
-    return Laid(cell.id, other.id, "done", Verdict(name, text, ink), {measure: off}, "")
+    return Laid(cell.id, other.id, "done", Verdict(name, text, ink), {measure: off})
 
 
 def _settled(cell: Row[Any], other: Row[Any] | None, against: Against) -> Laid | None:
@@ -238,18 +238,18 @@ def _settled(cell: Row[Any], other: Row[Any] | None, against: Against) -> Laid |
     itself = other is not None and other.id == cell.id
     number = None if other is None or itself else other.id
     if cell.state not in ("done", "failed"):
-        return Laid(cell.id, number, cell.state, Verdict("Waiting", ""), {}, "")
+        return Laid(cell.id, number, cell.state, Verdict("Waiting", ""), {})
     if cell.unfit or cell.sha256 is None:
         own = Verdict(cell.verdict, cell.why, 1.0 if cell.unfit else 0.0, tuple(cell.broken), cell.unfit)
-        return Laid(cell.id, number, cell.state, own, cell.measured, "")
+        return Laid(cell.id, number, cell.state, own, cell.measured)
     if itself:
         same = Verdict("Pass", f"It is {against.name} itself, that the others are laid over")
-        return Laid(cell.id, None, "done", same, {"identical": 1.0}, "")
+        return Laid(cell.id, None, "done", same, {"identical": 1.0})
     if other is not None and (other.unfit or other.sha256 is None):
         why = f"{against.name} has no render here that is fit to be compared"
-        return Laid(cell.id, number, "done", Verdict("No reading", why, broken=("residual_rms",)), {}, "")
+        return Laid(cell.id, number, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
     return None
 
 
 def _none(cell: Row[Any], against: Against) -> Laid:
-    return Laid(cell.id, None, "done", Verdict("Pass", f"There is nothing of {against.name} to lay it over"), {}, "")
+    return Laid(cell.id, None, "done", Verdict("Pass", f"There is nothing of {against.name} to lay it over"), {})

@@ -9,19 +9,21 @@ from typing import Any, Literal
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.documents import curve_documents, loudness_curves, reading_document
+from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.core.align import AlignedSource, Alignment, DifferenceSource
+from kind_echo.core.analysis import measure
 from kind_echo.core.compare import CompareOptions, Comparison, compare, readings_of_identical
 from kind_echo.core.errors import KindEchoError
-from kind_echo.core.measures import MEASURE_VERSION
 from kind_echo.core.readings import value_of
 from kind_echo.core.signals import SignalRequest, played_frequency
 from kind_echo.core.source import Source
 from kind_echo.core.spectrum import level_spectrum
+from kind_echo.core.versions import versions_of
 from kind_echo.store.blobs import BlobSource, find_content, store_peaks
 from kind_echo.store.models import Analysis, Content
 
 _ONE_SINE = ("tone", "staircase", "burst")
+_LISTS = ("gaps", "changed_regions")  # curves that list events, and are not drawn
 _TONE_SEARCH = 0.45  # of a period; a delay on a tone is known only within half of one
 
 
@@ -43,7 +45,7 @@ def options_for(signal: dict[str, Any], rate: int) -> CompareOptions:
 
 def analysis_key(reference: str, render: str, options: CompareOptions) -> str:
     """Digest of all that an analysis depends on; of the contents their own digests."""
-    parts = [reference, render, asdict(options), MEASURE_VERSION]
+    parts = [reference, render, asdict(options), versions_of(("levels", "loudness", "integrity", "compare", "account"))]
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
 
 
@@ -66,12 +68,14 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
         "reference_sha256": reference.sha256,
         "render_sha256": render.sha256,
         "options": asdict(options),
-        "readings": [reading_document(r) for r in found.readings],
+        "readings": [kept_reading(r) for r in found.readings],
         "alignment": asdict(found.alignment),
         "same_length": a.frames == b.frames,
         "spectra": _spectra(found, a, aligned, difference),
         "curves": _curves(found),
         "explanation": found.verdict,
+        "causes": [asdict(cause) for cause in found.causes],
+        "side_readings": _levels(found, a),
         "created_at": datetime.now(UTC),
     }
     session.execute(insert(Analysis).values(row).on_conflict_do_nothing())
@@ -104,9 +108,18 @@ def waveform_owner(analysis: Analysis, side: Literal["render", "difference"]) ->
     return analysis.render_sha256 if side == "render" and unmoved else f"{analysis.key}.{side}"
 
 
+def _levels(found: Comparison, reference: Source) -> dict[str, list[dict[str, Any]]]:
+    """Levels and integrity of each side by itself; of one audio on both sides, once for both."""
+    if found.sides is None:
+        own = [kept_reading(reading) for reading in measure(reference)]
+        return {"reference": own, "render": own}
+    sides = zip(("reference", "render"), found.sides, strict=True)
+    return {side: [kept_reading(reading) for reading in scan.readings] for side, scan in sides}
+
+
 def _curves(found: Comparison) -> list[dict[str, Any]]:
     """The curves of the difference, and the loudness of both sides where they were measured."""
-    documents = curve_documents({k: c for k, c in found.curves.items() if k != "gaps"}, "difference")
+    documents = curve_documents({k: c for k, c in found.curves.items() if k not in _LISTS}, "difference")
     if found.sides is not None:
         for side, scan in zip(("reference", "render"), found.sides, strict=True):
             documents += curve_documents(loudness_curves(scan.curves), side)

@@ -122,6 +122,13 @@ def decide(
     return act
 
 
+def undecided_cells(session: Session, run: Run, today: date) -> list[int]:
+    """Numbers of the cells of a run that need a person, in order: finished, not passed, and no decision holds."""
+    held = {cell_id for cell_id, one in standings(session, run, today).items() if one.holds}
+    query = select(Cell.id).where(Cell.run_id == run.id, Cell.verdict != "Pass", Cell.state.in_(("done", "failed")))
+    return [cell_id for cell_id in session.scalars(query.order_by(Cell.id)) if cell_id not in held]
+
+
 def standings(session: Session, run: Run, today: date, cell_ids: Iterable[int] | None = None) -> dict[int, Standing]:
     """What was decided of the cells of a run, by cell; of some of them where their numbers are given.
 

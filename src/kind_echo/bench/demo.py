@@ -22,6 +22,7 @@ from kind_echo.bench.scenario import PEOPLE, SAID, SCENES, SIGNALS, Scene, Where
 from kind_echo.bench.uploads import compare_uploads, keep_upload
 from kind_echo.core.compare import CompareOptions
 from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals.request import in_full
 from kind_echo.core.source import Samples
 from kind_echo.renderers import lv2, stand_in
 from kind_echo.renderers.contract import Offer, OfferedEffect
@@ -55,7 +56,7 @@ def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
         for build in session.scalars(select(Build).join(Effect).where(Effect.name == stand_in_effect.name)):
             build.note = notes[build.version]
     add_host_by_hand(session, "Dunlin", "5", "Player in a page that no script drives", ["real time"])
-    session.add_all(Signal(name=name, request=request) for name, request in SIGNALS.items())
+    session.add_all(Signal(name=name, request=in_full(request)) for name, request in SIGNALS.items())
     session.flush()
     scenes = [*_real_scenes(session, by_queue), *SCENES]
     # Runs are listed newest first: the effect that the scenario is about comes last, and is rendered first.
@@ -70,12 +71,15 @@ def settle(session: Session, run: Run, now: datetime) -> bool:
 
     Of a release, what is fit becomes the references.
     """
-    query = select(Cell.id, Cell.state, Cell.verdict, Cell.unfit, Cell.broken).where(Cell.run_id == run.id)
+    query = select(Cell.id, Cell.state, Cell.verdict, Cell.unfit, Cell.broken, Cell.reference_id).where(
+        Cell.run_id == run.id
+    )
     cells = session.execute(query.order_by(Cell.id)).all()
     release = run.build.position == 0
     if any(cell.state not in ("done", "failed") or (cell.verdict == "Waiting" and not release) for cell in cells):
         return False
-    fit = [cell.id for cell in cells if cell.verdict == "Waiting" and not cell.unfit]
+    new = [c for c in cells if release and c.state == "done" and c.reference_id is None]
+    fit = [c.id for c in new if c.verdict in ("Waiting", "Pass") and not c.unfit]
     if fit:
         approve(session, fit, who=BENCH, why="The release that customers have", now=now)
     place = (run.build.effect.name, run.revision.plan.name, run.build.version)

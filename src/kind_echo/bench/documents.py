@@ -6,15 +6,18 @@ from typing import Any
 
 from kind_echo.core.loudness import LoudnessCurves
 from kind_echo.core.measures import Limit
-from kind_echo.core.readings import SILENCE, Curve, Reading
+from kind_echo.core.readings import Curve, Reading
 
 Document = dict[str, Any]
 
 _MOST_POINTS = 2000
 
 
+_INFINITE = {math.inf: "Infinity", -math.inf: "-Infinity"}
+
+
 def reading_document(reading: Reading) -> Document:
-    """A reading as it stands in JSON; `at_most` and `uncertainty` only where they apply."""
+    """A reading as it stands in the JSON of the command line; `at_most` and `uncertainty` only where they apply."""
     document: Document = {
         "measure": reading.measure,
         "channel": reading.channel,
@@ -29,12 +32,26 @@ def reading_document(reading: Reading) -> Document:
     return document
 
 
+def kept_reading(reading: Reading) -> Document:
+    """A reading as it is kept: with its typed reason and both bounds, an infinite one as "-Infinity" or "Infinity"."""
+    document = reading_document(reading)
+    if reading.reason is not None:
+        document["reason"] = reading.reason
+    for side, bound in (("at_most", reading.at_most), ("at_least", reading.at_least)):
+        if bound is not None:
+            document[side] = _INFINITE.get(bound, bound)
+    return document
+
+
 def reading_from(document: Document) -> Reading:
-    """The reading that a document was made of; digital silence gets its bound of minus infinity back."""
-    why = document["why"]
-    silent = document["value"] is None and why is not None and SILENCE in why
-    bound = -math.inf if silent else document.get("at_most")
-    return Reading(document["measure"], document["channel"], document["value"], why, document.get("uncertainty"), bound)
+    """The reading that was kept as this document."""
+    at_most, at_least = (
+        None if document.get(side) is None else float(document[side]) for side in ("at_most", "at_least")
+    )
+    return Reading(
+        document["measure"], document["channel"], document["value"], document["why"], document.get("uncertainty"),
+        at_most, document.get("reason"), at_least,
+    )  # fmt: skip
 
 
 def curve_documents(curves: Mapping[str, Curve], side: str) -> list[Document]:

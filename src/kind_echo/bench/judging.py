@@ -10,14 +10,14 @@ from kind_echo.bench.analysing import analyse, analysis_key, options_for
 from kind_echo.bench.documents import limit_from, reading_from
 from kind_echo.bench.references import current_reference, current_references_of
 from kind_echo.bench.stimulus import make_stimulus
-from kind_echo.bench.verdicts import Verdict, judge_cell
+from kind_echo.bench.verdicts import RULES_VERSION, Verdict, judge_cell
 from kind_echo.core.measures import Limit
 from kind_echo.core.source import ArraySource
 from kind_echo.store.blobs import store_content
 from kind_echo.store.encoding import ENCODINGS
 from kind_echo.store.models import Analysis, Cell, Content, Reference, Render, Run
 
-_KEPT = ("verdict", "why", "ink", "unfit", "broken", "measured")
+_KEPT = ("verdict", "why", "ink", "unfit", "broken", "measured", "rules")
 
 
 def limit_documents(case_limits: Mapping[str, Any], condition_limits: Mapping[str, Any]) -> dict[str, Any]:
@@ -62,6 +62,7 @@ def keep_verdict(cell: Cell, verdict: Verdict, render: Render, analysis: Analysi
     """Write a verdict into its cell, with the readings that sheets and trends are drawn from."""
     cell.verdict, cell.why, cell.ink = verdict.name, verdict.why, verdict.ink
     cell.unfit, cell.broken, cell.state = verdict.unfit, list(verdict.broken), "done"
+    cell.rules = RULES_VERSION
     documents = [*render.readings, *(analysis.readings if analysis is not None else [])]
     cell.measured = {d["measure"]: d["value"] for d in documents if d["channel"] == "all" and d["value"] is not None}
 
@@ -98,7 +99,7 @@ def judge_as_before(session: Session, run: Run, cells: Iterable[Cell]) -> list[C
 def _earlier_verdicts(session: Session, renders: set[int]) -> dict[int, list[Cell]]:
     query = (
         select(Cell)
-        .where(Cell.render_id.in_(renders), Cell.state == "done")
+        .where(Cell.render_id.in_(renders), Cell.state == "done", Cell.rules == RULES_VERSION)
         .options(joinedload(Cell.case), joinedload(Cell.run).joinedload(Run.revision))
         .order_by(Cell.id.desc())
     )

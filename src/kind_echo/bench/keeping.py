@@ -8,7 +8,7 @@ from typing import Any
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.documents import curve_documents, loudness_curves, reading_document
+from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.bench.stimulus import measure_by_signal
 from kind_echo.core.analysis import measure_render
 from kind_echo.core.compare import take_spread
@@ -44,7 +44,7 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
     readings, curves = _measured(cell.case.signal.request, signal, first, rate)
     if wants_lossy(cell.case.limits):
         lossy, _ = measure_lossy(sources[0], usual_codec(rate, sources[0].channels))
-        readings += [reading_document(reading) for reading in lossy]
+        readings += [kept_reading(reading) for reading in lossy]
     cost = _cost(rendered, rate)
     if len(sources) > 1:
         cost.append(take_spread(list(sources)))
@@ -53,7 +53,7 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
         claimed_latency=first.claimed_latency,
         wall_seconds=rendered.wall or 0.0,
         cpu_seconds=rendered.cpu,
-        readings=readings + [reading_document(reading) for reading in cost],
+        readings=readings + [kept_reading(reading) for reading in cost],
         curves=curves,
         rendered_at=now,
         log=keepable(first.log),
@@ -84,10 +84,10 @@ def _measured(
     stimulus, render = ArraySource(signal, rate), ArraySource(result.samples, rate)
     readings, loudness = measure_render(stimulus, render)
     if loudness is None:
-        return [reading_document(r) for r in readings], []
+        return [kept_reading(r) for r in readings], []
     claimed = 0.0 if result.compensated else result.claimed_latency
     more, curves = measure_by_signal(asked, stimulus, render, claimed=claimed)
-    documents = [reading_document(r) for r in [*readings, *more]]
+    documents = [kept_reading(r) for r in [*readings, *more]]
     return documents, curve_documents(loudness_curves(loudness) | curves, "render")
 
 

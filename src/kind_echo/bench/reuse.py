@@ -10,7 +10,8 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.judging import judge_as_before
 from kind_echo.bench.keeping import wants_lossy
 from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue_all
-from kind_echo.core.measures import MEASURE_VERSION
+from kind_echo.bench.stimulus import families_of
+from kind_echo.core.versions import SIGNAL_VERSION, versions_of
 from kind_echo.renderers.contract import Renderer
 from kind_echo.store.models import Cell, Render, Run
 
@@ -19,7 +20,7 @@ def render_key(renderer: Renderer, cell: Cell) -> str | None:
     """Digest of all that a cell's render and its readings depend on; None where the renderer cannot tell its part.
 
     That is: what the effect and the renderer are made of, the setting, the signal, the condition, the number of takes,
-    and how renders are measured.
+    and how signals are made and renders measured.
     """
     build, condition, case = cell.run.build, cell.condition, cell.case
     artefact = renderer.artefact(build.effect.name, build.effect.handle, build.version)
@@ -28,7 +29,8 @@ def render_key(renderer: Renderer, cell: Cell) -> str | None:
     parts = [
         artefact, build.effect.name, build.version, case.setting.parameters, case.signal.request, case.takes,
         condition.host, condition.host_version, condition.mode, condition.rate, condition.block_size,
-        condition.channels, condition.word_length, wants_lossy(case.limits), MEASURE_VERSION,
+        condition.channels, condition.word_length,
+        versions_of(families_of(case.signal.request, case.takes, lossy=wants_lossy(case.limits))), SIGNAL_VERSION,
     ]  # fmt: skip
     parts += [case.setting.parts] if case.setting.parts else []
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()

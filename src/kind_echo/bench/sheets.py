@@ -1,9 +1,9 @@
 """A run as a sheet: what is read of thousands of cells at once, and what changed since the build before."""
 
-from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import asdict, dataclass, replace
 from datetime import date
-from typing import Literal
+from typing import Any, Literal
 
 from sqlalchemy import case as when
 from sqlalchemy import func, select
@@ -16,7 +16,8 @@ from kind_echo.bench.findings import Finding, find
 from kind_echo.bench.judging import limit_documents
 from kind_echo.bench.runs import cases_of, conditions_of
 from kind_echo.bench.symptoms import Examined
-from kind_echo.bench.verdicts import ink_of
+from kind_echo.bench.verdicts import THE_REFERENCE, ink_of
+from kind_echo.core.causes import Cause
 from kind_echo.core.measures import Limit
 from kind_echo.core.readings import Reading
 from kind_echo.store.models import Analysis, Build, Case, Cell, Condition, PlanRevision, Run
@@ -35,6 +36,7 @@ class SheetCell:
         value: the reading that is shown; None where there is none.
         needs_you: finished, not passed, and no decision holds.
         other: the cell that it is laid over where that is no reference.
+        first: fit to be the first reference of its place, which has none.
         change: against the build before; None where nothing is or was wrong, or there is no build before.
     """
 
@@ -52,6 +54,7 @@ class SheetCell:
     decision: Standing | None
     change: Change | None
     other: int | None
+    first: bool
 
     @property
     def needs_you(self) -> bool:
@@ -75,7 +78,8 @@ class CellRow:
     reused: bool
     broken: Sequence[str]
     measured: Mapping[str, float]
-    explanation: str | None
+    causes: Sequence[Mapping[str, Any]] | None
+    reference_id: int | None
     other: int | None
 
 
@@ -132,11 +136,16 @@ def sheet_of(
     fingerprints = {case.id: case.fingerprint for case in cases}
     # A difference of two rates has the ink of its size; of all else a measure other than the residual has its limit's.
     own = measure == "residual_rms" or (against is not None and against.kind == "rate")
+    laid_over = {case.id for case in cases if case.against == "signal"} if against is None else {c.id for c in cases}
     cells = [
-        _cell(row, measure, None if own else limits, decided.get(row.id), _change(row, fingerprints, past))
+        _cell(
+            row, measure, None if own else limits, decided.get(row.id), _change(row, fingerprints, past),
+            first=row.case_id not in laid_over and _is_first(row),
+        )
         for row in rows
-    ]
-    examined = _examined(rows, cells, cases, conditions, limits)
+    ]  # fmt: skip
+    other = THE_REFERENCE if against is None else against.name
+    examined = _examined(rows, cells, cases, conditions, limits, other)
     by_id = {cell.id: cell for cell in cells}
     row_of = {row.id: row for row in rows}
     findings = [
@@ -145,7 +154,7 @@ def sheet_of(
             _since([row_of[i] for i in finding.cells], fingerprints, past, earlier, run),
             _before([by_id[i] for i in finding.cells]),
         )
-        for finding in map(_named(against), find(examined))
+        for finding in find(examined)
     ]
     return Sheet(run, cases, conditions, cells, findings, siblings, measure, earlier[0] if earlier else None)
 
@@ -166,23 +175,18 @@ def siblings_of(session: Session, run: Run) -> list[Run]:
     return sorted(newest.values(), key=lambda one: builds[one.build_id].position)
 
 
-def _named(against: Against | None) -> Callable[[Finding], Finding]:
-    """Findings that speak of the other side by its name."""
-    if against is None:
-        return lambda finding: finding
-    return lambda finding: replace(finding, headline=finding.headline.replace("the reference", against.name))
-
-
 def _over(row: CellRow, laid: Laid) -> CellRow:
     """A cell as it is when it is laid over its other side."""
     verdict = laid.verdict
     return replace(
         row, state=laid.state, verdict=verdict.name, why=verdict.why, ink=verdict.ink, unfit=verdict.unfit,
-        broken=verdict.broken, measured=laid.measured, explanation=laid.explanation, other=laid.other,
+        broken=verdict.broken, measured=laid.measured, causes=[asdict(cause) for cause in laid.causes],
+        other=laid.other,
     )  # fmt: skip
 
 
-Past = Mapping[tuple[str, int], tuple[str, frozenset[str]]]
+Past = Mapping[tuple[str, int], tuple[str, frozenset[str], frozenset[str]]]
+"""Verdict, broken measures and causes of the cells of an earlier run, by fingerprint and condition."""
 
 
 def _rows(session: Session, run: Run, measure: str) -> list[CellRow]:
@@ -195,7 +199,7 @@ def _rows(session: Session, run: Run, measure: str) -> list[CellRow]:
     query = (
         select(
             Cell.id, Cell.case_id, Cell.condition_id, Cell.state, Cell.verdict, Cell.why, Cell.ink, Cell.unfit,
-            Cell.reused, Cell.broken, measured, Analysis.explanation,
+            Cell.reused, Cell.broken, measured, Analysis.causes, Cell.reference_id,
         )
         .outerjoin(Analysis, Analysis.key == Cell.analysis_key)
         .where(Cell.run_id == run.id)
@@ -205,13 +209,30 @@ def _rows(session: Session, run: Run, measure: str) -> list[CellRow]:
 
 
 def _past(session: Session, run: Run) -> Past:
-    """Verdict and broken measures of an earlier run, by fingerprint and condition."""
+    """What an earlier run found, by fingerprint and condition."""
     query = (
-        select(Case.fingerprint, Cell.condition_id, Cell.verdict, Cell.broken)
+        select(Case.fingerprint, Cell.condition_id, Cell.verdict, Cell.broken, Analysis.causes)
         .join(Case, Case.id == Cell.case_id)
+        .outerjoin(Analysis, Analysis.key == Cell.analysis_key)
         .where(Cell.run_id == run.id, Cell.state.in_(("done", "failed")))
     )
-    return {(f, condition): (verdict, frozenset(broken)) for f, condition, verdict, broken in session.execute(query)}
+    return {
+        (f, condition): (verdict, frozenset(broken), _names(causes))
+        for f, condition, verdict, broken, causes in session.execute(query)
+    }
+
+
+def _names(causes: Sequence[Mapping[str, Any]] | None) -> frozenset[str]:
+    return frozenset(str(cause["cause"]) for cause in causes or ())
+
+
+def _same_trouble(row: CellRow, then: tuple[str, frozenset[str], frozenset[str]]) -> bool:
+    """Whether a cell was in the trouble that it is in now: by cause where causes are known on both sides."""
+    verdict, broken, causes = then
+    mine = _names(row.causes)
+    if verdict != row.verdict or not broken & set(row.broken):
+        return False
+    return bool(mine & causes) if mine and causes else True
 
 
 def _limits(run: Run) -> dict[tuple[int, int], dict[str, Limit]]:
@@ -233,6 +254,8 @@ def _cell(
     limits: Mapping[tuple[int, int], Mapping[str, Limit]] | None,
     decision: Standing | None,
     change: Change | None,
+    *,
+    first: bool,
 ) -> SheetCell:
     value = row.measured.get(measure)
     ink = row.ink
@@ -242,8 +265,12 @@ def _cell(
     return SheetCell(
         id=row.id, case_id=row.case_id, condition_id=row.condition_id, state=row.state, verdict=row.verdict,
         why=row.why, ink=ink, unfit=row.unfit, reused=row.reused, identical=row.measured.get("identical") == 1.0,
-        value=value, decision=decision, change=change, other=row.other,
+        value=value, decision=decision, change=change, other=row.other, first=first,
     )  # fmt: skip
+
+
+def _is_first(row: CellRow) -> bool:
+    return row.state == "done" and row.reference_id is None and not row.unfit and row.verdict in ("Waiting", "Pass")
 
 
 def _change(row: CellRow, fingerprints: Mapping[int, str], past: Sequence[Past]) -> Change | None:
@@ -254,22 +281,22 @@ def _change(row: CellRow, fingerprints: Mapping[int, str], past: Sequence[Past])
         return None
     failed, fails = then[0] in _TROUBLE, row.verdict in _TROUBLE
     if fails:
-        return "still" if failed else "new"
+        return "still" if failed and _same_trouble(row, then) else "new"
     return "fixed" if failed else None
 
 
 def _since(
     rows: Sequence[CellRow], fingerprints: Mapping[int, str], past: Sequence[Past], earlier: Sequence[Run], run: Run
 ) -> str | None:
-    """The first build, going back without a break, in which most of the cells were wrong in the same measures."""
+    """The first build, going back without a break, in which most of the cells were wrong for the same causes."""
     if not past or rows[0].verdict not in _TROUBLE:
         return None
     since = run.build.version
     for then, one in zip(past, earlier, strict=False):
         same = 0
         for row in rows:
-            verdict, broken = then.get((fingerprints[row.case_id], row.condition_id), ("", frozenset()))
-            same += verdict == row.verdict and bool(broken & set(row.broken))
+            found = then.get((fingerprints[row.case_id], row.condition_id), ("", frozenset(), frozenset()))
+            same += _same_trouble(row, found)
         if same * 2 <= len(rows):
             break
         since = one.build.version
@@ -293,6 +320,7 @@ def _examined(
     cases: Sequence[Case],
     conditions: Sequence[Condition],
     limits: Mapping[tuple[int, int], Mapping[str, Limit]],
+    other: str,
 ) -> list[Examined]:
     versions = {name: {c.host_version for c in conditions if c.host == name} for name in {c.host for c in conditions}}
     factors = {}
@@ -308,7 +336,8 @@ def _examined(
     return [
         Examined(
             id=row.id, verdict=row.verdict, state=row.state, why=row.why, ink=row.ink, unfit=row.unfit,
-            broken=tuple(row.broken), measured=row.measured, explanation=row.explanation or "",
+            broken=tuple(row.broken), measured=row.measured,
+            causes=tuple(Cause(**cause) for cause in row.causes or ()), other=other,
             limits=limits[row.case_id, row.condition_id], factors=factors[row.condition_id] | named[row.case_id],
             decided=not cell.needs_you,
         )

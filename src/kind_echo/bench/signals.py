@@ -17,7 +17,7 @@ from kind_echo.core.errors import BadParameter, KindEchoError
 from kind_echo.core.level_map import LevelMap, level_map
 from kind_echo.core.signals import SignalRequest, played_frequency, whole_seconds
 from kind_echo.core.signals.catalogue import Alias, expected_aliases
-from kind_echo.core.signals.request import KINDS
+from kind_echo.core.signals.request import KINDS, in_brief, in_full
 from kind_echo.core.source import ArraySource, Samples
 from kind_echo.store.audiofile import write_audio
 from kind_echo.store.blobs import find_content
@@ -75,7 +75,7 @@ def all_signals(session: Session) -> list[tuple[Signal, int]]:
 
 
 def checked(request: dict[str, Any]) -> dict[str, Any]:
-    """A request as it is kept: what differs from the usual alone. Raises BadParameter."""
+    """A request as it is kept: checked, and in full. Raises BadParameter."""
     kind = request.get("kind")
     if kind == OWN_FILE:
         if set(request) != _OWN:
@@ -96,7 +96,12 @@ def checked(request: dict[str, Any]) -> dict[str, Any]:
     # Channels come with the condition; a signal that is placed is one for two.
     asked = {**request, "channels": 1 if request.get("placement", "equal") == "equal" else 2}
     SignalRequest(**asked)
-    return {name: value for name, value in request.items() if name == "kind" or value != getattr(_USUAL, name)}
+    return {name: value for name, value in in_full(request).items() if name != "channels"}
+
+
+def shown(request: dict[str, Any]) -> dict[str, Any]:
+    """A request as people read it: what differs from the usual alone."""
+    return dict(request) if request["kind"] == OWN_FILE else in_brief(request)
 
 
 _USUAL = SignalRequest("tone")

@@ -10,6 +10,7 @@ from kind_echo.core.dynamics import measure_dynamics
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.imd import measure_imd
 from kind_echo.core.latency import LatencyOptions, measure_latency
+from kind_echo.core.measures import Family
 from kind_echo.core.readings import Curve, Reading
 from kind_echo.core.resampling import resample
 from kind_echo.core.response import measure_response
@@ -53,6 +54,24 @@ def _own_file(session: Session, sha256: str, channels: int, rate: int) -> Sample
     if source.channels != channels:
         raise BadParameter("channels", channels, f"{source.channels}, as the file has")
     return samples
+
+
+_FAMILIES: dict[str, tuple[Family, ...]] = {
+    "tone": ("tone", "aliases"), "pair": ("imd",), "steps": ("tone", "aliases"), "sweep": ("response", "latency"),
+    "noise": ("response", "latency"), "impulse": ("response", "latency"), "sequence": ("response", "latency"),
+    "clicks": ("latency",), "staircase": ("transfer",), "burst": ("dynamics",),
+}  # fmt: skip
+"""What `measure_by_signal` measures of a kind of signal."""
+
+
+def families_of(request: dict[str, Any], takes: int, *, lossy: bool) -> list[Family]:
+    """The families of measures that a render of a signal is measured by."""
+    found: list[Family] = ["levels", "loudness", "integrity", "cost", *_FAMILIES.get(request["kind"], ())]
+    if takes > 1:
+        found.append("takes")
+    if lossy:
+        found.append("lossy")
+    return found
 
 
 def measure_by_signal(

@@ -3,7 +3,8 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 
-from kind_echo.bench.verdicts import PHRASES, UNFIT
+from kind_echo.bench.verdicts import PHRASES, THE_REFERENCE, UNFIT, phrase
+from kind_echo.core.causes import Cause
 from kind_echo.core.measures import MEASURES, Limit
 
 NOT_RENDERED = "not rendered"
@@ -21,6 +22,12 @@ _FOLLOWS: dict[str, tuple[str, ...]] = {
     "delay": ("latency_error", "latency_first"),
 }
 _ACCOUNTED = {"delay": "account_delay", "polarity": "account_polarity", "gain": "account_gain"}
+_BY: dict[str, str] = {
+    "filter": "its filtering", "non_linear": "a non-linear curve", "clipping": "clipping", "dc": "an offset",
+    "level_control": "a gain that follows the level", "noise": "noise", "drift": "a clock that runs apart",
+    "channel_gain": "the level of a channel", "lossy": "lossy encoding", "quantisation": "shorter words",
+    "unrelated": "all of it: the two are unrelated",
+}  # fmt: skip
 _TELLS = 3.0  # dB by which taking a cause off must lower the residual, for it to be one
 _ORDER = (*UNFIT, *_FOLLOWS, "polarity", "gain")
 
@@ -33,7 +40,9 @@ class Examined:
         broken: measures that broke their limits; of a cell with no reading, those that have none.
         measured: readings by measure.
         limits: of the cell, by measure.
+        causes: what explains its difference.
         factors: what it was rendered from and under, by factor.
+        other: how what it was laid over is called.
     """
 
     id: int
@@ -44,10 +53,11 @@ class Examined:
     unfit: bool
     broken: tuple[str, ...]
     measured: Mapping[str, float]
-    explanation: str
+    causes: tuple[Cause, ...]
     limits: Mapping[str, Limit]
     factors: Mapping[str, str]
     decided: bool = False
+    other: str = THE_REFERENCE
 
     @property
     def finished(self) -> bool:
@@ -151,9 +161,9 @@ def _symptom(cell: Examined, key: str) -> Symptom:
         return Symptom("Fail", key, PHRASES[key], amount)
     if key in ("latency_error", "latency_first"):
         return Symptom("Fail", key, PHRASES.get(key, MEASURES[key].title), _off(cell, key))
-    if key == "residual_rms" and cell.explanation == "a change of linear filtering":
-        return Symptom("Fail", key, "Differs from the reference by its filtering")
-    return Symptom("Fail", key, PHRASES.get(key, MEASURES[key].title if key in MEASURES else key))
+    if key == "residual_rms" and len(cell.causes) == 1 and cell.causes[0].cause in _BY:
+        return Symptom("Fail", key, f"{phrase(key, cell.other)} by {_BY[cell.causes[0].cause]}")
+    return Symptom("Fail", key, phrase(key, cell.other) if key in MEASURES else key)
 
 
 def samples(count: float) -> str:

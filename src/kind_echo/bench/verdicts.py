@@ -22,7 +22,14 @@ INK_RANGE = 144.0
 INK_AT_LIMIT = 24.0 / INK_RANGE
 """Share of a cell that a reading just at its limit fills."""
 
+RULES_VERSION = 1
+"""Of the rules in this module: raised when they change, so that no verdict by earlier rules is taken over."""
+
+THE_REFERENCE = "the reference"
+"""What a render is laid over, in words, unless it is something else."""
+
 NO_REFERENCE = "No reference is approved yet"
+NOT_COMPARED = "Within its limits; not compared, for no reference is approved yet"
 UNFIT: dict[str, str] = {
     "non_finite": "Samples that are not finite",
     "silent": "Silent",
@@ -30,7 +37,6 @@ UNFIT: dict[str, str] = {
     "length_difference": "Wrong length",
 }
 PHRASES = {
-    "residual_rms": "Differs from the reference",
     "delay": "Late or early",
     "gain": "Level differs",
     "polarity": "Polarity turned over",
@@ -59,7 +65,26 @@ class Verdict:
     unfit: bool = False
 
 
-def judge_cell(render: Sequence[Reading], comparison: Sequence[Reading] | None, limits: Mapping[str, Limit]) -> Verdict:
+def phrase(measure: str, other: str = THE_REFERENCE) -> str:
+    """A broken measure in words; `other` is what the render was laid over."""
+    return f"Differs from {other}" if measure == "residual_rms" else PHRASES.get(measure, find_measure(measure).title)
+
+
+def needs_comparing(limits: Mapping[str, Limit]) -> bool:
+    """Whether limits wait for a reference: there are none, or all hold for what is told against one.
+
+    Integrity is looked at in any case, and says nothing of how an effect sounds.
+    """
+    asked = [find_measure(key) for key in limits if find_measure(key).family != "integrity"]
+    return not limits or (bool(asked) and all(measure.needs == "pair" for measure in asked))
+
+
+def judge_cell(
+    render: Sequence[Reading],
+    comparison: Sequence[Reading] | None,
+    limits: Mapping[str, Limit],
+    other: str = THE_REFERENCE,
+) -> Verdict:
     """The verdict of a cell: integrity first, then the worst of the readings of the render and against the reference.
 
     A residual is judged against the spread of the takes where that is greater than its limit: an effect that is never
@@ -67,8 +92,9 @@ def judge_cell(render: Sequence[Reading], comparison: Sequence[Reading] | None, 
 
     Args:
         render: integrity and levels of the render, against its stimulus.
-        comparison: readings against the reference; None where none is approved.
+        comparison: readings against the reference; None where none is approved: what needs none is judged all the same.
         limits: by measure.
+        other: how what it was laid over is called.
     """
     faults = [r for r in _overall(render, UNFIT) if judge(r, limits.get(r.measure, _default(r))) == "broken"]
     if faults:
@@ -76,7 +102,7 @@ def judge_cell(render: Sequence[Reading], comparison: Sequence[Reading] | None, 
         first = next(r for r in faults if r.measure == names[0])
         return Verdict("Fail", f"{UNFIT[names[0]]}: {figure(first)}", 1.0, tuple(names), unfit=True)
     if comparison is not None and value_of(comparison, "identical") == 1.0:
-        return Verdict("Pass", "Identical to the reference")
+        return Verdict("Pass", f"Identical to {other}")
     spread = value_of(render, "take_spread")
     held = _allowing(limits, spread)
     compared = [] if comparison is None else _overall(comparison, held)
@@ -86,19 +112,19 @@ def judge_cell(render: Sequence[Reading], comparison: Sequence[Reading] | None, 
     judged = [(r, judge(r, held[r.measure])) for r in limited]
     broken = sorted((r for r, j in judged if j == "broken"), key=lambda r: -ink_of(r, held[r.measure]))
     if broken:
-        why = "; ".join(f"{PHRASES.get(r.measure, find_measure(r.measure).title)}: {figure(r)}" for r in broken)
+        why = "; ".join(f"{phrase(r.measure, other)}: {figure(r)}" for r in broken)
         return Verdict("Fail", why, ink, tuple(r.measure for r in broken))
     unknown = [r for r, j in judged if j == "unknown"]
     if unknown:
         title = find_measure(unknown[0].measure).title
         return Verdict("No reading", f"{title}: {unknown[0].why}", ink, tuple(r.measure for r in unknown))
     if comparison is None:
-        return Verdict("Waiting", NO_REFERENCE)
+        return Verdict("Waiting", NO_REFERENCE) if needs_comparing(limits) else Verdict("Pass", NOT_COMPARED, ink)
     residual = value_of(comparison, "residual_rms")
     if residual is None or residual <= FLOAT_FLOOR:
         return Verdict("Pass", "Nothing above the rounding of a float file")
     if spread is not None and residual <= spread + _TAKE_MARGIN:
-        why = f"No further from the reference than its takes are from each other: residual {residual:.1f} dBFS"
+        why = f"No further from {other} than its takes are from each other: residual {residual:.1f} dBFS"
         return Verdict("Pass", why.replace("-", "−"))
     why = f"Within limits, but not the same: residual {residual:.1f} dBFS"
     return Verdict("Changed", why.replace("-", "−"), ink)

@@ -31,9 +31,10 @@ def parse_limit(text: str) -> tuple[str, Limit]:
 def judge(reading: Reading, limit: Limit) -> Judgement:
     """Whether a reading keeps its limit; "unknown" when it has no value and no bound that settles it."""
     if reading.value is None:
-        if limit.at_least is None and limit.at_most is not None and reading.at_most is not None:
-            return "met" if reading.at_most <= limit.at_most else "unknown"
-        return "unknown"
+        low = limit.at_least is None or (reading.at_least is not None and reading.at_least >= limit.at_least)
+        high = limit.at_most is None or (reading.at_most is not None and reading.at_most <= limit.at_most)
+        bounded = reading.at_least is not None or reading.at_most is not None
+        return "met" if bounded and low and high else "unknown"
     value = abs(reading.value) if reading.measure in _ABSOLUTE else reading.value
     if limit.at_least is not None and value < limit.at_least:
         return "broken"

@@ -6,9 +6,6 @@ from typing import Literal
 
 from kind_echo.core.errors import UnknownMeasure
 
-MEASURE_VERSION = 3
-"""Raised when a definition changes, so that results kept from before are not taken for new ones."""
-
 Family = Literal[
     "levels", "loudness", "integrity", "compare", "account", "takes", "tone", "aliases", "imd", "response", "latency",
     "transfer", "dynamics", "lossy", "match", "listening", "folding", "cost",

@@ -28,8 +28,8 @@ class Encoding:
 
     @property
     def rail(self) -> float:
-        """Greatest positive sample at full scale ±1.0."""
-        return 1.0 - 2.0 ** (1 - self.bits) if self.bits else 1.0
+        """Greatest positive sample at full scale ±1.0; of 32 bits that of 24, which most files of that kind hold."""
+        return 1.0 - 2.0 ** (1 - min(self.bits, 24)) if self.bits else 1.0
 
 
 ENCODINGS = {

@@ -110,7 +110,8 @@ class Host(Base):
 class Worker(Base):
     """A process that takes jobs, on which machine, what it can render, and when it was last seen.
 
-    Of one that reaches the server alone: the queue's `number` for it, and the token that it came by.
+    Of one that reaches the server alone: the queue's `number` for it, and the token that it came by. One that stopped
+    is kept for a while, for what its machine can render.
     """
 
     __tablename__ = "worker"
@@ -123,6 +124,7 @@ class Worker(Base):
     token_id: Mapped[int | None]
     started_at: Mapped[datetime]
     seen_at: Mapped[datetime]
+    stopped_at: Mapped[datetime | None]
 
 
 class Condition(Base):
@@ -273,7 +275,11 @@ class PeakLevel(Base):
 
 
 class Analysis(Base):
-    """What was found for two contents under given options; found once, however many cells share it."""
+    """What was found for two contents under given options; found once, however many cells share it.
+
+    `causes` is what explains the difference, `explanation` the same in words; `side_readings` has the levels of each
+    side by itself.
+    """
 
     __tablename__ = "analysis"
     key: Mapped[str] = mapped_column(primary_key=True)
@@ -286,6 +292,8 @@ class Analysis(Base):
     spectra: Mapped[Json] = mapped_column(deferred=True)
     curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
     explanation: Mapped[str] = mapped_column(server_default="")
+    causes: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
+    side_readings: Mapped[Json] = mapped_column(server_default=text("'{}'::jsonb"), deferred=True)
     created_at: Mapped[datetime]
 
 
@@ -388,7 +396,8 @@ class Cell(Base):
     """One case under one condition in a run: what was rendered, against what it was laid, and the verdict.
 
     `broken` names the measures that broke their limits, worst first; `measured` has the readings of all channels
-    together by measure, for sheets and trends; `reused` tells that the render is of an earlier run.
+    together by measure, for sheets and trends; `reused` tells that the render is of an earlier run; `rules` is the
+    version of the rules that it was judged by.
     """
 
     __tablename__ = "cell"
@@ -411,6 +420,7 @@ class Cell(Base):
     reused: Mapped[bool] = mapped_column(default=False, server_default=text("false"))
     attempts: Mapped[int] = mapped_column(default=0)
     log: Mapped[str] = mapped_column(server_default="")
+    rules: Mapped[int] = mapped_column(default=0, server_default="0")
     render_id: Mapped[int | None] = mapped_column(ForeignKey("render.id"))
     reference_id: Mapped[int | None] = mapped_column(ForeignKey("reference.id", use_alter=True))
     analysis_key: Mapped[str | None] = mapped_column(ForeignKey("analysis.key"))

@@ -1,7 +1,8 @@
 """What is asked of a signal, and within which bounds."""
 
-from dataclasses import dataclass
-from typing import Literal, get_args
+from collections.abc import Mapping
+from dataclasses import asdict, dataclass
+from typing import Any, Literal, get_args
 
 from kind_echo.core.errors import BadParameter
 
@@ -115,6 +116,21 @@ class SignalRequest:
             raise BadParameter("placement", self.placement, f"used with a signal of chance: {', '.join(_SEEDED)}")
 
 
+def in_full(request: Mapping[str, Any]) -> dict[str, Any]:
+    """A request with every default written out, so that a default that changes later changes nothing that is kept.
+
+    Channels are left out unless asked for: they come with the condition.
+    """
+    usual = asdict(_USUAL)
+    del usual["channels"]
+    return {**usual, **request}
+
+
+def in_brief(request: Mapping[str, Any]) -> dict[str, Any]:
+    """What a request asks for beyond the defaults, for people to read."""
+    return {name: value for name, value in request.items() if name == "kind" or value != getattr(_USUAL, name)}
+
+
 def within(name: str, value: float, least: float, greatest: float) -> None:
     """Raises BadParameter for a value outside, or one that is no number."""
     if not least <= value <= greatest:
@@ -125,3 +141,6 @@ def among(name: str, value: str, choices: tuple[str, ...]) -> None:
     """Raises BadParameter for anything that is not among the choices."""
     if value not in choices:
         raise BadParameter(name, value, f"one of {', '.join(choices)}")
+
+
+_USUAL = SignalRequest("tone")
