@@ -182,7 +182,7 @@ def test_the_account_names_one_sample_and_a_clipper() -> None:
     late = compare(ArraySource(x, 48_000), ArraySource(np.roll(x, 1, axis=0), 48_000))
     assert late.verdict == "1 sample late"
     clipped = compare(ArraySource(x, 48_000), ArraySource(np.clip(x, -0.08, 0.08), 48_000))
-    assert "non-linear" in clipped.verdict
+    assert [cause.cause for cause in clipped.causes] == ["clipping"]
 
 
 def test_a_lost_start_is_told_of_what_never_stands_above_its_own_floor() -> None:

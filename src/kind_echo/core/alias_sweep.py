@@ -97,7 +97,7 @@ def measure_alias_sweep(source: Source, output: Source) -> tuple[list[Reading], 
     """
     check_pair(source, output)
     if not (is_finite(source) and is_finite(output)):
-        return refuse(MEASURES, output.channels, "a file has NaN or infinite samples"), {}
+        return refuse(MEASURES, output.channels, "a file has NaN or infinite samples", "not finite"), {}
     steps = find_steps(source)
     if not steps:
         raise BadParameter("INPUT", "the file", "stepped tones of at least 0.1 s each")

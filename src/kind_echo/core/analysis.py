@@ -73,8 +73,8 @@ def scan_file(source: Source, options: MeasureOptions = MeasureOptions()) -> Fil
             meter.add(rows)
     readings = integrity.readings()
     if broken:
-        readings += refuse(_LEVELS, channels, NOT_FINITE)
-        readings += [Reading(key, "all", None, NOT_FINITE) for key in _LOUD]
+        readings += refuse(_LEVELS, channels, NOT_FINITE, "not finite")
+        readings += [Reading(key, "all", None, NOT_FINITE, reason="not finite") for key in _LOUD]
         return FileScan(readings, integrity, None)
     readings += levels.readings() + peaks.readings() + loudness.readings()
     readings.append(_peak_to_loudness(readings))
@@ -100,7 +100,7 @@ def measure_render(stimulus: Source, render: Source) -> tuple[list[Reading], Lou
     difference = float(render.frames - stimulus.frames)
     readings = found.readings + for_channels("length_difference", [difference] * render.channels, difference)
     if not found.finite:
-        return readings + refuse(("lead_in_excess",), render.channels, NOT_FINITE), None
+        return readings + refuse(("lead_in_excess",), render.channels, NOT_FINITE, "not finite"), None
     wanted, came = scan_file(stimulus).integrity, found.integrity
     excess = lead_in_excess(wanted, came, [0.0] * render.channels)
     if any((reading.value or 0.0) > _MATTERS for reading in excess):

@@ -9,14 +9,17 @@ from typing import Literal
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.account import STEPS, explain, filter_residual, power_left
+from kind_echo.core.account import STEPS, complete, power_left
 from kind_echo.core.align import AlignedSource, Aligner, Alignment, DifferenceSource, rows_of_pair
 from kind_echo.core.analysis import FileScan, MeasureOptions, scan_file
 from kind_echo.core.bands import third_octaves
+from kind_echo.core.causes import Cause, describe
+from kind_echo.core.curves import fit_curve
 from kind_echo.core.delay import Delay, find_delays
-from kind_echo.core.drift import delay_drift
+from kind_echo.core.drift import Drift, find_drift
 from kind_echo.core.errors import BadParameter, ChannelMismatch, RateMismatch
-from kind_echo.core.explanation import describe
+from kind_echo.core.excerpts import take_excerpts
+from kind_echo.core.explanation import Explained, Known, explain
 from kind_echo.core.integrity import (
     NOT_FINITE,
     Gap,
@@ -24,13 +27,24 @@ from kind_echo.core.integrity import (
     channel_missing,
     channel_swap,
     click_readings,
+    find_clicks,
     gap_readings,
     lead_in_excess,
+    steeper,
+    without_gaps,
 )
-from kind_echo.core.readings import Curve, Reading, for_channels, level, refuse
+from kind_echo.core.readings import Curve, Reading, Reason, for_channels, null, refuse, silent, value_of
 from kind_echo.core.residual import MEASURES as RESIDUAL
-from kind_echo.core.residual import NULL, Residual, residual_meter, residual_of, residual_readings
+from kind_echo.core.residual import (
+    Residual,
+    changed_curve,
+    perfect_null,
+    residual_meter,
+    residual_of,
+    residual_readings,
+)
 from kind_echo.core.source import ArraySource, MonoSource, Source, TurnTaking, in_memory, is_finite
+from kind_echo.core.warping import WarpedSource
 
 Align = Literal["none", "samples", "fraction"]
 Floats = NDArray[np.float64]
@@ -42,6 +56,7 @@ _AFTER_IDENTITY = (
     "lead_in_excess", "gaps", "clicks", "channel_swap", "channel_missing",
 )  # fmt: skip
 _LONG = 1 << 20  # frames
+_BENT = 0.1  # of what a gain leaves
 _NOTHING_LEFT = 0.5e-14  # mean square, −140 dBFS: no filter need explain what is under it
 _AS_USUAL = MeasureOptions()
 _OVERALL = frozenset({"delay_drift", "residual_loudness", "changed_regions", "longest_change"})
@@ -76,9 +91,14 @@ class Comparison:
 
     readings: list[Reading]
     alignment: Alignment
-    verdict: str = ""
+    causes: list[Cause] = field(default_factory=list)
     curves: dict[str, Curve] = field(default_factory=dict)
     sides: tuple[FileScan, FileScan] | None = None
+
+    @property
+    def verdict(self) -> str:
+        """The causes in words."""
+        return describe(self.causes)
 
 
 def check_pair(reference: Source, render: Source) -> None:
@@ -123,34 +143,37 @@ def _compared(
     length = float(render.frames - reference.frames)
     readings = for_channels("length_difference", [length] * channels, length)
     if not (scans[0].finite and scans[1].finite):
-        readings += _refused(("identical", *_AFTER_IDENTITY), channels, NOT_FINITE)
-        return Comparison(readings, Alignment(), "", {}, scans)
+        readings += _fitness(scans[1])
+        readings += _refused(("identical", *_AFTER_IDENTITY), channels, NOT_FINITE, "not finite")
+        return Comparison(readings, Alignment(), [_not_finite(scans)], {}, scans)
     delay, each = find_delays(reference, render, options.max_delay, pool.map)
     # Channels that stand in each other's place have no delay of their own, but their sum has.
     common = delay if delay.samples is not None else _of_the_sum(reference, render, options, delay)
     shift = 0 if common.samples is None else round(common.samples)
     lay = Aligner(render, reference.frames)
     aligned = lay.at(Alignment(shift))
-    drift = pool.submit(delay_drift, reference, render, delay.samples, delay.why)
+    drift = pool.submit(find_drift, reference, render, delay.samples, delay.why)
     if common.samples is None:
-        common, each = _drifting(common, each, drift.result(), reference.frames)
+        common, each = _drifting(common, each, drift.result().reading, reference.frames)
         delay = common
     # What the residual is taken under is known now unless it hangs on the gain.
     alignment = None if options.match_gain or options.match_polarity else _alignment(options, common, None)
     bands = None if alignment is None else _bands(reference, lay.at(alignment), pool)
-    # Of a long file the filter is sought meanwhile; of a short one once it is known to be needed.
-    early = delay.samples is not None and reference.frames > _LONG
-    filtered = pool.submit(filter_residual, reference, render, shift) if early else None
     whole, gaps, cross = _walk(reference, aligned, options.ceiling)
     fine = _fine_sums(reference, lay, delay, whole)
     same = whole.differ == 0 and shift == 0 and length == 0.0
     readings += for_channels("identical", [float(same)] * channels, float(same))
     readings += _delay_readings(common, each, reference.rate)
     gain, gains = _gain_readings(fine, delay, channels)
+    moved = _drift_of(drift.result())
+    if moved and drift.result().middle is not None:
+        gain, gains = _gain_under_drift(reference, render, drift.result())
     readings += gains
-    clicks = pool.submit(click_readings, reference, aligned, 1.0 / gain if gain else 1.0)
+    scale = 1.0 / gain if gain else 1.0
+    steps = pool.submit(find_clicks, reference, aligned, scale)
     late = [own.samples if own.samples is not None else float(shift) for own in each]
     readings += lead_in_excess(scans[0].integrity, scans[1].integrity, late, gaps)
+    readings += _fitness(scans[1])
     readings += channel_missing(scans[0].integrity, scans[1].integrity)
     readings += channel_swap(cross, (whole.sums[:, 0], whole.sums[:, 2]))
     readings += gap_readings(gaps, channels)
@@ -166,15 +189,75 @@ def _compared(
         used = whole if alignment == aligned.alignment else residual_of(reference, final, options.ceiling)
         note = _note(reference, final, used.frames, common, options)
         readings += residual_readings(reference, used, note, below=options.ceiling is not None)
-        readings += _account(reference, lay, (whole, fine), shift, filtered, gain)
         curves["residual_bands"] = bands.result()
-    readings += [drift.result(), *clicks.result()]
+        curves["changed_regions"] = changed_curve(used, reference.rate)
+    clicks = without_gaps(steps.result(), gaps, reference.rate)
+    if any(clicks) and _is_bent(reference, aligned):
+        clicks = steeper(clicks, reference, aligned, scale)
+    readings += [drift.result().reading, *click_readings(clicks, reference.rate)]
+    middle = drift.result().middle if moved else common.samples
+    known = Known(readings, middle, common.why, moved, gaps, clicks)
+    explained = explain(reference, lay, known, pool)
+    if whole.frames:
+        readings += _account(reference, lay, (whole, fine), shift, explained, gain)
+    curves |= explained.curves
     curves["gaps"] = Curve(
         "s", "ms", [g.start / reference.rate for g in gaps], [1000 * g.length / reference.rate for g in gaps]
     )
-    words = describe(readings)
+    causes = explained.causes
+    words = describe(causes)
     readings = [r.noted(words) if (r.measure, r.channel) == ("account_remainder", "all") else r for r in readings]
-    return Comparison(readings, alignment, words, curves, scans)
+    return Comparison(readings, alignment, causes, curves, scans)
+
+
+def _fitness(render: FileScan) -> list[Reading]:
+    """What makes a render unfit by itself."""
+    return [reading for reading in render.readings if reading.measure in ("non_finite", "silent")]
+
+
+def _not_finite(scans: tuple[FileScan, FileScan]) -> Cause:
+    reference, render = (value_of(scan.readings, "non_finite") or 0.0 for scan in scans)
+    if render:
+        return Cause("non_finite", amount=render, why=f"{render:.0f} samples are NaN or infinite")
+    return Cause("non_finite", amount=reference, why=f"{reference:.0f} samples of the reference are NaN or infinite")
+
+
+def _is_bent(reference: Source, aligned: AlignedSource) -> bool:
+    """Whether a curve of output over input explains most of what a gain leaves."""
+    for one in take_excerpts(reference, aligned, 0):
+        own = float((one.inner**2).sum())
+        gain = float((one.inner * one.y).sum()) / own if own > 0.0 else 1.0
+        curve = fit_curve(one, one.inner, one.y)
+        if curve is not None and curve.left < _BENT * one.power(one.y - gain * one.inner):
+            return True
+    return False
+
+
+def _drift_of(drift: Drift) -> float:
+    """A drift in ppm that is more than its uncertainty; else 0."""
+    value, spread = drift.reading.value, drift.reading.uncertainty or 0.0
+    return value if value is not None and abs(value) > max(1.5 * spread, 0.05) else 0.0
+
+
+def _gain_under_drift(reference: Source, render: Source, drift: Drift) -> tuple[float | None, list[Reading]]:
+    """The gain where a render is lined up all along: told from stretches with the drift off."""
+    assert drift.middle is not None
+    assert drift.reading.value is not None
+    warped = WarpedSource(render, drift.middle, drift.reading.value, reference.frames)
+    excerpts = take_excerpts(reference, AlignedSource(warped, reference.frames, Alignment()), 0)
+    sums = np.array(
+        [[float((e.inner**2).sum()), float((e.inner * e.y).sum()), float((e.y**2).sum())] for e in excerpts]
+    )
+    whole = [sums.sum(axis=0), *sums] if len(sums) else []
+    factors = [xy / xx if xx > 0.0 and xy != 0.0 else None for xx, xy, _ in whole] or [None] * (1 + reference.channels)
+    values = [None if f is None else 20 * math.log10(abs(f)) for f in factors]
+    readings = for_channels("gain", values[1:], values[0], "one side is silent")
+    frames = sum(e.y.size for e in excerpts) / max(1, len(excerpts))
+    spreads = [_DB * 2 * math.sqrt(max(0.0, yy * xx / xy**2 - 1.0) / max(1.0, frames / 50)) if xy else None
+               for xx, xy, yy in whole] or [None] * len(readings)  # fmt: skip
+    told = [replace(one, uncertainty=spread) if one.value is not None else one
+            for one, spread in zip(readings, spreads, strict=True)]  # fmt: skip
+    return factors[0], [one.noted("with the drift taken off") if one.channel == "all" else one for one in told]
 
 
 def _of_the_sum(reference: Source, render: Source, options: CompareOptions, none: Delay) -> Delay:
@@ -219,17 +302,17 @@ def readings_of_identical(source: Source) -> Comparison:
              "longest_change": 0.0, "lead_in_excess": 0.0, "gaps": 0.0, "clicks": 0.0, "channel_swap": 0.0,
              "channel_missing": 0.0}  # fmt: skip
     readings = [
-        reading.noted(note)
+        replace(reading.noted(note), reason="identical")
         for key, value in exact.items()
         for reading in for_channels(key, [value] * source.channels, value)
         if reading.channel == "all" or key not in _OVERALL
     ]
     names = ["all", *(str(c + 1) for c in range(source.channels))]
     for key in ("residual_peak", "residual_rms", *STEPS):
-        readings += [level(key, name, 0.0, power=True, silence=NULL) for name in names]
-    readings += [Reading("null_depth", name, None, NULL) for name in names]
-    readings.append(Reading("residual_loudness", "all", None, NULL, at_most=-math.inf))
-    return Comparison(readings, Alignment(), "identical")
+        readings += [null(key, name) for name in names]
+    readings += [perfect_null(name) for name in names]
+    readings.append(null("residual_loudness", "all"))
+    return Comparison(readings, Alignment(), [Cause("none")])
 
 
 def _fine_sums(reference: Source, lay: Aligner, delay: Delay, whole: Residual) -> tuple[Residual, float]:
@@ -247,7 +330,7 @@ def _account(
     lay: Aligner,
     found: tuple[Residual, tuple[Residual, float]],
     shift: int,
-    filtered: Future[Floats | None] | None,
+    explained: Explained,
     gain: float | None,
 ) -> list[Reading]:
     whole, (fine, fraction) = found
@@ -256,14 +339,13 @@ def _account(
     if shift:
         raw = power_left(reference, lay.at(Alignment()))
     if gain is None or gain == 0.0:
-        return explain([raw] + [at_once] * 4, None).readings()
+        return complete([raw] + [at_once] * 4, None).readings()
     sign = math.copysign(1.0, gain)
     steps = [raw, *(_left(reference, lay, Alignment(shift, 0.0, scale), whole) for scale in (1.0, sign, 1.0 / gain))]
     steps.append(_left(reference, lay, Alignment(shift, fraction, 1.0 / gain), fine) if fraction else steps[-1])
     if min(float(step.mean()) for step in steps) <= _NOTHING_LEFT:
-        return explain(steps, None).readings()
-    left = filtered.result() if filtered is not None else filter_residual(reference, lay.render, shift)
-    return explain(steps, None if left is None else left / gain**2).readings()
+        return complete(steps, None).readings()
+    return complete(steps, explained.filtered, explained.why_no_filter).readings()
 
 
 def _left(reference: Source, lay: Aligner, alignment: Alignment, sums: Residual) -> Floats:
@@ -339,9 +421,9 @@ def _note(reference: Source, aligned: AlignedSource, frames: int, delay: Delay, 
     return "; ".join(notes) or None
 
 
-def _refused(measures: tuple[str, ...], channels: int, why: str) -> list[Reading]:
-    found = refuse([m for m in measures if m not in _OVERALL], channels, why)
-    return found + [Reading(m, "all", None, why) for m in measures if m in _OVERALL]
+def _refused(measures: tuple[str, ...], channels: int, why: str, reason: Reason | None = None) -> list[Reading]:
+    found = refuse([m for m in measures if m not in _OVERALL], channels, why, reason)
+    return found + [Reading(m, "all", None, why, reason=reason) for m in measures if m in _OVERALL]
 
 
 def take_spread(takes: list[Source], options: CompareOptions = CompareOptions()) -> Reading:
@@ -354,12 +436,12 @@ def take_spread(takes: list[Source], options: CompareOptions = CompareOptions())
     for i, one in enumerate(takes):
         for other in takes[i + 1 :]:
             spreads.append(_residual_between(one, other, options))
-    refused = [r for r in spreads if r.value is None and r.why != NULL and r.at_most is None]
+    refused = [r for r in spreads if r.value is None and r.at_most is None]
     if refused:
         return Reading("take_spread", "all", None, refused[0].why)
     values = [r.value for r in spreads if r.value is not None]
     if not values:
-        return Reading("take_spread", "all", None, "all takes are identical", at_most=-math.inf)
+        return silent("take_spread", "all", "all takes are identical", "null")
     return Reading("take_spread", "all", max(values))
 
 
@@ -367,7 +449,7 @@ def _residual_between(reference: Source, render: Source, options: CompareOptions
     """The residual RMS that `compare` gives for a pair, without all the rest."""
     check_pair(reference, render)
     if not (is_finite(reference) and is_finite(render)):
-        return Reading("residual_rms", "all", None, NOT_FINITE)
+        return Reading("residual_rms", "all", None, NOT_FINITE, reason="not finite")
     delay, _ = find_delays(reference, render, options.max_delay)
     whole_samples = Alignment(round(delay.samples or 0.0))
     lay = Aligner(render, reference.frames)

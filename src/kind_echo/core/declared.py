@@ -86,8 +86,8 @@ _INTEGRITY = _family(
      {**COUNT, "limit": NONE}),
     ("lead_in_silence", "Silence at the start", "s",
      "Start of the file until the level in 1 ms first passes the greater of the file's quietest 1 ms + 20 dB and "
-     "−90 dBFS; 0 when the first window already stands at signal level. All channels: the first to sound. "
-     "No reading for a silent file.", PRACTICE, {"decimals": 3}),
+     "−90 dBFS; a level that climbs there slowly is a signal and no floor. 0 when the first window already stands at "
+     "signal level. All channels: the first to sound. No reading for a silent file.", PRACTICE, {"decimals": 3}),
     ("clipped_runs", "Clipped runs", "",
      "Count of runs of three or more samples at the rail: the greatest positive or negative code of an integer file, "
      "1.0 or more in a float file.", PRACTICE, COUNT),
@@ -101,13 +101,14 @@ _INTEGRITY = _family(
     ("length_difference", "Length difference", "frames",
      "Frames of the render less frames of the reference.", PRACTICE, {**COUNT, "limit": Limit(0, 0)}),
     ("gaps", "Gaps", "",
-     "Stretches of at least 1 ms in which the render stays below −90 dBFS and the reference does not. All channels: "
-     "those that overlap in time count once. The list is the curve of the same name.", PRACTICE,
+     "Stretches in which the render stays below −90 dBFS while the reference passes −70 for at least 1 ms. All "
+     "channels: those that overlap in time count once. The list is the curve of the same name.", PRACTICE,
      {**COUNT, "limit": NONE}),
     ("clicks", "Clicks", "",
      "Steps from one sample to the next in render − reference, both at one level, that are over −80 dBFS and 12 times "
      "the mean step of the 2 ms on either side, unless the reference has a greater step of its own within 16 "
-     "samples.", PRACTICE,
+     "samples. Edges of gaps are none; of a render whose shape is bent or cut, only steps that are twice those of the "
+     "reference.", PRACTICE,
      {**COUNT, "limit": NONE}),
     ("channel_swap", "Channels exchanged", "",
      "1 when two channels of the render correlate better with each other's reference than with their own.", PRACTICE,
@@ -154,7 +155,8 @@ _COMPARE = _family(
      "Changed frames closer than 1 ms form a region; the count of them.", PRACTICE, COUNT),
     ("longest_change", "Longest change", "ms", "Length of the longest region, both ends counted.", PRACTICE),
     ("changed_below", "Changed below the ceiling", "",
-     "Changed samples whose reference magnitude is under the ceiling asked for. All channels: their sum.", PRACTICE,
+     "Changed samples whose reference magnitude is under the ceiling asked for. All channels: changed frames at which "
+     "it is so in every channel that changed.", PRACTICE,
      COUNT),
 )  # fmt: skip
 
@@ -168,9 +170,10 @@ _ACCOUNT = _family(
     ("account_fraction", "Fraction of a sample off", "dBFS",
      _LEFT + "with the rest of the delay off as well, band-limited.", AES17),
     ("account_filter", "Linear filter off", "dBFS",
-     _LEFT + "with what the best linear filter from reference to render explains off, 5 ms before and 35 ms after its "
-     "main tap; fitted on every other block and judged on the others. Of a long file 2^18 frames are used.",
-     "Least squares by conjugate gradients; G. Strang, Stud. Appl. Math. 74 (1986)."),
+     _LEFT + "with what the best linear filter from reference to render explains off, of up to 512 taps before and "
+     "1536 after its main one; regularised least squares, fitted on every other part and judged on the rest, over "
+     "144 000 frames of a long file. No reading where the reference is one steady tone.",
+     "Least squares by Cholesky's method."),
     ("account_remainder", "Left over", "dBFS", "The least of all steps: what nothing linear explains.", AES17),
 )  # fmt: skip
 
@@ -326,7 +329,8 @@ _LOSSY = _family(
      _CODEC, COUNT),
     ("lossy_headroom", "Headroom needed", "dB",
      "What to take off before encoding so that nothing clips, found by encoding again at that level, in steps of "
-     "0.1 dB.", _CODEC, {"decimals": 1}),
+     "0.1 dB and at most four times; the uncertainty is how far below lies what was seen to clip.", _CODEC,
+     {"decimals": 1}),
     ("lossy_edge", "Edge of the codec", "Hz", "Wall in the decoded spectrum; no reading where there is none.", _CODEC,
      {"decimals": 0}),
 )  # fmt: skip

@@ -1,43 +1,49 @@
-"""How much later the render is than the reference, to a hundredth of a sample, and with which polarity."""
+"""How much later the render is than the reference, to a hundredth of a sample, and with which polarity.
 
+Lags at which the two may belong together are looked for first, with what both have in common in their spectrum taken
+off, so that the colour of a sound does not pull them. Each is then judged by how well the phases of blocks all over the
+file agree on it: what is not related, or related in one place alone, does not.
+"""
+
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
-from kind_echo.core.correlation import (
-    NEIGHBOURHOOD,
-    Correlation,
-    Floats,
-    Spread,
-    correlate,
-    refine,
-    uncertainty,
-)
-from kind_echo.core.source import Rows, Source, as_rows, blocks, read_padded
-
-Singles = NDArray[np.float32]
+from kind_echo.core.correlation import NEIGHBOURHOOD, Floats, Spread, correlate, refine, uncertainty
+from kind_echo.core.phases import NEAR, Fine, fine_delay, read_blocks, settled
+from kind_echo.core.source import Source, as_rows, blocks, read_padded
+from kind_echo.core.transforms import fast_length
 
 MAX_REACH = 1 << 19
 """Frames searched to either side unless told otherwise: 10.9 s at 48 kHz."""
 
-_LONG = 1 << 20  # frames beyond which a delay is sought with an excerpt first, then refined on parts of the file
-
-_EXCERPT = 1 << 17  # frames of the loudest stretch, laid over the render first where a file is long
-_NARROW = 1 << 11  # lags to either side of what the excerpt found
-_PARTS = 16  # blocks of 2^16 frames of a long file from which its delay is refined
-_UNRIVALLED = 0.9  # of the excerpt's best correlation; a rival above it sends the whole files through the search
-
-_LEAST_INSIDE = 1 << 11  # frames from which a delay is sharpened
-_MOST = 0.5  # of the power per frame that these must hold
-_WHOLE = 1e-5  # of a sample: what rounding makes of a delay of whole samples
-_NEAR_ENOUGH = 128  # lags on either side that a refinement needs
+_LONG = 1 << 20  # frames beyond which lags are sought with an excerpt
+_EXCERPT = 1 << 17  # frames of the loudest stretch, laid over the render where a file is long
+_WINDOW = 1 << 19  # frames of the render that an excerpt is laid over at a time
+_SMOOTH_BINS = 24  # over which a spectrum is smoothed before it is taken off
+_FLOOR = 1e-5  # of the greatest, under which a spectrum is not taken off
+_PEAKS = 3  # lags of each kind that are looked at
+_APART = 64  # samples by which they differ
+_SHORT = 1 << 12  # frames under which a file is judged as a whole
+_LEAST_OVERLAP = 0.1  # of the shorter file
+_CERTAIN = 0.5  # correlation coefficient that unrelated signals of useful length do not reach
+_SURE = 0.97  # strength from which no other lag is looked at
+_BEST = 0.98  # of the greatest strength, from which the shortest lag is taken
 _AMBIGUOUS = 0.98  # another lag that correlates within 2 % of the best
 _DIP = 0.9  # between two periods the correlation falls below this
 _PERIOD_SECONDS = 0.06  # periods longer than this are events that repeat, told apart by how many overlap
-_CERTAIN = 0.5  # correlation coefficient that unrelated signals of useful length do not reach
-_STANDS_OUT = 7.0  # times the RMS of the correlation; the greatest of 10⁶ Gaussian values is 5.3
+_THE_SAME = 0.995  # strength of the reference against itself, from which it is the same a period later
+_PARTS = 8  # blocks of a long file in which periods are looked for
+_PLAIN = 0.9  # agreement of phases, from which a delay is told from the correlation
+_LEAST_INSIDE = 1 << 11  # frames from which it is
+_FINE_PARTS = 16  # blocks of a long file from which it is
+_NEAR_ENOUGH = 128  # lags on either side that a refinement needs
+_WHOLE = 1e-5  # of a sample: what rounding makes of a delay of whole samples
+_UNRELATED = "nothing in the render correlates with the reference"
+_PERIODIC = "the signal is periodic: the delay is known up to whole periods only"
 
 
 @dataclass(frozen=True)
@@ -57,6 +63,15 @@ class Delay:
     why: str | None = None
 
 
+@dataclass(frozen=True)
+class _Tried:
+    """A lag that was looked at."""
+
+    lag: int
+    together: Fine
+    each: list[Fine | None]
+
+
 def find_delays(
     reference: Source,
     render: Source,
@@ -71,100 +86,60 @@ def find_delays(
         spread: does the pieces that a long file is searched in.
     Source:
         C. H. Knapp and G. C. Carter, The generalized correlation method for estimation of time delay, IEEE Trans.
-        ASSP 24 (1976). The correlation is refined by band-limited interpolation.
+        ASSP 24 (1976).
     """
     longest = max(reference.frames, render.frames) - 1
     reach = min(longest, MAX_REACH if max_delay is None else max_delay)
-    if max_delay is None and min(reference.frames, render.frames) > _LONG:
-        centre = _excerpt_lag(reference, render, reach, spread)
-        found = None if centre is None else _near(reference, render, centre, spread)
-        if found is not None:
-            return found
-    whole = correlate(reference, render, min(longest, reach + NEIGHBOURHOOD))
-    search = _Search(reach, 0, reference.rate, min(reference.frames, render.frames), max_delay is not None)
-    overall, each, _ = search.find_all(whole)
-    return _sharpened(reference, render, (overall, each), whole, spread)
+    tried: list[_Tried] = []
+    first = _look(reference, render, 0, reach)
+    if first is not None:
+        tried.append(first)
+    if first is None or not first.together.steady or first.together.strength < _SURE:
+        for lag in _candidates(reference, render, reach, spread):
+            if all(abs(lag - one.lag - one.together.samples) > 2.0 for one in tried):
+                found = _look(reference, render, lag, reach)
+                if found is not None:
+                    tried.append(found)
+    best = _best(tried, reference, render)
+    if best is None:
+        silent = _is_silent(reference) or _is_silent(render)
+        none = Delay(None, why="one side is silent" if silent else _UNRELATED)
+        return none, [none] * reference.channels
+    if _periodic(reference, render, best, reach, max_delay is not None, spread):
+        none = Delay(None, why=_PERIODIC)
+        return none, [none] * reference.channels
+    overall = _delay(best.together, best.lag, reference.rate)
+    each = [
+        Delay(None, why="one side is silent") if one is None else _delay(one, best.lag, reference.rate)
+        for one in best.each
+    ]
+    overall, each = _sharpened(reference, render, best, overall, each, spread)
+    return overall, [one if fine is None or fine.steady else Delay(None, why=_UNRELATED)
+                     for one, fine in zip(each, best.each, strict=True)]  # fmt: skip
 
 
-def _excerpt_lag(reference: Source, render: Source, reach: int, spread: Spread) -> int | None:
-    """Where the loudest stretch of the reference lies in the render, in whole samples; None when that is in doubt."""
-    powers = [_power(as_rows(block)) for _, block in blocks(reference, size=_EXCERPT)]
-    start = int(np.argmax(powers)) * _EXCERPT
-    stop = min(start + _EXCERPT, reference.frames)
-    x = reference.read(start, stop)
-    channel = int(np.square(x).sum(axis=0).argmax())
-    y = read_padded(render, start - reach, stop + reach)[:, channel].astype(np.float32)
-    # 24 bits do for finding a place; the delay itself is refined in 53.
-    strength = np.abs(_slide(x[:, channel].astype(np.float32), y, spread))
-    best = int(strength.argmax())
-    away = np.concatenate([strength[: max(0, best - _NARROW)], strength[best + _NARROW + 1 :]])
-    if strength[best] <= 0.0 or away.max(initial=0.0) > _UNRIVALLED * strength[best]:
-        return None
-    return best - reach
-
-
-def _power(rows: Rows) -> float:
-    return float(np.einsum("cf,cf->", rows, rows))
-
-
-def _slide(x: Singles, y: Singles, spread: Spread) -> Singles:
-    """Sum of x times what of y it lies over, at each place that it has in y; shape (len(y) − len(x) + 1,).
-
-    By overlap-save, in pieces that the cache holds.
-    """
-    size = 1 << (2 * len(x) - 1).bit_length()
-    step, places = size - len(x) + 1, len(y) - len(x) + 1
-    spectrum = np.conj(fft.rfft(x, size))
-
-    def piece(a: int) -> Singles:
-        return np.asarray(fft.irfft(fft.rfft(y[a : a + size], size) * spectrum, size)[:step])
-
-    return np.concatenate(list(spread(piece, range(0, places, step))))[:places]
-
-
-def _near(reference: Source, render: Source, centre: int, spread: Spread) -> tuple[Delay, list[Delay]] | None:
-    """Delays near a lag, from parts of a long file; None when there is doubt."""
-    within = _inside(reference, render, centre, _NARROW + NEIGHBOURHOOD)
-    if within is None:
-        return None
-    found = correlate(reference, render, _NARROW + NEIGHBOURHOOD, centre, _PARTS, spread, within)
-    search = _Search(_NARROW, centre, reference.rate, found.frames, narrowed=False)
-    overall, each, coefficient = search.find_all(found)
-    if overall.samples is None or coefficient < _CERTAIN:
-        return None
-    return _refined(found, centre, overall, each)
+def _delay(fine: Fine, lag: int, rate: int) -> Delay:
+    samples, spread = settled(fine, lag, rate)
+    return Delay(samples, fine.polarity, spread)
 
 
 def _sharpened(
-    reference: Source, render: Source, delays: tuple[Delay, list[Delay]], whole: Correlation, spread: Spread
+    reference: Source, render: Source, tried: _Tried, overall: Delay, each: list[Delay], spread: Spread
 ) -> tuple[Delay, list[Delay]]:
-    """The delays once more, from frames that have a partner at every lag near by.
+    """Delays of a render that differs by no filter once more, from their correlation, which tells them most finely.
 
-    Among all lags the ends of the files count: fewer frames overlap at one lag than at the next, which pulls the peak.
+    Only frames take part that have a partner at every lag near by: fewer frames would overlap at one lag than at the
+    next, which pulls the peak.
     """
-    overall, each = delays
-    if overall.samples is None:
-        return delays
+    if not tried.together.level or overall.samples is None or tried.together.agreement < _PLAIN:
+        return overall, each
     centre = round(overall.samples)
-    within = _inside(reference, render, centre, NEIGHBOURHOOD)
-    if within is None:
-        return delays
-    found = correlate(reference, render, NEIGHBOURHOOD, centre, _PARTS, spread, within)
-    if found.own.sum() / found.frames < _MOST * whole.own.sum() / whole.frames:
-        return delays
-    return _refined(found, centre, overall, each)
-
-
-def _inside(reference: Source, render: Source, lag: int, span: int) -> tuple[int, int] | None:
-    """Frames of the reference that meet frames of the render at every lag within `span` of one; None for too few."""
-    lo, hi = max(0, span - lag), min(reference.frames, render.frames - lag - span)
-    return (lo, hi) if hi - lo >= _LEAST_INSIDE else None
-
-
-def _refined(found: Correlation, centre: int, overall: Delay, each: list[Delay]) -> tuple[Delay, list[Delay]]:
-    """The delays from a correlation of which each lag is summed over the same frames of the reference."""
+    lo, hi = max(0, NEIGHBOURHOOD - centre), min(reference.frames, render.frames - centre - NEIGHBOURHOOD)
+    if hi - lo < _LEAST_INSIDE:
+        return overall, each
+    found = correlate(reference, render, NEIGHBOURHOOD, centre, _FINE_PARTS, spread, (lo, hi))
     scales = np.sqrt(found.own * found.other)
-    signs = np.array([delay.polarity or 0 for delay in each])
+    signs = np.array([float(delay.polarity or 0) for delay in each])
     together = _sharp(overall, centre, found.lags @ signs, scales @ np.abs(signs), found.frames)
     apart = [
         _sharp(delay, centre, found.lags[:, c] * signs[c], scales[:, c], found.frames) for c, delay in enumerate(each)
@@ -184,80 +159,157 @@ def _sharp(delay: Delay, centre: int, lags: Floats, scale: Floats, frames: int) 
         return delay
     if abs(fraction) < _WHOLE:
         fraction = 0.0
-    return replace(
-        delay,
-        samples=centre + at - len(lags) // 2 + fraction,
-        uncertainty=uncertainty(peak, frames, bandwidth),
-    )
+    samples = centre + at - len(lags) // 2 + fraction
+    return replace(delay, samples=samples, uncertainty=uncertainty(peak, frames, bandwidth))
 
 
-@dataclass(frozen=True)
-class _Search:
-    """How far to look to either side of a lag; narrowed when the caller limits the reach."""
+def _look(reference: Source, render: Source, lag: int, reach: int) -> _Tried | None:
+    """What blocks all over the file say of a lag; None where too little of the two lies over each other."""
+    lo, hi = max(0, -lag), min(reference.frames, render.frames - lag)
+    if hi - lo < max(8, _LEAST_OVERLAP * min(reference.frames, render.frames)):
+        return None
+    sets = read_blocks(reference, render, lag, (lo, hi))
+    near = max(1, min(NEAR, reach - abs(lag)) if reach < abs(lag) + NEAR else NEAR)
+    together = fine_delay(sets, near)
+    return None if together is None else _Tried(lag, together, [fine_delay([one], near) for one in sets])
 
-    reach: int
-    centre: int
-    rate: int
-    frames: int
-    narrowed: bool
 
-    def find_all(self, found: Correlation) -> tuple[Delay, list[Delay], float]:
-        """Delays of all channels and of each, and the correlation coefficient of the first."""
-        lags = found.lags
-        scales = np.sqrt(found.own * found.other[len(lags) // 2])
-        # Channels may have opposite polarity, so their correlations are folded to one sign before they are added.
-        signs = np.sign(lags[np.abs(lags).argmax(axis=0), range(lags.shape[1])])
-        keep = signs != 0
-        common = (lags[:, keep] * (signs[keep] * signs[keep][:1])).sum(axis=1)
-        scale = float(scales[keep].sum())
-        overall = self.find(common, scale)
-        each = [self.find(lags[:, c], float(own)) for c, own in enumerate(scales)]
-        middle = len(common) // 2
-        inside = np.abs(common[middle - self.reach : middle + self.reach + 1])
-        return overall, each, float(inside.max(initial=0.0)) / scale if scale > 0 else 0.0
+def _best(tried: Sequence[_Tried], reference: Source, render: Source) -> _Tried | None:
+    steady = [one for one in tried if one.together.steady]
+    if min(reference.frames, render.frames) < _SHORT or any(one.together.strength == 1.0 for one in steady):
+        steady = [one for one in steady if _coefficient(reference, render, one) >= _CERTAIN]
+    if not steady:
+        return None
+    top = max(one.together.strength for one in steady)
+    return min((one for one in steady if one.together.strength >= _BEST * top), key=lambda one: abs(one.lag))
 
-    def find(self, correlation: Floats, scale: float) -> Delay:
-        """The delay in one correlation, whose greatest possible value is `scale`."""
-        if scale <= 0.0:
-            return Delay(None, why="one side is silent")
-        middle = len(correlation) // 2
-        inside = correlation[middle - self.reach : middle + self.reach + 1]
-        magnitude = np.abs(inside)
-        best = self._best(inside, magnitude)
-        coefficient = float(magnitude[best]) / scale
-        if self.reach == 0 or not self._related(magnitude, best, coefficient):
-            return Delay(None, why="nothing in the render correlates with the reference")
-        if self._periodic(inside, best):
-            return Delay(None, why="the signal is periodic: the delay is known up to whole periods only")
-        lag = best - self.reach
-        sign = 1 if inside[best] > 0 else -1
-        fraction, peak, bandwidth = refine(sign * correlation, middle + lag)
-        return Delay(self.centre + lag + fraction, sign, uncertainty(peak / scale, self.frames, bandwidth))
 
-    def _best(self, inside: Floats, magnitude: Floats) -> int:
-        best = int(np.argmax(magnitude))
-        upright = int(np.argmax(inside))
-        interior = 0 < upright < len(inside) - 1
-        # A tone inverted and a tone half a period late are one signal: the upright reading is taken.
-        return upright if interior and inside[upright] >= _AMBIGUOUS * magnitude[best] else best
+def _coefficient(reference: Source, render: Source, tried: _Tried) -> float:
+    """Correlation coefficient of two short files at a lag; of whichever channel correlates best."""
+    lag = tried.lag + round(tried.together.samples)
+    x = as_rows(reference.read(0, reference.frames))
+    y = as_rows(read_padded(render, lag, lag + reference.frames))
+    scale = np.sqrt((x**2).sum(axis=1) * (y**2).sum(axis=1))
+    return float(np.divide(np.abs((x * y).sum(axis=1)), scale, out=np.zeros(len(x)), where=scale > 0).max(initial=0.0))
 
-    def _periodic(self, inside: Floats, best: int) -> bool:
-        """Whether another lag within a period of hearing correlates as well, with a dip between the two."""
-        near = round(_PERIOD_SECONDS * self.rate)
-        sides = (inside[best : best + near + 1], inside[max(0, best - near) : best + 1][::-1])
-        return any(self._rival(side * np.sign(inside[best])) for side in sides)
 
-    def _rival(self, side: Floats) -> bool:
-        """Walking away from the best lag, side[0]: does the correlation fall, and come back?"""
-        # A narrowed search says that half a period is out of the question, so the other sign is no rival.
-        strength = side if self.narrowed else np.abs(side)
+def _candidates(reference: Source, render: Source, reach: int, spread: Spread) -> list[int]:
+    """Lags at which the two may belong together, by two correlations: as they are, and with their colour taken off."""
+    if min(reference.frames, render.frames) > _LONG and reach > 0:
+        x, y, first = _excerpt(reference, render, reach)
+        found = _peaks(*_slide(x, y, spread))
+        return [lag + first for lag in found]
+    longest = max(reference.frames, render.frames) - 1
+    span = min(longest, reach)
+    x, y = as_rows(reference.read(0, reference.frames)), as_rows(render.read(0, render.frames))
+    size = fast_length(x.shape[1] + y.shape[1])
+    plain, level = np.zeros(size), np.zeros(size)
+    for a, b in zip(x, y, strict=True):
+        one, other = fft.rfft(a, size), fft.rfft(b, size)
+        cross = np.conj(one) * other
+        for total, spectrum in ((plain, cross), (level, cross / _colour(one, other))):
+            lags = fft.irfft(spectrum, size)
+            top = float(lags[np.abs(lags).argmax()])
+            # Channels may have opposite polarity, so their correlations are folded to one sign before they are added.
+            total += lags * np.sign(total @ lags or top)
+    around = np.concatenate([np.arange(0, span + 1), np.arange(-span, 0)])
+    return [int(lag) for lag in _peaks(level[around], plain[around], around)]
+
+
+def _colour(one: NDArray[np.complex128], other: NDArray[np.complex128]) -> Floats:
+    """What both spectra have in common, smoothed, with a floor that keeps what neither has from growing."""
+    powers = [_smooth(np.abs(side) ** 2) for side in (one, other)]
+    floored = [power + _FLOOR * power.max(initial=0.0) + 1e-300 for power in powers]
+    return np.asarray(np.sqrt(floored[0] * floored[1]))
+
+
+def _smooth(power: Floats) -> Floats:
+    total = np.concatenate([[0.0], np.cumsum(power)])
+    bins = np.arange(len(power))
+    half = max(_SMOOTH_BINS, len(power) // 4096)
+    lo, hi = np.maximum(0, bins - half), np.minimum(len(power), bins + half + 1)
+    return np.asarray((total[hi] - total[lo]) / (hi - lo))
+
+
+def _peaks(level: Floats, plain: Floats, lags: NDArray[np.int64] | None = None) -> list[int]:
+    """The lags of the greatest magnitudes of two correlations, apart from each other."""
+    places = np.arange(len(level)) if lags is None else lags
+    found: list[int] = []
+    for values in (level, plain):
+        left = np.abs(values)
+        for _ in range(_PEAKS):
+            best = int(left.argmax())
+            lag = int(places[best])
+            if all(abs(lag - other) > _APART for other in found):
+                found.append(lag)
+            left[np.abs(places - lag) <= _APART] = 0.0
+    return found
+
+
+def _excerpt(reference: Source, render: Source, reach: int) -> tuple[Floats, Floats, int]:
+    """The loudest stretch of the reference, what of the render it may lie in, and the first lag of that."""
+    powers = [float(np.einsum("fc,fc->", block, block)) for _, block in blocks(reference, size=_EXCERPT)]
+    start = int(np.argmax(powers)) * _EXCERPT
+    stop = min(start + _EXCERPT, reference.frames)
+    x = reference.read(start, stop)
+    channel = int(np.square(x).sum(axis=0).argmax())
+    lo, hi = max(start - reach, -(stop - start)), min(stop + reach, render.frames + (stop - start))
+    y = read_padded(render, lo, hi)[:, channel]
+    return np.ascontiguousarray(x[:, channel]), np.ascontiguousarray(y), lo - start
+
+
+def _slide(x: Floats, y: Floats, spread: Spread) -> tuple[Floats, Floats]:
+    """The two correlations of an excerpt with all that it may lie over, by overlap-save in pieces."""
+    size = fast_length(max(_WINDOW, 2 * len(x)))
+    step, places = size - len(x) + 1, max(1, len(y) - len(x) + 1)
+    one = fft.rfft(x, size)
+    own = _smooth(np.abs(one) ** 2)
+    own += _FLOOR * own.max(initial=0.0) + 1e-300
+
+    def piece(a: int) -> tuple[Floats, Floats]:
+        cross = np.conj(one) * fft.rfft(y[a : a + size], size)
+        return fft.irfft(cross / own, size)[:step], fft.irfft(cross, size)[:step]
+
+    found = list(spread(piece, range(0, places, step)))
+    level, plain = (np.concatenate([one[k] for one in found])[:places] for k in (0, 1))
+    return level, plain
+
+
+def _periodic(reference: Source, render: Source, tried: _Tried, reach: int, narrowed: bool, spread: Spread) -> bool:
+    """Whether another lag within a period of hearing fits as well, with a dip between the two.
+
+    Where there is more to a sound than its period, its own blocks do not agree on the other lag.
+    """
+    centre = tried.lag + round(tried.together.samples)
+    near = min(round(_PERIOD_SECONDS * reference.rate), reference.frames - 1)
+    if near < 2:
+        return False
+    found = correlate(reference, render, near, centre, _PARTS, spread)
+    signs = [0 if one is None else one.polarity for one in tried.each]
+    common = found.lags @ np.array(signs, dtype=float)
+    inside = np.ones(len(common), dtype=bool)
+    if narrowed:
+        inside = np.abs(centre + np.arange(-near, near + 1)) <= reach
+    strength = common if narrowed else np.abs(common)
+    best = near + int(np.argmax(np.where(np.abs(np.arange(-near, near + 1)) <= 2, np.abs(common), -1.0))) - near
+    if strength[best] <= 0.0:
+        return False
+    for side, kept, direction in (
+        (strength[best:], inside[best:], 1), (strength[best::-1], inside[best::-1], -1),
+    ):  # fmt: skip
         lags = np.arange(len(side))
         # Fewer frames overlap at a greater lag; a period later a tone correlates less for that reason alone.
-        share = strength / strength[0] * self.frames / np.maximum(self.frames - lags, 1)
+        share = side / side[0] * found.frames / np.maximum(found.frames - lags, 1)
         dipped = np.minimum.accumulate(share) < _DIP
-        return bool((dipped & (share >= _AMBIGUOUS)).any())
-
-    def _related(self, magnitude: Floats, best: int, coefficient: float) -> bool:
-        if coefficient >= _CERTAIN:
+        rivals = np.flatnonzero(dipped & (share >= _AMBIGUOUS) & kept)
+        if len(rivals) == 0:
+            continue
+        away = int(rivals[share[rivals].argmax()]) * direction
+        other = _look(reference, reference, away, near)
+        if other is not None and other.together.strength >= _THE_SAME:
             return True
-        return float(magnitude[best]) >= _STANDS_OUT * float(np.sqrt(np.mean(np.square(magnitude))))
+    return False
+
+
+def _is_silent(source: Source) -> bool:
+    return all(not block.any() for _, block in blocks(source))

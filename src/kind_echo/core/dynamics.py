@@ -1,7 +1,7 @@
 """How fast a compressor or limiter moves: a burst of tone, low, high, low, and the gain over time."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -52,7 +52,12 @@ def measure_dynamics(source: Source, output: Source, latency: int = 0) -> tuple[
     curves: dict[str, Curve] = {}
     for c in range(source.channels):
         if not (np.isfinite(x[:, c]).all() and np.isfinite(y[:, c]).all()):
-            each.append([Reading(key, str(c + 1), None, "a file has NaN or infinite samples") for key in MEASURES])
+            each.append(
+                [
+                    Reading(key, str(c + 1), None, "a file has NaN or infinite samples", reason="not finite")
+                    for key in MEASURES
+                ]
+            )
             continue
         gain = gain_over_time(x[:, c], y[:, c], burst.frequency, source.rate)
         if gain is None:
@@ -63,7 +68,7 @@ def measure_dynamics(source: Source, output: Source, latency: int = 0) -> tuple[
     lead = next((e for e in each if e[-1].value is not None), each[0])
     readings = []
     for i in range(len(MEASURES)):
-        readings += [Reading(lead[i].measure, "all", lead[i].value, lead[i].why), *(e[i] for e in each)]
+        readings += [replace(lead[i], channel="all"), *(e[i] for e in each)]
     return readings, curves
 
 

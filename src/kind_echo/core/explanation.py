@@ -1,65 +1,531 @@
-"""What explains a difference, in a line of words."""
+"""Which causes explain a difference: each is undone, or predicted where it was not fitted, before it is named."""
 
-from collections.abc import Callable
+import math
+from collections.abc import Sequence
+from concurrent.futures import Executor
+from dataclasses import dataclass, field, replace
 
-from kind_echo.core.account import STEPS
-from kind_echo.core.readings import Reading, value_of
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_echo.core.align import Aligner, Alignment
+from kind_echo.core.causes import Cause, CauseName
+from kind_echo.core.excerpts import Excerpt, take_excerpts
+from kind_echo.core.filtering import REACH, fit_filter
+from kind_echo.core.integrity import Gap
+from kind_echo.core.leftover import Judged, judge_leftover, word_length
+from kind_echo.core.models import Kind, Model, decibels, explain_channel
+from kind_echo.core.readings import Curve, Reading, value_of
+from kind_echo.core.shapes import Shape, is_steady_tone, shape_of
+from kind_echo.core.source import Source
+from kind_echo.core.warping import WarpedSource
+
+Floats = NDArray[np.float64]
+
+_WORTH_DB = 1.0
+_FLOOR = 0.5e-14  # mean square, −140 dBFS: what is under it need not be explained
+_LEAST_GAIN = 0.005  # dB
+_CHANNELS_APART = 0.02  # dB, by which the gains of channels differ
+_BENT_APART = 0.1  # dB, the same where a curve or a moving gain stands beside them
+_WELL_EXPLAINED = 20.0  # dB off what there was, after which what is left is how well the causes are known
+_FILTERS_OWN, _CURVES_OWN = 1e5, 10**3.8  # times what is left, that a model has explained: then it is the model's own
+_CODECS_EDGE = 8.0  # dB, that the filter of a codec takes off
+_NOTHING = 1e-20
+_KINDS: dict[Kind, CauseName] = {
+    "filter": "filter", "curve": "non_linear", "clipping": "clipping", "motion": "level_control",
+}  # fmt: skip
 
 
-def describe(readings: list[Reading]) -> str:
-    """What explains the difference, in a line."""
+@dataclass(frozen=True)
+class Known:
+    """What the comparison found already.
+
+    Attributes:
+        readings: integrity, delay, polarity and the rest.
+        delay: samples; None where there is none.
+        drift: ppm, where it is more than its uncertainty; else 0.
+        gaps: of the render, lined up.
+        clicks: frames of the reference at which the render clicks, by channel.
+    """
+
+    readings: Sequence[Reading]
+    delay: float | None
+    why_no_delay: str | None
+    drift: float
+    gaps: Sequence[Gap]
+    clicks: Sequence[Sequence[int]]
+
+
+@dataclass(frozen=True)
+class Explained:
+    """Causes, and what was found on the way.
+
+    Attributes:
+        filtered: share of what delay, polarity and gain leave, by channel, that the best filter leaves; None for none.
+        curves: responses of the filters, curves of output over input, gains over time.
+    """
+
+    causes: list[Cause]
+    filtered: Floats | None = None
+    why_no_filter: str | None = None
+    curves: dict[str, Curve] = field(default_factory=dict)
+
+
+def explain(reference: Source, lay: Aligner, known: Known, pool: Executor) -> Explained:
+    """The causes of a difference, those that explain most first."""
+    plain = _plain(known)
+    if plain is not None:
+        return Explained(plain)
+    return _Explanation(reference, lay, known, pool).found()
+
+
+def _plain(known: Known) -> list[Cause] | None:
+    """Causes that need no model; None where there is more to tell."""
+    readings = known.readings
     if value_of(readings, "identical") == 1.0:
-        return "identical"
-    levels = [value_of(readings, step) for step in STEPS]
-    if levels[0] is None or levels[-1] is None:
-        whole = next((r for r in readings if r.measure == STEPS[0] and r.channel == "all"), None)
-        if whole is not None and levels[0] is None:
-            return whole.why or "nothing is different"
-    words = [phrase(readings) for step, phrase in _PHRASES if _explains(readings, step)]
-    floor = levels[-1]
-    if floor is not None and floor > -120.0 and levels[0] is not None and levels[0] - floor < 20.0:
-        words.append("something non-linear, or noise")
-    return ", ".join(words) or "nothing linear explains it"
+        return [Cause("none")]
+    length = _length(known)
+    if value_of(readings, "residual_rms") is None and not value_of(readings, "silent"):
+        # Every sample that has a partner is the same: they differ in length, or in delay, alone.
+        delay = round(known.delay or 0.0)
+        late = [Cause("delay", amount=float(delay), unit="samples", takes_off=None)] if delay else []
+        return [*late, *length] or None
+    return None
 
 
-def _explains(readings: list[Reading], step: str) -> bool:
-    """Whether a step lowers what the one before it leaves by at least 3 dB."""
-    before, after = (value_of(readings, key) for key in (STEPS[STEPS.index(step) - 1], step))
-    if step == "account_delay":
-        # Off an inverted copy the residual falls only once the polarity is off as well.
-        if round(value_of(readings, "delay") or 0.0) == 0:
+def _length(known: Known) -> list[Cause]:
+    frames = value_of(known.readings, "length_difference") or 0.0
+    if frames == 0.0 or abs(frames - round(known.delay or 0.0)) < 1.0:
+        return []
+    return [Cause("length", amount=frames, unit="frames", why=f"{abs(frames):.0f} frames {_more(frames)}")]
+
+
+def _more(frames: float) -> str:
+    return "longer" if frames > 0 else "shorter"
+
+
+class _Explanation:
+    """The work on one pair; steps that hold are undone before the next is looked at."""
+
+    def __init__(self, reference: Source, lay: Aligner, known: Known, pool: Executor) -> None:
+        self._reference, self._lay, self._known, self._pool = reference, lay, known, pool
+        self._causes: list[Cause] = []
+        self._curves: dict[str, Curve] = {}
+        self._channels = reference.channels
+
+    def found(self) -> Explained:
+        known = self._known
+        missing = self._flags("channel_missing")
+        if len(missing) == self._channels:
+            return Explained([Cause("silent", why="the render is silent"), *_length(known)])
+        swapped = len(self._flags("channel_swap")) == 2 == self._channels
+        if known.delay is None and not known.drift and not swapped:
+            return Explained([self._no_delay(), *_length(known)])
+        whole = self._excerpts(swapped=swapped)
+        if not whole:
+            return Explained([Cause("unexplained", why="the alignment leaves no overlap")])
+        heard = [c for c in range(self._channels) if c not in missing]
+        raw, lined = whole
+        self._base = [max(_NOTHING, one.power(one.y - one.inner)) for one in raw]
+        if swapped:
+            self._add(Cause("channel_swap", takes_off=self._fall(raw, self._straight(raw), heard)))
+        for c in missing:
+            self._add(Cause("channel_missing", str(c + 1), why=f"channel {c + 1} is silent"))
+        signs = [_sign(lined[c]) for c in range(self._channels)]
+        self._delay(raw, lined, heard, signs)
+        masked = [self._masked(one) for one in lined]
+        offsets = [_main_offset(one) for one in masked]
+        level = [replace(one, y=one.y - offset) for one, offset in zip(masked, offsets, strict=True)]
+        floors = [max(_FLOOR, 1e-13 * one.power(one.y)) for one in level]
+        by_channel = self._fitted(level, floors, heard)
+        fraction = (known.delay or 0.0) - round(known.delay or 0.0)
+        if abs(fraction) > 1e-3 and not known.drift and any(m.filter is not None for m in by_channel.values()):
+            # A part of a sample is a filter too, and one filter is told more surely than two in a row.
+            level, by_channel = self._by_whole_samples(level, by_channel, floors, heard, swapped=swapped)
+        self._second_offsets(level, offsets, by_channel, floors)
+        tones = {c: is_steady_tone(level[c]) for c in heard}
+        shapes = {
+            c: None if m.filter is None or tones[c] else shape_of(m.filter, level[c]) for c, m in by_channel.items()
+        }
+        self._polarity(lined, heard, signs)
+        self._gains(level, by_channel, shapes, signs)
+        self._offset(level, by_channel, offsets)
+        self._events(lined, masked, heard)
+        self._models(level, by_channel, shapes, tones)
+        self._leftover(lined, level, by_channel, heard)
+        filtered, why = self._filtered(level, by_channel, tones)
+        causes = sorted(self._causes, key=lambda cause: -(cause.takes_off or 0.0))
+        causes += _length(known)
+        if not causes:
+            causes = [Cause("unexplained", why="nothing that is known explains it")]
+        return Explained(causes, filtered, why, self._curves)
+
+    def _fitted(self, level: list[Excerpt], floors: list[float], heard: list[int]) -> dict[int, Model]:
+        models = self._pool.map(explain_channel, [level[c] for c in heard], [floors[c] for c in heard])
+        return dict(zip(heard, models, strict=True))
+
+    def _second_offsets(
+        self, level: list[Excerpt], offsets: list[float], models: dict[int, Model], floors: list[float]
+    ) -> None:
+        """An offset that shows once the rest is explained is taken off as well, and the rest explained anew."""
+        for c, model in models.items():
+            total = float(level[c].weight.sum())
+            mean = float((model.error * level[c].weight).sum()) / total if total else 0.0
+            if mean**2 < 0.2 * model.left or abs(mean) < 1e-6:
+                continue
+            without = replace(level[c], y=level[c].y - mean)
+            again = explain_channel(without, floors[c])
+            if _fall(model.left, again.left) >= _WORTH_DB:
+                level[c], models[c], offsets[c] = without, again, offsets[c] + mean
+
+    def _by_whole_samples(
+        self, level: list[Excerpt], models: dict[int, Model], floors: list[float], heard: list[int], *, swapped: bool
+    ) -> tuple[list[Excerpt], dict[int, Model]]:
+        """The models with whole samples of the delay off alone, where they leave less."""
+        whole = self._excerpts(swapped=swapped, fine=False)
+        if whole is None:
+            return level, models
+        masked = [self._masked(one) for one in whole[1]]
+        again = [replace(one, y=one.y - _main_offset(one)) for one in masked]
+        found = self._fitted(again, floors, heard)
+        better = sum(m.left for m in found.values()) < sum(m.left for m in models.values())
+        return (again, found) if better else (level, models)
+
+    def _add(self, cause: Cause) -> None:
+        self._causes.append(cause)
+
+    def _flags(self, measure: str) -> list[int]:
+        return [c for c in range(self._channels) if value_of(self._known.readings, measure, str(c + 1)) == 1.0]
+
+    def _no_delay(self) -> Cause:
+        why = self._known.why_no_delay or ""
+        if "periodic" in why:
+            return Cause("unexplained", why=f"one steady sound cannot tell: {why}")
+        return Cause("unrelated", why="nothing in the render correlates with the reference")
+
+    def _excerpts(self, *, swapped: bool, fine: bool = True) -> tuple[list[Excerpt], list[Excerpt]] | None:
+        """The pair as rendered, and lined up by delay and drift; the same stretches."""
+        known, reference = self._known, self._reference
+        delay = known.delay or 0.0
+        whole = round(delay)
+        fraction = delay - whole if fine and abs(delay - whole) > 1e-3 else 0.0
+        lined = self._lay.at(Alignment(whole, 0.0 if known.drift else fraction))
+        if known.drift:
+            lined = replace(lined, render=WarpedSource(self._lay.render, delay, known.drift, reference.frames),
+                            alignment=Alignment(), advanced=None)  # fmt: skip
+        after = take_excerpts(reference, lined, REACH)
+        if not after:
+            return None
+        starts, size = after[0].starts, after[0].y.shape[1]
+        untouched = self._lay.at(Alignment())
+        before = []
+        for c in range(self._channels):
+            y = np.stack([_read(untouched, s, s + size)[:, c] for s in starts])
+            before.append(replace(after[c], y=y))
+        if swapped:
+            after = [replace(one, y=other.y) for one, other in zip(after, after[::-1], strict=True)]
+        return before, after
+
+    def _straight(self, raw: list[Excerpt]) -> list[Excerpt]:
+        return [replace(one, y=other.y) for one, other in zip(raw, raw[::-1], strict=True)]
+
+    def _fall(self, before: list[Excerpt], after: list[Excerpt], heard: Sequence[int]) -> float:
+        powers = [sum(side[c].power(side[c].y - side[c].inner) for c in heard) for side in (before, after)]
+        return _fall(powers[0], powers[1])
+
+    def _delay(self, raw: list[Excerpt], lined: list[Excerpt], heard: Sequence[int], signs: Sequence[float]) -> None:
+        """A delay and a drift hold where, at the best gain, less is left once they are off."""
+        known = self._known
+        swapped = any(cause.cause == "channel_swap" for cause in self._causes)
+        before = self._straight(raw) if swapped else raw
+        powers = [sum(_best_left(side[c]) for c in heard) for side in (before, lined)]
+        if _fall(powers[0], powers[1]) < _WORTH_DB:
+            return
+        # What the delay takes off is told of the sides as they are, but for their polarity.
+        plain = [sum(side[c].power(signs[c] * side[c].y - side[c].inner) for c in heard) for side in (before, lined)]
+        off = max(0.0, _fall(plain[0], plain[1]))
+        if known.drift and abs(known.drift) * 1e-6 * self._reference.frames > 0.05:
+            self._add(Cause("drift", amount=known.drift, unit="ppm", takes_off=off))
+            if abs(known.delay or 0.0) < abs(known.drift) * 1e-6 * self._reference.frames + 2.0:
+                return
+        if known.delay is not None and abs(known.delay) > 5e-4:
+            self._add(Cause("delay", amount=known.delay, unit="samples", takes_off=off))
+
+    def _masked(self, one: Excerpt) -> Excerpt:
+        """An excerpt with gaps and clicks left out: they count for nothing, and models see what was to come there."""
+        weight, spoilt = one.weight.copy(), False
+        reach = max(8, round(0.002 * one.rate))
+        # What spoils one channel may spoil another a little less than is counted.
+        places = [(g.start, g.start + g.length) for g in self._known.gaps]
+        places += [(f - reach, f + reach) for steps in self._known.clicks for f in steps]
+        for row, start in enumerate(one.starts):
+            for a, b in places:
+                lo, hi = max(0, a - 4 - start), min(weight.shape[1], b + 4 - start)
+                if hi > lo:
+                    weight[row, lo:hi] = 0.0
+                    spoilt = True
+        if not spoilt:
+            return one
+        good = replace(one, weight=weight)
+        gain = _best_gain(good)
+        return replace(good, y=np.where(weight > 0, one.y, gain * one.inner))
+
+    def _polarity(self, lined: list[Excerpt], heard: Sequence[int], signs: Sequence[float]) -> None:
+        turned = [c for c in heard if signs[c] < 0]
+        for c in self._shared(turned, heard):
+            mine = heard if c is None else [c]
+            powers = [sum(lined[k].power(s * lined[k].y - lined[k].inner) for k in mine) for s in (1.0, -1.0)]
+            off = _fall(powers[0], powers[1])
+            if off >= _WORTH_DB:
+                self._add(Cause("polarity", _name(c), takes_off=off))
+
+    def _shared(self, which: Sequence[int], heard: Sequence[int]) -> list[int | None]:
+        """None for all channels together where all have it, else each that has."""
+        return [None] if which and len(which) == len(heard) else list(which)
+
+    def _gains(
+        self, level: list[Excerpt], models: dict[int, Model], shapes: dict[int, Shape | None], signs: Sequence[float]
+    ) -> None:
+        if any(m.motion is not None for m in models.values()):
+            return  # what of a gain that moves is a gain that does not, nothing tells
+        gains = {c: _plain_gain(models[c], shapes[c]) * signs[c] for c in models}
+        found = {c: 20 * math.log10(max(g, 1e-9)) for c, g in gains.items()}
+        together = sorted(found.values())
+        bent = any(set(m.parts) & {"curve", "clipping"} for m in models.values())
+        share = max(m.left / max(_NOTHING, level[c].power(level[c].y)) for c, m in models.items())
+        least = max(_BENT_APART if bent else _CHANNELS_APART, 2.0 * math.sqrt(share))
+        if len(together) > 1 and together[-1] - together[0] > least:
+            # What most channels share is the gain of all; of two, that of the one that changed less.
+            common = min(found.values(), key=abs) if len(found) == 2 else float(np.median(together))
+            apart = [c for c, value in found.items() if abs(value - common) > least]
+            if bent:
+                return  # soft parts that gains are told from differ by channel
+        else:
+            common, apart = float(np.mean(together)), []
+        for c in apart:
+            own = level[c]
+            off = _fall(
+                own.power(signs[c] * own.y - own.inner), own.power(own.y / _signed(gains[c], signs[c]) - own.inner)
+            )
+            if off >= _WORTH_DB:
+                self._add(Cause("channel_gain", str(c + 1), found[c], "dB", off))
+        rest = [c for c in models if c not in apart]
+        if abs(common) < _LEAST_GAIN or not rest:
+            return
+        factor = 10 ** (common / 20)
+        before = sum(level[c].power(signs[c] * level[c].y - level[c].inner) for c in rest)
+        after = sum(level[c].power(signs[c] * level[c].y / factor - level[c].inner) for c in rest)
+        off = _fall(before, after)
+        # Where a filter or a curve is beside it, a gain is told by its level part, whatever it takes off by itself.
+        if off >= _WORTH_DB:
+            self._add(Cause("gain", amount=common, unit="dB", takes_off=off))
+
+    def _offset(self, level: list[Excerpt], models: dict[int, Model], offsets: Sequence[float]) -> None:
+        found: dict[int, tuple[float, float]] = {}
+        for c, model in models.items():
+            offset = offsets[c]
+            if model.curve is not None:
+                offset += float(model.curve.of(np.zeros(1))[0])
+            off = _fall(model.left + offset**2, model.left)
+            if abs(offset) < 1e-6 or off < _WORTH_DB:
+                continue
+            if model.parts:
+                # What filters, cuts or moves the gain may have a mean of its own.
+                again = explain_channel(replace(level[c], y=level[c].y + offsets[c]), max(_FLOOR, model.left))
+                if set(again.parts) == set(model.parts) and again.left < model.left + 0.2 * offset**2:
+                    continue
+            found[c] = offset, off
+        for channel in self._shared(list(found), list(models)):
+            amount, off = max(found.values()) if channel is None else found[channel]
+            self._add(Cause("dc", _name(channel), amount, "FS", off))
+
+    def _events(self, lined: list[Excerpt], masked: list[Excerpt], heard: Sequence[int]) -> None:
+        gaps, clicks = (value_of(self._known.readings, key) or 0.0 for key in ("gaps", "clicks"))
+        inside = [_fall(_best_left(lined[c]), _best_left(replace(masked[c], y=lined[c].y))) for c in heard]
+        off = max(inside, default=0.0)
+        missing = self._flags("channel_missing")
+        if gaps and any(gap.channel not in missing for gap in self._known.gaps):
+            self._add(Cause("gap", amount=gaps, unit="", takes_off=off if off >= 0.1 else None))
+        if clicks and not any(cause.cause == "channel_swap" for cause in self._causes):
+            self._add(Cause("click", amount=clicks, unit="", takes_off=off if off >= 0.1 else None))
+
+    def _models(
+        self, level: list[Excerpt], models: dict[int, Model], shapes: dict[int, Shape | None], tones: dict[int, bool]
+    ) -> None:
+        heard = list(models)
+        for kind, name in _KINDS.items():
+            having = [
+                c for c in heard
+                if kind in models[c].parts and not (kind == "filter" and (tones[c] or self._is_rest(shapes[c])))
+            ]  # fmt: skip
+            for channel in self._shared(having, heard):
+                mine = having if channel is None else [channel]
+                lead = max(mine, key=lambda c: models[c].error.size * level[c].power(level[c].y))
+                off = max(_fall(before, after) for c in mine for k, before, after in models[c].steps if k == kind)
+                amount, unit, why = self._amount(kind, models[lead], shapes[lead], level[lead], channel, lead)
+                self._add(Cause(name, _name(channel), amount, unit, off, why))
+
+    def _is_rest(self, shape: Shape | None) -> bool:
+        """Whether a filter is what is left of a drift that was taken off nearly, and changes no magnitude."""
+        return any(cause.cause == "drift" for cause in self._causes) and (shape is None or abs(shape.greatest) < 1.0)
+
+    def _amount(
+        self, kind: Kind, model: Model, shape: Shape | None, excerpt: Excerpt, channel: int | None, lead: int
+    ) -> tuple[float | None, str, str | None]:
+        ending = "" if channel is None else f" {channel + 1}"
+        if kind == "filter" and shape is not None:
+            f = shape.frequencies.tolist()
+            self._curves[f"filter_magnitude{ending}"] = Curve("Hz", "dB", f, shape.magnitude.tolist())
+            self._curves[f"filter_phase{ending}"] = Curve("Hz", "degrees", f, shape.phase.tolist())
+            if abs(shape.greatest) < 0.3:
+                turned = float(np.abs(shape.phase).max())
+                return shape.greatest, "dB", f"the phase turns by up to {turned:.0f}°"
+            at = f"{shape.greatest:+.1f} dB at {shape.at:,.0f} Hz".replace(",", "\u2009").replace("-", "−")
+            return shape.greatest, "dB", f"{at}: {shape.words}" if shape.words else at
+        if kind == "curve" and model.curve is not None:
+            curve = model.curve
+            self._curves[f"output_over_input{ending}"] = Curve("FS", "FS", curve.knots.tolist(), curve.values.tolist())
+            return None, "", "a curve of output over input predicts it"
+        if kind == "clipping" and model.clipping is not None:
+            cut = model.clipping
+            rail = min(abs(cut.low), abs(cut.high))
+            return float(cut.count), "", f"cut at {20 * math.log10(max(rail, 1e-9)):.2f} dBFS".replace("-", "−")
+        if model.motion is not None:
+            gains = 20 * np.log10(np.maximum(np.abs(model.motion.gains), 1e-6))
+            self._curves[f"gain_over_time{ending}"] = Curve("s", "dB", model.motion.times.tolist(), gains.tolist())
+            spread = float(np.subtract(*np.percentile(gains, [95, 5])))
+            return spread, "dB", f"a gain that moves with the signal, over {spread:.1f} dB"
+        return None, "", None
+
+    def _leftover(
+        self, lined: list[Excerpt], level: list[Excerpt], models: dict[int, Model], heard: Sequence[int]
+    ) -> None:
+        """What is left: the rounding of words, noise of its own, a codec, or what nothing explains."""
+        left, raw = (sum(values) for values in ([models[c].left for c in heard], [self._base[c] for c in heard]))
+        if left <= len(heard) * _FLOOR:
+            return
+        bits = self._words()
+        if bits is not None:
+            step = 2.0 ** (1 - bits)
+            gain = max(abs(_plain_gain(models[c], None)) for c in heard)
+            if left / len(heard) <= (0.8 * step) ** 2 * max(1.0, 1.0 / gain**2):
+                self._add(Cause("quantisation", amount=float(bits), unit="bit", why=f"words of {bits} bits"))
+                return
+        lead = max(heard, key=lambda c: models[c].left)
+        judged = judge_leftover(level[lead], models[lead].error)
+        for c in heard:
+            for kind, before, _ in models[c].steps:
+                if before > models[c].left * (_CURVES_OWN if kind in ("curve", "motion") else _FILTERS_OWN):
+                    return  # what is left is how well the model itself was found
+        if judged.kind == "noise":
+            self._add(Cause("noise", amount=round(decibels(left / len(heard)), 1), unit="dBFS",
+                            why="what is left does not follow the signal"))  # fmt: skip
+        elif judged.kind == "lossy" and self._is_coded(models[lead]):
+            self._causes = [cause for cause in self._causes if cause.cause != "filter"]
+            self._add(Cause("lossy", amount=judged.edge, unit="Hz" if judged.edge else "", why=_lossy_words(judged)))
+        elif _fall(raw, left) < _WELL_EXPLAINED and all(
+            (cause.takes_off or 0.0) < _WELL_EXPLAINED for cause in self._causes
+        ):
+            why = "what is left is explained by nothing that is known"
+            if judged.kind == "follows":
+                why = "what is left follows the signal, and nothing that is known predicts it"
+            self._add(Cause("unexplained", amount=round(decibels(left / len(heard)), 1), unit="dBFS", why=why))
+
+    def _is_coded(self, model: Model) -> bool:
+        """A codec is told where nothing else explains much: no curve, no moving gain, no filter but its own edge."""
+        if {"curve", "clipping", "motion"} & set(model.parts):
             return False
-        turned = value_of(readings, "account_polarity")
-        after = None if after is None or turned is None else min(after, turned)
-    if before is None:
-        return False
-    return after is None or before - after >= 3.0
+        return sum(_fall(before, after) for _, before, after in model.steps) < _CODECS_EDGE
+
+    def _words(self) -> int | None:
+        """Bits of the render's words, where the reference has finer ones."""
+        render, reference = self._lay.render, self._reference
+        frames = min(reference.frames, render.frames, 1 << 16)
+        middle = (min(reference.frames, render.frames) - frames) // 2
+        own = word_length(render.read(middle, middle + frames))
+        other = word_length(reference.read(middle, middle + frames))
+        return own if own is not None and (other is None or other > own) else None
+
+    def _filtered(
+        self, level: list[Excerpt], models: dict[int, Model], tones: dict[int, bool]
+    ) -> tuple[Floats | None, str | None]:
+        if any(tones.values()):
+            return None, "one steady tone cannot tell a filter"
+        share = np.ones(self._channels)
+        for c, model in models.items():
+            if model.filter is None:
+                continue
+            gain = _best_gain(level[c])
+            base = level[c].power(level[c].y - gain * level[c].inner)
+            linear = model.filter if model.parts == ("filter",) else fit_filter(level[c])
+            if linear is not None:
+                share[c] = linear.left / max(base, _NOTHING)
+        return share, None
 
 
-def _late(readings: list[Reading]) -> str:
-    samples = round(value_of(readings, "delay") or 0.0)
-    return f"{_count(abs(samples), 'sample')} {'late' if samples > 0 else 'early'}"
+def _read(source: Source, start: int, stop: int) -> Floats:
+    return np.asarray(source.read(start, stop))
 
 
-def _louder(readings: list[Reading]) -> str:
-    gain = value_of(readings, "gain") or 0.0
-    return f"{abs(gain):.2f} dB {'up' if gain > 0 else 'down'}"
+def _name(channel: int | None) -> str:
+    return "all" if channel is None else str(channel + 1)
 
 
-def _part(readings: list[Reading]) -> str:
-    delay = value_of(readings, "delay") or 0.0
-    fraction = delay - round(delay)
-    return f"{abs(fraction):.2f} of a sample {'late' if fraction > 0 else 'early'}"
+def _best_gain(one: Excerpt) -> float:
+    own = float((one.inner**2 * one.weight).sum())
+    return float((one.inner * one.y * one.weight).sum()) / own if own > 0.0 else 1.0
 
 
-_PHRASES: tuple[tuple[str, Callable[[list[Reading]], str]], ...] = (
-    ("account_delay", _late),
-    ("account_polarity", lambda _: "polarity turned over"),
-    ("account_gain", _louder),
-    ("account_fraction", _part),
-    ("account_filter", lambda _: "a change of linear filtering"),
-)
+def _best_left(one: Excerpt) -> float:
+    """Mean square that is left at the best gain, at the reference's level or that of the render, whichever is less."""
+    gain = _best_gain(one)
+    return one.power(one.y - gain * one.inner)
 
 
-def _count(number: int, what: str) -> str:
-    return f"{number} {what}" if number == 1 else f"{number} {what}s"
+def _sign(one: Excerpt) -> float:
+    return -1.0 if _best_gain(one) < 0.0 else 1.0
+
+
+def _signed(gain: float, sign: float) -> float:
+    return gain * sign
+
+
+def _main_offset(one: Excerpt) -> float:
+    """The offset of a render where it is the better part of what a gain leaves; else 0."""
+    offset = _offset(one)
+    gain = _best_gain(one)
+    return offset if offset**2 > 0.3 * one.power(one.y - gain * one.inner) else 0.0
+
+
+def _offset(one: Excerpt) -> float:
+    """The mean of the render that no gain of the reference explains."""
+    total = float(one.weight.sum())
+    if total <= 0.0:
+        return 0.0
+    x, y, w = one.inner, one.y, one.weight
+    mx, my = float((x * w).sum()) / total, float((y * w).sum()) / total
+    own = float((w * (x - mx) ** 2).sum())
+    gain = float((w * (x - mx) * (y - my)).sum()) / own if own > 0.0 else 1.0
+    return my - gain * mx
+
+
+def _plain_gain(model: Model, shape: Shape | None) -> float:
+    """The gain of a model where it does nothing else, signed as the model has it."""
+    sign = -1.0 if model.gain < 0.0 else 1.0
+    if (model.filter is not None and model.parts[0] == "filter") or "filter" in model.parts:
+        if shape is None or shape.gain is None:
+            return sign
+        return sign * 10 ** (shape.gain / 20)
+    return model.gain
+
+
+def _fall(before: float, after: float) -> float:
+    """By how many dB a power fell; at most 200."""
+    if before <= 0.0:
+        return 0.0
+    return min(200.0, 10 * math.log10(before / max(after, before * 1e-20)))
+
+
+def _lossy_words(judged: Judged) -> str:
+    edge = f", and ends at {judged.edge:,.0f} Hz".replace(",", "\u2009") if judged.edge else ""
+    return f"it follows the signal, leaves holes of time and frequency{edge}"

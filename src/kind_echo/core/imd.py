@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.lines import SPREAD_DB, STANDS_OUT, LineSpectrum, line_spectra
-from kind_echo.core.readings import Reading, refuse, severity
+from kind_echo.core.readings import Reading, refuse, severity, silent
 from kind_echo.core.source import Source
 
 Floats = NDArray[np.float64]
@@ -48,7 +48,7 @@ def measure_imd(source: Source, tones: tuple[float, float]) -> list[Reading]:
         raise BadParameter("tones", tones, "two different frequencies")
     spectra = line_spectra(source)
     if spectra is None:
-        return refuse(MEASURES, source.channels, "the file has NaN or infinite samples")
+        return refuse(MEASURES, source.channels, "the file has NaN or infinite samples", "not finite")
     each = [_channel(str(c + 1), spectrum, low, high) for c, spectrum in enumerate(spectra)]
     readings = []
     for column in zip(*each, strict=True):
@@ -136,7 +136,7 @@ def _pair(key: str, name: str, products: _Products | None, why: str) -> list[Rea
     if products is None:
         return [Reading(one, name, None, why) for one in keys]
     if products.ratio <= 0.0:
-        return [Reading(one, name, None, "digital silence", at_most=-math.inf) for one in keys]
+        return [silent(one, name) for one in keys]
     values = (20 * math.log10(products.ratio), 100 * products.ratio)
     if not products.found:
         nothing = "no product stands out of the floor"

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from kind_echo.core.align import AlignedSource, overlap
 from kind_echo.core.loops import count_rail_runs, find_steps, quiet_runs, window_peaks
 from kind_echo.core.readings import Reading, for_channels, refuse
-from kind_echo.core.source import MOST, PASS, Rows, Source, as_rows
+from kind_echo.core.source import MOST, PASS, Rows, Source, as_rows, read_padded
 
 Counts = NDArray[np.int64]
 Floats = NDArray[np.float64]
@@ -19,14 +19,19 @@ SILENT_PEAK = 10 ** (-90 / 20)
 
 NOT_FINITE = "the file has NaN or infinite samples"
 
+_CLEARLY_HEARD = 10 ** (-70 / 20)  # what stands just over −90 dBFS a filter or a rounding takes under it
 _DOWN = 10 ** (-10 / 20)
 _ABOVE_FLOOR = 10 ** (20 / 20)
+_NEAR_FLOOR = 10 ** (-12 / 20)  # of 20 dB above the floor: within 8 dB of it
+_CLIMBS_SECONDS = 0.25
 _WINDOW_SECONDS = 0.001
 _MOST_GAPS = 10_000
 _CLICK_REACH = 0.002  # s on either side among which a step stands alone
 _CLICK_FLOOR = 10 ** (-80 / 20)
+_STEEPER = 2.0
 _CLICK_RATIO = 12.0  # the greatest of 10⁷ Gaussian steps is 7 times their mean
 _SWAP_MARGIN = 0.05
+_SWAP_SHARE = 0.1
 
 
 def lead_in_excess(
@@ -85,7 +90,9 @@ def channel_swap(cross: NDArray[np.float64], powers: tuple[NDArray[np.float64], 
     for a in range(channels):
         for b in range(a + 1, channels):
             crosswise, straight = min(alike[a, b], alike[b, a]), max(alike[a, a], alike[b, b])
-            if crosswise > straight + _SWAP_MARGIN:
+            # Channels that are nearly the same correlate either way; what is not alike tells them apart.
+            unlike = 1.0 - crosswise**2 < _SWAP_SHARE * (1.0 - straight**2)
+            if crosswise > straight + _SWAP_MARGIN or (unlike and crosswise > straight):
                 swapped[a] = swapped[b] = 1.0
     return for_channels("channel_swap", swapped, max(swapped))
 
@@ -100,7 +107,7 @@ class Gap:
 
 
 class GapFinder:
-    """Stretches of at least 1 ms in which the render stays below −90 dBFS where the reference does not.
+    """Stretches of at least 1 ms in which the render stays below −90 dBFS where the reference passes −70.
 
     Takes an aligned pair a block at a time.
     """
@@ -115,7 +122,7 @@ class GapFinder:
     def add(self, start: int, x: Rows, y: Rows) -> None:
         """Take the next frames of reference and render, `start` the first of them."""
         for c in range(len(x)):
-            count = quiet_runs(x[c], y[c], SILENT_PEAK, SILENT_PEAK, self._least, start, self._states[c], self._out)
+            count = quiet_runs(x[c], y[c], SILENT_PEAK, _CLEARLY_HEARD, self._least, start, self._states[c], self._out)
             self._found += [Gap(c, int(s), int(n)) for s, n in self._out[: min(count, _MOST_GAPS)]]
         self._end = start + x.shape[1]
 
@@ -136,8 +143,8 @@ def gap_readings(gaps: list[Gap], channels: int) -> list[Reading]:
     return for_channels("gaps", each, float(merged))
 
 
-def click_readings(reference: Source, aligned: AlignedSource, scale: float) -> list[Reading]:
-    """Count of the steps that stand alone in scale·render − reference, and that the reference does not make."""
+def find_clicks(reference: Source, aligned: AlignedSource, scale: float) -> list[list[int]]:
+    """Frames at which a step stands alone in scale·render − reference that the reference does not make, by channel."""
     lo, hi = overlap(reference, aligned)
     channels, reach = reference.channels, max(8, round(_CLICK_REACH * reference.rate))
     found: list[set[int]] = [set() for _ in range(channels)]
@@ -149,8 +156,38 @@ def click_readings(reference: Source, aligned: AlignedSource, scale: float) -> l
             count = find_steps(x[c], y[c], scale, reach, _CLICK_FLOOR, _CLICK_RATIO, room, out)
             inside = (int(i) + begin for i in out[: min(count, _MOST_GAPS)])
             found[c] |= {i for i in inside if start <= i < start + PASS}
+    return [sorted(steps) for steps in found]
+
+
+def steeper(clicks: list[list[int]], reference: Source, aligned: AlignedSource, scale: float) -> list[list[int]]:
+    """Of clicks in a render whose shape was bent or cut, those that step by more than twice what the reference does.
+
+    A change of shape, however strong, makes no step that the reference has not got.
+    """
+
+    def stands(c: int, at: int) -> bool:
+        x = read_padded(reference, at - 3, at + 3)[:, c]
+        y = read_padded(aligned, at - 1, at + 1)[:, c]
+        return abs(scale * float(y[1] - y[0])) > _STEEPER * float(np.abs(np.diff(x)).max(initial=0.0))
+
+    return [[at for at in steps if stands(c, at)] for c, steps in enumerate(clicks)]
+
+
+def without_gaps(clicks: list[list[int]], gaps: Sequence["Gap"], rate: int) -> list[list[int]]:
+    """Clicks that are no edges of gaps."""
+    reach = max(8, round(_CLICK_REACH * rate))
+    edges = [(g.channel, edge) for g in gaps for edge in (g.start, g.start + g.length)]
+    return [
+        [at for at in steps if not any(k == c and abs(at - edge) <= reach for k, edge in edges)]
+        for c, steps in enumerate(clicks)
+    ]
+
+
+def click_readings(found: Sequence[Sequence[int]], rate: int) -> list[Reading]:
+    """Count of the clicks of each channel; all channels: those at one moment counted once."""
+    reach = max(8, round(_CLICK_REACH * rate))
     each = [float(len(steps)) for steps in found]
-    moments = sorted(set().union(*found))
+    moments = sorted({at for steps in found for at in steps})
     apart = sum(1 for i, at in enumerate(moments) if i == 0 or at - moments[i - 1] > reach)
     return for_channels("clicks", each, float(apart))
 
@@ -206,7 +243,7 @@ class IntegrityMeter:
         counts = [float(c) for c in self.non_finite]
         readings = for_channels("non_finite", counts, sum(counts))
         if sum(counts):
-            return readings + refuse(("silent", "lead_in_silence", "clipped_runs"), channels, NOT_FINITE)
+            return readings + refuse(("silent", "lead_in_silence", "clipped_runs"), channels, NOT_FINITE, "not finite")
         flags = [float(p <= SILENT_PEAK) for p in self.peak]
         readings += for_channels("silent", flags, min(flags))
         seconds = [None if start is None else start / self.rate for start in self.starts()]
@@ -221,4 +258,12 @@ class IntegrityMeter:
         threshold = max(float(envelope.min()) * _ABOVE_FLOOR, SILENT_PEAK)
         if threshold >= peak:  # nothing stands 20 dB above the quietest moment: it sounds throughout
             return 0
-        return int(np.argmax(envelope > threshold)) * self.window
+        first = int(np.argmax(envelope > threshold))
+        low = np.flatnonzero(envelope[:first] <= max(threshold * _NEAR_FLOOR, SILENT_PEAK))
+        if (
+            threshold > SILENT_PEAK
+            and first - (int(low[-1]) if len(low) else 0) > _CLIMBS_SECONDS * self.rate / self.window
+        ):
+            # It climbs slowly: its quietest moment is the lowest step of a signal, and no floor under one.
+            return int(np.argmax(envelope > SILENT_PEAK)) * self.window
+        return first * self.window

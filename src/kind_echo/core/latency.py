@@ -1,7 +1,7 @@
 """How late an effect is, event by event, against what it claims."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy import fft
@@ -11,6 +11,7 @@ from kind_echo.core.compare import check_pair
 from kind_echo.core.correlation import summit
 from kind_echo.core.delay import find_delays
 from kind_echo.core.errors import BadParameter
+from kind_echo.core.phases import NEAR, fine_delay, read_blocks
 from kind_echo.core.readings import Curve, Reading, refuse
 from kind_echo.core.source import ArraySource, Samples, Source, read_padded
 from kind_echo.core.transforms import fast_length
@@ -30,10 +31,13 @@ _EVENT_LEVEL = 0.25  # of the peak, that an event reaches
 _QUIET = 0.03  # of the peak, that the 10 ms before an event stay under
 _REST_SECONDS = 0.01
 _EVENT_SECONDS = 0.03
+_RINGS = 0.2  # of its peak, that an event still has after 20 ms where it rings on
+_WHOLE = 5e-4  # of a sample
 _PRESENT = 0.5  # correlation coefficient of an event that is there
 _TWICE = 0.3  # share of an event's height at which a second one counts
 _APART_SECONDS = 0.001
 _PART_SECONDS = 0.5
+_BLOCKS = 9  # of a part
 _REACH_SECONDS = 1.0
 
 
@@ -86,14 +90,16 @@ def measure_latency(
     x = source.read(0, frames)
     y = read_padded(output, 0, min(max(output.frames, frames), _MOST_FRAMES))
     if not (np.isfinite(x).all() and np.isfinite(y).all()):
-        return _buffer(refuse(MEASURES, channels, "a file has NaN or infinite samples"), rate, options), {}
+        return _buffer(
+            refuse(MEASURES, channels, "a file has NaN or infinite samples", "not finite"), rate, options
+        ), {}
     found = [find_events(x[:, c], y[:, c], rate, options) for c in range(channels)]
     strongest = int(np.square(x).sum(axis=0).argmax())
     each = [_readings(str(c + 1), events, rate, options) for c, events in enumerate(found)]
     readings = []
     for i in range(len(MEASURES)):
         lead = each[strongest][i]
-        readings += [Reading(lead.measure, "all", lead.value, lead.why, lead.uncertainty), *(e[i] for e in each)]
+        readings += [replace(lead, channel="all"), *(e[i] for e in each)]
     events = found[strongest]
     there = [] if isinstance(events, str) else [e for e in events if e.delay is not None]
     curve = Curve("s", "samples", [e.frame / rate for e in there], [float(e.delay or 0.0) for e in there])
@@ -105,7 +111,7 @@ def find_events(x: Floats, y: Floats, rate: int, options: LatencyOptions) -> lis
     if not x.any():
         return "the input is silent"
     starts = find_clicks(x, rate)
-    if len(starts) >= _LEAST:
+    if len(starts) >= _LEAST and _are_short(x, starts, rate):
         return _clicks(x, y, rate, starts, options)
     return _parts(x, y, rate, options)
 
@@ -123,6 +129,14 @@ def find_clicks(x: Floats, rate: int) -> list[int]:
         if len(before) == 0 or float(np.abs(before).max()) < _QUIET * peak:
             starts.append(int(frame))
     return starts
+
+
+def _are_short(x: Floats, starts: list[int], rate: int) -> bool:
+    """Whether most events are over before the next 20 ms are: strikes of bells and strings go on, and are no clicks."""
+    after, length = round(0.02 * rate), max(1, round(0.01 * rate))
+    peaks = [float(np.abs(x[s : s + after]).max(initial=0.0)) for s in starts]
+    rests = [float(np.abs(x[s + after : s + after + length]).max(initial=0.0)) for s in starts]
+    return 2 * sum(rest < _RINGS * peak for rest, peak in zip(rests, peaks, strict=True)) >= len(starts)
 
 
 def _clicks(x: Floats, y: Floats, rate: int, starts: list[int], options: LatencyOptions) -> list[Event]:
@@ -161,7 +175,7 @@ def _event(x: Floats, y: Floats, rate: int, frame: int, coarse: int, reach: int,
     scale = math.sqrt(energy * float(here @ here))
     if scale <= 0.0 or abs(lags[best]) < _PRESENT * scale:
         return Event(frame, None)
-    delay = first + best + fraction
+    delay = _snapped(first + best + fraction)
     left = b.copy()
     left[best : best + len(a)] -= lags[best] / energy * a
     again = _correlated(a, left)[: 2 * reach + 1]
@@ -171,6 +185,11 @@ def _event(x: Floats, y: Floats, rate: int, frame: int, coarse: int, reach: int,
     there = left[other : other + len(a)]
     alike = abs(again[other]) >= _PRESENT * math.sqrt(energy * float(there @ there)) > 0.0
     return Event(frame, float(delay), bool(abs(again[other]) >= _TWICE * abs(lags[best]) and alike))
+
+
+def _snapped(delay: float) -> float:
+    """A delay without what rounding makes of one of whole samples."""
+    return float(round(delay)) if abs(delay - round(delay)) < _WHOLE else delay
 
 
 def _cut(samples: Floats, start: int, stop: int) -> Floats:
@@ -197,20 +216,15 @@ def _parts(x: Floats, y: Floats, rate: int, options: LatencyOptions) -> list[Eve
     events: list[Event] = []
     if length < 64:
         return "the signal is too short"
-    reach = min(options.max_delay or length // 4, length // 4)
+    reach = min(options.max_delay or NEAR, NEAR)
+    source, output = ArraySource(x[:, None], rate), ArraySource(y[:, None], rate)
     for start in range(0, len(x) - length + 1, length):
         a = x[start : start + length]
         if float(a @ a) < 1e-6 * float(x @ x) / len(x) * length:
             continue
-        b = _cut(y, start + near - reach, start + near + length + reach)
-        lags = _correlated(a, b)[: 2 * reach + 1]
-        best, fraction = summit(lags)
-        here = b[best : best + length]
-        scale = math.sqrt(float(a @ a) * float(here @ here))
-        if scale <= 0.0 or abs(lags[best]) < _PRESENT * scale:
-            events.append(Event(start, None))
-            continue
-        events.append(Event(start, float(near - reach + best + fraction)))
+        fine = fine_delay(read_blocks(source, output, near, (start, start + length), _BLOCKS), reach)
+        there = fine is not None and fine.steady and fine.agreement >= _PRESENT
+        events.append(Event(start, _snapped(near + fine.samples) if there and fine is not None else None))
     return events
 
 

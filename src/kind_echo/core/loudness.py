@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.levels import hop_edges
-from kind_echo.core.readings import Reading
+from kind_echo.core.readings import Reading, silent
 from kind_echo.core.recursions import add_weighted_hops
 from kind_echo.core.source import PASS, Rows, Source, as_rows, blocks
 
@@ -167,7 +167,7 @@ def _loudness(key: str, power: float | None) -> Reading:
     if power is None:
         return Reading(key, "all", None, "nothing passes the gate of −70 LUFS", at_most=_ABSOLUTE)
     if power <= 0.0:
-        return Reading(key, "all", None, "digital silence", at_most=-math.inf)
+        return silent(key, "all")
     return Reading(key, "all", _OFFSET + 10 * math.log10(power))
 
 

@@ -7,7 +7,7 @@ from kind_echo.core.align import AlignedSource, Alignment
 from kind_echo.core.analysis import measure
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.loudness import loudest_passage
-from kind_echo.core.readings import Reading
+from kind_echo.core.readings import SILENCE, Reading
 from kind_echo.core.source import ArraySource, Source
 
 By = Literal["rms", "loudness_integrated", "vu_max", "sample_peak", "true_peak"]
@@ -22,21 +22,31 @@ class Match:
     readings: list[Reading]
 
 
-def match_level(source: Source, target: float, by: By, passage: tuple[float, float] | None = None) -> Match:
+Passage = tuple[float, float] | Literal["loudest"]
+"""Start and end in seconds, or the passage of greatest short-term loudness."""
+
+
+def match_level(source: Source, target: float, by: By, passage: Passage | None = None) -> Match:
     """match_gain and match_error by a measure, over the whole file or a passage; and the loudest passage.
 
     Args:
         target: in the unit of the measure.
-        passage: start and end in seconds.
+        passage: what of the file is brought to the target; all of it unless given.
     Raises:
         BadParameter: the passage lies outside the file.
     """
+    loudest = _loudest(source)
+    if passage == "loudest":
+        start, end = (reading.value for reading in loudest)
+        passage = None if start is None or end is None else (start, min(end, source.frames / source.rate))
     part = _part(source, passage)
     before = _reading(part, by)
-    loudest = _loudest(source)
     if before.value is None:
         why = f"{by}: {before.why}"
-        return Match(None, [Reading(key, "all", None, why) for key in ("match_gain", "match_error")] + loudest)
+        return Match(
+            None,
+            [Reading(key, "all", None, why, reason=before.reason) for key in ("match_gain", "match_error")] + loudest,
+        )
     gain = target - before.value
     factor = float(10 ** (gain / 20))
     after = _reading(AlignedSource(part, part.frames, Alignment(scale=factor)), by)
@@ -63,6 +73,6 @@ def _loudest(source: Source) -> list[Reading]:
     found = loudest_passage(source)
     keys = ("loudest_start", "loudest_end")
     if found is None:
-        return [Reading(key, "all", None, "digital silence") for key in keys]
+        return [Reading(key, "all", None, SILENCE, reason="silence") for key in keys]
     note = f"{found[2]:.1f} LUFS".replace("-", "−")
     return [Reading(keys[0], "all", found[0], note), Reading(keys[1], "all", found[1], note)]

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from kind_echo.core.align import AlignedSource, rows_of_pair
 from kind_echo.core.loops import changed_regions, pair_sums
 from kind_echo.core.loudness import LoudnessMeter
-from kind_echo.core.readings import Reading, for_channels, level
+from kind_echo.core.readings import NULL, Curve, Reading, for_channels, level, null
 from kind_echo.core.source import Rows, Source
 
 Floats = NDArray[np.float64]
@@ -19,9 +19,8 @@ MEASURES = (
     "changed_samples", "changed_share", "changed_regions", "longest_change",
 )  # fmt: skip
 
-NULL = "the residual is digital silence"
-
 _REGION_SECONDS = 0.001
+_MOST_STRETCHES = 1000
 
 
 @dataclass(frozen=True)
@@ -36,6 +35,8 @@ class Residual:
         any_changed: frames that changed in any channel.
         regions, longest: stretches of changed frames, and frames of the longest.
         loudness: of y − x.
+        any_below: frames of `any_changed` at which x is under the ceiling in every channel that changed.
+        stretches: first frame and length of the longest regions, in order of time.
     """
 
     frames: int
@@ -48,6 +49,8 @@ class Residual:
     regions: int
     longest: int
     loudness: Reading
+    any_below: int = 0
+    stretches: tuple[tuple[int, int], ...] = ()
 
 
 class ResidualMeter:
@@ -67,6 +70,8 @@ class ResidualMeter:
         self._gap = max(1, round(_REGION_SECONDS * rate))
         self._room = np.empty(0, np.uint8)
         self._frames = 0
+        self._any_below = 0
+        self._stretches: list[tuple[int, int]] = []
         self._loudness = LoudnessMeter(channels, rate, frames)
 
     def add(self, start: int, x: Rows, y: Rows) -> None:
@@ -75,8 +80,29 @@ class ResidualMeter:
             self._room = np.empty(x.shape[1], np.uint8)
         pair_sums(x, y, self._step, self._under, self._sums, self._peaks, self._counts)
         changed_regions(x, y, self._step, start, self._gap, self._room, self._state)
+        self._keep_stretches(start, np.flatnonzero(self._room[: x.shape[1]]))
+        if self._under > 0.0:
+            changed = np.abs(y - x) > self._step
+            self._any_below += int((changed.any(axis=0) & (~changed | (np.abs(x) < self._under)).all(axis=0)).sum())
         self._loudness.add(y - x)
         self._frames += x.shape[1]
+
+    def _keep_stretches(self, start: int, changed: NDArray[np.int64]) -> None:
+        """Regions of changed frames; one that began before goes on."""
+        if len(changed) == 0:
+            return
+        breaks = np.flatnonzero(np.diff(changed) >= self._gap)
+        firsts = start + changed[np.concatenate([[0], breaks + 1])]
+        lasts = start + changed[np.concatenate([breaks, [len(changed) - 1]])]
+        found = [(int(a), int(b - a + 1)) for a, b in zip(firsts, lasts, strict=True)]
+        if self._stretches:
+            before, length = self._stretches[-1]
+            if found[0][0] - (before + length - 1) < self._gap:
+                self._stretches[-1] = before, found[0][0] + found[0][1] - before
+                found = found[1:]
+        self._stretches += found
+        if len(self._stretches) > 4 * _MOST_STRETCHES:
+            self._stretches = _longest(self._stretches[:-1]) + self._stretches[-1:]
 
     def residual(self) -> Residual:
         """Of all that was taken."""
@@ -85,8 +111,9 @@ class ResidualMeter:
         differ = int(self._counts[:, 1].sum())
         loudness = _loudness(self._loudness)
         return Residual(
-            self._frames, self._sums, self._peaks, changed, below, differ, total, regions, longest, loudness
-        )
+            self._frames, self._sums, self._peaks, changed, below, differ, total, regions, longest, loudness,
+            self._any_below, tuple(_longest(self._stretches)),
+        )  # fmt: skip
 
 
 def residual_meter(reference: Source, aligned: AlignedSource, ceiling: float | None = None) -> ResidualMeter:
@@ -117,10 +144,10 @@ def residual_readings(reference: Source, found: Residual, note: str | None, *, b
     powers = [2 * float(energy.mean()) / frames, *(2 * float(e) / frames for e in energy)]
     bases = [2 * float(base.mean()) / frames, *(2 * float(b) / frames for b in base)]
     readings = [
-        level("residual_peak", n, p, power=False, silence=NULL).noted(note) for n, p in zip(names, peaks, strict=True)
+        level("residual_peak", n, p, power=False, residual=True).noted(note) for n, p in zip(names, peaks, strict=True)
     ]
     readings += [
-        level("residual_rms", n, p, power=True, silence=NULL).noted(note) for n, p in zip(names, powers, strict=True)
+        level("residual_rms", n, p, power=True, residual=True).noted(note) for n, p in zip(names, powers, strict=True)
     ]
     readings += [_null_depth(n, b, p) for n, b, p in zip(names, bases, powers, strict=True)]
     counts = [float(c) for c in found.changed]
@@ -132,15 +159,29 @@ def residual_readings(reference: Source, found: Residual, note: str | None, *, b
     readings.append(found.loudness)
     if below:
         counts = [float(c) for c in found.below]
-        readings += for_channels("changed_below", counts, sum(counts))
+        readings += for_channels("changed_below", counts, float(found.any_below))
     return readings
+
+
+def changed_curve(found: Residual, rate: int) -> Curve:
+    """Where the longest changed regions begin, in seconds, and how long they are, in ms."""
+    return Curve("s", "ms", [a / rate for a, _ in found.stretches], [1000 * n / rate for _, n in found.stretches])
+
+
+def _longest(stretches: list[tuple[int, int]]) -> list[tuple[int, int]]:
+    return sorted(sorted(stretches, key=lambda one: -one[1])[:_MOST_STRETCHES])
+
+
+def perfect_null(channel: str) -> Reading:
+    """The depth of a null that leaves nothing: deeper than every lower limit."""
+    return Reading("null_depth", channel, None, NULL, reason="null", at_least=math.inf)
 
 
 def _null_depth(channel: str, base: float, residual: float) -> Reading:
     if residual <= 0.0:
-        return Reading("null_depth", channel, None, NULL)
+        return perfect_null(channel)
     if base <= 0.0:
-        return Reading("null_depth", channel, None, "the reference is digital silence")
+        return Reading("null_depth", channel, None, "the reference is digital silence", reason="silence")
     return Reading("null_depth", channel, 10.0 * math.log10(base / residual))
 
 
@@ -151,5 +192,5 @@ def _loudness(meter: LoudnessMeter) -> Reading:
         return Reading("residual_loudness", "all", integrated.value)
     power = meter.ungated()
     if power <= 0.0:
-        return Reading("residual_loudness", "all", None, NULL, at_most=-math.inf)
+        return null("residual_loudness", "all")
     return Reading("residual_loudness", "all", -0.691 + 10 * math.log10(power), "without gates, which leave nothing")

@@ -56,7 +56,7 @@ def measure_response(
     frames = min(max(source.frames, output.frames), _MOST_FRAMES)
     x, y = (read_padded(side, 0, frames) for side in (source, output))
     if not (np.isfinite(x).all() and np.isfinite(y).all()):
-        return refuse((*MEASURES, "latency"), source.channels, "a file has NaN or infinite samples"), {}
+        return refuse((*MEASURES, "latency"), source.channels, "a file has NaN or infinite samples", "not finite"), {}
     each: list[list[Reading]] = []
     curves: dict[str, Curve] = {}
     for c in range(source.channels):

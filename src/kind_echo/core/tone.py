@@ -169,7 +169,7 @@ def measure_tone(source: Source, options: ToneOptions) -> tuple[list[Reading], d
     channels = source.channels
     spectra = line_spectra(source)
     if spectra is None:
-        return refuse(MEASURES, channels, "the file has NaN or infinite samples"), {}
+        return refuse(MEASURES, channels, "the file has NaN or infinite samples", "not finite"), {}
     if not spectra[0].resolves(options.frequency):
         return refuse(MEASURES, channels, "the steady part of the tone is too short"), {}
     found = [analyse_channel(spectrum, options) for spectrum in spectra]

@@ -1,7 +1,7 @@
 """Levels in against levels out: what a compressor's curve should be, and what it is."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -128,7 +128,7 @@ def measure_curve(
     readings = []
     for i in range(len(MEASURES)):
         lead = each[worst][i]
-        readings += [Reading(lead.measure, "all", lead.value, lead.why), *(channel[i] for channel in each)]
+        readings += [replace(lead, channel="all"), *(channel[i] for channel in each)]
     return readings, curves[worst]
 
 

@@ -1,0 +1,129 @@
+"""The cause of a difference on real sounds: music, voice, instruments, signals of a desktop, which nobody here made.
+
+Truth by construction: a known change is planted in each. The sounds and their licences stand in benchmarks/material.py,
+the changes in benchmarks/planted.py; docs/accuracy.md has the whole table.
+"""
+
+import numpy as np
+import pytest
+from benchmarks.material import PIECES, load
+from benchmarks.planted import PAIRS, SINGLE, Planted
+from scipy import signal
+
+from kind_echo.core.causes import Cause, describe
+from kind_echo.core.compare import Comparison, compare
+from kind_echo.core.delay import find_delays
+from kind_echo.core.latency import measure_latency
+from kind_echo.core.source import ArraySource
+from tests.core.conftest import overall
+
+RATE = 48_000
+SOUNDS = {piece.name: piece for piece in PIECES}
+CHANGES = {change.name: change for change in (*SINGLE, *PAIRS)}
+
+
+def planted(sound: str, change: Planted) -> Comparison:
+    x = load(SOUNDS[sound], RATE)[: 4 * RATE]
+    y = np.ascontiguousarray(change.make(x, RATE))
+    return compare(ArraySource(x, RATE), ArraySource(y, RATE))
+
+
+@pytest.mark.parametrize("sound", ["arcade music", "woman's voice", "oboe"])
+@pytest.mark.parametrize(
+    "change",
+    [
+        "17 samples late", "upside down", "1.5 dB down", "second channel 0.5 dB down", "peak of 3 dB at 1 kHz",
+        "offset", "dropout", "1,000 frames short", "silent", "not a number", "smooth saturation", "noise at −70 dB",
+        "16 bit", "another sound", "late and softer", "late and saturated", "softer and noisy",
+    ],
+)  # fmt: skip
+def test_a_planted_cause_is_named_and_no_other(sound: str, change: str) -> None:
+    wanted = CHANGES[change]
+    found = planted(sound, wanted)
+    said = {cause.cause for cause in found.causes}
+    assert wanted.causes <= said, found.verdict
+    assert said <= wanted.causes | wanted.rest, found.verdict
+
+
+@pytest.mark.parametrize("sound", list(SOUNDS))
+def test_a_file_against_itself_differs_in_nothing(sound: str) -> None:
+    x = load(SOUNDS[sound], RATE)
+    source = ArraySource(x, RATE)
+    found = overall(compare(source, source).readings)
+    assert (found["identical"], found["clicks"], found["gaps"]) == (1.0, 0.0, 0.0)
+    assert found["delay"] == 0.0
+    if found.get("delay_drift") is not None:
+        assert found["delay_drift"] == pytest.approx(0.0, abs=1e-6)
+    latency = overall(measure_latency(source, source)[0])
+    if latency.get("latency") is not None:
+        assert latency["latency"] == pytest.approx(0.0, abs=1e-6)
+        assert latency["latency_jitter"] == pytest.approx(0.0, abs=1e-6)
+
+
+def test_the_equaliser_of_a_build_is_read_off_its_render_of_a_song() -> None:
+    """R. Bristow-Johnson, Cookbook formulae for audio equalizer biquad filter coefficients: 3 dB at 1 kHz, Q 1."""
+    found = planted("arcade music", CHANGES["peak of 3 dB at 1 kHz"])
+    (cause,) = found.causes
+    assert cause.amount == pytest.approx(3.0, abs=0.1)
+    assert "a peak of +3.0 dB at 1\u2009000 Hz, Q 1.0" in str(cause.why)
+    curve = found.curves["filter_magnitude"]
+    levels = np.interp([250.0, 1000.0, 6000.0], curve.x, curve.y)
+    assert levels == pytest.approx([0.2, 3.0, 0.0], abs=0.15)
+    level = overall(found.readings)
+    assert level["account_fraction"] - level["account_filter"] > 25
+
+
+def test_a_curve_that_was_found_is_that_of_the_saturator() -> None:
+    found = planted("woman's voice", CHANGES["smooth saturation"])
+    curve = found.curves["output_over_input"]
+    inside = np.abs(curve.x) < 0.5
+    assert np.array(curve.y)[inside] == pytest.approx(np.tanh(1.5 * np.array(curve.x)[inside]) / 1.5, abs=2e-3)
+
+
+def test_a_saturation_is_not_hidden_by_a_delay_that_was_larger() -> None:
+    said = [cause.cause for cause in planted("oboe", CHANGES["late and saturated"]).causes]
+    assert set(said) == {"delay", "non_linear"}
+
+
+@pytest.mark.parametrize("slope", [0.0, -3.0, -6.0])
+def test_noise_of_a_colour_has_no_delay_against_other_noise_of_it(slope: float) -> None:
+    rng = np.random.default_rng(round(-slope) + 1)
+    shape = np.maximum(1, np.arange(RATE // 2 + 1)) ** (slope / 6.02)
+    for _ in range(15):
+        a, b = (np.fft.irfft(np.fft.rfft(rng.standard_normal(RATE)) * shape, RATE)[:, None] for _ in range(2))
+        assert find_delays(ArraySource(a, RATE), ArraySource(b, RATE))[0].samples is None
+
+
+def test_shuffled_music_has_no_delay() -> None:
+    x = load(SOUNDS["arcade music"], RATE)
+    parts = np.array_split(x, 24)
+    order = np.random.default_rng(5).permutation(24)
+    y = np.concatenate([parts[i] for i in order])[: len(x)]
+    assert find_delays(ArraySource(x, RATE), ArraySource(y, RATE))[0].samples is None
+
+
+def test_a_high_pass_takes_nothing_from_the_delay() -> None:
+    x = load(SOUNDS["guitar"], RATE)[:, :1]
+    y = signal.lfilter(*signal.butter(2, 100, "high", fs=RATE), x, axis=0)
+    delay, _ = find_delays(ArraySource(x, RATE), ArraySource(np.ascontiguousarray(y), RATE))
+    assert delay.samples == pytest.approx(0.0, abs=0.01)
+
+
+def test_a_gain_under_drift_is_that_where_the_sides_are_lined_up() -> None:
+    x = load(SOUNDS["arcade music"], RATE)
+    y = CHANGES["clock 50 ppm slow"].make(x, RATE)
+    found = overall(compare(ArraySource(x, RATE), ArraySource(y, RATE)).readings)
+    assert found["delay_drift"] == pytest.approx(50.0, abs=1.0)
+    assert found["gain"] == pytest.approx(0.0, abs=0.02)
+
+
+def test_words_for_causes() -> None:
+    causes = [
+        Cause("delay", amount=-1.0, unit="samples"), Cause("gain", amount=-3.0, unit="dB"),
+        Cause("channel_gain", "2", 0.5, "dB"), Cause("dc", amount=-0.004, unit="FS"), Cause("gap", amount=2.0),
+        Cause("quantisation", amount=16.0), Cause("drift", amount=50.0, unit="ppm"), Cause("channel_missing", "1"),
+    ]  # fmt: skip
+    assert describe(causes) == (
+        "1 sample early, 3.00 dB down, 0.50 dB up in channel 2, an offset of −0.00400, 2 gaps, "
+        "rounding to shorter words, of 16 bits, a clock 50.0 ppm slow, channel 1 is silent"
+    )
