@@ -25,6 +25,7 @@ export type RunChange = Schemas["RunChangeBody"]["change"];
 export type Pair = Schemas["PairBody"];
 export type Side = Schemas["SideBody"];
 export type Reading = Schemas["ReadingBody"];
+export type Cause = Schemas["CauseBody"];
 export type Limit = Schemas["LimitBody"];
 export type Measure = Schemas["MeasureBody"];
 export type Strip = Schemas["StripBody"];

@@ -1226,8 +1226,33 @@ export interface components {
             signal: string;
         };
         /**
+         * CauseBody
+         * @description One thing that explains a part of a difference, and the words for it; `takes_off` is in dB.
+         */
+        CauseBody: {
+            /** Amount */
+            amount: number | null;
+            /**
+             * Cause
+             * @enum {string}
+             */
+            cause: "none" | "quantisation" | "delay" | "drift" | "polarity" | "gain" | "channel_gain" | "filter" | "dc" | "gap" | "click" | "length" | "channel_swap" | "channel_missing" | "silent" | "non_finite" | "clipping" | "non_linear" | "level_control" | "noise" | "lossy" | "unrelated" | "unexplained";
+            /** Channel */
+            channel: string;
+            /** Takes Off */
+            takes_off: number | null;
+            /** Unit */
+            unit: string;
+            /** Why */
+            why: string | null;
+            /** Words */
+            words: string;
+        };
+        /**
          * CellBody
          * @description A cell of the sheet; `value` is its reading of the measure that the sheet shows.
+         *
+         *     `first`: it is fit to be the first reference of its place, which has none.
          */
         CellBody: {
             /** Case Id */
@@ -1237,6 +1262,8 @@ export interface components {
             /** Condition Id */
             condition_id: number;
             decision: components["schemas"]["StandingBody"] | null;
+            /** First */
+            first: boolean;
             /** Id */
             id: number;
             /** Identical */
@@ -1517,7 +1544,7 @@ export interface components {
         };
         /**
          * InstalledEffectBody
-         * @description An effect that a renderer has installed, with its builds, oldest first.
+         * @description An effect that a renderer has installed, with its builds, oldest first, and patterns of others that it has.
          */
         InstalledEffectBody: {
             /**
@@ -1536,6 +1563,8 @@ export interface components {
             parameters?: {
                 [key: string]: unknown;
             }[];
+            /** Patterns */
+            patterns?: string[];
             /** Versions */
             versions: string[];
         };
@@ -2066,9 +2095,13 @@ export interface components {
         /**
          * PairBody
          * @description Two sides and all that was found of them; a side is null while it is not there.
+         *
+         *     `reference_readings` are what the reference is by itself: levels, loudness, integrity.
          */
         PairBody: {
             alignment: components["schemas"]["AlignmentBody"] | null;
+            /** Causes */
+            causes: components["schemas"]["CauseBody"][];
             cell: components["schemas"]["PairCellBody"] | null;
             /** Curves */
             curves: components["schemas"]["CurveBody"][];
@@ -2083,6 +2116,8 @@ export interface components {
             /** Readings */
             readings: components["schemas"]["ReadingBody"][];
             reference: components["schemas"]["SideBody"] | null;
+            /** Reference Readings */
+            reference_readings: components["schemas"]["ReadingBody"][];
             render: components["schemas"]["SideBody"] | null;
             spectra: components["schemas"]["SpectraBody"] | null;
             /**
@@ -2467,6 +2502,11 @@ export interface components {
             /** Measure */
             measure: string;
             /**
+             * Reason
+             * @default null
+             */
+            reason: ("silence" | "null" | "identical" | "not finite") | null;
+            /**
              * Uncertainty
              * @default null
              */
@@ -2712,6 +2752,9 @@ export interface components {
         /**
          * SheetBody
          * @description A run as a sheet: cases down, conditions across.
+         *
+         *     `by_hand` cells are rendered by people, `for_kit` of them still wait for it; `lacking` counts waiting cells by the
+         *     host in which no known machine has the build.
          */
         SheetBody: {
             before: components["schemas"]["SiblingBody"] | null;
@@ -2725,8 +2768,14 @@ export interface components {
             conditions: components["schemas"]["ConditionBody"][];
             /** Findings */
             findings: components["schemas"]["FindingBody"][];
+            /** For Kit */
+            for_kit: number;
             /** Ink At Limit */
             ink_at_limit: number;
+            /** Lacking */
+            lacking: {
+                [key: string]: number;
+            };
             /** Latest Act */
             latest_act: number;
             /** Measure */
@@ -3119,7 +3168,7 @@ export interface components {
         };
         /**
          * WrittenPlanBody
-         * @description A plan as it is written, in both forms.
+         * @description A plan as it is written, in both forms; `unrenderable` names hosts in which no known machine has the effect.
          */
         WrittenPlanBody: {
             cost: components["schemas"]["CostBody"];
@@ -3130,6 +3179,8 @@ export interface components {
             id: number | null;
             /** Revisions */
             revisions: components["schemas"]["RevisionBody"][];
+            /** Unrenderable */
+            unrenderable: string[];
             /** Yaml */
             yaml: string;
         };

@@ -1,70 +1,65 @@
-import type { Pair, Reading } from "../api/client";
-import { count, number } from "../parts/numbers";
+import type { Cause, Pair } from "../api/client";
+import { number } from "../parts/numbers";
 
-const STEPS = ["raw", "delay", "polarity", "gain", "fraction", "filter", "remainder"] as const;
 const LOWEST = -160;
 
-/** What explains the difference: the residual after each step, as bars that shrink, and a line in words. */
+interface Row {
+  key: string;
+  words: string;
+  /** dBFS that are left once this and what stands over it are undone; null where it cannot be undone. */
+  left: number | null;
+}
+
+/** What explains the difference: each cause that was found, and the residual that is left once it is undone. */
 export function Account({ pair }: { pair: Pair }) {
-  const found = (key: string) => pair.readings.find((one) => one.measure === key && one.channel === "all");
-  const rows = STEPS.map((step) => ({ step, reading: found(`account_${step}`) }));
-  if (rows.some(({ reading }) => !reading) || found("identical")?.value === 1) return null;
-  const levels = rows.map(({ reading }) => reading?.value ?? LOWEST);
-  const top = Math.max(...levels, LOWEST + 1);
+  const raw = pair.readings.find((one) => one.measure === "account_raw" && one.channel === "all")?.value;
+  if (pair.causes.length === 0 || pair.causes.some((one) => one.cause === "none")) return null;
+  const rows = rowsOf(pair.causes, raw ?? null);
+  const top = Math.max(raw ?? LOWEST, LOWEST + 1);
   return (
     <section aria-label="What explains the difference" className="mb-5">
       <h2 className="font-semibold">What explains the difference</h2>
-      {pair.explanation && <p className="text-xs leading-5 text-quiet">{sentence(pair.explanation)}</p>}
-      <dl className="mt-1 grid grid-cols-[7.5rem_1fr_3.2rem] items-center gap-x-2">
-        {rows.map(({ step, reading }, i) => (
-          <div key={step} className="contents">
-            <dt className="py-0.5 text-sm whitespace-nowrap">{label(step, found)}</dt>
-            <dd aria-hidden="true" className="h-3.5">
-              <div
-                className={`h-full ${explains(levels, i) ? "bg-difference" : "hatch-changed"}`}
-                style={{ width: `${width(levels[i] ?? LOWEST, top)}%` }}
-              />
-            </dd>
-            <dd className="text-right font-medium">
-              {reading?.value == null ? "null" : number(reading.value, 1)}
-            </dd>
-          </div>
+      <ol className="mt-1">
+        {rows.map((row, i) => (
+          <li key={row.key} className="py-1">
+            <div className="flex items-baseline justify-between gap-3">
+              <span className={`leading-5 ${i === 0 ? "text-quiet" : "first-letter:uppercase"}`}>
+                {row.words}
+              </span>
+              <span className="shrink-0 font-medium">{row.left === null ? "" : number(row.left, 1)}</span>
+            </div>
+            {row.left !== null && (
+              <div aria-hidden="true" className="mt-0.5 h-2.5">
+                <div
+                  className={`h-full ${i === 0 ? "hatch-changed" : "bg-difference"}`}
+                  style={{ width: `${width(row.left, top)}%` }}
+                />
+              </div>
+            )}
+          </li>
         ))}
-      </dl>
-      <p className="mt-1 text-right text-xs text-quiet">residual RMS in dBFS, AES17</p>
+      </ol>
+      {rows.some((row) => row.left !== null) && (
+        <p className="mt-1 text-right text-xs text-quiet">residual once each is undone, RMS in dBFS, AES17</p>
+      )}
     </section>
   );
 }
 
+function rowsOf(causes: Cause[], raw: number | null): Row[] {
+  const rows: Row[] = raw === null ? [] : [{ key: "raw", words: "as rendered", left: raw }];
+  let left = raw;
+  for (const cause of causes) {
+    const undone = left !== null && cause.takes_off !== null;
+    if (left !== null && cause.takes_off !== null) left = Math.max(LOWEST, left - cause.takes_off);
+    rows.push({
+      key: `${cause.cause} ${cause.channel}`,
+      words: cause.words,
+      left: undone ? left : null,
+    });
+  }
+  return rows;
+}
+
 const width = (level: number, top: number) =>
   Math.max(1, Math.min(100, (100 * (level - LOWEST)) / (top - LOWEST)));
-
-/** The first bar and those that are shorter than the one before stand out; the others took nothing off. */
-const explains = (levels: number[], i: number) =>
-  i === 0 || i === levels.length - 1 || (levels[i - 1] ?? 0) - (levels[i] ?? 0) >= 3;
-
-const sentence = (words: string) => `${words.charAt(0).toUpperCase()}${words.slice(1)}.`;
-
-function label(step: (typeof STEPS)[number], found: (key: string) => Reading | undefined): string {
-  const delay = found("delay")?.value;
-  const gain = found("gain")?.value;
-  const whole = delay == null ? 0 : Math.round(delay);
-  switch (step) {
-    case "raw":
-      return "as rendered";
-    case "delay":
-      return whole === 0 ? "delay" : `${count(Math.abs(whole), "sample")} off`;
-    case "polarity":
-      return "polarity";
-    case "gain":
-      return gain == null ? "gain" : `gain ${number(gain, 2, true)} dB`;
-    case "fraction":
-      return delay == null || Math.abs(delay - whole) < 0.005
-        ? "part of a sample"
-        : `${number(delay - whole, 2, true)} sample`;
-    case "filter":
-      return "linear filter";
-    case "remainder":
-      return "left over";
-  }
-}

@@ -15,6 +15,15 @@ interface Kind {
 
 /** Which curves are drawn, in this order; those of one kind share a chart. */
 const KINDS: Kind[] = [
+  {
+    names: ["filter_magnitude"],
+    title: "Filter that was found",
+    about: "render over reference, dB",
+    least: -60,
+  },
+  { names: ["filter_phase"], title: "Its phase", about: "degrees" },
+  { names: ["output_over_input"], title: "Curve that was found", about: "render over reference, FS" },
+  { names: ["gain_over_time"], title: "Gain that was found", about: "over time, dB", shape: "points" },
   { names: ["residual_bands"], title: "Residual", about: "third octaves, dBFS", shape: "bars", least: -160 },
   {
     names: ["alias_by_frequency"],
@@ -38,7 +47,9 @@ const KINDS: Kind[] = [
 /** The curves that were measured, each on a chart of its own under the spectrum. */
 export function Curves({ curves }: { curves: Curve[] }) {
   return KINDS.map((kind) => {
-    const own = curves.filter((curve) => kind.names.includes(curve.name) && curve.x.length > 1);
+    const own = curves.filter(
+      (curve) => kind.names.includes(curve.name.replace(/ \d+$/, "")) && curve.x.length > 1,
+    );
     return own.length > 0 ? <CurvePlot key={kind.title} kind={kind} curves={own} /> : null;
   });
 }

@@ -208,16 +208,23 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
               </p>
             )}
             <Account pair={pair} />
-            <Readings readings={pair.readings} channels={side?.channels ?? 1} />
+            <Readings readings={pair.readings} channels={side?.channels ?? 1} of="render" />
+            <Readings readings={pair.reference_readings} channels={side?.channels ?? 1} of="reference" />
             {cell?.log && <Log text={cell.log} />}
           </aside>
         </div>
       </div>
       <footer className="flex h-[4.5rem] shrink-0 items-center gap-3 border-t border-line bg-sheet px-5">
         {player ? (
-          <PlayerBar key={pair.difference?.address} pair={pair} player={player} view={view} frames={frames} />
+          <PlayerBar
+            key={pair.difference?.address ?? side?.address}
+            pair={pair}
+            player={player}
+            view={view}
+            frames={frames}
+          />
         ) : (
-          <p className="text-quiet">There is nothing to switch between until both sides are there.</p>
+          <p className="text-quiet">There is nothing to listen to yet.</p>
         )}
         <div className="ml-auto flex items-center gap-2">
           {cell && (

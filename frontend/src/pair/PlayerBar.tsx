@@ -16,16 +16,21 @@ const CHOSEN: Record<Ink, string> = {
 const STEP = 6;
 const MOST = 96;
 
-/** A player for a pair's three sides; undefined until there are three. */
+/** A player for the sides that there are; undefined while there is none. */
 export function usePlayer(pair: Pair): Player | undefined {
   const { reference, render, difference } = pair;
   const player = useMemo(() => {
-    if (!reference || !render || !difference) return undefined;
+    const first = reference ?? render;
+    if (!first) return undefined;
     return new Player({
-      addresses: { reference: reference.address, render: render.address, difference: difference.address },
-      rate: reference.rate,
-      channels: reference.channels,
-      frames: reference.frames,
+      addresses: {
+        reference: reference?.address,
+        render: render?.address,
+        difference: difference?.address,
+      },
+      rate: first.rate,
+      channels: first.channels,
+      frames: first.frames,
     });
   }, [reference, render, difference]);
   useEffect(() => () => player?.close(), [player]);
@@ -49,7 +54,9 @@ export function PlayerBar({
   view: View;
   frames: number;
 }) {
-  const [side, setSide] = useState<Ink>("reference");
+  const there = INKS.filter((ink) => pair[ink] !== null);
+  const [chosen, setSide] = useState<Ink>("reference");
+  const side = there.includes(chosen) ? chosen : (there[0] ?? "reference");
   const [loop, setLoop] = useState(true);
   const most = safest(pair);
   const [gain, setGain] = useState(Math.max(0, most - STEP));
@@ -84,9 +91,10 @@ export function PlayerBar({
           <button
             key={ink}
             type="button"
+            disabled={!there.includes(ink)}
             aria-pressed={side === ink}
             onClick={() => setSide(ink)}
-            className={`h-9 px-3 font-medium focus-visible:-outline-offset-2 ${side === ink ? CHOSEN[ink] : "bg-sheet hover:bg-ground"}`}
+            className={`h-9 px-3 font-medium focus-visible:-outline-offset-2 disabled:cursor-not-allowed disabled:opacity-45 ${side === ink ? CHOSEN[ink] : "bg-sheet hover:bg-ground"}`}
           >
             {NAMES[ink]} <kbd className="ml-1 font-sans text-xs opacity-80">{i + 1}</kbd>
           </button>
@@ -105,7 +113,7 @@ export function PlayerBar({
         <Button
           aria-label="Difference softer"
           onClick={() => louder(-STEP)}
-          disabled={gain <= 0}
+          disabled={gain <= 0 || !there.includes("difference")}
           className="w-8 justify-center px-0!"
         >
           −
@@ -116,7 +124,7 @@ export function PlayerBar({
         <Button
           aria-label="Difference louder"
           onClick={() => louder(STEP)}
-          disabled={gain >= most}
+          disabled={gain >= most || !there.includes("difference")}
           className="w-8 justify-center px-0!"
         >
           +
@@ -124,7 +132,8 @@ export function PlayerBar({
       </fieldset>
       <p role="status" className="hidden max-w-52 text-xs leading-4 text-quiet xl:block">
         {error ??
-          `Levels as rendered, ${taken === 0 ? "no delay taken off" : `${count(taken, "sample")} taken off`}. ${view.stop - view.start < frames ? "Loops what is shown." : ""}`}
+          (there.length < 2 ? `There is no ${pair.reference ? "render" : "reference"} to switch to. ` : "") +
+            `Levels as rendered, ${taken === 0 ? "no delay taken off" : `${count(taken, "sample")} taken off`}. ${view.stop - view.start < frames ? "Loops what is shown." : ""}`}
       </p>
     </>
   );

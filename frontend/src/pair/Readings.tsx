@@ -14,20 +14,28 @@ const FAMILIES: Record<string, string> = {
   latency: "Latency",
   transfer: "Transfer curve",
   dynamics: "Dynamics",
+  takes: "How far takes differ",
+  lossy: "What lossy encoding does",
   levels: "Levels of the render",
   loudness: "Loudness of the render",
   cost: "What the render took",
 };
+const OF_REFERENCE: Record<string, string> = {
+  levels: "Levels of the reference",
+  loudness: "Loudness of the reference",
+  integrity: "Is the reference fit to be measured",
+};
 
 /** All readings, set to be read down: value, then limit; a name tells its definition. */
-export function Readings({ readings, channels }: { readings: Reading[]; channels: number }) {
+export function Readings(props: { readings: Reading[]; channels: number; of: "render" | "reference" }) {
+  const { readings, channels } = props;
   const measures = useQuery(measuresQuery);
   if (!measures.data) return null;
   const names =
     channels > 1 ? ["all", ...Array.from({ length: channels }, (_, i) => String(i + 1))] : ["all"];
   return (
     <Tooltip.Provider delayDuration={250}>
-      {Object.entries(FAMILIES).map(([family, title]) => {
+      {Object.entries(props.of === "render" ? FAMILIES : OF_REFERENCE).map(([family, title]) => {
         const rows = measures.data.measures.filter(
           (measure) =>
             measure.family === family && readings.some((reading) => reading.measure === measure.key),
@@ -105,7 +113,7 @@ function Note({ reading, measure, span }: { reading: Reading; measure: Measure; 
   const spread = reading.uncertainty ?? 0;
   const parts = [
     spread > 10 ** -measure.decimals / 2 ? `± ${number(spread, measure.decimals)} ${measure.unit}` : "",
-    reading.why && reading.why !== "identical audio" ? reading.why : "",
+    reading.why && reading.reason !== "identical" ? reading.why : "",
   ].filter(Boolean);
   if (parts.length === 0) return null;
   return (

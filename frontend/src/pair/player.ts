@@ -10,7 +10,8 @@ const KEPT_PIECES = 120;
 const SHORTEST_LOOP_SECONDS = 0.03;
 
 export interface PlayerSource {
-  addresses: Record<Ink, string>;
+  /** Of the sides that there are. */
+  addresses: Record<Ink, string | undefined>;
   rate: number;
   channels: number;
   frames: number;
@@ -39,8 +40,11 @@ export class Player {
   private filling = false;
   private turn = 0;
 
+  private readonly inks: Ink[];
+
   constructor(private readonly source: PlayerSource) {
     this.range = { start: 0, stop: source.frames };
+    this.inks = INKS.filter((ink) => source.addresses[ink] !== undefined);
   }
 
   listenTo(side: Ink): void {
@@ -105,7 +109,7 @@ export class Player {
     } catch {
       context = new AudioContext(); // a rate that the sound card's driver refuses is resampled by the browser
     }
-    for (const ink of INKS) {
+    for (const ink of this.inks) {
       const gain = context.createGain();
       gain.connect(context.destination);
       this.gains.set(ink, gain);
@@ -165,7 +169,7 @@ export class Player {
     const { rate, channels } = this.source;
     const size = Math.round(PIECE_SECONDS * rate);
     const index = Math.floor(this.next / size);
-    const pieces = await Promise.all(INKS.map((ink) => this.piece(ink, index, size)));
+    const pieces = await Promise.all(this.inks.map((ink) => this.piece(ink, index, size)));
     const context = this.context;
     if (!context || turn !== this.turn) return;
     const begin = this.next - index * size;
@@ -174,7 +178,7 @@ export class Player {
     if (length <= 0) return;
     // A loading pause must not play late pieces on top of each other.
     this.due = Math.max(this.due, context.currentTime + 0.02);
-    for (const [i, ink] of INKS.entries()) {
+    for (const [i, ink] of this.inks.entries()) {
       const data = pieces[i];
       const gain = this.gains.get(ink);
       if (!data || !gain) continue;

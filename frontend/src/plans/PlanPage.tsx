@@ -117,6 +117,12 @@ function Editor({ written }: { written: WrittenPlan }) {
           {(checked.error ?? keep.error)?.message}
         </p>
       )}
+      {state && state.unrenderable.length > 0 && (
+        <p role="status" className="border-t border-line bg-sheet px-5 py-2">
+          No known machine can render {draft.effect} in {state.unrenderable.join(", ")}: those cells would
+          wait.
+        </p>
+      )}
       {/* What is changed while it is kept would be lost with this form. */}
       <div
         inert={keep.isPending || keep.isSuccess}

@@ -138,6 +138,7 @@ const Header = memo(function Header({
             <Fold
               folded={column.folded}
               name={column.group}
+              ending={column.ending}
               onFold={() => onFold(`column ${column.group}`)}
             />
           </span>
@@ -177,16 +178,25 @@ const Header = memo(function Header({
   );
 });
 
-function Fold({ folded, name, onFold }: { folded: boolean; name: string; onFold: () => void }) {
+function Fold(props: { folded: boolean; name: string; ending?: string; onFold: () => void }) {
+  const { folded, name, ending = "", onFold } = props;
   return (
     <button
       type="button"
       aria-expanded={!folded}
-      title={folded ? "Unfold" : "Fold"}
+      aria-label={name}
+      title={`${folded ? "Unfold" : "Fold"} ${name}`}
       onClick={onFold}
-      className="font-semibold hover:underline"
+      className="block max-w-full truncate text-left font-semibold hover:underline"
     >
-      {name}
+      {ending ? (
+        <>
+          <span className="block truncate">{name.slice(0, -ending.length - 1)}</span>
+          <span className="block truncate text-xs">{ending}</span>
+        </>
+      ) : (
+        name
+      )}
     </button>
   );
 }

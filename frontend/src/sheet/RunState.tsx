@@ -42,6 +42,12 @@ export const RunState = memo(function RunState({ sheet, across, only, onPut }: P
                 ? `All ${cells.length} cells pass`
                 : `All ${cells.length} cells pass or are decided`}
       </p>
+      {Object.entries(sheet.lacking).map(([host, n]) => (
+        <p key={host}>
+          {count(n, "cell")} wait in {host}: no machine that is known has {run.effect} {run.build.version}{" "}
+          there
+        </p>
+      ))}
       {before && changes.length > 0 && (
         <p>
           {changes.map(({ kind, cells: n }, i) => (

@@ -202,13 +202,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
     Enter: () => chosen && open(chosen.id),
   });
 
-  const waiting = useMemo(
-    () =>
-      sheet.cells
-        .filter((cell) => cell.verdict === "Waiting" && cell.state === "done" && !cell.unfit)
-        .map((cell) => cell.id),
-    [sheet],
-  );
+  const waiting = useMemo(() => sheet.cells.filter((cell) => cell.first).map((cell) => cell.id), [sheet]);
   const rates = [...new Set(sheet.conditions.map((condition) => condition.rate))];
   const { run } = sheet;
   return (
@@ -259,7 +253,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
           )}
           {waiting.length > 0 && against === "" && (
             <Button needs="keep" onClick={() => setDeciding({ cells: waiting, first: "reference" })}>
-              Approve all {waiting.length} that wait
+              Approve all {waiting.length} without a reference
             </Button>
           )}
         </div>

@@ -17,6 +17,8 @@ export interface View {
 export interface Column {
   key: string;
   group: string;
+  /** What the group's name ends in, where groups differ in that alone: it is never cut. */
+  ending: string;
   first: boolean;
   second: string;
   firstOfSecond: boolean;
@@ -60,6 +62,9 @@ const HEADS: Record<View["columnsBy"], (c: Condition) => [string, string, string
   mode: (c) => [c.mode, hostOf(c), kilohertz(c.rate)],
   rate: (c) => [rateOf(c), hostOf(c), c.mode === "real time" ? "live" : "off"],
 };
+
+const withoutVersion = (group: string) => group.slice(0, Math.max(0, group.lastIndexOf(" ")));
+const version = (group: string) => group.slice(group.lastIndexOf(" ") + 1);
 
 export const conditionText = (c: Condition) => `${hostOf(c)}, ${c.mode}, ${rateOf(c)}`;
 
@@ -157,6 +162,7 @@ function columnsOf(
     groups.set(group, [...(groups.get(group) ?? []), c]);
   }
   const columns: Column[] = [];
+  const names = [...groups.keys()].map(withoutVersion);
   const several = conditions.some(
     (c, i) => i > 0 && conditions.slice(0, i).some((d) => conditionText(c) === conditionText(d)),
   );
@@ -171,6 +177,7 @@ function columnsOf(
       columns.push({
         key: folded ? `column ${group}` : String(c.id),
         group,
+        ending: names.filter((name) => name === withoutVersion(group)).length > 1 ? version(group) : "",
         first,
         second: folded ? `all ${members.length}` : second,
         firstOfSecond: first || before?.second !== second,

@@ -1,17 +1,19 @@
 """From what the bench knows to the bodies that the API sends."""
 
+import math
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, Literal
 
 from flask import Response
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.analysing import analyse, options_for
-from kind_echo.bench.deciding import last_act_number, standings
+from kind_echo.bench.deciding import last_act_number, standings, undecided_cells
 from kind_echo.bench.documents import reading_from
 from kind_echo.bench.judging import limits_of
-from kind_echo.bench.runs import RunSummary, troubled_cells
+from kind_echo.bench.runs import RunSummary
+from kind_echo.core.causes import Cause, said
 from kind_echo.core.limits import judge
 from kind_echo.core.measures import Limit
 from kind_echo.store.blobs import find_content
@@ -20,6 +22,7 @@ from kind_echo.web.bodies import (
     AlignmentBody,
     Body,
     BuildBody,
+    CauseBody,
     ConditionBody,
     LimitBody,
     PairBody,
@@ -64,15 +67,22 @@ def run_body(summary: RunSummary, needs_you: int) -> RunBody:
     )
 
 
+def finite(bound: float | None) -> float | None:
+    """A bound as JSON can hold it: an infinite one is told by the reading's reason."""
+    return bound if bound is not None and math.isfinite(bound) else None
+
+
 def reading_bodies(documents: Sequence[Mapping[str, Any]], limits: Mapping[str, Limit]) -> list[ReadingBody]:
     """Readings as kept, with the limits that hold for them and how they stand to these."""
     bodies = []
     for document in documents:
-        body = ReadingBody.model_validate(dict(document))
+        reading = reading_from(dict(document))
+        sent = {key: value for key, value in document.items() if key != "at_least"}
+        body = ReadingBody.model_validate({**sent, "at_most": finite(reading.at_most)})
         limit = limits.get(body.measure)
         if limit is not None and body.channel == "all":
             body.limit = LimitBody(at_least=limit.at_least, at_most=limit.at_most)
-            body.judgement = judge(reading_from(dict(document)), limit)
+            body.judgement = judge(reading, limit)
         bodies.append(body)
     return bodies
 
@@ -104,7 +114,7 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
         side = _content_side(
             find_content(session, analysis.reference_sha256), cell.case.signal.name, "the signal itself"
         )
-    ordered = troubled_cells(session, cell.run_id)
+    ordered = undecided_cells(session, cell.run, datetime.now(UTC).date())
     render_readings = render.readings if render is not None else []
     known = {r["measure"] for r in analysis.readings} if analysis else set()
     documents = [*(analysis.readings if analysis else []),
@@ -143,6 +153,8 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
             cell=where,
             readings=reading_bodies(documents, limits),
             explanation=analysis.explanation if analysis else "",
+            causes=_causes(analysis),
+            reference_readings=_own_readings(analysis, "reference"),
             curves=_cell_curves(render, other.render if other else reference.render if reference else None, analysis),
             **sides,
         )
@@ -162,12 +174,33 @@ def files_pair_body(pair: Pair) -> PairBody:
             verdict=None,
             why=pair.why,
             cell=None,
-            readings=reading_bodies(pair.analysis.readings if pair.analysis else [], {}),
+            readings=[
+                *reading_bodies(pair.analysis.readings if pair.analysis else [], {}),
+                *_own_readings(pair.analysis, "render"),
+            ],
             explanation=pair.analysis.explanation if pair.analysis else "",
+            causes=_causes(pair.analysis),
+            reference_readings=_own_readings(pair.analysis, "reference"),
             curves=pair.analysis.curves if pair.analysis else [],
             **_sides(pair.analysis, reference, render),
         )
     )
+
+
+def _causes(analysis: Analysis | None) -> list[CauseBody]:
+    """What explains a difference, each with its words."""
+    if analysis is None:
+        return []
+    return [CauseBody(**kept, words=said(Cause(**kept))) for kept in analysis.causes]
+
+
+def _own_readings(analysis: Analysis | None, side: Literal["reference", "render"]) -> list[ReadingBody]:
+    """What one side of a pair is by itself, apart from what is told of it against the other."""
+    if analysis is None:
+        return []
+    known = {document["measure"] for document in analysis.readings}
+    own = analysis.side_readings.get(side, [])
+    return reading_bodies([document for document in own if document["measure"] not in known], {})
 
 
 def reference_body(session: Session, reference: Reference, cell: Cell) -> ReferenceBody:

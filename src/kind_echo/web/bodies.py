@@ -5,6 +5,9 @@ from typing import Literal
 
 from pydantic import BaseModel, ConfigDict, Field
 
+from kind_echo.core.causes import CauseName
+from kind_echo.core.readings import Reason
+
 VerdictName = Literal["Pass", "Changed", "Fail", "No reading", "Waiting"]
 CellState = Literal["waiting", "rendering", "analysing", "done", "failed"]
 PairState = Literal["waiting", "rendering", "analysing", "done", "failed"]
@@ -84,6 +87,7 @@ class ReadingBody(Body):
     why: str | None
     uncertainty: float | None = None
     at_most: float | None = None
+    reason: Reason | None = None
     limit: LimitBody | None = None
     judgement: Judgement | None = None
 
@@ -160,6 +164,18 @@ class PairCellBody(Body):
     next_cell: int | None
 
 
+class CauseBody(Body):
+    """One thing that explains a part of a difference, and the words for it; `takes_off` is in dB."""
+
+    cause: CauseName
+    channel: str
+    amount: float | None
+    unit: str
+    takes_off: float | None
+    why: str | None
+    words: str
+
+
 class CurveBody(Body):
     """A curve of one side; its name is its key in files."""
 
@@ -172,7 +188,10 @@ class CurveBody(Body):
 
 
 class PairBody(Body):
-    """Two sides and all that was found of them; a side is null while it is not there."""
+    """Two sides and all that was found of them; a side is null while it is not there.
+
+    `reference_readings` are what the reference is by itself: levels, loudness, integrity.
+    """
 
     kind: Literal["cell", "files"]
     state: PairState
@@ -183,7 +202,9 @@ class PairBody(Body):
     render: SideBody | None
     difference: SideBody | None
     readings: list[ReadingBody]
+    reference_readings: list[ReadingBody]
     explanation: str
+    causes: list[CauseBody]
     curves: list[CurveBody]
     alignment: AlignmentBody | None
     spectra: SpectraBody | None

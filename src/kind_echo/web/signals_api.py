@@ -21,6 +21,7 @@ from kind_echo.bench.signals import (
     keep_signal,
     preview,
     seconds_of,
+    shown,
 )
 from kind_echo.core.level_map import FLOOR
 from kind_echo.core.peaks import columns_from_samples
@@ -138,7 +139,7 @@ def _body(session: Session, signal: Signal, used: int) -> SignalBody:
     return SignalBody(
         id=signal.id,
         name=signal.name,
-        request=signal.request,
+        request=shown(signal.request),
         seconds=seconds_of(session, signal.request, _LISTED_AT),
         used_by=used,
     )
