@@ -3,7 +3,7 @@
 import json
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 import click
@@ -11,6 +11,7 @@ import click
 from kind_echo.bench.documents import reading_document
 from kind_echo.cli.hashing import digest_of
 from kind_echo.cli.main import LimitBroken
+from kind_echo.core.causes import Cause, describe
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.limits import judge, parse_limit
 from kind_echo.core.measures import Limit, find_measure
@@ -20,14 +21,19 @@ from kind_echo.store.audiofile import AudioFile
 
 @dataclass(frozen=True)
 class Result:
-    """All that a command found, in the shape of its JSON."""
+    """All that a command found, in the shape of its JSON; `causes` where it compares."""
 
     command: str
     inputs: list[dict[str, Any]]
     options: dict[str, Any]
     readings: list[Reading]
     curves: dict[str, Any] = field(default_factory=dict)
-    verdict: str = ""
+    causes: Sequence[Cause] | None = None
+
+    @property
+    def verdict(self) -> str:
+        """What explains a difference, in words; empty for what compares nothing."""
+        return describe(self.causes) if self.causes is not None else ""
 
 
 def output_options(command: Callable[..., Any]) -> Callable[..., Any]:
@@ -88,13 +94,16 @@ def report(result: Result, limits: Sequence[tuple[str, Limit]], *, as_json: bool
 
 
 def _document(result: Result) -> dict[str, Any]:
-    return {
+    document = {
         "command": result.command,
         "inputs": result.inputs,
         "options": result.options,
         "readings": [reading_document(r) for r in result.readings],
         "curves": result.curves,
     }
+    if result.causes is not None:
+        document |= {"causes": [asdict(cause) for cause in result.causes], "verdict": result.verdict}
+    return document
 
 
 def _print_table(result: Result) -> None:

@@ -64,5 +64,5 @@ def compare_command(
         if not isinstance(render, SummedSource | AlignedSource):
             inputs[1]["readings"] = [reading_document(r) for r in found.sides[1].readings]
     given = {**asdict(options), "sum": summed, "minus": list(minus), "takes": takes}
-    result = Result("compare", inputs, given, readings, curve_documents(found.curves), found.verdict)
+    result = Result("compare", inputs, given, readings, curve_documents(found.curves), found.causes)
     report(result, wanted, as_json=as_json)

@@ -15,11 +15,13 @@ from kind_echo.core.analysis import FileScan, MeasureOptions, scan_file
 from kind_echo.core.bands import third_octaves
 from kind_echo.core.causes import Cause, describe
 from kind_echo.core.curves import fit_curve
-from kind_echo.core.delay import Delay, find_delays
+from kind_echo.core.delay import find_delays
+from kind_echo.core.delay_reading import Delay
 from kind_echo.core.drift import Drift, find_drift
 from kind_echo.core.errors import BadParameter, ChannelMismatch, RateMismatch
 from kind_echo.core.excerpts import take_excerpts
-from kind_echo.core.explanation import Explained, Known, explain
+from kind_echo.core.explained import Explained, Known
+from kind_echo.core.explanation import explain
 from kind_echo.core.integrity import (
     NOT_FINITE,
     Gap,

@@ -4,7 +4,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.linalg import solveh_banded
 
 from kind_echo.core.excerpts import Excerpt
 
@@ -89,13 +88,9 @@ def _solved(at: NDArray[np.int64], share: Floats, target: Floats) -> Floats:
     beside = summed(at, rest * share)[:-1]
     right = summed(at, rest * target) + summed(at + 1, share * target)
     pull = _SMOOTH * max(1.0, len(at) / _KNOTS)
-    bands = np.zeros((3, _KNOTS))
-    bands[2], bands[1, 1:] = main, beside
-    for offset, value in ((0, 1.0), (1, -2.0), (2, 1.0)):
-        for other, second in ((0, 1.0), (1, -2.0), (2, 1.0)):
-            if other >= offset:
-                bands[2 - (other - offset), other : _KNOTS - 2 + other] += pull * value * second
-    return np.asarray(solveh_banded(bands, right))
+    bend = np.diff(np.eye(_KNOTS), 2, axis=0)
+    normal = np.diag(main) + np.diag(beside, 1) + np.diag(beside, -1) + pull * bend.T @ bend
+    return np.asarray(np.linalg.solve(normal, right))
 
 
 def find_clipping(excerpt: Excerpt, prediction: Floats, target: Floats) -> Clipping | None:

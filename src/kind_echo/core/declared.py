@@ -173,7 +173,7 @@ _ACCOUNT = _family(
      _LEFT + "with what the best linear filter from reference to render explains off, of up to 512 taps before and "
      "1536 after its main one; regularised least squares, fitted on every other part and judged on the rest, over "
      "144 000 frames of a long file. No reading where the reference is one steady tone.",
-     "Least squares by Cholesky's method."),
+     "Least squares, normal equations."),
     ("account_remainder", "Left over", "dBFS", "The least of all steps: what nothing linear explains.", AES17),
 )  # fmt: skip
 

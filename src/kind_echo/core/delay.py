@@ -6,13 +6,15 @@ file agree on it: what is not related, or related in one place alone, does not.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
-from kind_echo.core.correlation import NEIGHBOURHOOD, Floats, Spread, correlate, refine, uncertainty
+from kind_echo.core.correlation import Floats, Spread, correlate
+from kind_echo.core.delay_reading import PERIODIC, SILENT, UNRELATED, Delay, correlation_near, sharpen
+from kind_echo.core.near_delay import find_delays_within
 from kind_echo.core.phases import NEAR, Fine, fine_delay, read_blocks, settled
 from kind_echo.core.source import Source, as_rows, blocks, read_padded
 from kind_echo.core.transforms import fast_length
@@ -35,32 +37,15 @@ _BEST = 0.98  # of the greatest strength, from which the shortest lag is taken
 _AMBIGUOUS = 0.98  # another lag that correlates within 2 % of the best
 _DIP = 0.9  # between two periods the correlation falls below this
 _PERIOD_SECONDS = 0.06  # periods longer than this are events that repeat, told apart by how many overlap
-_THE_SAME = 0.995  # strength of the reference against itself, from which it is the same a period later
+_THE_SAME = 0.995  # correlation of most of the reference with itself, from which it is the same a period later
 _PARTS = 8  # blocks of a long file in which periods are looked for
+_TONE_BLOCK = 1 << 13  # frames of each block in which a steady tone is looked for
+_TONE_BLOCKS = 9  # of them, evenly spread
+_TONE_BINS = 4  # to either side of the line of a tone, which its window widens
+_TONE_SHARE = 0.999  # of the power, which a tone alone has in its line
+_TONE_MOST = 0.75  # of the blocks that sound, which hold the same line
+_SOUNDS = 1e-6  # of the power of the loudest block
 _PLAIN = 0.9  # agreement of phases, from which a delay is told from the correlation
-_LEAST_INSIDE = 1 << 11  # frames from which it is
-_FINE_PARTS = 16  # blocks of a long file from which it is
-_NEAR_ENOUGH = 128  # lags on either side that a refinement needs
-_WHOLE = 1e-5  # of a sample: what rounding makes of a delay of whole samples
-_UNRELATED = "nothing in the render correlates with the reference"
-_PERIODIC = "the signal is periodic: the delay is known up to whole periods only"
-
-
-@dataclass(frozen=True)
-class Delay:
-    """Where the render lies against the reference.
-
-    Attributes:
-        samples: positive when the render is later; None when it cannot be had.
-        polarity: +1 or −1; None with the delay.
-        uncertainty: of samples, at 95 %.
-        why: reason for no delay.
-    """
-
-    samples: float | None
-    polarity: int | None = None
-    uncertainty: float | None = None
-    why: str | None = None
 
 
 @dataclass(frozen=True)
@@ -88,8 +73,12 @@ def find_delays(
         C. H. Knapp and G. C. Carter, The generalized correlation method for estimation of time delay, IEEE Trans.
         ASSP 24 (1976).
     """
-    longest = max(reference.frames, render.frames) - 1
-    reach = min(longest, MAX_REACH if max_delay is None else max_delay)
+    if max_delay is not None:
+        return find_delays_within(reference, render, max_delay, spread)
+    if _is_steady_tone(reference):
+        none = Delay(None, why=SILENT if _is_silent(render) else PERIODIC)
+        return none, [none] * reference.channels
+    reach = min(max(reference.frames, render.frames) - 1, MAX_REACH)
     tried: list[_Tried] = []
     first = _look(reference, render, 0, reach)
     if first is not None:
@@ -103,64 +92,25 @@ def find_delays(
     best = _best(tried, reference, render)
     if best is None:
         silent = _is_silent(reference) or _is_silent(render)
-        none = Delay(None, why="one side is silent" if silent else _UNRELATED)
+        none = Delay(None, why=SILENT if silent else UNRELATED)
         return none, [none] * reference.channels
-    if _periodic(reference, render, best, reach, max_delay is not None, spread):
-        none = Delay(None, why=_PERIODIC)
+    if _periodic(reference, render, best, spread):
+        none = Delay(None, why=PERIODIC)
         return none, [none] * reference.channels
     overall = _delay(best.together, best.lag, reference.rate)
-    each = [
-        Delay(None, why="one side is silent") if one is None else _delay(one, best.lag, reference.rate)
-        for one in best.each
-    ]
-    overall, each = _sharpened(reference, render, best, overall, each, spread)
-    return overall, [one if fine is None or fine.steady else Delay(None, why=_UNRELATED)
+    each = [Delay(None, why=SILENT) if one is None else _delay(one, best.lag, reference.rate) for one in best.each]
+    # A render that differs by no filter has the delay that its correlation tells most finely.
+    if best.together.level and best.together.agreement >= _PLAIN:
+        around = correlation_near(reference, render, overall, spread)
+        if around is not None:
+            overall, each = sharpen(around, overall, each)
+    return overall, [one if fine is None or fine.steady else Delay(None, why=UNRELATED)
                      for one, fine in zip(each, best.each, strict=True)]  # fmt: skip
 
 
 def _delay(fine: Fine, lag: int, rate: int) -> Delay:
     samples, spread = settled(fine, lag, rate)
     return Delay(samples, fine.polarity, spread)
-
-
-def _sharpened(
-    reference: Source, render: Source, tried: _Tried, overall: Delay, each: list[Delay], spread: Spread
-) -> tuple[Delay, list[Delay]]:
-    """Delays of a render that differs by no filter once more, from their correlation, which tells them most finely.
-
-    Only frames take part that have a partner at every lag near by: fewer frames would overlap at one lag than at the
-    next, which pulls the peak.
-    """
-    if not tried.together.level or overall.samples is None or tried.together.agreement < _PLAIN:
-        return overall, each
-    centre = round(overall.samples)
-    lo, hi = max(0, NEIGHBOURHOOD - centre), min(reference.frames, render.frames - centre - NEIGHBOURHOOD)
-    if hi - lo < _LEAST_INSIDE:
-        return overall, each
-    found = correlate(reference, render, NEIGHBOURHOOD, centre, _FINE_PARTS, spread, (lo, hi))
-    scales = np.sqrt(found.own * found.other)
-    signs = np.array([float(delay.polarity or 0) for delay in each])
-    together = _sharp(overall, centre, found.lags @ signs, scales @ np.abs(signs), found.frames)
-    apart = [
-        _sharp(delay, centre, found.lags[:, c] * signs[c], scales[:, c], found.frames) for c, delay in enumerate(each)
-    ]
-    return together, apart
-
-
-def _sharp(delay: Delay, centre: int, lags: Floats, scale: Floats, frames: int) -> Delay:
-    """One delay from a correlation that is positive at its peak, and the greatest that it could be at each lag."""
-    if delay.samples is None:
-        return delay
-    at = len(lags) // 2 + round(delay.samples) - centre
-    if not _NEAR_ENOUGH <= at < len(lags) - _NEAR_ENOUGH or scale.min() <= 0.0:
-        return delay
-    fraction, peak, bandwidth = refine(lags / scale, at)
-    if abs(fraction) >= 1.0:
-        return delay
-    if abs(fraction) < _WHOLE:
-        fraction = 0.0
-    samples = centre + at - len(lags) // 2 + fraction
-    return replace(delay, samples=samples, uncertainty=uncertainty(peak, frames, bandwidth))
 
 
 def _look(reference: Source, render: Source, lag: int, reach: int) -> _Tried | None:
@@ -275,7 +225,7 @@ def _slide(x: Floats, y: Floats, spread: Spread) -> tuple[Floats, Floats]:
     return level, plain
 
 
-def _periodic(reference: Source, render: Source, tried: _Tried, reach: int, narrowed: bool, spread: Spread) -> bool:
+def _periodic(reference: Source, render: Source, tried: _Tried, spread: Spread) -> bool:
     """Whether another lag within a period of hearing fits as well, with a dip between the two.
 
     Where there is more to a sound than its period, its own blocks do not agree on the other lag.
@@ -287,29 +237,43 @@ def _periodic(reference: Source, render: Source, tried: _Tried, reach: int, narr
     found = correlate(reference, render, near, centre, _PARTS, spread)
     signs = [0 if one is None else one.polarity for one in tried.each]
     common = found.lags @ np.array(signs, dtype=float)
-    inside = np.ones(len(common), dtype=bool)
-    if narrowed:
-        inside = np.abs(centre + np.arange(-near, near + 1)) <= reach
-    strength = common if narrowed else np.abs(common)
+    strength = np.abs(common)
     best = near + int(np.argmax(np.where(np.abs(np.arange(-near, near + 1)) <= 2, np.abs(common), -1.0))) - near
     if strength[best] <= 0.0:
         return False
-    for side, kept, direction in (
-        (strength[best:], inside[best:], 1), (strength[best::-1], inside[best::-1], -1),
-    ):  # fmt: skip
+    for side, direction in ((strength[best:], 1), (strength[best::-1], -1)):
         lags = np.arange(len(side))
         # Fewer frames overlap at a greater lag; a period later a tone correlates less for that reason alone.
         share = side / side[0] * found.frames / np.maximum(found.frames - lags, 1)
         dipped = np.minimum.accumulate(share) < _DIP
-        rivals = np.flatnonzero(dipped & (share >= _AMBIGUOUS) & kept)
+        rivals = np.flatnonzero(dipped & (share >= _AMBIGUOUS))
         if len(rivals) == 0:
             continue
         away = int(rivals[share[rivals].argmax()]) * direction
         other = _look(reference, reference, away, near)
-        if other is not None and other.together.strength >= _THE_SAME:
+        if other is not None and other.together.usual >= _THE_SAME:
             return True
     return False
 
 
 def _is_silent(source: Source) -> bool:
     return all(not block.any() for _, block in blocks(source))
+
+
+def _is_steady_tone(source: Source) -> bool:
+    """Whether a file is one tone throughout: but for its ends it is the same a period later."""
+    if source.frames < _SHORT:
+        return False
+    size = min(_TONE_BLOCK, source.frames)
+    window = np.blackman(size)[:, np.newaxis]
+    lines, powers, shares = [], [], []
+    for start in np.linspace(0, source.frames - size, _TONE_BLOCKS).astype(int):
+        power = (np.abs(fft.rfft(source.read(int(start), int(start) + size) * window, axis=0)) ** 2).sum(axis=1)
+        top, total = int(power.argmax()), float(power.sum())
+        lines.append(top)
+        powers.append(total)
+        shares.append(float(power[max(0, top - _TONE_BINS) : top + _TONE_BINS + 1].sum()) / max(total, 1e-300))
+    loudest = int(np.argmax(powers))
+    sounds = np.array(powers) > _SOUNDS * powers[loudest]
+    same = (np.abs(np.array(lines) - lines[loudest]) <= 1) & (np.array(shares) >= _TONE_SHARE) & sounds
+    return lines[loudest] > _TONE_BINS and bool(same.sum() >= _TONE_MOST * sounds.sum() > 0)

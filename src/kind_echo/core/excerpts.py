@@ -68,3 +68,34 @@ def take_excerpts(reference: Source, aligned: AlignedSource, reach: int) -> list
     x = np.stack([as_rows(read_padded(reference, s - reach, s + size + reach)) for s in starts], axis=1)
     y = np.stack([as_rows(aligned.read(s, s + size)) for s in starts], axis=1)
     return [Excerpt(x[c], y[c], np.ones_like(y[c]), starts, reach, reference.rate) for c in range(reference.channels)]
+
+
+def best_gain(one: Excerpt) -> float:
+    """Least-squares factor of the render over the reference; 1 for a silent reference."""
+    own = float((one.inner**2 * one.weight).sum())
+    return float((one.inner * one.y * one.weight).sum()) / own if own > 0.0 else 1.0
+
+
+def best_left(one: Excerpt) -> float:
+    """Mean square that is left at the best gain, at the level of the render."""
+    gain = best_gain(one)
+    return one.power(one.y - gain * one.inner)
+
+
+def main_offset(one: Excerpt) -> float:
+    """The offset of a render where it is the better part of what a gain leaves; else 0."""
+    offset = _offset(one)
+    gain = best_gain(one)
+    return offset if offset**2 > 0.3 * one.power(one.y - gain * one.inner) else 0.0
+
+
+def _offset(one: Excerpt) -> float:
+    """The mean of the render that no gain of the reference explains."""
+    total = float(one.weight.sum())
+    if total <= 0.0:
+        return 0.0
+    x, y, w = one.inner, one.y, one.weight
+    mx, my = float((x * w).sum()) / total, float((y * w).sum()) / total
+    own = float((w * (x - mx) ** 2).sum())
+    gain = float((w * (x - mx) * (y - my)).sum()) / own if own > 0.0 else 1.0
+    return my - gain * mx

@@ -3,19 +3,19 @@
 import math
 from collections.abc import Sequence
 from concurrent.futures import Executor
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.align import Aligner, Alignment
 from kind_echo.core.causes import Cause, CauseName
-from kind_echo.core.excerpts import Excerpt, take_excerpts
+from kind_echo.core.excerpts import Excerpt, best_gain, best_left, main_offset, take_excerpts
+from kind_echo.core.explained import Explained, Known
 from kind_echo.core.filtering import REACH, fit_filter
-from kind_echo.core.integrity import Gap
 from kind_echo.core.leftover import Judged, judge_leftover, word_length
-from kind_echo.core.models import Kind, Model, decibels, explain_channel
-from kind_echo.core.readings import Curve, Reading, value_of
+from kind_echo.core.models import Kind, Model, decibels, explain_channel, plain_gain
+from kind_echo.core.readings import Curve, value_of
 from kind_echo.core.shapes import Shape, is_steady_tone, shape_of
 from kind_echo.core.source import Source
 from kind_echo.core.warping import WarpedSource
@@ -34,41 +34,6 @@ _NOTHING = 1e-20
 _KINDS: dict[Kind, CauseName] = {
     "filter": "filter", "curve": "non_linear", "clipping": "clipping", "motion": "level_control",
 }  # fmt: skip
-
-
-@dataclass(frozen=True)
-class Known:
-    """What the comparison found already.
-
-    Attributes:
-        readings: integrity, delay, polarity and the rest.
-        delay: samples; None where there is none.
-        drift: ppm, where it is more than its uncertainty; else 0.
-        gaps: of the render, lined up.
-        clicks: frames of the reference at which the render clicks, by channel.
-    """
-
-    readings: Sequence[Reading]
-    delay: float | None
-    why_no_delay: str | None
-    drift: float
-    gaps: Sequence[Gap]
-    clicks: Sequence[Sequence[int]]
-
-
-@dataclass(frozen=True)
-class Explained:
-    """Causes, and what was found on the way.
-
-    Attributes:
-        filtered: share of what delay, polarity and gain leave, by channel, that the best filter leaves; None for none.
-        curves: responses of the filters, curves of output over input, gains over time.
-    """
-
-    causes: list[Cause]
-    filtered: Floats | None = None
-    why_no_filter: str | None = None
-    curves: dict[str, Curve] = field(default_factory=dict)
 
 
 def explain(reference: Source, lay: Aligner, known: Known, pool: Executor) -> Explained:
@@ -134,7 +99,7 @@ class _Explanation:
         signs = [_sign(lined[c]) for c in range(self._channels)]
         self._delay(raw, lined, heard, signs)
         masked = [self._masked(one) for one in lined]
-        offsets = [_main_offset(one) for one in masked]
+        offsets = [main_offset(one) for one in masked]
         level = [replace(one, y=one.y - offset) for one, offset in zip(masked, offsets, strict=True)]
         floors = [max(_FLOOR, 1e-13 * one.power(one.y)) for one in level]
         by_channel = self._fitted(level, floors, heard)
@@ -154,7 +119,7 @@ class _Explanation:
         self._models(level, by_channel, shapes, tones)
         self._leftover(lined, level, by_channel, heard)
         filtered, why = self._filtered(level, by_channel, tones)
-        causes = sorted(self._causes, key=lambda cause: -(cause.takes_off or 0.0))
+        causes = _by_share(self._causes)
         causes += _length(known)
         if not causes:
             causes = [Cause("unexplained", why="nothing that is known explains it")]
@@ -186,7 +151,7 @@ class _Explanation:
         if whole is None:
             return level, models
         masked = [self._masked(one) for one in whole[1]]
-        again = [replace(one, y=one.y - _main_offset(one)) for one in masked]
+        again = [replace(one, y=one.y - main_offset(one)) for one in masked]
         found = self._fitted(again, floors, heard)
         better = sum(m.left for m in found.values()) < sum(m.left for m in models.values())
         return (again, found) if better else (level, models)
@@ -238,7 +203,7 @@ class _Explanation:
         known = self._known
         swapped = any(cause.cause == "channel_swap" for cause in self._causes)
         before = self._straight(raw) if swapped else raw
-        powers = [sum(_best_left(side[c]) for c in heard) for side in (before, lined)]
+        powers = [sum(best_left(side[c]) for c in heard) for side in (before, lined)]
         if _fall(powers[0], powers[1]) < _WORTH_DB:
             return
         # What the delay takes off is told of the sides as they are, but for their polarity.
@@ -267,7 +232,7 @@ class _Explanation:
         if not spoilt:
             return one
         good = replace(one, weight=weight)
-        gain = _best_gain(good)
+        gain = best_gain(good)
         return replace(good, y=np.where(weight > 0, one.y, gain * one.inner))
 
     def _polarity(self, lined: list[Excerpt], heard: Sequence[int], signs: Sequence[float]) -> None:
@@ -288,7 +253,7 @@ class _Explanation:
     ) -> None:
         if any(m.motion is not None for m in models.values()):
             return  # what of a gain that moves is a gain that does not, nothing tells
-        gains = {c: _plain_gain(models[c], shapes[c]) * signs[c] for c in models}
+        gains = {c: plain_gain(models[c], shapes[c]) * signs[c] for c in models}
         found = {c: 20 * math.log10(max(g, 1e-9)) for c, g in gains.items()}
         together = sorted(found.values())
         bent = any(set(m.parts) & {"curve", "clipping"} for m in models.values())
@@ -304,9 +269,7 @@ class _Explanation:
             common, apart = float(np.mean(together)), []
         for c in apart:
             own = level[c]
-            off = _fall(
-                own.power(signs[c] * own.y - own.inner), own.power(own.y / _signed(gains[c], signs[c]) - own.inner)
-            )
+            off = _fall(own.power(signs[c] * own.y - own.inner), own.power(own.y / (gains[c] * signs[c]) - own.inner))
             if off >= _WORTH_DB:
                 self._add(Cause("channel_gain", str(c + 1), found[c], "dB", off))
         rest = [c for c in models if c not in apart]
@@ -341,7 +304,7 @@ class _Explanation:
 
     def _events(self, lined: list[Excerpt], masked: list[Excerpt], heard: Sequence[int]) -> None:
         gaps, clicks = (value_of(self._known.readings, key) or 0.0 for key in ("gaps", "clicks"))
-        inside = [_fall(_best_left(lined[c]), _best_left(replace(masked[c], y=lined[c].y))) for c in heard]
+        inside = [_fall(best_left(lined[c]), best_left(replace(masked[c], y=lined[c].y))) for c in heard]
         off = max(inside, default=0.0)
         missing = self._flags("channel_missing")
         if gaps and any(gap.channel not in missing for gap in self._known.gaps):
@@ -407,7 +370,7 @@ class _Explanation:
         bits = self._words()
         if bits is not None:
             step = 2.0 ** (1 - bits)
-            gain = max(abs(_plain_gain(models[c], None)) for c in heard)
+            gain = max(abs(plain_gain(models[c], None)) for c in heard)
             if left / len(heard) <= (0.8 * step) ** 2 * max(1.0, 1.0 / gain**2):
                 self._add(Cause("quantisation", amount=float(bits), unit="bit", why=f"words of {bits} bits"))
                 return
@@ -455,12 +418,23 @@ class _Explanation:
         for c, model in models.items():
             if model.filter is None:
                 continue
-            gain = _best_gain(level[c])
+            gain = best_gain(level[c])
             base = level[c].power(level[c].y - gain * level[c].inner)
             linear = model.filter if model.parts == ("filter",) else fit_filter(level[c])
             if linear is not None:
                 share[c] = linear.left / max(base, _NOTHING)
         return share, None
+
+
+def _by_share(causes: Sequence[Cause]) -> list[Cause]:
+    """Causes by the share of the difference that each explains, told one after the other; the greatest first."""
+    left, shares = 1.0, []
+    for cause in causes:
+        after = left * 10 ** (-(cause.takes_off or 0.0) / 10)
+        shares.append(left - after)
+        left = after
+    order = sorted(range(len(causes)), key=lambda i: -shares[i])
+    return [causes[i] for i in order]
 
 
 def _read(source: Source, start: int, stop: int) -> Floats:
@@ -471,52 +445,8 @@ def _name(channel: int | None) -> str:
     return "all" if channel is None else str(channel + 1)
 
 
-def _best_gain(one: Excerpt) -> float:
-    own = float((one.inner**2 * one.weight).sum())
-    return float((one.inner * one.y * one.weight).sum()) / own if own > 0.0 else 1.0
-
-
-def _best_left(one: Excerpt) -> float:
-    """Mean square that is left at the best gain, at the reference's level or that of the render, whichever is less."""
-    gain = _best_gain(one)
-    return one.power(one.y - gain * one.inner)
-
-
 def _sign(one: Excerpt) -> float:
-    return -1.0 if _best_gain(one) < 0.0 else 1.0
-
-
-def _signed(gain: float, sign: float) -> float:
-    return gain * sign
-
-
-def _main_offset(one: Excerpt) -> float:
-    """The offset of a render where it is the better part of what a gain leaves; else 0."""
-    offset = _offset(one)
-    gain = _best_gain(one)
-    return offset if offset**2 > 0.3 * one.power(one.y - gain * one.inner) else 0.0
-
-
-def _offset(one: Excerpt) -> float:
-    """The mean of the render that no gain of the reference explains."""
-    total = float(one.weight.sum())
-    if total <= 0.0:
-        return 0.0
-    x, y, w = one.inner, one.y, one.weight
-    mx, my = float((x * w).sum()) / total, float((y * w).sum()) / total
-    own = float((w * (x - mx) ** 2).sum())
-    gain = float((w * (x - mx) * (y - my)).sum()) / own if own > 0.0 else 1.0
-    return my - gain * mx
-
-
-def _plain_gain(model: Model, shape: Shape | None) -> float:
-    """The gain of a model where it does nothing else, signed as the model has it."""
-    sign = -1.0 if model.gain < 0.0 else 1.0
-    if (model.filter is not None and model.parts[0] == "filter") or "filter" in model.parts:
-        if shape is None or shape.gain is None:
-            return sign
-        return sign * 10 ** (shape.gain / 20)
-    return model.gain
+    return -1.0 if best_gain(one) < 0.0 else 1.0
 
 
 def _fall(before: float, after: float) -> float:

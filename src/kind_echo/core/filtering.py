@@ -5,7 +5,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
-from scipy.linalg import LinAlgError, cho_factor, cho_solve
 
 from kind_echo.core.excerpts import Excerpt
 from kind_echo.core.transforms import fast_length
@@ -107,7 +106,7 @@ def filtered(excerpt: Excerpt, taps: Floats, before: int, x: Floats | None = Non
 def _normal_equations(
     excerpt: Excerpt, y: Floats, chosen: NDArray[np.bool_], before: int, after: int
 ) -> tuple[Floats, Floats]:
-    """Gram matrix and right side over the chosen frames; exact at the edges of their runs.
+    """Gram matrix (its upper triangle) and right side over the chosen frames; exact at the edges of their runs.
 
     Tap k meets x at t + before − k. Along its diagonals the Gram matrix of a run differs by what goes in and out at its
     ends alone.
@@ -134,7 +133,6 @@ def _normal_equations(
     steps = entering.T @ entering - leaving.T @ leaving
     for i in range(1, taps):
         gram[i, i:] = gram[i - 1, i - 1 : -1] + steps[i - 1, i - 1 :]
-    # Cholesky's method reads one triangle alone.
     return gram, cross
 
 
@@ -145,9 +143,10 @@ def _lags(seen: NDArray[np.complex128], other: NDArray[np.complex128], size: int
 
 
 def _solve(gram: Floats, cross: Floats, ridge: float) -> Floats | None:
-    loaded = gram.copy()
+    # NumPy's own solver: loading a larger library would take longer than most solutions.
+    loaded = gram + np.triu(gram, 1).T
     loaded[np.diag_indices_from(loaded)] += ridge * float(np.trace(gram)) / len(gram)
     try:
-        return np.asarray(cho_solve(cho_factor(loaded, lower=False, overwrite_a=True, check_finite=False), cross))
-    except LinAlgError:
+        return np.asarray(np.linalg.solve(loaded, cross))
+    except np.linalg.LinAlgError:
         return None

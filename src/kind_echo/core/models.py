@@ -11,6 +11,7 @@ from kind_echo.core.curves import Clipping, CurveFit, find_clipping, fit_curve
 from kind_echo.core.excerpts import Excerpt
 from kind_echo.core.filtering import Filter, filtered, fit_filter
 from kind_echo.core.level_motion import GainMotion, follow_gain
+from kind_echo.core.shapes import Shape
 
 Floats = NDArray[np.float64]
 
@@ -233,6 +234,16 @@ def _slope(excerpt: Excerpt, curve: CurveFit, u: Floats) -> float:
     near = 0.05 * float(curve.knots[-1])
     rise = curve.of(np.array([-near, near]))
     return float(rise[1] - rise[0]) / (2 * near)
+
+
+def plain_gain(model: Model, shape: Shape | None) -> float:
+    """The gain of a model where it does nothing else, signed as the model has it."""
+    sign = -1.0 if model.gain < 0.0 else 1.0
+    if "filter" in model.parts:
+        if shape is None or shape.gain is None:
+            return sign
+        return sign * 10 ** (shape.gain / 20)
+    return model.gain
 
 
 def decibels(power: float) -> float:

@@ -33,6 +33,7 @@ _SHORT = 4.0 / 48_000  # s
 _AS_WELL = 0.65  # of the agreement, that no delay at all has
 _STEEPEST = 24.0 / 8.686  # dB an octave, on which a magnitude goes on beyond the band
 _LEAST_STRENGTH = 0.02
+_UPRIGHT = 0.98  # of the greatest agreement, from which a delay is taken as upright
 _AGREE = 0.25  # of the mean, that a block must correlate with to agree
 _MOST_AGREE = 0.6
 _STANDS_OUT = 7.5  # standard errors; the greatest of 10⁵ lags of chance is 4.4, and blocks overlap by half
@@ -56,6 +57,7 @@ class Fine:
         agreement: 1 where the phase is linear all over the band.
         spread: of the delay, at 95 %.
         strength: mean correlation of the blocks at the delay, all frequencies that carry the signal alike.
+        usual: the correlation of the middle one of the blocks.
         steady: whether the blocks of the file agree on it.
         doubt: samples, that phases which do not lie on the line may have pulled it by.
         level: whether the magnitude is the same all over the band, so that there is no filter.
@@ -67,6 +69,7 @@ class Fine:
     agreement: float
     spread: float
     strength: float
+    usual: float
     steady: bool
     doubt: float
     level: bool
@@ -117,9 +120,9 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR) -> Fine | None:
     weights, omega = np.sum([one.weight for one in found], axis=0), found[0].omega
     reach = math.sqrt(float((weights * omega**2).sum()) / total)
     doubt = 0.75 * math.sqrt(2 * max(0.0, 1.0 - agreement)) / reach
-    strength, steady = _steady(sets, at)
+    strength, usual, steady = _steady(sets, at)
     less = _agreement(spectrum, at, sign, total)
-    return Fine(at, int(sign), agreement, spread, strength, steady, doubt, level, less)
+    return Fine(at, int(sign), agreement, spread, strength, usual, steady, doubt, level, less)
 
 
 def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:
@@ -247,7 +250,10 @@ def _peak(spectrum: Spectrum, size: int, near: int) -> tuple[float, float, float
     sums = fft.irfft(spectrum, fine) * fine / 2
     reach = near * _FINE
     around = np.concatenate([sums[-reach:], sums[: reach + 1]])
-    best = int(np.abs(around).argmax())
+    best, upright = int(np.abs(around).argmax()), int(around.argmax())
+    # A tone inverted and a tone half a period late are one signal: the upright reading is taken.
+    if around[upright] >= _UPRIGHT * abs(around[best]):
+        best = upright
     sign = 1.0 if around[best] >= 0 else -1.0
     at = (best - reach) / _FINE
     omega = np.pi * np.arange(len(spectrum)) / (len(spectrum) - 1)
@@ -260,11 +266,12 @@ def _peak(spectrum: Spectrum, size: int, near: int) -> tuple[float, float, float
         at += step
         if abs(step) < 1e-10:
             break
+    at = float(np.clip(at, -near, near))
     height = float((sign * spectrum * np.exp(1j * omega * at)).real.sum())
     return at, height, sign
 
 
-def _steady(sets: Sequence[Blocks], at: float) -> tuple[float, bool]:
+def _steady(sets: Sequence[Blocks], at: float) -> tuple[float, float, bool]:
     """How the blocks correlate with the reference at the delay, and whether most do, and to the same sign.
 
     Each half of the blocks is looked at in the band that the other half found to carry: chance does not repeat.
@@ -279,14 +286,15 @@ def _steady(sets: Sequence[Blocks], at: float) -> tuple[float, bool]:
             if cross is not None:
                 values += _correlated(chosen, cross, at)
     if len(values) < 3:
-        return 1.0, True  # too short for blocks: whoever asks has to see to it
+        return 1.0, 1.0, True  # too short for blocks: whoever asks has to see to it
     told = np.array(values)
     mean = float(told.mean())
     error = float(told.std() / math.sqrt(len(told))) + 1e-9
     agree = float((told * np.sign(mean) > _AGREE * abs(mean)).mean())
     # Of few blocks the spread itself is not well known.
     least = _STANDS_OUT * (1.0 + 12.0 / len(told))
-    return abs(mean), abs(mean) > max(least * error, _LEAST_STRENGTH) and agree >= _MOST_AGREE
+    usual = abs(float(np.median(told)))
+    return abs(mean), usual, abs(mean) > max(least * error, _LEAST_STRENGTH) and agree >= _MOST_AGREE
 
 
 def _correlated(blocks: Blocks, cross: _Cross, at: float) -> list[float]:

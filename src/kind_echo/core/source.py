@@ -87,7 +87,7 @@ class ArraySource:
 
 
 @dataclass(frozen=True)
-class _Derived:
+class Derived:
     """What is the same as of the source that another is made from."""
 
     source: Source
@@ -119,7 +119,7 @@ class _Derived:
 
 
 @dataclass(frozen=True)
-class TurnTaking(_Derived):
+class TurnTaking(Derived):
     """A source that several threads read, one at a time: a file has one position, a database session one statement."""
 
     lock: threading.Lock
@@ -131,7 +131,7 @@ class TurnTaking(_Derived):
 
 
 @dataclass(frozen=True)
-class MonoSource(_Derived):
+class MonoSource(Derived):
     """All channels of a source added up."""
 
     @property

@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.source import Samples, Source, read_padded
+from kind_echo.core.source import Derived, Samples, read_padded
 
 Floats = NDArray[np.float64]
 
@@ -15,39 +15,23 @@ _AT_ONCE = 1 << 14
 
 
 @dataclass(frozen=True)
-class WarpedSource:
+class WarpedSource(Derived):
     """A render on the reference's time axis, of which it is late by a delay that grows.
 
     Attributes:
-        delay: samples in the middle of the file.
+        delay: samples in the middle of the reference.
         drift: ppm by which the delay grows.
-        frames: length of the reference.
+        length: frames of the reference.
     """
 
-    source: Source
     delay: float
     drift: float
-    frames: int
+    length: int
 
     @property
-    def rate(self) -> int:
-        """Frames per second."""
-        return self.source.rate
-
-    @property
-    def channels(self) -> int:
-        """Number of channels."""
-        return self.source.channels
-
-    @property
-    def half_step(self) -> float:
-        """Half a quantisation step."""
-        return self.source.half_step
-
-    @property
-    def rail(self) -> float:
-        """Greatest positive sample."""
-        return self.source.rail
+    def frames(self) -> int:
+        """Length of the reference."""
+        return self.length
 
     def read(self, start: int, stop: int) -> Samples:
         """Frames start to stop of the reference's time axis, by a windowed sinc of 64 taps."""
@@ -56,7 +40,7 @@ class WarpedSource:
 
     def _read(self, start: int, stop: int) -> Samples:
         frames = np.arange(start, stop)
-        places = frames + self.delay + self.drift * 1e-6 * (frames - self.frames / 2)
+        places = frames + self.delay + self.drift * 1e-6 * (frames - self.length / 2)
         first = int(np.floor(places[0])) - _HALF
         wide = read_padded(self.source, first, int(np.floor(places[-1])) + _HALF + 2)
         whole = np.floor(places).astype(int)
