@@ -39,7 +39,9 @@ export function SearchPage() {
         </Sentence>
         <p role="status" className="text-quiet">
           {found && before
-            ? `${before.version} is the last that passes.`
+            ? before.passes
+              ? `${before.version} is the last that passes.`
+              : `${before.version} differs too, for another cause.`
             : "The builds halfway between are being rendered; this page follows by itself."}{" "}
           Asked for by {started_by}, {dateTime(started_at)}.
         </p>
@@ -63,7 +65,7 @@ export function SearchPage() {
                     {i === first
                       ? "Open the first that differs"
                       : i + 1 === first
-                        ? "Open the last that passes"
+                        ? "Open the build before it"
                         : "Open pair"}
                   </Link>
                 )}
