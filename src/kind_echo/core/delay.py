@@ -151,7 +151,7 @@ def _candidates(reference: Source, render: Source, reach: int, spread: Spread) -
         return [lag + first for lag in found]
     longest = max(reference.frames, render.frames) - 1
     span = min(longest, reach)
-    x, y = as_rows(reference.read(0, reference.frames)), as_rows(render.read(0, render.frames))
+    x, y = (_scaled(as_rows(side.read(0, side.frames))) for side in (reference, render))
     size = fast_length(x.shape[1] + y.shape[1])
     plain, level = np.zeros(size), np.zeros(size)
     for a, b in zip(x, y, strict=True):
@@ -170,7 +170,7 @@ def _colour(one: NDArray[np.complex128], other: NDArray[np.complex128]) -> Float
     """What both spectra have in common, smoothed, with a floor that keeps what neither has from growing."""
     powers = [_smooth(np.abs(side) ** 2) for side in (one, other)]
     floored = [power + _FLOOR * power.max(initial=0.0) + 1e-300 for power in powers]
-    return np.asarray(np.sqrt(floored[0] * floored[1]))
+    return np.asarray(np.sqrt(floored[0]) * np.sqrt(floored[1]))
 
 
 def _smooth(power: Floats) -> Floats:
@@ -205,7 +205,12 @@ def _excerpt(reference: Source, render: Source, reach: int) -> tuple[Floats, Flo
     channel = int(np.square(x).sum(axis=0).argmax())
     lo, hi = max(start - reach, -(stop - start)), min(stop + reach, render.frames + (stop - start))
     y = read_padded(render, lo, hi)[:, channel]
-    return np.ascontiguousarray(x[:, channel]), np.ascontiguousarray(y), lo - start
+    return _scaled(x[:, channel]), _scaled(y), lo - start
+
+
+def _scaled(values: Floats) -> Floats:
+    """To a greatest magnitude of 1, in 64 bits: the power of the least numbers of a format is 0."""
+    return np.divide(values, float(np.abs(values).max(initial=0.0)) or 1.0, dtype=np.float64)
 
 
 def _slide(x: Floats, y: Floats, spread: Spread) -> tuple[Floats, Floats]:
