@@ -5,7 +5,6 @@ import json
 from datetime import UTC, datetime
 
 import click
-from rich.console import Console
 from rich.table import Table
 from sqlalchemy import text
 from sqlalchemy.orm import Session
@@ -18,6 +17,7 @@ from kind_echo.bench.rendering import installed
 from kind_echo.bench.runs import cells_of, find_run, start_run, summary_of
 from kind_echo.cli.database import told_when_gone
 from kind_echo.cli.main import LimitBroken
+from kind_echo.cli.printing import console_for_tables
 from kind_echo.cli.waiting import TIMEOUT, Progress, wait_for
 from kind_echo.store.database import transaction
 from kind_echo.store.grants import grant_for_demo
@@ -99,7 +99,7 @@ def _outcome(session: Session, run: Run) -> list[dict[str, str | None]]:
 
 
 def _print_cells(run_id: int, cells: list[dict[str, str | None]]) -> None:
-    console = Console(soft_wrap=True)
+    console = console_for_tables()
     counts: dict[str | None, int] = {}
     for cell in cells:
         counts[cell["verdict"]] = counts.get(cell["verdict"], 0) + 1

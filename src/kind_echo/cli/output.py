@@ -107,8 +107,9 @@ def _document(result: Result) -> dict[str, Any]:
 
 
 def _print_table(result: Result) -> None:
-    from rich.console import Console
     from rich.table import Table
+
+    from kind_echo.cli.printing import console_for_tables
 
     channels = max((given["channels"] for given in result.inputs), default=1)
     names = ["all"] if channels == 1 else ["all", *(str(c + 1) for c in range(channels))]
@@ -127,7 +128,7 @@ def _print_table(result: Result) -> None:
         spread = f"± {overall.uncertainty:.2g}" if overall.uncertainty is not None and overall.value is not None else ""
         note = "; ".join(part for part in (spread, overall.why) if part)
         table.add_row(find_measure(key).title, *cells, note)
-    console = Console(soft_wrap=True)
+    console = console_for_tables()
     for given in result.inputs:
         console.print(
             f"[dim]{given['path']}: {given['rate']} Hz, {given['channels']} ch, {given['frames']} frames[/dim]"

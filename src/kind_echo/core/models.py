@@ -1,6 +1,7 @@
 """What could have made a render of its reference: filter, curve, clipping, moving gain, one or several in turn."""
 
 import math
+from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -48,6 +49,9 @@ class Model:
     curve: CurveFit | None = None
     clipping: Clipping | None = None
     motion: GainMotion | None = None
+
+
+_Turn = tuple[Model, Floats | None]  # a model, and the render with what comes after its filter undone, if it can be
 
 
 def explain_channel(excerpt: Excerpt, floor: float) -> Model:
@@ -158,38 +162,47 @@ def _inverse(excerpt: Excerpt, linear: Filter, curve: CurveFit) -> Floats | None
 
 
 def _filter_then_curve(excerpt: Excerpt, model: Model) -> Model | None:
-    """A filter of the reference, and then a curve: they take turns, each fitted with the other undone."""
-    linear = model.filter or fit_filter(excerpt, lengths=2)
-    best: Model | None = None
-    for _ in range(_ROUNDS):
-        if linear is None:
-            break
-        through = filtered(excerpt, linear.taps, linear.before)
+    """A filter of the reference, and then a curve."""
+
+    def bent(linear: Filter, through: Floats) -> _Turn | None:
         curve = fit_curve(excerpt, through, excerpt.y)
-        if curve is None or (best is not None and curve.left >= best.left):
-            break
-        best = Model(("filter", "curve"), model.gain, curve.error, curve.left, filter=linear, curve=curve)
-        before = curve.back(excerpt.y)
-        if before is None:
-            break
-        linear = fit_filter(excerpt, before, lengths=2)
-    return best
+        if curve is None:
+            return None
+        made = Model(("filter", "curve"), model.gain, curve.error, curve.left, filter=linear, curve=curve)
+        return made, curve.back(excerpt.y)
+
+    return _in_turns(excerpt, model, bent)
 
 
 def _filter_then_clipping(excerpt: Excerpt, model: Model) -> Model | None:
+    """A filter of the reference, and then clipping."""
+
+    def clipped(linear: Filter, through: Floats) -> _Turn | None:
+        cut = find_clipping(excerpt, through, excerpt.y)
+        if cut is None:
+            return None
+        made = Model(("filter", "clipping"), model.gain, cut.error, cut.left, filter=linear, clipping=cut)
+        # Where it is cut, what would have come is taken from the filter itself.
+        beyond = (excerpt.y >= cut.high) | (excerpt.y <= cut.low)
+        return made, np.where(beyond, through, excerpt.y)
+
+    return _in_turns(excerpt, model, clipped)
+
+
+def _in_turns(excerpt: Excerpt, model: Model, after: Callable[[Filter, Floats], _Turn | None]) -> Model | None:
+    """A filter and what comes after it, each fitted with the other undone, as long as that leaves less."""
     linear = model.filter or fit_filter(excerpt, lengths=2)
     best: Model | None = None
     for _ in range(_ROUNDS):
         if linear is None:
             break
-        through = filtered(excerpt, linear.taps, linear.before)
-        cut = find_clipping(excerpt, through, excerpt.y)
-        if cut is None or (best is not None and cut.left >= best.left):
+        turn = after(linear, filtered(excerpt, linear.taps, linear.before))
+        if turn is None or (best is not None and turn[0].left >= best.left):
             break
-        best = Model(("filter", "clipping"), model.gain, cut.error, cut.left, filter=linear, clipping=cut)
-        # Where it is cut, what would have come is taken from the filter itself.
-        beyond = (excerpt.y >= cut.high) | (excerpt.y <= cut.low)
-        linear = fit_filter(excerpt, np.where(beyond, through, excerpt.y), lengths=2)
+        best, before = turn
+        if before is None:
+            break
+        linear = fit_filter(excerpt, before, lengths=2)
     return best
 
 

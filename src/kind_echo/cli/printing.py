@@ -1,0 +1,12 @@
+"""Tables for a person to read; in a file or a build log each row stays on its line, so that it can be searched."""
+
+import sys
+
+from rich.console import Console
+
+_WIDE = 4000  # characters, beyond any row
+
+
+def console_for_tables() -> Console:
+    """A console as wide as the terminal; wide enough for any row where there is none."""
+    return Console(soft_wrap=True, width=None if sys.stdout.isatty() else _WIDE)
