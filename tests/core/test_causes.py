@@ -7,7 +7,7 @@ the changes in benchmarks/planted.py; docs/accuracy.md has the whole table.
 import numpy as np
 import pytest
 from benchmarks.material import PIECES, load
-from benchmarks.planted import PAIRS, SINGLE, Planted
+from benchmarks.planted import PAIRS, SINGLE, Planted, both, butter, peaking, scaled
 from scipy import signal
 
 from kind_echo.core.causes import Cause, describe
@@ -71,6 +71,25 @@ def test_the_equaliser_of_a_build_is_read_off_its_render_of_a_song() -> None:
     assert levels == pytest.approx([0.2, 3.0, 0.0], abs=0.15)
     level = overall(found.readings)
     assert level["account_fraction"] - level["account_filter"] > 25
+
+
+@pytest.mark.parametrize("corner", [3000.0, 8000.0])
+def test_a_low_pass_is_neither_a_delay_nor_another_sound(corner: float) -> None:
+    """A Butterworth filter of the second order, by the bilinear transform; its phase bends over all of the band."""
+    found = planted("arcade music", Planted("low-pass", butter(2, corner, "low"), frozenset({"filter"})))
+    (cause,) = found.causes
+    assert cause.cause == "filter", found.verdict
+    assert f"a roll-off of the second order from {corner / 1000:.0f}\u2009000 Hz" in str(cause.why)
+    assert overall(found.readings)["delay"] == pytest.approx(0.0, abs=0.05)
+
+
+def test_a_gain_beside_a_filter_that_hides_it_is_named() -> None:
+    """1.5 dB down beside a boost of 4 dB: neither takes off much by itself."""
+    change = both(scaled(-1.5), peaking(1000.0, 4.0, 1.0))
+    found = planted("arcade music", Planted("softer and boosted", change, frozenset({"gain", "filter"})))
+    amounts = {cause.cause: cause.amount for cause in found.causes}
+    assert set(amounts) == {"gain", "filter"}, found.verdict
+    assert amounts["gain"] == pytest.approx(-1.5, abs=0.1)
 
 
 def test_a_curve_that_was_found_is_that_of_the_saturator() -> None:

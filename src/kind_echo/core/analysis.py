@@ -4,7 +4,6 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from kind_echo.core.correlation import Floats
 from kind_echo.core.delay import find_delays
 from kind_echo.core.errors import ChannelMismatch, RateMismatch
 from kind_echo.core.integrity import NOT_FINITE, IntegrityMeter, lead_in_excess
@@ -19,8 +18,6 @@ _LEVELS = (
     "sample_peak", "rms", "rms_raw", "crest_factor", "dc_offset",
     "rms_window_max", "rms_window_min", "rms_window_range", "true_peak", "vu_max",
 )  # fmt: skip
-_MUCH_LESS = 0.5  # of the difference of the envelopes at no delay, from which another is believed
-_MOST_WINDOWS = 2000  # by which a render is looked for later
 _MATTERS = 0.001  # s of silence at the start that are looked into
 _LOUD = (*LOUDNESS, "peak_to_loudness")
 
@@ -108,24 +105,9 @@ def measure_render(stimulus: Source, render: Source) -> tuple[list[Reading], Lou
     excess = lead_in_excess(wanted, came, [0.0] * render.channels)
     if any((reading.value or 0.0) > _MATTERS for reading in excess):
         # Silence at the start, or all of it late? Only the delay tells, and it is dear.
-        late = [
-            delay.samples if delay.samples is not None else _late_by_envelope(x, y) * wanted.window
-            for delay, x, y in zip(find_delays(stimulus, render)[1], wanted.envelope(), came.envelope(), strict=True)
-        ]
+        late = [delay.samples or 0.0 for delay in find_delays(stimulus, render)[1]]
         excess = lead_in_excess(wanted, came, late)
     return readings + excess, found.curves
-
-
-def _late_by_envelope(x: Floats, y: Floats) -> float:
-    """Windows by which y is later as a whole, where no delay can be told, as of a steady tone; 0 for in doubt."""
-    if x.max(initial=0.0) == 0.0 or y.max(initial=0.0) == 0.0:
-        return 0.0
-    x, y = x / x.max(), y / y.max()
-    count = min(len(x), len(y))
-    most = min(count // 2, _MOST_WINDOWS)
-    apart = [float(np.abs(x[: count - shift] - y[shift:count]).mean()) for shift in range(most + 1)]
-    best = int(np.argmin(apart))
-    return float(best) if apart[best] < _MUCH_LESS * apart[0] else 0.0
 
 
 def _peak_to_loudness(readings: list[Reading]) -> Reading:

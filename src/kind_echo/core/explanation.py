@@ -12,7 +12,7 @@ from kind_echo.core.align import Aligner, Alignment
 from kind_echo.core.causes import Cause, CauseName
 from kind_echo.core.excerpts import Excerpt, best_gain, best_left, main_offset, take_excerpts
 from kind_echo.core.explained import Explained, Known
-from kind_echo.core.filtering import REACH, fit_filter
+from kind_echo.core.filtering import REACH, filtered, fit_filter
 from kind_echo.core.leftover import Judged, judge_leftover, word_length
 from kind_echo.core.models import Kind, Model, decibels, explain_channel, plain_gain
 from kind_echo.core.readings import Curve, value_of
@@ -26,6 +26,7 @@ _WORTH_DB = 1.0
 _FLOOR = 0.5e-14  # mean square, −140 dBFS: what is under it need not be explained
 _LEAST_GAIN = 0.005  # dB
 _CHANNELS_APART = 0.02  # dB, by which the gains of channels differ
+_FILTERS_GAIN = 0.25  # dB, twice the width of the level part of a filter, from which that is a gain
 _BENT_APART = 0.1  # dB, the same where a curve or a moving gain stands beside them
 _WELL_EXPLAINED = 20.0  # dB off what there was, after which what is left is how well the causes are known
 _FILTERS_OWN, _CURVES_OWN = 1e5, 10**3.8  # times what is left, that a model has explained: then it is the model's own
@@ -279,9 +280,9 @@ class _Explanation:
         before = sum(level[c].power(signs[c] * level[c].y - level[c].inner) for c in rest)
         after = sum(level[c].power(signs[c] * level[c].y / factor - level[c].inner) for c in rest)
         off = _fall(before, after)
-        # Where a filter or a curve is beside it, a gain is told by its level part, whatever it takes off by itself.
-        if off >= _WORTH_DB:
-            self._add(Cause("gain", amount=common, unit="dB", takes_off=off))
+        told = off if abs(common) < _FILTERS_GAIN else max(off, _without_gain(level, models, rest, factor))
+        if told >= _WORTH_DB:
+            self._add(Cause("gain", amount=common, unit="dB", takes_off=off if off > 0.0 else None))
 
     def _offset(self, level: list[Excerpt], models: dict[int, Model], offsets: Sequence[float]) -> None:
         found: dict[int, tuple[float, float]] = {}
@@ -447,6 +448,22 @@ def _name(channel: int | None) -> str:
 
 def _sign(one: Excerpt) -> float:
     return -1.0 if best_gain(one) < 0.0 else 1.0
+
+
+def _without_gain(level: list[Excerpt], models: dict[int, Model], channels: Sequence[int], factor: float) -> float:
+    """dB that filters take off beyond what they do without the gain of their level parts; 0 where there is none.
+
+    A gain beside a filter may move the render no closer by itself, as a cut beside a boost.
+    """
+    with_gain = without = 0.0
+    for c in channels:
+        model = models[c]
+        if model.parts != ("filter",) or model.filter is None:
+            return 0.0
+        through = filtered(level[c], model.filter.taps, model.filter.before)
+        with_gain += level[c].power(level[c].y - through)
+        without += level[c].power(level[c].y - through / factor)
+    return _fall(without, with_gain)
 
 
 def _fall(before: float, after: float) -> float:

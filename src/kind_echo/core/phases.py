@@ -110,9 +110,8 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR) -> Fine | None:
     joined = [np.sum([s * one for s, one in zip(signs, kind, strict=True)], axis=0) for kind in (plain, excess)]
     first, second = (_peak(kind, size, near) for kind in joined)
     level = all(one.level for one in found)
-    spectrum, best = joined[0], first
-    if not level and second[1] > first[1] - _NEARLY * total:
-        spectrum, best = joined[1], second
+    filtered = not level and second[1] > first[1] - _NEARLY * total
+    spectrum, best = (joined[1], second) if filtered else (joined[0], first)
     at, height, sign = best
     curvature = float(np.sum([one.certainty * one.omega**2 for one in found]))
     spread = 2.0 / math.sqrt(curvature) if curvature > 0 else float("inf")
@@ -120,7 +119,7 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR) -> Fine | None:
     weights, omega = np.sum([one.weight for one in found], axis=0), found[0].omega
     reach = math.sqrt(float((weights * omega**2).sum()) / total)
     doubt = 0.75 * math.sqrt(2 * max(0.0, 1.0 - agreement)) / reach
-    strength, usual, steady = _steady(sets, at)
+    strength, usual, steady = _steady(sets, at, filtered=filtered)
     less = _agreement(spectrum, at, sign, total)
     return Fine(at, int(sign), agreement, spread, strength, usual, steady, doubt, level, less)
 
@@ -271,7 +270,7 @@ def _peak(spectrum: Spectrum, size: int, near: int) -> tuple[float, float, float
     return at, height, sign
 
 
-def _steady(sets: Sequence[Blocks], at: float) -> tuple[float, float, bool]:
+def _steady(sets: Sequence[Blocks], at: float, *, filtered: bool) -> tuple[float, float, bool]:
     """How the blocks correlate with the reference at the delay, and whether most do, and to the same sign.
 
     Each half of the blocks is looked at in the band that the other half found to carry: chance does not repeat.
@@ -284,7 +283,7 @@ def _steady(sets: Sequence[Blocks], at: float) -> tuple[float, float, bool]:
             chosen, rest = (Blocks(blocks.x[k::2], blocks.y[k::2]) for k in (fold, 1 - fold))
             cross = _cross(rest)
             if cross is not None:
-                values += _correlated(chosen, cross, at)
+                values += _correlated(chosen, cross, at, filtered=filtered)
     if len(values) < 3:
         return 1.0, 1.0, True  # too short for blocks: whoever asks has to see to it
     told = np.array(values)
@@ -297,9 +296,13 @@ def _steady(sets: Sequence[Blocks], at: float) -> tuple[float, float, bool]:
     return abs(mean), usual, abs(mean) > max(least * error, _LEAST_STRENGTH) and agree >= _MOST_AGREE
 
 
-def _correlated(blocks: Blocks, cross: _Cross, at: float) -> list[float]:
-    """Of each block that sounds, how it correlates with the reference at a delay, all bins alike."""
-    turn = np.exp(1j * cross.omega * at)
+def _correlated(blocks: Blocks, cross: _Cross, at: float, *, filtered: bool) -> list[float]:
+    """Of each block that sounds, how it correlates with the reference at a delay, all bins alike.
+
+    Args:
+        filtered: whether the phase that belongs to the magnitude is off first.
+    """
+    turn = np.exp(1j * (cross.omega * at - (cross.least if filtered else 0.0)))
     own, other = (np.mean(np.abs(side) ** 2, axis=0) for side in (blocks.x, blocks.y))
     level = np.sqrt(cross.weight)
     x, y = (

@@ -22,6 +22,7 @@ _LOWEST = 25.0  # Hz
 _LEVEL = 0.12  # dB, within which a response counts as level
 _SHARE = 0.3  # of the band that must be level for a gain to be told
 _TONE_BINS = 12
+_INSIDE = 2**0.25  # the middle of a peak lies this far within the band
 
 
 Law = Callable[[Floats, Floats], Floats]
@@ -83,7 +84,7 @@ def shape_of(linear: Filter, excerpt: Excerpt) -> Shape | None:
     magnitude = decibels - (gain or 0.0)
     place = int(np.abs(np.maximum(magnitude, -60.0)).argmax())
     phase = np.degrees(np.angle(response))
-    words = _described(band, magnitude)
+    words = _described(band, magnitude, excerpt.rate)
     return Shape(band, magnitude, phase, gain, float(magnitude[place]), float(band[place]), words)
 
 
@@ -106,22 +107,31 @@ def _spectrum(samples: Floats) -> Floats:
     return power
 
 
-def _described(f: Floats, magnitude: Floats) -> str:
-    """The simple shape that fits a magnitude within half a decibel, or a tenth of its change; empty for none."""
+def _described(f: Floats, magnitude: Floats, rate: int) -> str:
+    """The simple shape that fits a magnitude within half a decibel, or a tenth of its change; empty for none.
+
+    Each is tried as an analogue filter has it, and as the bilinear transform makes it, which bends frequencies up.
+    """
     change = float(np.ptp(magnitude))
     if len(f) < 8 or change < 0.3:
         return ""
     weight = np.where(magnitude > -40.0, 1.0, 0.0)
+    bent = rate / math.pi * np.tan(math.pi * f / rate)
     best: tuple[float, str] | None = None
-    for name, shape, starts in _SHAPES:
-        for corner in f[:: max(1, len(f) // 24)]:
-            for second in starts:
-                found = _least(partial(shape, f), magnitude, weight, [math.log(corner), second, 0.0])
-                if best is None or found[0] < best[0]:
-                    best = found[0], name(*found[1])
+    for axis in (f, bent):
+        for name, shape, starts in _SHAPES:
+            for corner in axis[:: max(1, len(f) // 24)]:
+                for second in starts:
+                    left, found = _least(partial(shape, axis), magnitude, weight, [math.log(corner), second, 0.0])
+                    if shape is _peak and not axis[0] * _INSIDE <= math.exp(found[0]) <= axis[-1] / _INSIDE:
+                        continue  # one of its sides was not seen: any roll-off looks like that
+                    if best is None or left < best[0]:
+                        at = math.exp(found[0])
+                        hertz = at if axis is f else rate / math.pi * math.atan(math.pi * at / rate)
+                        best = left, name(math.log(hertz), *found[1:])
     if best is None or best[0] > max(0.3, 0.07 * change):
         return ""
-    return best[1].replace("-", "−")
+    return best[1]
 
 
 def _least(
@@ -171,14 +181,18 @@ def _high_pass(order: int) -> Law:
     return lambda f, p: np.asarray(-10 * np.log10(1 + (math.exp(p[0]) / f) ** (2 * order)))
 
 
+def _signed(decibels: float) -> str:
+    return f"{decibels:+.1f}".replace("-", "−")
+
+
 def _hertz(log: float) -> str:
     return f"{round(math.exp(log), -1 if math.exp(log) < 1000 else -2):,.0f} Hz".replace(",", "\u2009")
 
 
 _SHAPES: tuple[tuple[Callable[[float, float, float], str], Law, tuple[float, ...]], ...] = (
-    (lambda c, q, g: f"a peak of {g:+.1f} dB at {_hertz(c)}, Q {math.exp(q):.1f}", _peak, (0.0,)),
-    (lambda c, q, g: f"a treble shelf of {g:+.1f} dB from {_hertz(c)}", _high_shelf, (0.0,)),
-    (lambda c, q, g: f"a bass shelf of {g:+.1f} dB to {_hertz(c)}", _low_shelf, (0.0,)),
+    (lambda c, q, g: f"a peak of {_signed(g)} dB at {_hertz(c)}, Q {math.exp(q):.1f}", _peak, (0.0,)),
+    (lambda c, q, g: f"a treble shelf of {_signed(g)} dB from {_hertz(c)}", _high_shelf, (0.0,)),
+    (lambda c, q, g: f"a bass shelf of {_signed(g)} dB to {_hertz(c)}", _low_shelf, (0.0,)),
     (lambda c, q, g: f"a first-order roll-off from {_hertz(c)}", _low_pass(1), (0.0,)),
     (lambda c, q, g: f"a roll-off of the second order from {_hertz(c)}", _low_pass(2), (0.0,)),
     (lambda c, q, g: f"a first-order cut under {_hertz(c)}", _high_pass(1), (0.0,)),
