@@ -257,6 +257,28 @@ def test_time_constants_come_back(attack: float, release: float) -> None:
     assert found["lookahead"] == pytest.approx(0, abs=1.0)
 
 
+@pytest.mark.parametrize("late", [1, 24, 48, 300, 5000, -24])
+def test_a_late_render_of_a_burst_has_the_same_times(late: int) -> None:
+    """Cut to the input's length, as a host writes it, so that the end of the release is not in the file."""
+    burst, out = _compressed(0.003, 0.05)
+    rendered = out.read(0, out.frames)
+    moved = np.concatenate([np.zeros((max(0, late), 1)), rendered[max(0, -late) :]])[: len(rendered)]
+    found, _ = measure_dynamics(burst, ArraySource(moved, R))
+    assert overall(found) == pytest.approx(overall(measure_dynamics(burst, out)[0]), rel=0.01, abs=0.1)
+    assert "of delay are taken off" in str(reading(found, "overshoot").why)
+
+
+def test_a_render_of_a_burst_that_ends_early() -> None:
+    burst, out = _compressed(0.003, 0.05)
+    upto = measure_dynamics(burst, ArraySource(out.read(0, R * 5 // 2), R))[0]
+    assert overall(upto)["release_time"] == pytest.approx(115.1, abs=1.0)
+    ended = measure_dynamics(burst, ArraySource(out.read(0, 2 * R), R))[0]
+    assert overall(ended)["attack_constant"] == pytest.approx(3.0, abs=0.1)
+    assert "ends before the gain can settle" in str(reading(ended, "release_time").why)
+    short = measure_dynamics(burst, ArraySource(out.read(0, R), R))[0]
+    assert "ends before the burst does" in str(reading(short, "attack_time").why)
+
+
 def test_look_ahead_and_an_effect_that_does_nothing() -> None:
     ahead = overall(measure_dynamics(*_compressed(0.004, 0.05, ahead=240))[0])
     assert ahead["lookahead"] == pytest.approx(5.0, abs=1.0)

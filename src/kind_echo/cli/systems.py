@@ -105,9 +105,9 @@ def curve_command(
 @click.command("dynamics")
 @click.argument("source", metavar="INPUT")
 @click.argument("output")
-@click.option("--latency", type=int, default=0, show_default=True, metavar="SAMPLES", help="Taken off first.")
+@click.option("--latency", type=int, metavar="SAMPLES", help="Taken off first; what the burst shows where not given.")
 @output_options
-def dynamics_command(source: str, output: str, latency: int, limits: tuple[str, ...], as_json: bool) -> None:
+def dynamics_command(source: str, output: str, latency: int | None, limits: tuple[str, ...], as_json: bool) -> None:
     """Attack, release, overshoot and look-ahead on a burst of tone."""
     _measured("dynamics", (source, output), lambda a, b: measure_dynamics(a, b, latency), {"latency": latency}, limits,
               as_json=as_json)  # fmt: skip

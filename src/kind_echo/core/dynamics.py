@@ -6,10 +6,11 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_echo.core.burst_delay import Steps, lateness
 from kind_echo.core.compare import check_pair
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.readings import Curve, Reading
-from kind_echo.core.source import Source, read_padded
+from kind_echo.core.source import Source
 
 Floats = NDArray[np.float64]
 
@@ -22,6 +23,8 @@ _WITHIN = 1.0  # dB from the settled gain at which it has been reached
 _SETTLED = 0.3  # of each part, at its end
 _LEAST_STEP = 3.0  # dB between low and high
 _MOVES = 0.5  # dB by which the gain must change for times to mean anything
+_LEAST_RELEASE = 16  # frames after the step down, from which a gain can be said to have settled
+_ENDS = "the render ends before the gain can settle"
 _STARTS = 0.1  # dB of fall that counts as the gain having started
 
 
@@ -34,18 +37,20 @@ class Burst:
     frequency: float
 
 
-def measure_dynamics(source: Source, output: Source, latency: int = 0) -> tuple[list[Reading], dict[str, Curve]]:
+def measure_dynamics(
+    source: Source, output: Source, latency: float | None = None
+) -> tuple[list[Reading], dict[str, Curve]]:
     """All dynamics measures by channel; all channels: those of the first that has readings. Curve: gain over time.
 
     Args:
-        latency: samples by which the output is later, taken off first.
+        latency: samples by which the output is later, taken off first; None for what the steps of the burst show.
     Raises:
         RateMismatch, ChannelMismatch: the two do not belong together.
         BadParameter: the input is no burst of one tone, low, high, low.
     """
     check_pair(source, output)
     frames = min(source.frames, _MOST_FRAMES)
-    x, y = source.read(0, frames), read_padded(output, latency, frames + latency)
+    x, y = source.read(0, frames), output.read(0, min(output.frames, _MOST_FRAMES))
     loudest = int(np.square(x).sum(axis=0).argmax())
     burst = find_burst(x[:, loudest], source.rate)
     each: list[list[Reading]] = []
@@ -59,11 +64,13 @@ def measure_dynamics(source: Source, output: Source, latency: int = 0) -> tuple[
                 ]
             )
             continue
-        gain = gain_over_time(x[:, c], y[:, c], burst.frequency, source.rate)
-        if gain is None:
+        found = gain_over_time(x[:, c], y[:, c], burst, source.rate, latency)
+        if found is None:
             each.append([Reading(key, str(c + 1), None, "the test signal is not in the render") for key in MEASURES])
             continue
-        each.append(_readings(str(c + 1), gain, burst, source.rate, frames))
+        gain, late = found
+        note = f"{late:+.2f} samples of delay are taken off".replace("-", "−") if latency is None and late else None
+        each.append([replace(one, why=one.why or note) for one in _readings(str(c + 1), gain, burst, source.rate)])
         curves = curves or {"gain": _thinned(gain, source.rate)}
     lead = next((e for e in each if e[-1].value is not None), each[0])
     readings = []
@@ -119,21 +126,37 @@ def _frequency(x: Floats, rate: int) -> float | None:
     return spectrum.find_tone(best * spectrum.spacing, 4 * spectrum.spacing)
 
 
-def gain_over_time(x: Floats, y: Floats, frequency: float, rate: int) -> Floats | None:
+def gain_over_time(
+    x: Floats, y: Floats, burst: Burst, rate: int, latency: float | None = None
+) -> tuple[Floats, float] | None:
     """Gain in dB at each frame: of the tone on either side, what a window of two half periods holds, out over in.
 
     Over half a period a sine and cosine at its frequency are nearly at right angles; both sides are weighted alike, so
-    that what the window smears is the gain alone. None where the output has nothing of the tone.
+    that what the window smears is the gain alone.
+
+    Args:
+        latency: samples by which the output is later; None for what the steps show.
+    Returns:
+        The gain up to the frame for which there is no more output, and the delay that was taken off; None where the
+        output has nothing of the tone.
     """
-    half = max(2, round(rate / frequency / 2))
-    turn = np.exp(-2j * np.pi * np.mod(frequency / rate * np.arange(len(x)), 1.0))
+    half = max(2, round(rate / burst.frequency / 2))
     kernel = np.convolve(np.ones(half), np.ones(half))
-    inputs, outputs = (_smoothed(side * turn, kernel) for side in (x, y))
-    if not np.abs(outputs).max(initial=0.0) > 1e-7 * np.abs(inputs).max(initial=1.0):
+    inputs, outputs = (_level(side, burst.frequency / rate, kernel) for side in (x, y))
+    if not outputs.max(initial=0.0) > 1e-7 * inputs.max(initial=1.0):
         return None
-    with np.errstate(divide="ignore"):
-        level = 20 * np.log10(np.abs(outputs)) - 20 * np.log10(np.maximum(np.abs(inputs), 1e-12))
-    return np.asarray(np.maximum(level, -200.0))
+    before, after = (20 * np.log10(np.maximum(side, 1e-12)) for side in (inputs, outputs))
+    if latency is None:
+        latency = lateness(Steps(before, after, (burst.up, burst.down), rate / burst.frequency), rate)
+    last = min(len(before), math.floor(len(after) - latency))
+    frames = np.arange(max(0, last))
+    moved = np.interp(frames + latency, np.arange(len(after)), after, left=-240.0, right=-240.0)
+    return np.asarray(np.maximum(moved - before[: len(frames)], -200.0)), latency
+
+
+def _level(side: Floats, cycles: float, kernel: Floats) -> Floats:
+    """Magnitude of what a window holds of a tone, about each frame."""
+    return np.abs(_smoothed(side * np.exp(-2j * np.pi * np.mod(cycles * np.arange(len(side)), 1.0)), kernel))
 
 
 def _smoothed(values: NDArray[np.complex128], kernel: Floats) -> NDArray[np.complex128]:
@@ -143,23 +166,25 @@ def _smoothed(values: NDArray[np.complex128], kernel: Floats) -> NDArray[np.comp
     return np.asarray(product[start : start + len(values)])
 
 
-def _readings(name: str, gain: Floats, burst: Burst, rate: int, frames: int) -> list[Reading]:
+def _readings(name: str, gain: Floats, burst: Burst, rate: int) -> list[Reading]:
     """In the order of MEASURES."""
     up, down = burst.up, burst.down
+    if len(gain) < down:
+        return [Reading(key, name, None, "the render ends before the burst does") for key in MEASURES]
     before = gain[up - round(_SETTLED * up) - 1 : max(1, up - round(0.05 * rate))]
     if len(before) < 8:
         before = gain[up // 2 : max(up // 2 + 1, up - round(0.005 * rate))]
     low = float(np.median(before))
     high = float(np.median(gain[down - round(_SETTLED * (down - up)) : down - round(rate / burst.frequency)]))
-    end = min(frames, len(gain)) - round(rate / burst.frequency)
-    back = float(np.median(gain[end - round(_SETTLED * (end - down)) : end]))
+    end = len(gain) - round(rate / burst.frequency)
     moved = low - high
     if moved < _MOVES:
         why = "the gain does not fall from the low part to the high one"
         nothing = [Reading(key, name, None, why) for key in MEASURES[:6]]
         return [*nothing, Reading("settled_gain_high", name, high), Reading("settled_gain_low", name, low)]
     attack = gain[up:down]
-    release = gain[down:end]
+    release = gain[down : max(down, end)]
+    back = float(np.median(release[-round(_SETTLED * len(release)) :])) if len(release) >= _LEAST_RELEASE else None
     deepest = float(attack[: max(1, round(0.7 * len(attack)))].min())
     return [
         _reached("attack_time", name, attack, high, rate),
@@ -173,7 +198,9 @@ def _readings(name: str, gain: Floats, burst: Burst, rate: int, frames: int) -> 
     ]
 
 
-def _reached(key: str, name: str, gain: Floats, settled: float, rate: int) -> Reading:
+def _reached(key: str, name: str, gain: Floats, settled: float | None, rate: int) -> Reading:
+    if settled is None:
+        return Reading(key, name, None, _ENDS)
     away = np.flatnonzero(np.abs(gain - settled) > _WITHIN)
     if len(away) == 0:
         return Reading(key, name, 0.0)
@@ -182,8 +209,10 @@ def _reached(key: str, name: str, gain: Floats, settled: float, rate: int) -> Re
     return Reading(key, name, 1000.0 * (float(away[-1]) + 1) / rate)
 
 
-def _constant(key: str, name: str, gain: Floats, begin: float, settled: float, rate: int) -> Reading:
+def _constant(key: str, name: str, gain: Floats, begin: float, settled: float | None, rate: int) -> Reading:
     """Time constant of the gain's way from `begin` to `settled`, from the logarithm of what is left of it."""
+    if settled is None:
+        return Reading(key, name, None, _ENDS)
     left = (gain - settled) / (begin - settled)
     done = np.flatnonzero(left < 0.1)
     if len(done) == 0:

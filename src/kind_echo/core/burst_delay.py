@@ -1,0 +1,78 @@
+"""How late a burst of tone is in a render whose gain moves, where correlation would take its attack for a delay."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+
+_LONGEST = 1.0  # s by which a render is looked for earlier or later
+_AROUND = 4  # periods beside each step that are looked at
+_CLEARLY = 0.9  # of the movement of the gain without a delay, under which another is believed
+_ONE_WAY = 1.05  # times its change from end to end, that a gain moves which goes one way alone
+_LEAST = 0.05  # dB that the gain moves at any delay
+_FINEST = 0.01  # samples
+
+
+@dataclass(frozen=True)
+class Steps:
+    """Levels of the tone on both sides, and where the input steps.
+
+    Attributes:
+        before, after: dB by frame of the input and of the output, shape (frames,) each.
+        edges: frames at which the input steps up and down.
+        period: of the tone, in samples.
+    """
+
+    before: Floats
+    after: Floats
+    edges: tuple[int, int]
+    period: float
+
+
+def lateness(steps: Steps, rate: int) -> float:
+    """Samples by which the output is later: those at which the gain moves least about the input's steps.
+
+    At any other delay the step itself stands in the gain, once up and once down. 0 where no delay is clearly better,
+    as of an output whose level does not step.
+    """
+    up, down = steps.edges
+    longest = min(_LONGEST * rate, 0.9 * min(up, down - up, len(steps.before) - down))
+    stride = steps.period / 2
+    count = int(longest / stride)
+    coarse = max(1, round(stride / 2))
+    usual, one_way = (_movement(steps, 0.0, coarse, longest, whole=whole) for whole in (True, False))
+    if count < 1 or usual < _ONE_WAY * one_way + _LEAST:
+        return 0.0
+    tried = np.arange(-count, count + 1) * stride
+    moved = [_movement(steps, late, coarse, longest) for late in tried.tolist()]
+    at = float(tried[int(np.argmin(moved))])
+    window = abs(at) + stride
+    while stride > _FINEST:
+        tried = at + np.linspace(-stride, stride, 9)
+        at = float(tried[int(np.argmin([_movement(steps, late, 1, window) for late in tried.tolist()]))])
+        stride /= 3
+    usual, least = (_movement(steps, late, 1, window) for late in (0.0, at))
+    return at if least + _LEAST < _CLEARLY * (usual + _LEAST) else 0.0
+
+
+def _movement(steps: Steps, late: float, stride: int, window: float, *, whole: bool = True) -> float:
+    """dB by which the gain goes up and down about both steps together, when the output is taken `late` samples later.
+
+    Args:
+        stride: samples from one point that is looked at to the next.
+        window: samples beside each step that are looked at, beyond a few periods.
+        whole: all of the movement; else from one end of each window to the other.
+    """
+    wide = round(_AROUND * steps.period + window)
+    shift, part = int(np.floor(late)), late - np.floor(late)
+    total = 0.0
+    for edge in steps.edges:
+        frames = np.arange(max(0, edge - wide), min(len(steps.before), edge + wide), stride)
+        # Beyond its ends the output stands still: there the whole step of the input is in the gain.
+        one, next_one = (np.clip(frames + shift + k, 0, len(steps.after) - 1) for k in (0, 1))
+        output = (1.0 - part) * steps.after[one] + part * steps.after[next_one]
+        gain = output - steps.before[frames]
+        total += float(np.abs(np.diff(gain)).sum() if whole else abs(gain[-1] - gain[0]))
+    return total
