@@ -14,6 +14,7 @@ from pathlib import Path
 
 import psycopg
 import pytest
+from hypothesis import settings
 from ops.cluster import Cluster, free_port
 from ops.stack import PROJECT, SERVICES
 from sqlalchemy.orm import Session
@@ -31,6 +32,8 @@ _OWN = {
     FILE_VARIABLE: str(PROJECT / "examples" / "renderers.toml"), "OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1",
 }  # fmt: skip
 _names = count()
+settings.register_profile("any machine", deadline=None)  # how long an example takes says nothing on a busy machine
+settings.load_profile("any machine")
 _RUN = os.environ.setdefault("KIND_ECHO_TEST_RUN", str(os.getpid()))
 """Number of the whole run; the processes that share its tests inherit it, and with it one server and one demo."""
 

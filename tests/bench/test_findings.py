@@ -115,7 +115,7 @@ def test_samples_in_words(count: float, said: str) -> None:
 marks = st.lists(st.sampled_from(["pass", "fail", "unknown"]), min_size=len(PLACES), max_size=len(PLACES))
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(marks)
 def test_boxes_hold_every_positive_cell_once_and_no_negative_one(marked: list[str]) -> None:
     grid = Grid.of(PLACES, FACTORS)
@@ -129,7 +129,7 @@ def test_boxes_hold_every_positive_cell_once_and_no_negative_one(marked: list[st
         assert not negative[inside].any()
 
 
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=60)
 @given(st.fixed_dictionaries({k: st.sets(st.sampled_from(v), min_size=1) for k, v in VALUES.items()}))
 def test_a_fault_of_some_values_is_one_box_that_names_the_factors_that_count(
     wrong: dict[str, set[str]],
@@ -140,7 +140,7 @@ def test_a_fault_of_some_values_is_one_box_that_names_the_factors_that_count(
     assert {k: set(v) for k, v in box.values.items()} == {k: v for k, v in wrong.items() if len(v) < len(VALUES[k])}
 
 
-@settings(max_examples=30, deadline=None)
+@settings(max_examples=30)
 @given(marks, st.integers())
 def test_findings_do_not_depend_on_the_order_of_the_cells_and_miss_none(marked: list[str], seed: int) -> None:
     kinds = {"pass": ("Pass", ()), "fail": ("Fail", ("residual_rms",)), "unknown": ("Fail", ("silent",))}

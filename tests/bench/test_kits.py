@@ -357,7 +357,7 @@ def test_kits_of_other_runs_are_refused(demo: str) -> None:
     assert BY_HAND == "by hand"
 
 
-@settings(deadline=None, max_examples=25)
+@settings(max_examples=25)
 @given(st.integers(0, 2**32 - 1), st.integers(0, 2**32 - 1), st.sampled_from([44_100, 48_000, 96_000]))
 def test_marks_are_found_where_they_are_and_not_taken_for_each_other(seed: int, other: int, rate: int) -> None:
     rng = np.random.default_rng(3)

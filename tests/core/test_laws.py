@@ -43,7 +43,7 @@ def test_the_size_of_blocks_changes_no_comparison(monkeypatch: pytest.MonkeyPatc
         assert one.value == pytest.approx(other.value, abs=1e-6), (one.measure, one.channel)
 
 
-@settings(max_examples=12, deadline=None)
+@settings(max_examples=12)
 @given(st.floats(-60, 0), st.integers(1, 4))
 def test_scaling_moves_every_level_by_as_much_and_no_ratio(decibels: float, channels: int) -> None:
     samples = noise(48_000, channels)
@@ -67,7 +67,7 @@ def test_swapping_the_sides_turns_the_signs() -> None:
     assert there["residual_rms"] == pytest.approx(back["residual_rms"], abs=1e-6)
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(st.floats(-0.5, 0.5))
 def test_a_fraction_forth_and_back_is_where_it_was(fraction: float) -> None:
     samples = sine(1000, -6, 0.1)[:, None] * np.hanning(4800)[:, None]

@@ -33,7 +33,7 @@ def _mono(kind: SignalKind, rate: int = RATE, **asked: Any) -> Any:
     return synthesise(SignalRequest(kind, **asked), rate)[:, 0]
 
 
-@settings(deadline=None, max_examples=60)
+@settings(max_examples=60)
 @given(
     frequency=st.floats(100.0, 15_000.0), seconds=st.sampled_from([0.5, 1.0, 2.0, 3.0]),
     rate=st.sampled_from([44_100, 48_000, 96_000]),
@@ -147,7 +147,7 @@ def test_a_piece_is_the_same_sound_at_two_rates(piece: Any, density: Any) -> Non
     assert 10 * np.log10(2 * np.mean(low**2)) == pytest.approx(-20.0, abs=1e-6)
 
 
-@settings(deadline=None, max_examples=40)
+@settings(max_examples=40)
 @given(
     kind=st.sampled_from(KINDS), rate=st.sampled_from([44_100, 48_000]), seconds=st.floats(0.3, 1.5),
     lead_in=st.floats(0.0, 0.5), tail=st.floats(0.0, 0.5), step=st.floats(0.1, 0.2),

@@ -5,6 +5,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+from benchmarks.material import PIECES, load
 from scipy import signal
 
 from kind_echo.core.dynamics import measure_dynamics
@@ -255,6 +256,43 @@ def test_time_constants_come_back(attack: float, release: float) -> None:
     assert found["settled_gain_low"] == pytest.approx(0, abs=0.01)
     assert found["overshoot"] == pytest.approx(0, abs=0.05)
     assert found["lookahead"] == pytest.approx(0, abs=1.0)
+
+
+@pytest.mark.parametrize("top", [20_000.0, 23_500.0])
+@pytest.mark.parametrize("fade", [0.0, 0.005, 0.05])
+def test_a_wall_is_found_on_a_sweep_that_ends_with_its_file(top: float, fade: float) -> None:
+    """A low-pass by the window method, 6 dB down at 16 kHz and 120 dB down 400 Hz above it."""
+    request = SignalRequest("sweep", seconds=5.0, start=20.0, end=top, level=-6, lead_in=0.0, tail=0.0, fade=fade)
+    x = synthesise(request, R)[:, 0]
+    y = np.convolve(x, signal.firwin(1023, 16_000, fs=R, window=("kaiser", 12)))[: len(x)]
+    found = overall(measure_response(columns(x), columns(y))[0])
+    assert found["wall_frequency"] == pytest.approx(16_000, rel=0.01)
+    assert found["edge_high"] == pytest.approx(15_880, rel=0.01)
+
+
+@pytest.mark.parametrize("sound", ["arcade music", "calm music", "piano", "guitar", "woman's voice", "applause"])
+def test_the_magnitude_off_real_sound_is_right_where_it_is_coherent(sound: str) -> None:
+    """A peak of 3 dB at 1 kHz; the bilinear transform's own response is the truth."""
+    x = load(next(piece for piece in PIECES if piece.name == sound), R)[:, 0]
+    w, amplitude = 2 * np.pi * 1000 / R, 10 ** (3 / 40)
+    half = np.sin(w) / 2
+    b, a = (np.array([1 + half * g, -2 * np.cos(w), 1 - half * g]) for g in (amplitude, 1 / amplitude))
+    _, curves = measure_response(columns(x), columns(signal.lfilter(b, a, x)))
+    f, level = np.array(curves["magnitude"].x), np.array(curves["magnitude"].y)
+    error = np.abs(level - 20 * np.log10(np.abs(signal.freqz(b, a, f, fs=R)[1])))
+    sure = (np.array(curves["coherence"].y) > 0.99) & (f > 20)
+    assert sure.sum() > 400
+    assert error[sure].max() < 0.05
+    assert np.mean(error > np.array(curves["magnitude_uncertainty"].y) + 1e-3) < 0.05
+
+
+@pytest.mark.parametrize("kind", ["noise", "impulse"])
+def test_a_blocker_of_direct_current_has_an_edge(kind: str) -> None:
+    x = _stimulus(kind)
+    y = signal.lfilter(*signal.butter(1, 5.0, "high", fs=R), x)
+    found, curves = measure_response(columns(x), columns(y), ResponseOptions(band=(1.0, 20_000.0)))
+    assert overall(found)["edge_low"] == pytest.approx(5.0, rel=0.02)
+    assert curves["magnitude"].x[0] < 2.5
 
 
 @pytest.mark.parametrize("late", [1, 24, 48, 300, 5000, -24])

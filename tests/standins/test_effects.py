@@ -30,7 +30,7 @@ def _tone(frequency: float, level: float, seconds: float = 1.0) -> Samples:
     return 10 ** (level / 20) * np.sin(2 * np.pi * frequency * np.arange(round(seconds * RATE)) / RATE)[:, None]
 
 
-@settings(max_examples=40, deadline=None)
+@settings(max_examples=40)
 @given(
     st.sampled_from(sorted(STAND_INS)),
     st.lists(st.integers(1, 1500), min_size=2, max_size=6),

@@ -27,7 +27,7 @@ def test_hard_clipping_without_oversampling_is_arithmetic() -> None:
     np.testing.assert_allclose(out, np.clip(samples * 10 ** (6 / 20), -ceiling, ceiling), atol=1e-15)
 
 
-@settings(max_examples=20, deadline=None)
+@settings(max_examples=20)
 @given(
     st.lists(st.integers(1, 300), min_size=1, max_size=8),
     st.sampled_from([1, 2, 4, 8, 16]),

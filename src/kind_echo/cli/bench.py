@@ -19,7 +19,7 @@ from kind_echo.cli.database import told_when_gone
 from kind_echo.cli.main import LimitBroken
 from kind_echo.cli.printing import console_for_tables
 from kind_echo.cli.waiting import TIMEOUT, Progress, wait_for
-from kind_echo.store.database import transaction
+from kind_echo.store.database import snapshot, transaction
 from kind_echo.store.grants import grant_for_demo
 from kind_echo.store.models import Run
 
@@ -76,7 +76,7 @@ def load_demo_command(worker_role: str) -> None:
 
 
 def _look(run_id: int) -> Progress:
-    with transaction() as session:
+    with snapshot() as session:
         run = find_run(session, run_id)
         summary, held = summary_of(session, run), held_up(session, run)
         return Progress(summary.cells, summary.finished, held.kit, held.lacking, run.stopped_by)

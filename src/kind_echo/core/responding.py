@@ -1,4 +1,9 @@
-"""The response of one channel, estimated from what went in and what came out: by one transform, or averaged."""
+"""The response of one channel, estimated from what went in and what came out.
+
+What drives all frequencies evenly (a sweep, an impulse) is divided out at every bin of one transform. Noise, music and
+speech drive some bins much and their neighbours hardly: there a line is fitted through the bins around each frequency,
+each with the weight that its power gives it.
+"""
 
 from dataclasses import dataclass
 
@@ -8,7 +13,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.delay import find_delays
 from kind_echo.core.source import ArraySource, read_padded
-from kind_echo.core.transforms import fast_length, hann
+from kind_echo.core.transforms import fast_length
 
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
@@ -20,13 +25,22 @@ COHERENT = 0.99
 PER_OCTAVE = 48
 """Points of the grid."""
 
+LOWEST = 2.0
+"""Hz at which the grid begins."""
+
 _QUIET_END = 1e-6  # share of the energy in the last 5 ms under which a signal lies whole within its file
 _EDGE_SECONDS = 0.005
+_FADE_SECONDS = 0.02
+_LONG_FADE_SECONDS = 0.3  # where what is lost of the end is no part of the band
+_EVEN = 0.75  # geometric over arithmetic mean of the power of neighbouring bins; 0.56 for noise
+_WIDTHS = (1 / 96, 1 / 48, 1 / 24)  # octaves over which a line is fitted, wider where it must be
+_LEAST_HERTZ, _LEAST_SHARE, _LEAST_BINS = 1.3, 0.15, 4  # of a fit: as the impulse response is long; of its frequency
+_AIM = 0.0023  # standard deviation over magnitude, 0.02 dB, from which no wider fit is looked for
 _BLOCK_SECONDS = 0.02
 _NOTHING = 1e-20  # of the greatest power of a block
-_SEGMENT_SECONDS = 1.4
 _EXCITED = 1e-10  # of the mean power density: bins with less were not driven
 _CELL = 1 / 96  # octaves over which a point of the grid is averaged: so much less noise, and no wall moved by 1 %
+_TOP = 0.495  # of the rate, where the grid ends: a cell must lie below half of it
 _LEAST_FRAMES = 256
 _SMOOTH = 33  # bins over which coherence is taken where there is one transform
 _BEFORE_SECONDS, _AFTER_SECONDS = 0.15, 0.8  # of the impulse response kept
@@ -49,12 +63,13 @@ class Response:
     latency: float
 
 
-def respond(x: Floats, y: Floats, rate: int) -> Response | str:
+def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response | str:
     """The response of one channel, or why there is none.
 
     Args:
         x, y: what went in and what came out, shape (frames,), finite.
         rate: Hz.
+        lowest: Hz at which the grid begins.
     """
     if not x.any() or not y.any():
         return "one side is silent"
@@ -72,22 +87,22 @@ def respond(x: Floats, y: Floats, rate: int) -> Response | str:
     begin = shift - edge
     moved = read_padded(sides[1], begin, shift + len(x))[:, 0]
     met = len(x) if whole else len(x) - max(0, shift)
-    h, gamma, noise = _whole(x[:met], moved[: met + edge], rate)
-    if not whole:
-        # A sweep that ends with its file lacks little of its output; noise lacks something at every frequency.
-        averaged = _averaged(x, moved[edge:], rate)
-        if np.median(averaged[1]) > np.median(gamma):
-            begin, (h, gamma, noise) = shift, averaged
+    h, gamma, noise = _whole(
+        *_both_end(x[:met], moved[: met + edge], edge, 0.0 if whole else _FADE_SECONDS * rate), rate
+    )
     size = 2 * (len(h) - 1)
     # Where hardly anything was driven, what an effect adds would be the greatest of all.
     sure = np.where(gamma > COHERENT, np.nan_to_num(h), 0.0)
     latency = begin + _summit(fft.irfft(sure if sure.any() else np.nan_to_num(h), size))
-    grid = _grid(rate)
+    grid = _grid(rate, lowest)
     bins = np.arange(len(h)) * rate / size
     # The rest of the delay is taken off bin by bin, so that what is interpolated turns slowly.
     turned = h * np.exp(2j * np.pi * bins / rate * (latency - begin))
     if delay.polarity == -1:
         latency = float(delay.samples or latency)
+    if not _is_even(x):
+        ended = _both_end(x[:met], moved[: met + edge], edge, 0.0 if whole else _LONG_FADE_SECONDS * rate)
+        return Response(grid, *_fitted(*ended, rate, latency - begin, grid), latency)
     half = 2.0 ** (_CELL / 2)
     low, high = np.searchsorted(bins, grid / half), np.searchsorted(bins, grid * half)
     apart = np.maximum(1.0, grid * (half - 1 / half) * (_BEFORE_SECONDS + _AFTER_SECONDS))
@@ -98,6 +113,79 @@ def respond(x: Floats, y: Floats, rate: int) -> Response | str:
         np.interp(grid, bins, noise) / np.sqrt(apart),
         latency,
     )
+
+
+def _both_end(x: Floats, y: Floats, edge: int, frames: float) -> tuple[Floats, Floats]:
+    """Two sides that are faded out alike where they are cut, for a cut sounds at every frequency and is not answered.
+
+    Args:
+        y: begins `edge` frames before x.
+        frames: of the fade, at most an eighth of x; 0 where x has ended by itself.
+    """
+    fall = min(round(frames), len(x) // 8)
+    if fall == 0:
+        return x, y
+    fade = 0.5 + 0.5 * np.cos(np.pi * np.arange(fall) / fall)
+    faded = [side[: len(x) + before].copy() for side, before in ((x, 0), (y, edge))]
+    for side in faded:
+        side[-fall:] *= fade
+    return faded[0], faded[1]
+
+
+def _is_even(x: Floats) -> bool:
+    """Whether the power of neighbouring bins differs little, where most of it lies."""
+    power = np.abs(fft.rfft(x, fast_length(len(x)))) ** 2
+    power = power[: len(power) // _SMOOTH * _SMOOTH].reshape(-1, _SMOOTH)
+    mean = power.mean(axis=1)
+    if not mean.any():
+        return True
+    even = np.exp(np.log(power + 1e-12 * mean.max()).mean(axis=1))
+    return bool(even.sum() > _EVEN * mean.sum())
+
+
+def _fitted(x: Floats, y: Floats, rate: int, late: float, grid: Floats) -> tuple[Complexes, Floats, Floats]:
+    """Response, coherence and standard deviation on a grid: of a line through the bins about each frequency.
+
+    Weighted least squares with the power of x for weights, which is how well each bin knows its response. The line
+    takes up that tones lie beside the frequency that is asked for. What it leaves is the noise.
+    """
+    size = fast_length(len(x) + round((_BEFORE_SECONDS + _AFTER_SECONDS) * rate))
+    apart = size / len(x)  # bins to each that tells something of its own
+    bins = np.arange(size // 2 + 1) * rate / size
+    sx = fft.rfft(x, size)
+    sy = fft.rfft(y, size) * np.exp(2j * np.pi * bins / rate * late)
+    power, cross, output = np.abs(sx) ** 2, sy * np.conj(sx), np.abs(sy) ** 2
+    least = np.maximum(np.minimum(_LEAST_HERTZ, _LEAST_SHARE * grid), _LEAST_BINS * apart * rate / size) / 2
+    h, coherence = np.full(len(grid), np.nan, dtype=np.complex128), np.zeros(len(grid))
+    spread = np.full(len(grid), np.inf)
+    for width in _WIDTHS:
+        half = np.maximum(grid * (2.0 ** (width / 2) - 1.0), least)
+        low = np.clip(np.searchsorted(bins, grid - half), 1, len(bins) - 2)
+        high = np.clip(np.searchsorted(bins, grid + half), low + 1, len(bins) - 1)
+        ends = np.stack([low, high], axis=1).ravel()
+
+        def sums(values: NDArray[np.inexact], ends: Counts = ends) -> NDArray[np.inexact]:
+            return np.add.reduceat(values, ends)[::2]
+
+        weight = np.maximum(sums(power).real, np.finfo(float).tiny)
+        middle = sums(power * bins).real / weight
+        width2 = np.maximum(sums(power * bins**2).real - weight * middle**2, 1e-9 * weight)
+        level, slope = sums(cross), sums(cross * bins)
+        slope = slope - middle * level
+        heard = sums(output).real
+        left = np.maximum(heard - np.abs(level) ** 2 / weight - np.abs(slope) ** 2 / width2, 0.0)
+        free = np.maximum((high - low) / apart - 2.0, 0.5)
+        variance = left / free * (1.0 / weight + (grid - middle) ** 2 / width2) * apart
+        found = level / weight + slope / width2 * (grid - middle)
+        sd = np.sqrt(variance)
+        driven = (weight > _EXCITED * power.mean() * (high - low)) & (heard > 0.0) & (least <= _LEAST_SHARE * grid)
+        better = driven & (spread > _AIM * np.abs(found)) & (sd < spread)
+        h = np.where(better, found, h)
+        spread = np.where(better, sd, spread)
+        # Of few bins a line explains much whatever they hold: that is taken off.
+        missing = left * (high - low) / apart / free / np.maximum(heard, np.finfo(float).tiny)
+        coherence = np.where(better, np.maximum(0.0, 1.0 - missing), coherence)
+    return h, coherence, np.where(np.isfinite(spread), spread, 0.0)
 
 
 def _averaged_over(values: Floats, bins: Floats, grid: Floats, low: Counts, high: Counts) -> Floats:
@@ -164,31 +252,6 @@ def _steadiness(left: Complexes, size: int, rate: int) -> float:
     return float(np.median(power[there]) / power.mean()) if there.any() else 1.0
 
 
-def _averaged(x: Floats, y: Floats, rate: int) -> tuple[Complexes, Floats, Floats]:
-    """As `_whole`, averaged over overlapped Hann windows; for noise, which goes on beyond the file."""
-    size = fast_length(min(round(_SEGMENT_SECONDS * rate), len(x)))
-    size = size if size <= len(x) else len(x) // 2 * 2
-    starts = list(range(0, len(x) - size + 1, max(1, size // 4)))
-    window = hann(size)
-    sxx, syy = np.zeros(size // 2 + 1), np.zeros(size // 2 + 1)
-    sxy = np.zeros(size // 2 + 1, dtype=np.complex128)
-    for start in starts:
-        a, b = fft.rfft(x[start : start + size] * window), fft.rfft(y[start : start + size] * window)
-        sxx += np.abs(a) ** 2
-        syy += np.abs(b) ** 2
-        sxy += b * np.conj(a)
-    driven = sxx > _EXCITED * sxx.mean()
-    h = np.divide(sxy, sxx, out=np.zeros_like(sxy), where=driven)
-    kept = _gated(h, size, rate)
-    box = np.ones(_SMOOTH) / _SMOOTH
-    smooth = [np.convolve(v, box, "same") for v in (sxy.real, sxy.imag, sxx, syy)]
-    gamma = _coherence(sxy, sxx, syy) if len(starts) >= 8 else _coherence(smooth[0] + 1j * smooth[1], *smooth[2:])
-    gamma = np.convolve(gamma, box, "same")
-    error = np.convolve(np.abs(h - kept) ** 2, box, "same")
-    hidden = np.where(driven, 1.0, np.nan)
-    return kept * hidden, gamma, np.sqrt(error) * 0.5
-
-
 def _coherence(cross: Complexes, x: Floats, y: Floats) -> Floats:
     scale = x * y
     share = np.divide(np.abs(cross) ** 2, scale, out=np.zeros_like(x), where=scale > 0)
@@ -214,7 +277,7 @@ def _gated(h: Complexes, size: int, rate: int) -> Complexes:
     return np.asarray(fft.rfft(impulse * gate))
 
 
-def _grid(rate: int) -> Floats:
-    top = rate / 2
-    count = int(np.log2(top / 5.0) * PER_OCTAVE)
-    return np.asarray(1000.0 * 2.0 ** (np.arange(-int(np.log2(200.0) * PER_OCTAVE), count) / PER_OCTAVE))[:count]
+def _grid(rate: int, lowest: float) -> Floats:
+    """Frequencies from the lowest to just below half the rate; 1 kHz is one of them."""
+    first, last = (np.log2(end / 1000.0) * PER_OCTAVE for end in (lowest, _TOP * rate))
+    return np.asarray(1000.0 * 2.0 ** (np.arange(np.ceil(first), last) / PER_OCTAVE))

@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from kind_echo.core.compare import check_pair
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.readings import Curve, Reading, refuse
-from kind_echo.core.responding import COHERENT, PER_OCTAVE, Response, respond
+from kind_echo.core.responding import COHERENT, LOWEST, PER_OCTAVE, Response, respond
 from kind_echo.core.source import Source, read_padded
 
 Floats = NDArray[np.float64]
@@ -19,6 +19,7 @@ MEASURES = (
     "phase_deviation", "group_delay_1k",
 )  # fmt: skip
 _MOST_FRAMES = 1 << 23
+_LEAST_LOWEST = 0.5  # Hz at which curves begin at the lowest, for a band that begins there
 _ROUGHNESS = 0.05  # dB, that a point of the grid is off at least
 
 
@@ -53,6 +54,7 @@ def measure_response(
     """
     check_pair(source, output)
     band = options.limits(source.rate)
+    lowest = min(LOWEST, max(_LEAST_LOWEST, band[0] / 2))
     frames = min(max(source.frames, output.frames), _MOST_FRAMES)
     x, y = (read_padded(side, 0, frames) for side in (source, output))
     if not (np.isfinite(x).all() and np.isfinite(y).all()):
@@ -60,7 +62,7 @@ def measure_response(
     each: list[list[Reading]] = []
     curves: dict[str, Curve] = {}
     for c in range(source.channels):
-        found = respond(np.ascontiguousarray(x[:, c]), np.ascontiguousarray(y[:, c]), source.rate)
+        found = respond(np.ascontiguousarray(x[:, c]), np.ascontiguousarray(y[:, c]), source.rate, lowest)
         if isinstance(found, str):
             each.append([Reading(key, str(c + 1), None, found) for key in (*MEASURES, "latency")])
             continue
@@ -85,15 +87,17 @@ def _readings(name: str, found: Response, band: tuple[float, float], edge: float
     if not sure[low_end]:
         why = "the coherence at 1 kHz is too low"
         return [Reading(key, name, None, why) for key in MEASURES]
-    at_1k = float(np.interp(1000.0, f, level))
-    noise = float(np.interp(1000.0, f, found.floor)) / 10 ** (at_1k / 20)
-    # Half of the noise's power lies along the response, the other half across it.
-    readings = [Reading("gain_1k", name, at_1k, None, 2 * 8.686 * noise / math.sqrt(2.0))]
+    at_1k, unsure = float(np.interp(1000.0, f, level)), _uncertainty(found)
+    readings = [Reading("gain_1k", name, at_1k, None, float(np.interp(1000.0, f, unsure)))]
     down = _edge(f, level, sure, low_end, at_1k - edge, -1)
     up = _edge(f, level, sure, low_end, at_1k - edge, 1)
     words = f"the level does not fall by {edge:g} dB within what can be measured"
-    readings += [Reading(key, name, at, None if at is not None else words)
-                 for key, at in (("edge_low", down), ("edge_high", up))]  # fmt: skip
+    readings += [
+        Reading(key, name, None, words)
+        if at is None
+        else Reading(key, name, at, None, _unsure_at(at, f, level, unsure))
+        for key, at in (("edge_low", down), ("edge_high", up))
+    ]
     clear = sure & (np.abs(found.response) > 2 * found.floor)
     readings.append(_wall(name, f, level, at_1k, low_end))
     error = np.divide(found.floor, np.abs(found.response), out=np.ones_like(found.floor), where=clear)
@@ -105,6 +109,19 @@ def _readings(name: str, found: Response, band: tuple[float, float], edge: float
     readings.append(Reading("ripple", name, float(np.ptp(level[inside]))) if inside.any()
                     else Reading("ripple", name, None, "nothing between the edges can be measured"))  # fmt: skip
     return readings + _flatness(name, found, level, band, sure)
+
+
+def _uncertainty(found: Response) -> Floats:
+    """dB by which the magnitude may be off at 95 %: half of the noise's power lies along the response."""
+    magnitude = np.maximum(np.abs(found.response), 1e-15)
+    return np.asarray(8.686 * 2.0 / math.sqrt(2.0) * np.minimum(found.floor / magnitude, 1.0))
+
+
+def _unsure_at(at: float, f: Floats, level: Floats, unsure: Floats) -> float:
+    """Hz by which an edge may be off, from how steep the level is there."""
+    near = np.abs(np.log2(f / at)) < 2.5 / PER_OCTAVE
+    steep = abs(float(np.polyfit(f[near], level[near], 1)[0])) if near.sum() > 1 else 0.0
+    return float(np.interp(at, f, unsure)) / steep if steep > 0.0 else at
 
 
 def _edge(f: Floats, level: Floats, sure: NDArray[np.bool_], middle: int, wanted: float, way: int) -> float | None:
@@ -193,6 +210,7 @@ def _curves(found: Response) -> dict[str, Curve]:
 
     return {
         "magnitude": curve("dB", _db(np.abs(found.response[keep]))),
+        "magnitude_uncertainty": curve("dB", _uncertainty(found)[keep]),
         "phase": curve("°", np.degrees(phase)),
         "group_delay": curve("ms", delay),
         "coherence": curve("", found.coherence[keep]),

@@ -45,6 +45,16 @@ def transaction() -> Iterator[Session]:
         yield session
 
 
+@contextmanager
+def snapshot() -> Iterator[Session]:
+    """A session that only reads, and whose statements all see the database as it was at the first of them.
+
+    For what several statements tell together: a run must not be finished in one and without verdicts in another.
+    """
+    with Session(engine().execution_options(isolation_level="REPEATABLE READ"), expire_on_commit=False) as session:
+        yield session
+
+
 def raw_connection(session: Session) -> psycopg.Connection[Any]:
     """The psycopg connection beneath a session, for a job that is to be enqueued in its transaction."""
     return cast(psycopg.Connection[Any], session.connection().connection.driver_connection)

@@ -24,7 +24,7 @@ from kind_echo.bench.runs import (
     summary_of,
 )
 from kind_echo.core.measures import find_measure
-from kind_echo.store.database import database_url, transaction
+from kind_echo.store.database import database_url, snapshot, transaction
 from kind_echo.store.models import Run
 from kind_echo.web.answers import answer, cell_pair_body, run_body
 from kind_echo.web.bodies import BesideQuery, CellPath, PairBody, RunPath
@@ -51,7 +51,7 @@ _HEARTBEAT_SECONDS = 10.0
 @api.get("/runs", responses={200: RunsBody})
 def runs() -> Response:
     """All runs, newest first."""
-    with transaction() as session:
+    with snapshot() as session:
         waiting = undecided(session, datetime.now(UTC).date())
         return answer(RunsBody(runs=[run_body(one, waiting.get(one.run.id, 0)) for one in all_runs(session)]))
 
@@ -70,7 +70,7 @@ def new_run(body: NewRunBody) -> Response:
 def sheet(path: RunPath, query: SheetQuery) -> Response:
     """A run as a sheet, with a measure as its figures."""
     find_measure(query.measure)
-    with transaction() as session:
+    with snapshot() as session:
         return answer(sheet_body(session, find_run(session, path.run_id), query.measure, query.against))
 
 
