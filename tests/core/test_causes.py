@@ -7,7 +7,7 @@ the changes in benchmarks/planted.py; docs/accuracy.md has the whole table.
 import numpy as np
 import pytest
 from benchmarks.material import PIECES, load
-from benchmarks.planted import PAIRS, SINGLE, Planted, both, butter, peaking, scaled
+from benchmarks.planted import PAIRS, SINGLE, Planted, both, butter, peaking, scaled, shifted
 from scipy import signal
 
 from kind_echo.core.causes import Cause, describe
@@ -126,6 +126,20 @@ def test_a_high_pass_takes_nothing_from_the_delay() -> None:
     y = signal.lfilter(*signal.butter(2, 100, "high", fs=RATE), x, axis=0)
     delay, _ = find_delays(ArraySource(x, RATE), ArraySource(np.ascontiguousarray(y), RATE))
     assert delay.samples == pytest.approx(0.0, abs=0.01)
+
+
+@pytest.mark.parametrize("sound", ["guitar", "oboe", "piano"])
+@pytest.mark.parametrize("decibels", [20.0, 40.0])
+def test_what_repeats_has_its_own_delay_in_noise(sound: str, decibels: float) -> None:
+    """The same notes again fit elsewhere nearly as well; a fraction of a sample is told within what is stated."""
+    x = load(SOUNDS[sound], RATE)[: 4 * RATE]
+    y = np.asarray(shifted(7.4)(x, RATE))
+    noise = np.random.default_rng(2).standard_normal(y.shape) * np.sqrt(np.mean(y**2)) * 10 ** (-decibels / 20)
+    delay, _ = find_delays(ArraySource(x, RATE), ArraySource(np.ascontiguousarray(y + noise), RATE))
+    assert delay.samples is not None
+    assert delay.uncertainty is not None
+    assert delay.samples == pytest.approx(7.4, abs=max(0.01, 1.5 * delay.uncertainty))
+    assert delay.uncertainty < 0.2
 
 
 def test_a_gain_under_drift_is_that_where_the_sides_are_lined_up() -> None:

@@ -230,6 +230,24 @@ def test_a_curve_that_does_not_engage_and_one_that_hides_a_gain() -> None:
         measure_curve(columns(noise(R)[:, 0]), columns(noise(R)[:, 0]))
 
 
+def test_the_readings_of_a_curve_in_noise_lie_within_what_is_stated() -> None:
+    """Draws of white noise 60 dB below full scale: 95 in 100 readings are to lie within; 80 of 100 surely do."""
+    x = synthesise(SignalRequest("staircase", frequency=1000, level=0), R)
+    steps = np.repeat(np.arange(-60, 0.1, 2.0), R // 2)[: len(x)]
+    real, expected = ExpectedCurve(-25.3, 4.2, 6, 2), ExpectedCurve(-25, 4, 6, 2)
+    y = x[: len(steps)] * 10 ** ((real.level(steps) - steps) / 20)[:, np.newaxis]
+    source = ArraySource(x[: len(steps)], R)
+    truth = overall(measure_curve(source, ArraySource(y, R), expected)[0])
+    held = []
+    for seed in range(6):
+        noisy = ArraySource(y + noise(len(y), seed=seed, level=1e-3), R)
+        for one in measure_curve(source, noisy, expected)[0]:
+            if one.channel == "all" and one.uncertainty is not None:
+                held.append(abs((one.value or 0.0) - (truth[one.measure] or 0.0)) <= one.uncertainty)
+    assert len(held) == 6 * 6
+    assert np.mean(held) > 0.8
+
+
 def _compressed(attack: float, release: float, ahead: int = 0) -> tuple[Any, Any]:
     """A gain that goes to −10 dB and back exponentially, in decibels, sample by sample."""
     burst = synthesise(SignalRequest("burst", frequency=1000, seconds=4, level=-6), R)

@@ -33,7 +33,9 @@ _SHORT = 1 << 12  # frames under which a file is judged as a whole
 _LEAST_OVERLAP = 0.1  # of the shorter file
 _CERTAIN = 0.5  # correlation coefficient that unrelated signals of useful length do not reach
 _SURE = 0.97  # strength from which no other lag is looked at
-_BEST = 0.98  # of the greatest strength, from which the shortest lag is taken
+_BEST = (
+    0.95  # of the greatest strength, from which the shortest lag is taken: what repeats in noise fits as well elsewhere
+)
 _AMBIGUOUS = 0.98  # another lag that correlates within 2 % of the best
 _DIP = 0.9  # between two periods the correlation falls below this
 _PERIOD_SECONDS = 0.06  # periods longer than this are events that repeat, told apart by how many overlap

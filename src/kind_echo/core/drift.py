@@ -1,5 +1,6 @@
 """Clocks that differ: how much the delay grows over a file."""
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
@@ -23,7 +24,16 @@ _AGREE = 0.8  # agreement of the phases of a segment that takes part
 _STRENGTH = 0.3
 _LEAST_SEGMENTS = 4
 _STRAIGHT = 1.0  # samples RMS that delays of short segments may lie off their line: chance would scatter them
-_OUTLIER = 4.0  # times the middle distance from the line
+_OUTLIER = 6.0  # times the middle distance from the line: four standard deviations
+
+
+@dataclass(frozen=True)
+class _Part:
+    """The delay of one part of a file, in samples, at 95 % within its spread."""
+
+    centre: float
+    delay: float
+    spread: float
 
 
 @dataclass(frozen=True)
@@ -58,7 +68,7 @@ def find_drift(reference: Source, render: Source, delay: float | None, why: str 
     if frames < _LEAST_SECONDS * reference.rate:
         return Drift(Reading("delay_drift", "all", None, "the file is shorter than 2 s"))
     reason = why
-    few: list[tuple[float, float]] = []
+    few: list[_Part] = []
     for seconds in _SEGMENT_SECONDS:
         length = min(round(seconds * reference.rate), frames // _LEAST_SEGMENTS)
         count = int(min(_MOST_SEGMENTS, frames // length))
@@ -80,7 +90,7 @@ def find_drift(reference: Source, render: Source, delay: float | None, why: str 
 
 @dataclass(frozen=True)
 class _Line:
-    """A line through delays over frames: slope, its standard error, RMS of what lies off it, its height half way."""
+    """A line through delays over frames: slope, its spread at 95 %, RMS of what lies off it, its height half way."""
 
     slope: float
     spread: float
@@ -89,33 +99,42 @@ class _Line:
 
     def drift(self) -> Drift:
         """As a reading."""
-        return Drift(Reading("delay_drift", "all", self.slope * 1e6, None, 2.1 * self.spread * 1e6), self.middle)
+        return Drift(Reading("delay_drift", "all", self.slope * 1e6, None, self.spread * 1e6), self.middle)
 
 
-def _line(found: list[tuple[float, float]], half_way: float) -> _Line:
-    """The line through delays over frames. A delay that lies far off the others is left out once."""
-    centres, delays = np.array(found).T
-    line, left = _laid(centres, delays, half_way)
-    usual = float(np.median(np.abs(left)))
-    kept = np.abs(left) <= _OUTLIER * max(usual, 1e-9)
+def _line(found: list[_Part], half_way: float) -> _Line:
+    """The line through delays over frames, by how sure each is. A delay that lies far off is left out once."""
+    parts = np.array([(part.centre, part.delay, part.spread) for part in found])
+    line, off = _laid(parts, half_way)
+    kept = off <= _OUTLIER * max(float(np.median(off)), 1e-9)
     if _LEAST_SEGMENTS <= kept.sum() < len(found):
-        line, _ = _laid(centres[kept], delays[kept], half_way)
+        line, _ = _laid(parts[kept], half_way)
     return line
 
 
-def _laid(centres: Floats, delays: Floats, half_way: float) -> tuple[_Line, Floats]:
-    design = np.stack([np.ones(len(centres)), centres - centres.mean()], axis=1)
-    solution, *_ = np.linalg.lstsq(design, delays, rcond=None)
-    left = delays - design @ solution
-    power = float(np.sum(left**2)) / max(1, len(centres) - 2)
-    spread = float(np.sqrt(power / np.sum(design[:, 1] ** 2)))
-    middle = float(solution[0] + solution[1] * (half_way - centres.mean()))
-    return _Line(float(solution[1]), spread, float(np.sqrt(power)), middle), left
+def _laid(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
+    """The line by weighted least squares, and how far each delay lies off it, over its own spread."""
+    from scipy import stats
+
+    centres, delays, spreads = parts.T
+    # However sure a part seems: beside the middle one it is no more than ten times as sure.
+    own = np.maximum(spreads, max(0.1 * float(np.median(spreads)), 1e-12))
+    weights = 1.0 / own**2
+    mean = float(np.average(centres, weights=weights))
+    away = centres - mean
+    slope = float((weights * away * delays).sum() / (weights * away**2).sum())
+    height = float(np.average(delays, weights=weights))
+    left = delays - height - slope * away
+    free = max(1, len(parts) - 2)
+    scale = math.sqrt(float((weights * left**2).sum()) / free)
+    spread = float(stats.t.ppf(0.975, free)) * scale / math.sqrt(float((weights * away**2).sum()))
+    line = _Line(slope, spread, float(np.sqrt(np.mean(left**2))), height + slope * (half_way - mean))
+    return line, np.abs(left) / own
 
 
 def _delays(
     reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float | None
-) -> list[tuple[float, float]]:
+) -> list[_Part]:
     """Centre and delay of each segment that tells, from the middle of the file to either end."""
     middle = len(starts) // 2
     if delay is None:
@@ -128,9 +147,7 @@ def _delays(
     return downward[::-1] + upward
 
 
-def _track(
-    reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float
-) -> list[tuple[float, float]]:
+def _track(reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float) -> list[_Part]:
     near, found = round(delay), []
     for start in starts:
         fine = fine_delay(read_blocks(reference, render, near, (int(start), int(start) + length), _BLOCKS))
@@ -138,7 +155,7 @@ def _track(
             continue
         lag = near + fine.samples
         near = round(lag)
-        found.append((float(start) + length / 2, lag))
+        found.append(_Part(float(start) + length / 2, lag, fine.spread))
     return found
 
 

@@ -25,6 +25,8 @@ _LOST = 1e-4  # of what the render has of the rest of the reference, under which
 _FINE = 4  # grid points to the sample, from which the best is refined
 _LEVEL = 0.02  # of the logarithm of a magnitude, within which it brings no phase along
 _NEARLY = 0.002  # of agreement, by which the excess phase may be the less linear and still is taken for the phase
+_NEITHER = 0.01  # of agreement, by which neither is the more linear for sure
+_ALIKE = 1.5  # bins of a Hann window that pull together
 _WHOLE = 2e-4  # of a sample: what rounding makes of a delay of whole samples
 _LINEAR = 0.985  # agreement of phases, under which a short delay is not told from a filter
 _SURELY = 0.9995  # under which a tenth of a sample is not told either
@@ -113,8 +115,9 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR) -> Fine | None:
     filtered = not level and second[1] > first[1] - _NEARLY * total
     spectrum, best = (joined[1], second) if filtered else (joined[0], first)
     at, height, sign = best
-    curvature = float(np.sum([one.certainty * one.omega**2 for one in found]))
-    spread = 2.0 / math.sqrt(curvature) if curvature > 0 else float("inf")
+    spread = _spread(sign * spectrum * np.exp(1j * found[0].omega * at), found[0].omega)
+    if not level and abs(second[1] - first[1]) < _NEITHER * total:
+        spread = math.hypot(spread, first[0] - second[0])  # noise may make either the more linear
     agreement = height / total
     weights, omega = np.sum([one.weight for one in found], axis=0), found[0].omega
     reach = math.sqrt(float((weights * omega**2).sum()) / total)
@@ -138,12 +141,23 @@ def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:
     if not fine.level and abs(delay) < _SHORT * rate and fine.agreement_less(delay) > _AS_WELL * fine.agreement:
         return 0.0, max(spread, abs(delay))
     if abs(delay - near) < _WHOLE:
-        return float(near), spread
+        return float(near), max(spread, abs(delay - near))
     if fine.agreement < _LINEAR and abs(delay) < 1.0:
         return 0.0, max(spread, abs(delay))
     if fine.agreement < _SURELY and abs(delay - near) < max(0.1, fine.doubt):
         return float(near), max(spread, abs(delay - near))
     return delay, spread
+
+
+def _spread(left: Spectrum, omega: Floats) -> float:
+    """Of a delay at 95 %, from how far the phases lie off its line: what each bin pulls at it, all added up as chance.
+
+    Args:
+        left: phases with the delay off, with their weights for magnitudes.
+    """
+    bend = float((omega**2 * left.real).sum())
+    pull = float(np.square(omega * left.imag).sum())
+    return 2.0 * math.sqrt(_ALIKE * pull) / bend if bend > 0.0 else float("inf")
 
 
 def _agreement(spectrum: Spectrum, at: float, sign: float, total: float) -> Callable[[float], float]:
@@ -164,7 +178,6 @@ class _Cross:
     phase: Floats
     least: Floats
     weight: Floats
-    certainty: Floats
     level: bool
 
 
@@ -175,9 +188,10 @@ def _cross(blocks: Blocks) -> _Cross | None:
     cross = (np.conj(blocks.x) * blocks.y).sum(axis=0)
     # Overlapping blocks are worth about two thirds of as many that stand apart.
     count = max(1.0, 0.66 * len(blocks.x))
-    coherence = np.abs(cross) ** 2 / np.maximum(own * other, 1e-300)
+    found = coherence = np.abs(cross) ** 2 / np.maximum(own * other, 1e-300)
     if len(blocks.x) > 1:
-        coherence = np.clip((coherence - 1 / count) / (1 - 1 / count), 0.0, 1.0)
+        # Chance alone has that of one block in so many.
+        coherence = np.clip((found - 1 / count) / (1 - 1 / count), 0.0, 1.0)
     carries = _smoothed(own) > _CARRIES * own.max()
     share = _smoothed(other) / np.maximum(_smoothed(own), 1e-300)
     usual = float(np.average(share[carries], weights=own[carries])) if carries.any() else 0.0
@@ -186,8 +200,9 @@ def _cross(blocks: Blocks) -> _Cross | None:
     weight[0] = 0.0
     if weight.sum() <= 0.0:
         return None
-    certainty = 2 * count * np.where(carries, coherence / np.maximum(1.0 - coherence, 1e-9), 0.0)
-    magnitude = _smoothed(np.abs(cross)) / np.maximum(_smoothed(own), 1e-300)
+    # Of the output what follows from the input: noise beside it makes no magnitude.
+    follows = np.abs(cross) * np.sqrt(coherence / np.maximum(found, 1e-300))
+    magnitude = _smoothed(follows) / np.maximum(_smoothed(own), 1e-300)
     logarithm = np.log(np.maximum(magnitude, 1e-6))
     least = _least_phase(logarithm, weight > 0.05)
     sure = weight > 0.9 * weight.max()
@@ -197,7 +212,7 @@ def _cross(blocks: Blocks) -> _Cross | None:
     usual = float(np.average(logarithm, weights=power))
     level = level and float(np.sqrt(np.average((logarithm - usual) ** 2, weights=power))) < _LEVEL / 2
     omega = np.pi * np.arange(len(own)) / (len(own) - 1)
-    return _Cross(omega, np.angle(cross), least, weight, certainty, level)
+    return _Cross(omega, np.angle(cross), least, weight, level)
 
 
 def _smoothed(power: Floats) -> Floats:

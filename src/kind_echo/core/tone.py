@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.folding import fold, fold_path
-from kind_echo.core.lines import SPREAD_DB, STANDS_OUT, LineSpectrum, line_spectra
+from kind_echo.core.lines import FREQUENCY_SPREAD, SPREAD_DB, STANDS_OUT, LineSpectrum, Power, line_spectra
 from kind_echo.core.readings import Curve, Reading, level, refuse, severity
 from kind_echo.core.source import Source
 
@@ -83,6 +83,7 @@ class ToneAnalysis:
     """One channel. Amplitudes are peaks; `noise` and `rest` are mean squares.
 
     Attributes:
+        frequency_uncertainty: Hz at 95 %.
         floor: greatest amplitude around the fundamental.
         harmonics, aliases: all that can be told apart.
         left_out: aliases that fall on another line.
@@ -92,13 +93,14 @@ class ToneAnalysis:
     """
 
     frequency: float
+    frequency_uncertainty: float
     amplitude: float
     floor: float
     harmonics: list[Line]
     aliases: list[Line]
     left_out: int
-    rest: float | None
-    noise: float | None
+    rest: Power | None
+    noise: Power | None
     spurious: tuple[float, float, float] | None
 
 
@@ -143,10 +145,12 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
     if greatest is not None:
         around = max(_DEEPEST * amplitude, spectrum.floor(greatest[0], np.append(taken, greatest[0])))
         spurious = (greatest[0], greatest[1], around)
+    floor = max(_DEEPEST * amplitude, spectrum.floor(frequency, taken))
     return ToneAnalysis(
         frequency,
+        FREQUENCY_SPREAD * floor / amplitude * spectrum.spacing,
         amplitude,
-        max(_DEEPEST * amplitude, spectrum.floor(frequency, taken)),
+        floor,
         lines,
         folded,
         left_out,
@@ -187,7 +191,7 @@ def measure_tone(source: Source, options: ToneOptions) -> tuple[list[Reading], d
 def tone_readings(channel: str, found: ToneAnalysis) -> list[Reading]:
     """The readings of one channel, in the order of MEASURES."""
     readings = [
-        Reading("fundamental_frequency", channel, found.frequency),
+        Reading("fundamental_frequency", channel, found.frequency, None, found.frequency_uncertainty),
         Reading("fundamental_level", channel, _db(found.amplitude), None, SPREAD_DB * found.floor / found.amplitude),
     ]
     by_order = {line.order: line for line in found.harmonics}
@@ -313,11 +317,12 @@ def _curves(found: ToneAnalysis, rate: int) -> dict[str, Curve]:
     }
 
 
-def _between(key: str, channel: str, power: float | None, unit: float) -> Reading:
-    """The AES17 RMS of what lies between lines, over a unit; `power` is its mean square."""
+def _between(key: str, channel: str, power: Power | None, unit: float) -> Reading:
+    """The AES17 RMS of what lies between lines, over a unit."""
     if power is None:
         return Reading(key, channel, None, _NO_ROOM)
-    return level(key, channel, 2 * power / unit**2, power=True)
+    found = level(key, channel, 2 * power.mean_square / unit**2, power=True)
+    return found if found.value is None else replace(found, uncertainty=power.uncertainty)
 
 
 def _bound(key: str, channel: str, amplitude: float, why: str) -> Reading:

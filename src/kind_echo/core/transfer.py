@@ -2,6 +2,7 @@
 
 import math
 from dataclasses import dataclass, replace
+from statistics import NormalDist
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,6 +25,8 @@ _LEAST_SECONDS = 0.1
 _USED = 0.4  # of each step, at its end
 _LEAST_USED = 0.3  # of that share that the output must hold
 _SETTLE_SECONDS = 0.01  # at the very end of a step left out, for a latency that is not taken off to the sample
+_PARTS = 8  # of a step, whose levels show how sure the level of all of it is
+_SURE = 2.36  # standard deviations from a mean of eight at 95 % (Student's distribution, 7 degrees of freedom)
 _FLOOR = -110.0  # dBFS of the input under which a step is not read
 _ENGAGED = 1.0
 
@@ -67,10 +70,15 @@ class ExpectedCurve:
 
 @dataclass(frozen=True)
 class StepLevels:
-    """One step of the staircase on both sides: levels of the tone, and beside them RMS, peak and loudness out."""
+    """One step of the staircase on both sides: levels of the tone, and beside them RMS, peak and loudness out.
+
+    Attributes:
+        spread: dB, standard deviation of the level out.
+    """
 
     level_in: float
     level_out: float
+    spread: float
     rms_out: float
     peak_out: float
     loudness_out: float
@@ -99,6 +107,17 @@ def sine_level(samples: Floats, frequency: float, rate: int) -> float:
     design = np.stack([np.cos(angle), np.sin(angle), np.ones(len(samples))], axis=1)
     a, b, _ = np.linalg.lstsq(design, samples, rcond=None)[0]
     return 20 * math.log10(max(math.hypot(a, b), 1e-15))
+
+
+def _spread(samples: Floats, frequency: float, rate: int) -> float:
+    """Standard deviation of `sine_level` in dB, from the levels of parts of whole periods; nan for too few periods."""
+    periods = int(len(samples) * frequency / rate / _PARTS)
+    if periods < 1:
+        return math.nan
+    length = round(periods * rate / frequency)
+    parts = [samples[i * length : (i + 1) * length] for i in range(_PARTS)]
+    levels = [sine_level(part, frequency, rate) for part in parts if len(part) == length]
+    return float(np.std(levels, ddof=1) / math.sqrt(len(levels)))
 
 
 def measure_curve(
@@ -159,6 +178,7 @@ def _levels(source: Source, output: Source, plateaus: list[tuple[int, int]], cha
             StepLevels(
                 sine_level(x, frequency, rate),
                 sine_level(y, frequency, rate),
+                _spread(y, frequency, rate),
                 10 * math.log10(max(2 * mean_square, 1e-30)),
                 20 * math.log10(max(float(np.abs(y).max()), 1e-15)),
                 -0.691 + 10 * math.log10(max(weighted, 1e-30)),
@@ -199,6 +219,7 @@ def _latency(source: Source, output: Source, channel: int) -> int:
 def _readings(name: str, steps: list[StepLevels], expected: ExpectedCurve | None) -> list[Reading]:
     level_in = np.array([step.level_in for step in steps])
     level_out = np.array([step.level_out for step in steps])
+    spread = np.array([step.spread for step in steps])
     readings: list[Reading] = []
     if expected is None:
         readings += [Reading(key, name, None, "nothing is expected: no threshold and ratio given")
@@ -207,33 +228,75 @@ def _readings(name: str, steps: list[StepLevels], expected: ExpectedCurve | None
         error = level_out - expected.level(level_in)
         worst = int(np.abs(error).argmax())
         note = f"at an input of {round(float(level_in[worst]), 1) or 0.0:.1f} dBFS".replace("-", "−")
-        readings.append(Reading("curve_error_worst", name, float(error[worst]), note))
-        readings.append(Reading("curve_error_rms", name, float(np.sqrt(np.mean(error**2)))))
+        readings.append(Reading("curve_error_worst", name, float(error[worst]), note, _of_the_worst(error, spread)))
+        rms = float(np.sqrt(np.mean(error**2)))
+        chance = float(np.linalg.norm(error * spread)) / (rms * len(error)) if rms > 0.0 else math.nan
+        told = _told(_SURE * math.hypot(chance, _bias(rms, spread)))
+        readings.append(Reading("curve_error_rms", name, rms, None, told))
     gain = level_out - level_in
     quiet, loud = float(np.median(gain[np.argsort(level_in)[:3]])), float(gain[np.argmax(level_in)])
     engaged = quiet - float(gain.min()) >= _ENGAGED
-    fitted = fit_curve(level_in, level_out) if engaged and loud < quiet else None
+    fitted = fit_static_curve(level_in, level_out, spread) if engaged and loud < quiet else None
     readings += _estimates(name, fitted)
-    base = expected or fitted
+    base = expected or (fitted.curve if fitted is not None else None)
     below = level_in < base.threshold - base.knee / 2 - 1.0 if base is not None else np.ones(len(level_in), dtype=bool)
     if below.any():
         makeup = expected.makeup if expected is not None else 0.0
-        readings.append(Reading("gain_below_threshold", name, float(np.mean(gain[below])) - makeup))
+        told = _told(_SURE * float(np.linalg.norm(spread[below])) / int(below.sum()))
+        readings.append(Reading("gain_below_threshold", name, float(np.mean(gain[below])) - makeup, None, told))
     else:
         readings.append(Reading("gain_below_threshold", name, None, "no step lies below the threshold"))
     return [*readings, Reading("engages", name, float(engaged))]
 
 
-def _estimates(name: str, fitted: ExpectedCurve | None) -> list[Reading]:
+def _told(value: float) -> float | None:
+    """An uncertainty; None where it could not be had."""
+    return value if math.isfinite(value) else None
+
+
+def _of_the_worst(error: Floats, spread: Floats) -> float | None:
+    """Uncertainty of the greatest of many errors: its own, or by what another may be greater in truth."""
+    if not np.isfinite(spread).all():
+        return None
+    size = np.abs(error)
+    worst = int(size.argmax())
+    count = int((size + 2.0 * _SURE * spread >= size[worst]).sum())
+    # Of so many errors one lies farther off than a single one would: the same chance is shared among them.
+    unsure = spread * _SURE * NormalDist().inv_cdf(1.0 - 0.025 / count) / NormalDist().inv_cdf(0.975)
+    return max(float(unsure[worst]), float((size + unsure).max() - size[worst]))
+
+
+def _bias(rms: float, spread: Floats) -> float:
+    """By how much chance alone makes an RMS greater."""
+    chance = float(np.mean(spread**2))
+    return rms - math.sqrt(max(0.0, rms**2 - chance)) if rms > 0.0 else math.sqrt(chance)
+
+
+def _estimates(name: str, fitted: "FittedCurve | None") -> list[Reading]:
     keys = ("threshold_estimate", "ratio_estimate", "knee_estimate")
     if fitted is None:
         return [Reading(key, name, None, "the gain does not fall with the level") for key in keys]
-    values = (fitted.threshold, fitted.ratio, fitted.knee)
-    return [Reading(key, name, value) for key, value in zip(keys, values, strict=True)]
+    values = (fitted.curve.threshold, fitted.curve.ratio, fitted.curve.knee)
+    return [
+        Reading(key, name, value, None, _told(unsure))
+        for key, value, unsure in zip(keys, values, fitted.uncertainty, strict=True)
+    ]
 
 
-def fit_curve(level_in: Floats, level_out: Floats) -> ExpectedCurve | None:
-    """The static curve that fits levels in and out best, by least squares from several beginnings."""
+@dataclass(frozen=True)
+class FittedCurve:
+    """A static curve, and the uncertainty at 95 % of its threshold, ratio and knee; nan where it is not known."""
+
+    curve: ExpectedCurve
+    uncertainty: tuple[float, float, float]
+
+
+def fit_static_curve(level_in: Floats, level_out: Floats, spread: Floats) -> FittedCurve | None:
+    """The static curve that fits levels in and out best, by least squares from several beginnings.
+
+    Args:
+        spread: standard deviations of the levels out, dB.
+    """
     from scipy.optimize import least_squares
 
     def curve(p: Floats) -> ExpectedCurve:
@@ -252,7 +315,15 @@ def fit_curve(level_in: Floats, level_out: Floats) -> ExpectedCurve | None:
             found = least_squares(error, start, bounds=bounds, loss="soft_l1", f_scale=0.1)
             if best is None or found.cost < best.cost:
                 best = found
-    return curve(best.x) if best is not None else None
+    if best is None:
+        return None
+    fitted = curve(best.x)
+    # What each level is off by, from the parts of its step, and more where the curve fits worse than that.
+    left, expected = np.square(error(best.x)).sum(), np.square(spread).sum() * (1.0 - 4.0 / len(spread))
+    off = spread * math.sqrt(max(1.0, left / expected)) if expected > 0.0 else np.abs(error(best.x))
+    inverse = np.linalg.pinv(np.asarray(best.jac))
+    threshold, slope, knee, _ = 2.0 * np.sqrt(np.square(inverse * off).sum(axis=1))
+    return FittedCurve(fitted, (float(threshold), float(slope * fitted.ratio**2), float(knee)))
 
 
 def _curves(steps: list[StepLevels], expected: ExpectedCurve | None) -> dict[str, Curve]:
@@ -267,6 +338,8 @@ def _curves(steps: list[StepLevels], expected: ExpectedCurve | None) -> dict[str
         "transfer_peak": curve("dBFS", [step.peak_out for step in steps]),
         "transfer_loudness": curve("LUFS", [step.loudness_out for step in steps]),
     }
+    if all(math.isfinite(step.spread) for step in steps):
+        curves["transfer_uncertainty"] = curve("dB", [_SURE * step.spread for step in steps])
     if expected is not None:
         curves["transfer_expected"] = curve("dBFS", expected.level(np.array(level_in)).tolist())
     return curves
