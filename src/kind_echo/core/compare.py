@@ -58,6 +58,8 @@ _AFTER_IDENTITY = (
     "lead_in_excess", "gaps", "clicks", "channel_swap", "channel_missing",
 )  # fmt: skip
 _LONG = 1 << 20  # frames
+_SOUNDS = 0.001  # of the greatest sample, from which the reference sounds
+_APART = 3e-4  # of the reference: half of all samples differ by more
 _BENT = 0.1  # of what a gain leaves
 _NOTHING_LEFT = 0.5e-14  # mean square, −140 dBFS: no filter need explain what is under it
 _AS_USUAL = MeasureOptions()
@@ -194,7 +196,7 @@ def _compared(
         curves["residual_bands"] = bands.result()
         curves["changed_regions"] = changed_curve(used, reference.rate)
     clicks = without_gaps(steps.result(), gaps, reference.rate)
-    if any(clicks) and _is_bent(reference, aligned):
+    if any(clicks) and _is_changed_all_along(reference, aligned, scale):
         clicks = steeper(clicks, reference, aligned, scale)
     readings += [drift.result().reading, *click_readings(clicks, reference.rate)]
     middle = drift.result().middle if moved else common.samples
@@ -224,9 +226,17 @@ def _not_finite(scans: tuple[FileScan, FileScan]) -> Cause:
     return Cause("non_finite", amount=reference, why=f"{reference:.0f} samples of the reference are NaN or infinite")
 
 
-def _is_bent(reference: Source, aligned: AlignedSource) -> bool:
-    """Whether a curve of output over input explains most of what a gain leaves."""
+def _is_changed_all_along(reference: Source, aligned: AlignedSource, scale: float) -> bool:
+    """Whether the two differ nearly everywhere, or a curve of output over input explains most of what a gain leaves.
+
+    What steps in the reference then steps in the residual too.
+    """
     for one in take_excerpts(reference, aligned, 0):
+        sounds = np.abs(one.inner) > _SOUNDS * np.abs(one.inner).max(initial=0.0)
+        if sounds.any():
+            apart = np.median(np.abs(scale * one.y - one.inner)[sounds])
+            if apart > _APART * float(np.median(np.abs(one.inner[sounds]))):
+                return True
         own = float((one.inner**2).sum())
         gain = float((one.inner * one.y).sum()) / own if own > 0.0 else 1.0
         curve = fit_curve(one, one.inner, one.y)
