@@ -39,6 +39,7 @@ _BEST = (
 _AMBIGUOUS = 0.98  # another lag that correlates within 2 % of the best
 _DIP = 0.9  # between two periods the correlation falls below this
 _PERIOD_SECONDS = 0.06  # periods longer than this are events that repeat, told apart by how many overlap
+_LEAST = 0.4  # of a period, within which a delay is surely the least of those that fit
 _THE_SAME = 0.995  # correlation of most of the reference with itself, from which it is the same a period later
 _PARTS = 8  # blocks of a long file in which periods are looked for
 _TONE_BLOCK = 1 << 13  # frames of each block in which a steady tone is looked for
@@ -96,7 +97,8 @@ def find_delays(
         silent = _is_silent(reference) or _is_silent(render)
         none = Delay(None, why=SILENT if silent else UNRELATED)
         return none, [none] * reference.channels
-    if _periodic(reference, render, best, spread):
+    period = _period(reference, render, best, spread)
+    if period is not None and abs(best.lag + best.together.samples) >= _LEAST * period:
         none = Delay(None, why=PERIODIC)
         return none, [none] * reference.channels
     overall = _delay(best.together, best.lag, reference.rate)
@@ -232,22 +234,22 @@ def _slide(x: Floats, y: Floats, spread: Spread) -> tuple[Floats, Floats]:
     return level, plain
 
 
-def _periodic(reference: Source, render: Source, tried: _Tried, spread: Spread) -> bool:
-    """Whether another lag within a period of hearing fits as well, with a dip between the two.
+def _period(reference: Source, render: Source, tried: _Tried, spread: Spread) -> int | None:
+    """How far away another lag within a period of hearing fits as well, with a dip between the two; None for none.
 
     Where there is more to a sound than its period, its own blocks do not agree on the other lag.
     """
     centre = tried.lag + round(tried.together.samples)
     near = min(round(_PERIOD_SECONDS * reference.rate), reference.frames - 1)
     if near < 2:
-        return False
+        return None
     found = correlate(reference, render, near, centre, _PARTS, spread)
     signs = [0 if one is None else one.polarity for one in tried.each]
     common = found.lags @ np.array(signs, dtype=float)
     strength = np.abs(common)
     best = near + int(np.argmax(np.where(np.abs(np.arange(-near, near + 1)) <= 2, np.abs(common), -1.0))) - near
     if strength[best] <= 0.0:
-        return False
+        return None
     for side, direction in ((strength[best:], 1), (strength[best::-1], -1)):
         lags = np.arange(len(side))
         # Fewer frames overlap at a greater lag; a period later a tone correlates less for that reason alone.
@@ -259,8 +261,8 @@ def _periodic(reference: Source, render: Source, tried: _Tried, spread: Spread) 
         away = int(rivals[share[rivals].argmax()]) * direction
         other = _look(reference, reference, away, near)
         if other is not None and other.together.usual >= _THE_SAME:
-            return True
-    return False
+            return abs(away)
+    return None
 
 
 def _is_silent(source: Source) -> bool:

@@ -26,6 +26,7 @@ _WORTH_DB = 1.0
 _FLOOR = 0.5e-14  # mean square, −140 dBFS: what is under it need not be explained
 _LEAST_GAIN = 0.005  # dB
 _CHANNELS_APART = 0.02  # dB, by which the gains of channels differ
+_NO_DECIBELS, _NO_DEGREES = 0.05, 1.0  # within which a filter beside a curve changes nothing
 _FILTERS_GAIN = 0.25  # dB, twice the width of the level part of a filter, from which that is a gain
 _BENT_APART = 0.1  # dB, the same where a curve or a moving gain stands beside them
 _WELL_EXPLAINED = 20.0  # dB off what there was, after which what is left is how well the causes are known
@@ -319,9 +320,11 @@ class _Explanation:
         heard = list(models)
         for kind, name in _KINDS.items():
             having = [
-                c for c in heard
-                if kind in models[c].parts and not (kind == "filter" and (tones[c] or self._is_rest(shapes[c])))
-            ]  # fmt: skip
+                c
+                for c in heard
+                if kind in models[c].parts
+                and not (kind == "filter" and (tones[c] or self._is_rest(shapes[c], models[c].parts)))
+            ]
             for channel in self._shared(having, heard):
                 mine = having if channel is None else [channel]
                 lead = max(mine, key=lambda c: models[c].error.size * level[c].power(level[c].y))
@@ -329,8 +332,10 @@ class _Explanation:
                 amount, unit, why = self._amount(kind, models[lead], shapes[lead], level[lead], channel, lead)
                 self._add(Cause(name, _name(channel), amount, unit, off, why))
 
-    def _is_rest(self, shape: Shape | None) -> bool:
-        """Whether a filter is what is left of a drift that was taken off nearly, and changes no magnitude."""
+    def _is_rest(self, shape: Shape | None, parts: Sequence[Kind]) -> bool:
+        """Whether a filter changes nothing by itself: it is what a drift, or a curve that was found, leaves."""
+        if len(parts) > 1 and shape is not None and abs(shape.greatest) < _NO_DECIBELS:
+            return float(np.abs(shape.phase).max()) < _NO_DEGREES
         return any(cause.cause == "drift" for cause in self._causes) and (shape is None or abs(shape.greatest) < 1.0)
 
     def _amount(

@@ -26,6 +26,7 @@ _FINE = 4  # grid points to the sample, from which the best is refined
 _LEVEL = 0.02  # of the logarithm of a magnitude, within which it brings no phase along
 _NEARLY = 0.002  # of agreement, by which the excess phase may be the less linear and still is taken for the phase
 _NEITHER = 0.01  # of agreement, by which neither is the more linear for sure
+_NEAR_WHOLE = 0.08  # of a sample
 _ALIKE = 1.5  # bins of a Hann window that pull together
 _WHOLE = 2e-4  # of a sample: what rounding makes of a delay of whole samples
 _LINEAR = 0.985  # agreement of phases, under which a short delay is not told from a filter
@@ -113,10 +114,13 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR) -> Fine | None:
     first, second = (_peak(kind, size, near) for kind in joined)
     level = all(one.level for one in found)
     filtered = not level and second[1] > first[1] - _NEARLY * total
+    unsure = not level and abs(second[1] - first[1]) < _NEITHER * total
+    if filtered and unsure and _is_whole(first[0]) and not _is_whole(second[0]):
+        filtered = False  # delays of whole samples are by far the most common
     spectrum, best = (joined[1], second) if filtered else (joined[0], first)
     at, height, sign = best
     spread = _spread(sign * spectrum * np.exp(1j * found[0].omega * at), found[0].omega)
-    if not level and abs(second[1] - first[1]) < _NEITHER * total:
+    if unsure:
         spread = math.hypot(spread, first[0] - second[0])  # noise may make either the more linear
     agreement = height / total
     weights, omega = np.sum([one.weight for one in found], axis=0), found[0].omega
@@ -147,6 +151,10 @@ def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:
     if fine.agreement < _SURELY and abs(delay - near) < max(0.1, fine.doubt):
         return float(near), max(spread, abs(delay - near))
     return delay, spread
+
+
+def _is_whole(delay: float) -> bool:
+    return abs(delay - round(delay)) < _NEAR_WHOLE
 
 
 def _spread(left: Spectrum, omega: Floats) -> float:

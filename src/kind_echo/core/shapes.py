@@ -22,6 +22,7 @@ _LOWEST = 25.0  # Hz
 _LEVEL = 0.12  # dB, within which a response counts as level
 _SHARE = 0.3  # of the band that must be level for a gain to be told
 _TONE_BINS = 12
+_LEAST_GAIN = 0.2  # dB of a peak or a shelf
 _INSIDE = 2**0.25  # the middle of a peak lies this far within the band
 
 
@@ -125,6 +126,8 @@ def _described(f: Floats, magnitude: Floats, rate: int) -> str:
                     left, found = _least(partial(shape, axis), magnitude, weight, [math.log(corner), second, 0.0])
                     if shape is _peak and not axis[0] * _INSIDE <= math.exp(found[0]) <= axis[-1] / _INSIDE:
                         continue  # one of its sides was not seen: any roll-off looks like that
+                    if shape in (_peak, _high_shelf, _low_shelf) and abs(found[2]) < _LEAST_GAIN:
+                        continue
                     if best is None or left < best[0]:
                         at = math.exp(found[0])
                         hertz = at if axis is f else rate / math.pi * math.atan(math.pi * at / rate)
