@@ -168,7 +168,8 @@ def steeper(clicks: list[list[int]], reference: Source, aligned: AlignedSource, 
     def stands(c: int, at: int) -> bool:
         x = read_padded(reference, at - 3, at + 3)[:, c]
         y = read_padded(aligned, at - 1, at + 1)[:, c]
-        return abs(scale * float(y[1] - y[0])) > _STEEPER * float(np.abs(np.diff(x)).max(initial=0.0))
+        # Where a filter or level control lets most of it through quieter, the rest is not to be raised with it.
+        return abs(min(scale, 1.0) * float(y[1] - y[0])) > _STEEPER * float(np.abs(np.diff(x)).max(initial=0.0))
 
     return [[at for at in steps if stands(c, at)] for c, steps in enumerate(clicks)]
 
