@@ -117,8 +117,8 @@ def _laid(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
     from scipy import stats
 
     centres, delays, spreads = parts.T
-    # However sure a part seems: beside the middle one it is no more than ten times as sure.
-    own = np.maximum(spreads, max(0.1 * float(np.median(spreads)), 1e-12))
+    # However sure a part seems, it is at most twice as sure as the middle one.
+    own = np.maximum(spreads, max(0.5 * float(np.median(spreads)), 1e-12))
     weights = 1.0 / own**2
     mean = float(np.average(centres, weights=weights))
     away = centres - mean

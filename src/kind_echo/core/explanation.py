@@ -114,6 +114,11 @@ class _Explanation:
         shapes = {
             c: None if m.filter is None or tones[c] else shape_of(m.filter, level[c]) for c, m in by_channel.items()
         }
+        # A filter that turns the phase by half a turn somewhere is no change of polarity.
+        for c, model in by_channel.items():
+            shape = shapes[c]
+            if model.parts == ("filter",) and shape is not None and shape.is_upright:
+                signs[c] = 1.0
         self._polarity(lined, heard, signs)
         self._gains(level, by_channel, shapes, signs)
         self._offset(level, by_channel, offsets)
@@ -255,7 +260,7 @@ class _Explanation:
     ) -> None:
         if any(m.motion is not None for m in models.values()):
             return  # what of a gain that moves is a gain that does not, nothing tells
-        gains = {c: plain_gain(models[c], shapes[c]) * signs[c] for c in models}
+        gains = {c: abs(plain_gain(models[c], shapes[c])) for c in models}
         found = {c: 20 * math.log10(max(g, 1e-9)) for c, g in gains.items()}
         together = sorted(found.values())
         bent = any(set(m.parts) & {"curve", "clipping"} for m in models.values())

@@ -22,6 +22,8 @@ _LOWEST = 25.0  # Hz
 _LEVEL = 0.12  # dB, within which a response counts as level
 _SHARE = 0.3  # of the band that must be level for a gain to be told
 _TONE_BINS = 12
+_PASSES = -12.0  # dB, from which a filter lets something through
+_UPRIGHT, _PART = 60.0, 0.25  # degrees within which it is the right way up, over so much of the band
 _LEAST_GAIN = 0.2  # dB of a peak or a shelf
 _INSIDE = 2**0.25  # the middle of a peak lies this far within the band
 
@@ -50,6 +52,12 @@ class Shape:
     greatest: float
     at: float
     words: str
+
+    @property
+    def is_upright(self) -> bool:
+        """Whether it lets a good part of the band through the right way up."""
+        passes = self.magnitude > _PASSES
+        return bool(np.mean(np.abs(self.phase[passes]) < _UPRIGHT) > _PART) if passes.any() else False
 
 
 def carrying_band(excerpt: Excerpt) -> Floats:
