@@ -20,25 +20,26 @@ class Steps:
     """Levels of the tone on both sides, and where the input steps.
 
     Attributes:
-        before, after: dB by frame of the input and of the output, shape (frames,) each.
+        level_in, level_out: dB by frame of the tone in the input and in the output, shape (frames,) each.
         edges: frames at which the input steps up and down.
         period: of the tone, in samples.
     """
 
-    before: Floats
-    after: Floats
+    level_in: Floats
+    level_out: Floats
     edges: tuple[int, int]
     period: float
 
 
-def lateness(steps: Steps, rate: int) -> float:
-    """Samples by which the output is later: those at which the gain moves least about the input's steps.
+def find_burst_delay(steps: Steps, rate: int) -> float:
+    """Samples by which the output is later: the delay at which the gain moves least about the input's steps.
 
+    Searched a second to either side, to a hundredth of a sample; our own method.
     At any other delay the step itself stands in the gain, once up and once down. 0 where no delay is clearly better,
     as of an output whose level does not step.
     """
     up, down = steps.edges
-    longest = min(_LONGEST * rate, 0.9 * min(up, down - up, len(steps.before) - down))
+    longest = min(_LONGEST * rate, 0.9 * min(up, down - up, len(steps.level_in) - down))
     stride = steps.period / 2
     count = int(longest / stride)
     coarse = max(1, round(stride / 2))
@@ -69,10 +70,10 @@ def _movement(steps: Steps, late: float, stride: int, window: float, *, whole: b
     shift, part = int(np.floor(late)), late - np.floor(late)
     total = 0.0
     for edge in steps.edges:
-        frames = np.arange(max(0, edge - wide), min(len(steps.before), edge + wide), stride)
+        frames = np.arange(max(0, edge - wide), min(len(steps.level_in), edge + wide), stride)
         # Beyond its ends the output stands still: there the whole step of the input is in the gain.
-        one, next_one = (np.clip(frames + shift + k, 0, len(steps.after) - 1) for k in (0, 1))
-        output = (1.0 - part) * steps.after[one] + part * steps.after[next_one]
-        gain = output - steps.before[frames]
+        one, next_one = (np.clip(frames + shift + k, 0, len(steps.level_out) - 1) for k in (0, 1))
+        output = (1.0 - part) * steps.level_out[one] + part * steps.level_out[next_one]
+        gain = output - steps.level_in[frames]
         total += float(np.abs(np.diff(gain)).sum() if whole else abs(gain[-1] - gain[0]))
     return total

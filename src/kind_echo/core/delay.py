@@ -124,8 +124,8 @@ def _look(reference: Source, render: Source, lag: int, reach: int) -> _Tried | N
         return None
     sets = read_blocks(reference, render, lag, (lo, hi))
     near = max(1, min(NEAR, reach - abs(lag)) if reach < abs(lag) + NEAR else NEAR)
-    together = fine_delay(sets, near, of_all=True)
-    each = [fine_delay([one], near, of_all=True) for one in sets]
+    together = fine_delay(sets, near, whole_file=True)
+    each = [fine_delay([one], near, whole_file=True) for one in sets]
     return None if together is None else _Tried(lag, together, each)
 
 

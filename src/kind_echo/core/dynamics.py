@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.burst_delay import Steps, lateness
+from kind_echo.core.burst_delay import Steps, find_burst_delay
 from kind_echo.core.compare import check_pair
 from kind_echo.core.errors import BadParameter
 from kind_echo.core.readings import Curve, Reading
@@ -147,7 +147,7 @@ def gain_over_time(
         return None
     before, after = (20 * np.log10(np.maximum(side, 1e-12)) for side in (inputs, outputs))
     if latency is None:
-        latency = lateness(Steps(before, after, (burst.up, burst.down), rate / burst.frequency), rate)
+        latency = find_burst_delay(Steps(before, after, (burst.up, burst.down), rate / burst.frequency), rate)
     last = min(len(before), math.floor(len(after) - latency))
     frames = np.arange(max(0, last))
     moved = np.interp(frames + latency, np.arange(len(after)), after, left=-240.0, right=-240.0)

@@ -93,7 +93,7 @@ def read_blocks(
     return [Blocks(fft.rfft(x[c] * window), fft.rfft(y[c] * window)) for c in range(reference.channels)]
 
 
-def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, of_all: bool = False) -> Fine | None:
+def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = False) -> Fine | None:
     """The delay of one or several channels together; None where one side is silent.
 
     The phase is taken as it is, or what is left of it once the phase that belongs to its magnitude is off (that of a
@@ -101,8 +101,8 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, of_all: bool = False
 
     Args:
         near: samples within which it is sought.
-        of_all: of a whole file, not of a part of one that may drift: where noise leaves two, one of whole samples is
-            taken, for these are by far the most common.
+        whole_file: whether it is of a whole file, not of a part of one that may drift: where noise leaves two delays,
+            one of whole samples is taken, for these are by far the most common.
     """
     found = [cross for blocks in sets if (cross := _cross(blocks)) is not None]
     if not found:
@@ -120,7 +120,7 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, of_all: bool = False
     level = all(one.level for one in found)
     filtered = not level and second[1] > first[1] - _NEARLY * total
     unsure = not level and abs(second[1] - first[1]) < _NEITHER * total
-    if of_all and filtered and unsure and _is_whole(first[0]) and not _is_whole(second[0]):
+    if whole_file and filtered and unsure and _is_whole(first[0]) and not _is_whole(second[0]):
         filtered = False
     spectrum, best = (joined[1], second) if filtered else (joined[0], first)
     at, height, sign = best

@@ -88,7 +88,7 @@ def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response
     moved = read_padded(sides[1], begin, shift + len(x))[:, 0]
     met = len(x) if whole else len(x) - max(0, shift)
     h, gamma, noise = _whole(
-        *_both_end(x[:met], moved[: met + edge], edge, 0.0 if whole else _FADE_SECONDS * rate), rate
+        *_fade_cut_ends(x[:met], moved[: met + edge], edge, 0.0 if whole else _FADE_SECONDS * rate), rate
     )
     size = 2 * (len(h) - 1)
     # Where hardly anything was driven, what an effect adds would be the greatest of all.
@@ -101,7 +101,7 @@ def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response
     if delay.polarity == -1:
         latency = float(delay.samples or latency)
     if not _is_even(x):
-        ended = _both_end(x[:met], moved[: met + edge], edge, 0.0 if whole else _LONG_FADE_SECONDS * rate)
+        ended = _fade_cut_ends(x[:met], moved[: met + edge], edge, 0.0 if whole else _LONG_FADE_SECONDS * rate)
         return Response(grid, *_fitted(*ended, rate, latency - begin, grid), latency)
     half = 2.0 ** (_CELL / 2)
     low, high = np.searchsorted(bins, grid / half), np.searchsorted(bins, grid * half)
@@ -115,8 +115,8 @@ def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response
     )
 
 
-def _both_end(x: Floats, y: Floats, edge: int, frames: float) -> tuple[Floats, Floats]:
-    """Two sides that are faded out alike where they are cut, for a cut sounds at every frequency and is not answered.
+def _fade_cut_ends(x: Floats, y: Floats, edge: int, frames: float) -> tuple[Floats, Floats]:
+    """Both sides faded out alike where they are cut: a cut has energy at every frequency, and no answer in the output.
 
     Args:
         y: begins `edge` frames before x.

@@ -231,8 +231,8 @@ def _readings(name: str, steps: list[StepLevels], expected: ExpectedCurve | None
         readings.append(Reading("curve_error_worst", name, float(error[worst]), note, _of_the_worst(error, spread)))
         rms = float(np.sqrt(np.mean(error**2)))
         chance = float(np.linalg.norm(error * spread)) / (rms * len(error)) if rms > 0.0 else math.nan
-        told = _told(_SURE * math.hypot(chance, _bias(rms, spread)))
-        readings.append(Reading("curve_error_rms", name, rms, None, told))
+        unsure = _finite_or_none(_SURE * math.hypot(chance, _bias(rms, spread)))
+        readings.append(Reading("curve_error_rms", name, rms, None, unsure))
     gain = level_out - level_in
     quiet, loud = float(np.median(gain[np.argsort(level_in)[:3]])), float(gain[np.argmax(level_in)])
     engaged = quiet - float(gain.min()) >= _ENGAGED
@@ -242,15 +242,15 @@ def _readings(name: str, steps: list[StepLevels], expected: ExpectedCurve | None
     below = level_in < base.threshold - base.knee / 2 - 1.0 if base is not None else np.ones(len(level_in), dtype=bool)
     if below.any():
         makeup = expected.makeup if expected is not None else 0.0
-        told = _told(_SURE * float(np.linalg.norm(spread[below])) / int(below.sum()))
-        readings.append(Reading("gain_below_threshold", name, float(np.mean(gain[below])) - makeup, None, told))
+        unsure = _finite_or_none(_SURE * float(np.linalg.norm(spread[below])) / int(below.sum()))
+        readings.append(Reading("gain_below_threshold", name, float(np.mean(gain[below])) - makeup, None, unsure))
     else:
         readings.append(Reading("gain_below_threshold", name, None, "no step lies below the threshold"))
     return [*readings, Reading("engages", name, float(engaged))]
 
 
-def _told(value: float) -> float | None:
-    """An uncertainty; None where it could not be had."""
+def _finite_or_none(value: float) -> float | None:
+    """The value; None where it is NaN or infinite."""
     return value if math.isfinite(value) else None
 
 
@@ -278,7 +278,7 @@ def _estimates(name: str, fitted: "FittedCurve | None") -> list[Reading]:
         return [Reading(key, name, None, "the gain does not fall with the level") for key in keys]
     values = (fitted.curve.threshold, fitted.curve.ratio, fitted.curve.knee)
     return [
-        Reading(key, name, value, None, _told(unsure))
+        Reading(key, name, value, None, _finite_or_none(unsure))
         for key, value, unsure in zip(keys, values, fitted.uncertainty, strict=True)
     ]
 
