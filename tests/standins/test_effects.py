@@ -1,11 +1,15 @@
 """Each stand-in effect does what it says: static curve, ceiling, slopes, sums, latency, bits alike for any block."""
 
+from itertools import combinations
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
+from kind_echo.core.compare import take_spread
 from kind_echo.core.levels import LevelOptions, PeakMeter
 from kind_echo.core.readings import value_of
 from kind_echo.core.signals import SignalRequest, synthesise
@@ -164,6 +168,18 @@ def test_a_wandering_clock_makes_no_two_renders_alike() -> None:
     first, second = (_play("Rushlight", {"wander": 1.0}, tone) for _ in range(2))
     assert not np.array_equal(first, second)
     assert np.array_equal(*(_play("Rushlight", {}, tone) for _ in range(2)))
+
+
+def test_takes_of_a_wandering_clock_lie_equally_far_apart(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Swings at other phases give the same aliasing at other moments: no delay, that would make a residual greater."""
+    organ = synthesise(
+        SignalRequest(kind="piece", piece="reed organ", density="dense", level=-26.0, seconds=2.5), 96_000
+    )
+    draws = iter(np.arange(8) * np.pi / 4)
+    monkeypatch.setattr(np.random, "default_rng", lambda: SimpleNamespace(uniform=lambda _, __: next(draws)))
+    takes = [ArraySource(_play("Rushlight", {"wander": 1.0}, organ, rate=96_000), 96_000) for _ in range(8)]
+    pairs = [take_spread([one, other]).value for one, other in combinations(takes, 2)]
+    assert max(pairs) - min(pairs) < 2.0
 
 
 @pytest.mark.parametrize(("strength", "least", "most"), [("gentle", -8.0, -2.0), ("firm", -20.0, -6.0)])

@@ -34,7 +34,7 @@ def held_up(session: Session, run: Run) -> HeldUp:
     if run.stopped_at is not None:
         return HeldUp(0, {})
     counted = select(Cell.condition_id, func.count()).where(Cell.run_id == run.id, Cell.state == "waiting")
-    waiting: dict[int, int] = dict(session.execute(counted.group_by(Cell.condition_id)).tuples().all())
+    waiting: dict[int, int] = {row[0]: row[1] for row in session.execute(counted.group_by(Cell.condition_id))}
     if not waiting:
         return HeldUp(0, {})
     conditions = [condition for condition in conditions_of(session, run) if condition.id in waiting]

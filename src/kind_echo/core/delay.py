@@ -36,6 +36,7 @@ _SURE = 0.97  # strength from which no other lag is looked at
 _BEST = (
     0.95  # of the greatest strength, from which the shortest lag is taken: what repeats in noise fits as well elsewhere
 )
+_COINCIDE = 0.9  # correlation coefficient of the waveforms of a sound and the same sound changed a little
 _AMBIGUOUS = 0.98  # another lag that correlates within 2 % of the best
 _DIP = 0.9  # between two periods the correlation falls below this
 _PERIOD_SECONDS = 0.06  # periods longer than this are events that repeat, told apart by how many overlap
@@ -136,7 +137,11 @@ def _best(tried: Sequence[_Tried], reference: Source, render: Source) -> _Tried 
     if not steady:
         return None
     top = max(one.together.strength for one in steady)
-    return min((one for one in steady if one.together.strength >= _BEST * top), key=lambda one: abs(one.lag))
+    best = min((one for one in steady if one.together.strength >= _BEST * top), key=lambda one: abs(one.lag))
+    closest = max(tried, key=lambda one: one.together.match_less(0.0))
+    match = closest.together.match_less(0.0)
+    # Where the waveforms themselves all but coincide, blocks that agree a little better elsewhere do so by its pattern.
+    return closest if match >= _COINCIDE and best.together.match_less(0.0) < _BEST * match else best
 
 
 def _coefficient(reference: Source, render: Source, tried: _Tried) -> float:

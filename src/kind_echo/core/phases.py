@@ -26,6 +26,8 @@ _FINE = 4  # grid points to the sample, from which the best is refined
 _LEVEL = 0.02  # of the logarithm of a magnitude, within which it brings no phase along
 _NEARLY = 0.002  # of agreement, by which the excess phase may be the less linear and still is taken for the phase
 _NEITHER = 0.01  # of agreement, by which neither is the more linear for sure
+_LEFT = 0.75  # of what the phase leaves unexplained, that what is left of it leaves
+_POORLY = 0.05  # of agreement, by which phases miss a line that does not explain them
 _NEAR_WHOLE = 0.08  # of a sample
 _ALIKE = 1.5  # bins of a Hann window that pull together
 _WHOLE = 2e-4  # of a sample: what rounding makes of a delay of whole samples
@@ -33,6 +35,7 @@ _LINEAR = 0.985  # agreement of phases, under which a short delay is not told fr
 _SURELY = 0.9995  # under which a tenth of a sample is not told either
 _LEAST_AGREEMENT = 0.3
 _SHORT = 4.0 / 48_000  # s
+_VAGUE = 1.0  # sample, beyond which a spread leaves much open
 _AS_WELL = 0.65  # of the agreement, that no delay at all has
 _STEEPEST = 24.0 / 8.686  # dB an octave, on which a magnitude goes on beyond the band
 _LEAST_STRENGTH = 0.02
@@ -65,6 +68,7 @@ class Fine:
         doubt: samples, that phases which do not lie on the line may have pulled it by.
         level: whether the magnitude is the same all over the band, so that there is no filter.
         agreement_less: the agreement at a delay that is so many samples less.
+        match_less: the correlation coefficient of the waveforms there.
     """
 
     samples: float
@@ -77,6 +81,7 @@ class Fine:
     doubt: float
     level: bool
     agreement_less: Callable[[float], float]
+    match_less: Callable[[float], float]
 
 
 def read_blocks(
@@ -122,6 +127,14 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     unsure = not level and abs(second[1] - first[1]) < _NEITHER * total
     if whole_file and filtered and unsure and _is_whole(first[0]) and not _is_whole(second[0]):
         filtered = False
+    powers = np.sum([s * one.power for s, one in zip(signs, found, strict=True)], axis=0)
+    # What the magnitude brings along must explain more than chance would, where waveforms speak against it.
+    if filtered and total - second[1] > max(_POORLY * total, _LEFT * (total - first[1])):
+        matches = [
+            float((one[2] * powers * np.exp(1j * found[0].omega * one[0])).real.sum()) for one in (first, second)
+        ]
+        if matches[0] > matches[1]:
+            filtered, unsure = False, True
     spectrum, best = (joined[1], second) if filtered else (joined[0], first)
     at, height, sign = best
     spread = _spread(sign * spectrum * np.exp(1j * found[0].omega * at), found[0].omega)
@@ -133,7 +146,9 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     doubt = 0.75 * math.sqrt(2 * max(0.0, 1.0 - agreement)) / reach
     strength, usual, steady = _steady(sets, at, filtered=filtered)
     less = _agreement(spectrum, at, sign, total)
-    return Fine(at, int(sign), agreement, spread, strength, usual, steady, doubt, level, less)
+    loud = math.sqrt(float(np.prod([sum((np.abs(getattr(one, side)) ** 2).sum() for one in sets) for side in "xy"])))
+    match_less = _agreement(powers, at, sign, loud)
+    return Fine(at, int(sign), agreement, spread, strength, usual, steady, doubt, level, less, match_less)
 
 
 def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:
@@ -146,6 +161,9 @@ def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:
         return float(whole), max(fine.spread, 1.0)
     delay, spread = whole + fine.samples, fine.spread
     near = round(delay)
+    # What may as well be no delay is taken for one only where the waveforms match the better for it.
+    if spread > _VAGUE and abs(delay) <= 1.5 * spread and fine.match_less(delay) >= fine.match_less(0.0):
+        return 0.0, max(spread, abs(delay))
     # Beside a filter, a delay that is shorter than what filters bring along is the filter's.
     if not fine.level and abs(delay) < _SHORT * rate and fine.agreement_less(delay) > _AS_WELL * fine.agreement:
         return 0.0, max(spread, abs(delay))
@@ -185,9 +203,13 @@ def _agreement(spectrum: Spectrum, at: float, sign: float, total: float) -> Call
 
 @dataclass(frozen=True)
 class _Cross:
-    """Phase of a render against its reference, that which its magnitude brings along, and how much each bin tells."""
+    """Phase of a render against its reference, that which its magnitude brings along, and how much each bin tells.
+
+    The power is that of the one times the other, summed over the blocks.
+    """
 
     omega: Floats
+    power: Spectrum
     phase: Floats
     least: Floats
     weight: Floats
@@ -225,7 +247,7 @@ def _cross(blocks: Blocks) -> _Cross | None:
     usual = float(np.average(logarithm, weights=power))
     level = level and float(np.sqrt(np.average((logarithm - usual) ** 2, weights=power))) < _LEVEL / 2
     omega = np.pi * np.arange(len(own)) / (len(own) - 1)
-    return _Cross(omega, np.angle(cross), least, weight, level)
+    return _Cross(omega, cross, np.angle(cross), least, weight, level)
 
 
 def _smoothed(power: Floats) -> Floats:
