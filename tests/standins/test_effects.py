@@ -175,9 +175,9 @@ def test_takes_of_a_wandering_clock_lie_equally_far_apart(monkeypatch: pytest.Mo
     organ = synthesise(
         SignalRequest(kind="piece", piece="reed organ", density="dense", level=-26.0, seconds=2.5), 96_000
     )
-    draws = iter(np.arange(8) * np.pi / 4)
+    draws = iter(np.pi * np.array([0.25, 1.0, 1.5]))
     monkeypatch.setattr(np.random, "default_rng", lambda: SimpleNamespace(uniform=lambda _, __: next(draws)))
-    takes = [ArraySource(_play("Rushlight", {"wander": 1.0}, organ, rate=96_000), 96_000) for _ in range(8)]
+    takes = [ArraySource(_play("Rushlight", {"wander": 1.0}, organ, rate=96_000), 96_000) for _ in range(3)]
     pairs = [take_spread([one, other]).value for one, other in combinations(takes, 2)]
     assert max(pairs) - min(pairs) < 2.0
 

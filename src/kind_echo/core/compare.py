@@ -198,10 +198,11 @@ def _compared(
     clicks = without_gaps(steps.result(), gaps, reference.rate)
     if any(clicks) and _is_changed_all_along(reference, aligned, scale):
         clicks = steeper(clicks, reference, aligned, scale)
-    readings += [drift.result().reading, *click_readings(clicks, reference.rate)]
     middle = drift.result().middle if moved else common.samples
     known = Known(readings, middle, common.why, moved, gaps, clicks)
     explained = explain(reference, lay, known, pool)
+    clicks = clicks if explained.clicks is None else explained.clicks
+    readings += [drift.result().reading, *click_readings(clicks, reference.rate)]
     if whole.frames:
         readings += _account(reference, lay, (whole, fine), shift, explained, gain)
     curves |= explained.curves

@@ -37,6 +37,12 @@ _BEST = (
     0.95  # of the greatest strength, from which the shortest lag is taken: what repeats in noise fits as well elsewhere
 )
 _COINCIDE = 0.9  # correlation coefficient of the waveforms of a sound and the same sound changed a little
+_ALONE = 0.9  # strength that no notes that come again reach
+_OTHERS = 16  # lags that a lag is held against
+_GOLDEN = 0.6180339887  # of the golden ratio, whose multiples spread evenly
+_COMES_AGAIN = 0.75  # strength of a sound against itself, from which it is much the same at another lag
+_STANDS_OUT = 1.25  # times the greatest strength at those
+_STRONG, _FAR = 0.3, 4.0  # strength, and times that at other lags, from which blocks need not agree
 _AMBIGUOUS = 0.98  # another lag that correlates within 2 % of the best
 _DIP = 0.9  # between two periods the correlation falls below this
 _PERIOD_SECONDS = 0.06  # periods longer than this are events that repeat, told apart by how many overlap
@@ -94,7 +100,7 @@ def find_delays(
                 if found is not None:
                     tried.append(found)
     best = _best(tried, reference, render)
-    if best is None:
+    if best is None or not _stands_alone(reference, render, best):
         silent = _is_silent(reference) or _is_silent(render)
         none = Delay(None, why=SILENT if silent else UNRELATED)
         return none, [none] * reference.channels
@@ -135,13 +141,34 @@ def _best(tried: Sequence[_Tried], reference: Source, render: Source) -> _Tried 
     if min(reference.frames, render.frames) < _SHORT or any(one.together.strength == 1.0 for one in steady):
         steady = [one for one in steady if _coefficient(reference, render, one) >= _CERTAIN]
     if not steady:
-        return None
+        # Of a short sound, that a filter turns about from block to block, few blocks agree, but those by far.
+        at_rest = [
+            one for one in tried if abs(one.lag + one.together.samples) < 1.0 and one.together.strength > _STRONG
+        ]
+        alone = [one for one in at_rest if _stands_alone(reference, render, one, _FAR)]
+        return alone[0] if alone else None
     top = max(one.together.strength for one in steady)
     best = min((one for one in steady if one.together.strength >= _BEST * top), key=lambda one: abs(one.lag))
     closest = max(tried, key=lambda one: one.together.match_less(0.0))
     match = closest.together.match_less(0.0)
     # Where the waveforms themselves all but coincide, blocks that agree a little better elsewhere do so by its pattern.
     return closest if match >= _COINCIDE and best.together.match_less(0.0) < _BEST * match else best
+
+
+def _stands_alone(reference: Source, render: Source, best: _Tried, by: float = _STANDS_OUT) -> bool:
+    """Whether the two agree better at a lag than at lags taken at random, as notes that are held or come again do."""
+    span = min(reference.frames, render.frames) // 2
+    if (by == _STANDS_OUT and best.together.strength >= _ALONE) or span < _SHORT:
+        return True
+    others = [round(((k * _GOLDEN) % 1.0 - 0.5) * 2 * span) for k in range(1, _OTHERS + 1)]
+    for lag in others:
+        looked = _look(reference, render, lag, span) if abs(lag - best.lag) > 2 * NEAR else None
+        if looked is not None and by * looked.together.strength >= best.together.strength:
+            # Where the sound itself comes again so long after, the two agree there too.
+            itself = _look(reference, reference, lag - best.lag, span)
+            if itself is None or itself.together.strength < _COMES_AGAIN:
+                return False
+    return True
 
 
 def _coefficient(reference: Source, render: Source, tried: _Tried) -> float:

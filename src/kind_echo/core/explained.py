@@ -39,6 +39,7 @@ class Explained:
 
     Attributes:
         filtered: share of what delay, polarity and gain leave, by channel, that the best filter leaves; None for none.
+        clicks: those that no filter explains; None where that was not looked at.
         curves: responses of the filters, curves of output over input, gains over time.
     """
 
@@ -46,3 +47,4 @@ class Explained:
     filtered: Floats | None = None
     why_no_filter: str | None = None
     curves: dict[str, Curve] = field(default_factory=dict)
+    clicks: list[list[int]] | None = None

@@ -10,9 +10,11 @@ from numpy.typing import NDArray
 
 from kind_echo.core.align import Aligner, Alignment
 from kind_echo.core.causes import Cause, CauseName
+from kind_echo.core.event_check import clicks_left, gaps_left
 from kind_echo.core.excerpts import Excerpt, best_gain, best_left, main_offset, take_excerpts
 from kind_echo.core.explained import Explained, Known
 from kind_echo.core.filtering import REACH, filtered, fit_filter
+from kind_echo.core.integrity import Gap, click_readings, gap_readings
 from kind_echo.core.leftover import Judged, judge_leftover, word_length
 from kind_echo.core.models import Kind, Model, decibels, explain_channel, plain_gain
 from kind_echo.core.readings import Curve, value_of
@@ -21,6 +23,7 @@ from kind_echo.core.source import Source
 from kind_echo.core.warping import WarpedSource
 
 Floats = NDArray[np.float64]
+Shapes = dict[int, Shape | None]
 
 _WORTH_DB = 1.0
 _FLOOR = 0.5e-14  # mean square, −140 dBFS: what is under it need not be explained
@@ -32,6 +35,10 @@ _BENT_APART = 0.1  # dB, the same where a curve or a moving gain stands beside t
 _WELL_EXPLAINED = 20.0  # dB off what there was, after which what is left is how well the causes are known
 _FILTERS_OWN, _CURVES_OWN = 1e5, 10**3.8  # times what is left, that a model has explained: then it is the model's own
 _CODECS_EDGE = 8.0  # dB, that the filter of a codec takes off
+_ALL_PASS_SECONDS = 0.001  # a delay longer than that is none of an all-pass
+_AS_MUCH, _ENOUGH = 2.0, 40.0  # times what is left beside a delay, or dB off, at which an all-pass explains it all
+_FADED = 0.5  # of its level, under which a channel has part in the gap of another
+_TURNS = 10.0  # degrees, under which a filter beside a delay is no all-pass
 _NOTHING = 1e-20
 _KINDS: dict[Kind, CauseName] = {
     "filter": "filter", "curve": "non_linear", "clipping": "clipping", "motion": "level_control",
@@ -77,6 +84,7 @@ class _Explanation:
     def __init__(self, reference: Source, lay: Aligner, known: Known, pool: Executor) -> None:
         self._reference, self._lay, self._known, self._pool = reference, lay, known, pool
         self._causes: list[Cause] = []
+        self._lined = lay.at(Alignment())  # as the models are fitted to it
         self._curves: dict[str, Curve] = {}
         self._channels = reference.channels
 
@@ -111,9 +119,15 @@ class _Explanation:
             level, by_channel = self._by_whole_samples(level, by_channel, floors, heard, swapped=swapped)
         self._second_offsets(level, offsets, by_channel, floors)
         tones = {c: is_steady_tone(level[c]) for c in heard}
-        shapes = {
-            c: None if m.filter is None or tones[c] else shape_of(m.filter, level[c]) for c, m in by_channel.items()
-        }
+        shapes = _shapes(level, by_channel, tones)
+        if 0.0 < abs(known.delay or 0.0) < _ALL_PASS_SECONDS * self._reference.rate and _are_all_pass(
+            by_channel, shapes
+        ):
+            undelayed = self._without_delay(by_channel, floors, heard, tones, swapped=swapped)
+            if undelayed is not None:
+                lined, masked, offsets, level, by_channel, shapes = undelayed
+                signs = [_sign(lined[c]) for c in range(self._channels)]
+                self._causes = [cause for cause in self._causes if cause.cause != "delay"]
         # A filter that turns the phase by half a turn somewhere is no change of polarity.
         for c, model in by_channel.items():
             shape = shapes[c]
@@ -122,7 +136,8 @@ class _Explanation:
         self._polarity(lined, heard, signs)
         self._gains(level, by_channel, shapes, signs)
         self._offset(level, by_channel, offsets)
-        self._events(lined, masked, heard)
+        clicks = clicks_left(self._reference, self._lined, known.clicks, by_channel, offsets)
+        self._events(lined, masked, heard, clicks, gaps_left(self._reference, known.gaps, by_channel))
         self._models(level, by_channel, shapes, tones)
         self._leftover(lined, level, by_channel, heard)
         filtered, why = self._filtered(level, by_channel, tones)
@@ -130,7 +145,7 @@ class _Explanation:
         causes += _length(known)
         if not causes:
             causes = [Cause("unexplained", why="nothing that is known explains it")]
-        return Explained(causes, filtered, why, self._curves)
+        return Explained(causes, filtered, why, self._curves, clicks)
 
     def _fitted(self, level: list[Excerpt], floors: list[float], heard: list[int]) -> dict[int, Model]:
         models = self._pool.map(explain_channel, [level[c] for c in heard], [floors[c] for c in heard])
@@ -154,14 +169,42 @@ class _Explanation:
         self, level: list[Excerpt], models: dict[int, Model], floors: list[float], heard: list[int], *, swapped: bool
     ) -> tuple[list[Excerpt], dict[int, Model]]:
         """The models with whole samples of the delay off alone, where they leave less."""
+        before = self._lined
         whole = self._excerpts(swapped=swapped, fine=False)
         if whole is None:
             return level, models
         masked = [self._masked(one) for one in whole[1]]
         again = [replace(one, y=one.y - main_offset(one)) for one in masked]
         found = self._fitted(again, floors, heard)
-        better = sum(m.left for m in found.values()) < sum(m.left for m in models.values())
-        return (again, found) if better else (level, models)
+        if sum(m.left for m in found.values()) < sum(m.left for m in models.values()):
+            return again, found
+        self._lined = before
+        return level, models
+
+    def _without_delay(
+        self, models: dict[int, Model], floors: list[float], heard: list[int], tones: dict[int, bool], *, swapped: bool
+    ) -> tuple[list[Excerpt], list[Excerpt], list[float], list[Excerpt], dict[int, Model], Shapes] | None:
+        """The pair and its models with no delay off, where an all-pass alone explains as much as it does beside one.
+
+        At the frequencies that a sound is strong in, the phase of an all-pass is often that of a delay.
+        """
+        delayed = self._lined
+        whole = self._excerpts(swapped=swapped, delay=0.0)
+        if whole is None:
+            return None
+        lined = whole[1]
+        masked = [self._masked(one) for one in lined]
+        offsets = [main_offset(one) for one in masked]
+        level = [replace(one, y=one.y - offset) for one, offset in zip(masked, offsets, strict=True)]
+        found = self._fitted(level, floors, heard)
+        shapes = _shapes(level, found, tones)
+        left, before = (sum(m.left for m in side.values()) for side in (found, models))
+        raw = sum(self._base[c] for c in heard)
+        enough = left <= _AS_MUCH * before or _fall(raw, left) >= _ENOUGH
+        if enough and _are_all_pass(found, shapes):
+            return lined, masked, offsets, level, found, shapes
+        self._lined = delayed
+        return None
 
     def _add(self, cause: Cause) -> None:
         self._causes.append(cause)
@@ -175,16 +218,19 @@ class _Explanation:
             return Cause("unexplained", why=f"one steady sound cannot tell: {why}")
         return Cause("unrelated", why="nothing in the render correlates with the reference")
 
-    def _excerpts(self, *, swapped: bool, fine: bool = True) -> tuple[list[Excerpt], list[Excerpt]] | None:
+    def _excerpts(
+        self, *, swapped: bool, fine: bool = True, delay: float | None = None
+    ) -> tuple[list[Excerpt], list[Excerpt]] | None:
         """The pair as rendered, and lined up by delay and drift; the same stretches."""
         known, reference = self._known, self._reference
-        delay = known.delay or 0.0
+        delay = (known.delay or 0.0) if delay is None else delay
         whole = round(delay)
         fraction = delay - whole if fine and abs(delay - whole) > 1e-3 else 0.0
         lined = self._lay.at(Alignment(whole, 0.0 if known.drift else fraction))
         if known.drift:
             lined = replace(lined, render=WarpedSource(self._lay.render, delay, known.drift, reference.frames),
                             alignment=Alignment(), advanced=None)  # fmt: skip
+        self._lined = lined
         after = take_excerpts(reference, lined, REACH)
         if not after:
             return None
@@ -228,14 +274,17 @@ class _Explanation:
         weight, spoilt = one.weight.copy(), False
         reach = max(8, round(0.002 * one.rate))
         # What spoils one channel may spoil another a little less than is counted.
-        places = [(g.start, g.start + g.length) for g in self._known.gaps]
-        places += [(f - reach, f + reach) for steps in self._known.clicks for f in steps]
+        gaps = [(g.start, g.start + g.length) for g in self._known.gaps]
+        clicks = [(f - reach, f + reach) for steps in self._known.clicks for f in steps]
+        level = abs(best_gain(one))
         for row, start in enumerate(one.starts):
-            for a, b in places:
-                lo, hi = max(0, a - 4 - start), min(weight.shape[1], b + 4 - start)
-                if hi > lo:
-                    weight[row, lo:hi] = 0.0
-                    spoilt = True
+            for places, fades in ((gaps, True), (clicks, False)):
+                for a, b in places:
+                    lo, hi = max(0, a - 4 - start), min(weight.shape[1], b + 4 - start)
+                    x, y = (np.linalg.norm(side[row, lo:hi]) for side in (one.inner, one.y))
+                    if hi > lo and not (fades and y > _FADED * level * x):
+                        weight[row, lo:hi] = 0.0
+                        spoilt = True
         if not spoilt:
             return one
         good = replace(one, weight=weight)
@@ -255,9 +304,7 @@ class _Explanation:
         """None for all channels together where all have it, else each that has."""
         return [None] if which and len(which) == len(heard) else list(which)
 
-    def _gains(
-        self, level: list[Excerpt], models: dict[int, Model], shapes: dict[int, Shape | None], signs: Sequence[float]
-    ) -> None:
+    def _gains(self, level: list[Excerpt], models: dict[int, Model], shapes: Shapes, signs: Sequence[float]) -> None:
         if any(m.motion is not None for m in models.values()):
             return  # what of a gain that moves is a gain that does not, nothing tells
         gains = {c: abs(plain_gain(models[c], shapes[c])) for c in models}
@@ -309,19 +356,35 @@ class _Explanation:
             amount, off = max(found.values()) if channel is None else found[channel]
             self._add(Cause("dc", _name(channel), amount, "FS", off))
 
-    def _events(self, lined: list[Excerpt], masked: list[Excerpt], heard: Sequence[int]) -> None:
-        gaps, clicks = (value_of(self._known.readings, key) or 0.0 for key in ("gaps", "clicks"))
+    def _events(
+        self,
+        lined: list[Excerpt],
+        masked: list[Excerpt],
+        heard: Sequence[int],
+        clicks: list[list[int]],
+        gaps: list[Gap],
+    ) -> None:
         inside = [_fall(best_left(lined[c]), best_left(replace(masked[c], y=lined[c].y))) for c in heard]
         off = max(inside, default=0.0)
         missing = self._flags("channel_missing")
-        if gaps and any(gap.channel not in missing for gap in self._known.gaps):
-            self._add(Cause("gap", amount=gaps, unit="", takes_off=off if off >= 0.1 else None))
-        if clicks and not any(cause.cause == "channel_swap" for cause in self._causes):
-            self._add(Cause("click", amount=clicks, unit="", takes_off=off if off >= 0.1 else None))
+        swapped = any(cause.cause == "channel_swap" for cause in self._causes)
+        if swapped:
+            # Where one channel sounds and the other does not, channels exchanged have no gap.
+            gaps = [gap for gap in gaps if gap.channel == 0 and self._is_in_all(gap)]
+        if any(gap.channel not in missing for gap in gaps):
+            count = value_of(gap_readings(gaps, self._channels), "gaps")
+            self._add(Cause("gap", amount=count, unit="", takes_off=off if off >= 0.1 else None))
+        if any(clicks) and not swapped:
+            count = value_of(click_readings(clicks, self._reference.rate), "clicks")
+            self._add(Cause("click", amount=count, unit="", takes_off=off if off >= 0.1 else None))
 
-    def _models(
-        self, level: list[Excerpt], models: dict[int, Model], shapes: dict[int, Shape | None], tones: dict[int, bool]
-    ) -> None:
+    def _is_in_all(self, gap: Gap) -> bool:
+        """Whether every channel of the render has a gap at one time."""
+        meeting = {g.channel for g in self._known.gaps
+                   if g.start < gap.start + gap.length and gap.start < g.start + g.length}  # fmt: skip
+        return len(meeting) == self._channels
+
+    def _models(self, level: list[Excerpt], models: dict[int, Model], shapes: Shapes, tones: dict[int, bool]) -> None:
         heard = list(models)
         for kind, name in _KINDS.items():
             having = [
@@ -351,7 +414,7 @@ class _Explanation:
             f = shape.frequencies.tolist()
             self._curves[f"filter_magnitude{ending}"] = Curve("Hz", "dB", f, shape.magnitude.tolist())
             self._curves[f"filter_phase{ending}"] = Curve("Hz", "degrees", f, shape.phase.tolist())
-            if abs(shape.greatest) < 0.3:
+            if shape.turns_alone:
                 turned = float(np.abs(shape.phase).max())
                 return shape.greatest, "dB", f"the phase turns by up to {turned:.0f}°"
             at = f"{shape.greatest:+.1f} dB at {shape.at:,.0f} Hz".replace(",", "\u2009").replace("-", "−")
@@ -437,6 +500,19 @@ class _Explanation:
         return share, None
 
 
+def _shapes(level: list[Excerpt], models: dict[int, Model], tones: dict[int, bool]) -> Shapes:
+    """The shape of each channel's filter, where there is one that can be told."""
+    return {c: None if m.filter is None or tones[c] else shape_of(m.filter, level[c]) for c, m in models.items()}
+
+
+def _are_all_pass(models: dict[int, Model], shapes: Shapes) -> bool:
+    """Whether a filter that turns phases alone is all that was found in every channel."""
+    return bool(models) and all(
+        m.parts == ("filter",) and shape is not None and shape.turns_alone and np.abs(shape.phase).max() > _TURNS
+        for m, shape in zip(models.values(), shapes.values(), strict=True)
+    )
+
+
 def _by_share(causes: Sequence[Cause]) -> list[Cause]:
     """Causes by the share of the difference that each explains, told one after the other; the greatest first."""
     left, shares = 1.0, []
@@ -484,5 +560,8 @@ def _fall(before: float, after: float) -> float:
 
 
 def _lossy_words(judged: Judged) -> str:
-    edge = f", and ends at {judged.edge:,.0f} Hz".replace(",", "\u2009") if judged.edge else ""
-    return f"it follows the signal, leaves holes of time and frequency{edge}"
+    words = "it follows the signal, leaves holes of time and frequency"
+    if not judged.edge:
+        return words
+    edge = f"{judged.edge:,.0f}".replace(",", "\u2009")
+    return f"{words}, and ends at {edge} Hz"

@@ -30,6 +30,7 @@ _CLICK_REACH = 0.002  # s on either side among which a step stands alone
 _CLICK_FLOOR = 10 ** (-80 / 20)
 _STEEPER = 2.0
 _CLICK_RATIO = 12.0  # the greatest of 10⁷ Gaussian steps is 7 times their mean
+_SWAP_LEAST = 0.5  # correlation coefficient
 _SWAP_MARGIN = 0.05
 _SWAP_SHARE = 0.1
 
@@ -92,6 +93,8 @@ def channel_swap(cross: NDArray[np.float64], powers: tuple[NDArray[np.float64], 
             crosswise, straight = min(alike[a, b], alike[b, a]), max(alike[a, a], alike[b, b])
             # Channels that are nearly the same correlate either way; what is not alike tells them apart.
             unlike = 1.0 - crosswise**2 < _SWAP_SHARE * (1.0 - straight**2)
+            if crosswise < _SWAP_LEAST:
+                continue  # a filter leaves little alike, by chance more crosswise
             if crosswise > straight + _SWAP_MARGIN or (unlike and crosswise > straight):
                 swapped[a] = swapped[b] = 1.0
     return for_channels("channel_swap", swapped, max(swapped))

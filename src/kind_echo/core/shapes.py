@@ -23,6 +23,8 @@ _LEVEL = 0.12  # dB, within which a response counts as level
 _SHARE = 0.3  # of the band that must be level for a gain to be told
 _TONE_BINS = 12
 _PASSES = -12.0  # dB, from which a filter lets something through
+_NO_CHANGE = 0.3  # dB
+_TURNED = 90.0  # degrees, within which an all-pass that turns no more anywhere has not turned the polarity
 _UPRIGHT, _PART = 60.0, 0.25  # degrees within which it is the right way up, over so much of the band
 _LEAST_GAIN = 0.2  # dB of a peak or a shelf
 _INSIDE = 2**0.25  # the middle of a peak lies this far within the band
@@ -54,8 +56,15 @@ class Shape:
     words: str
 
     @property
+    def turns_alone(self) -> bool:
+        """Whether it changes phases and no magnitude, as an all-pass does."""
+        return abs(self.greatest) < _NO_CHANGE
+
+    @property
     def is_upright(self) -> bool:
         """Whether it lets a good part of the band through the right way up."""
+        if self.turns_alone:
+            return bool((np.abs(self.phase) < _TURNED).any())
         passes = self.magnitude > _PASSES
         return bool(np.mean(np.abs(self.phase[passes]) < _UPRIGHT) > _PART) if passes.any() else False
 
