@@ -1,4 +1,8 @@
-"""Builds the compiled loops; all else about the package is in pyproject.toml."""
+"""Builds the compiled loops; all else about the package is in pyproject.toml.
+
+Each module is compiled twice where this is an x86-64 machine: for every processor of its kind, and for those of 2013
+and later. Which of the two is used is decided where they run.
+"""
 
 import platform
 from pathlib import Path
@@ -6,19 +10,33 @@ from pathlib import Path
 from Cython.Build import cythonize
 from setuptools import Extension, setup
 
-_FLAGS = ["-O3", "-fno-math-errno", "-fno-trapping-math", "-fno-signed-zeros", "-ffinite-math-only"]
+_SOURCES = Path("src/kind_echo/core/compiled")
+_COPIES = Path("build/wide")
+_FLAGS = ["-O3", "-fno-math-errno", "-fno-trapping-math", "-fno-signed-zeros"]
+_NO_NAN = "-ffinite-math-only"
+_MODULES = {
+    "processor": ["-O1"],
+    "gate": [*_FLAGS, "-fassociative-math"],
+    "loops": [*_FLAGS, _NO_NAN, "-fassociative-math"],
+    "recursions": [*_FLAGS, _NO_NAN],
+}
+"""The gate stands before all others: it alone must be right where samples are not finite."""
 
 
-def _wide() -> list[str]:
-    """Use the instructions of an x86-64 processor of 2013 and later, where this is one."""
-    about = Path("/proc/cpuinfo")
-    known = about.read_text() if platform.machine() == "x86_64" and about.exists() else ""
-    return ["-march=x86-64-v3"] if {"avx2", "fma", "bmi2"} <= set(known.split()) else []
+def _extension(name: str, source: Path, flags: list[str]) -> Extension:
+    return Extension(f"kind_echo.core.compiled._{name}", [str(source)], extra_compile_args=flags)
 
 
-def _extension(name: str, *more: str) -> Extension:
-    flags = [*_FLAGS, *_wide(), *more]
-    return Extension(f"kind_echo.core.{name}", [f"src/kind_echo/core/{name}.pyx"], extra_compile_args=flags)
+def _wide(name: str, flags: list[str]) -> Extension:
+    """The same source under a name of its own, for a module is known by the name of its file."""
+    _COPIES.mkdir(parents=True, exist_ok=True)
+    source, copy = _SOURCES / f"_{name}.pyx", _COPIES / f"_{name}_wide.pyx"
+    if not copy.exists() or copy.read_text() != source.read_text():
+        copy.write_text(source.read_text())
+    return _extension(f"{name}_wide", copy, [*flags, "-march=x86-64-v3"])
 
 
-setup(ext_modules=cythonize([_extension("loops", "-fassociative-math"), _extension("recursions")], build_dir="build"))
+_extensions = [_extension(name, _SOURCES / f"_{name}.pyx", flags) for name, flags in _MODULES.items()]
+if platform.machine() in ("x86_64", "AMD64"):
+    _extensions += [_wide(name, flags) for name, flags in _MODULES.items() if name != "processor"]
+setup(ext_modules=cythonize(_extensions, build_dir="build", include_path=[str(_SOURCES)]))

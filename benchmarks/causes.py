@@ -12,8 +12,8 @@ import numpy as np
 
 from benchmarks.material import PIECES, RATES, Piece, load
 from benchmarks.planted import PAIRS, SINGLE, Planted
-from kind_echo.core.compare import compare
-from kind_echo.core.source import ArraySource
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.comparison.compare import compare
 
 _AUDIBLE = 10 ** (-100 / 20)  # RMS of a change under which nothing was planted
 

@@ -14,13 +14,13 @@ import numpy as np
 
 from benchmarks.material import PIECES, load
 from benchmarks.planted import Samples, drifting, scaled, shifted
-from kind_echo.core.compare import compare
-from kind_echo.core.readings import Reading
-from kind_echo.core.response import measure_response
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.registry.readings import Reading
 from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.source import ArraySource
-from kind_echo.core.tone import ToneOptions, measure_tone
-from kind_echo.core.transfer import ExpectedCurve, measure_curve
+from kind_echo.core.systems.response import measure_response
+from kind_echo.core.systems.transfer import ExpectedCurve, measure_curve
+from kind_echo.core.tones.tone import ToneOptions, measure_tone
 
 RATE = 48_000
 RATIOS = (10.0, 20.0, 30.0, 40.0, 50.0, 60.0)

@@ -17,8 +17,8 @@ from tests.mutating import mutated, zip_file
 from tests.signing import sign
 
 from benchmarks.runs import own_database
-from kind_echo.store.audiofile import UnreadableAudio
-from kind_echo.store.decoding import Decoder
+from kind_echo.audio_io.decoding import Decoder
+from kind_echo.audio_io.files import UnreadableAudio
 
 FILES = 10_000
 _SEED = 11
@@ -69,9 +69,9 @@ def _decoded(files: int) -> Counter[str]:
 
 def _doors() -> tuple[Any, Any]:
     """Two ways in for files, of a server in this process: to a render kit, and as an upload. Each tells the status."""
-    from kind_echo.bench.plans import find_build, find_plan
-    from kind_echo.bench.runs import start_run
-    from kind_echo.store.database import transaction
+    from kind_echo.bench.plans.revisions import find_build, find_plan
+    from kind_echo.bench.runs.running import start_run
+    from kind_echo.database.sessions import transaction
     from kind_echo.web.app import create_app
 
     client = sign(create_app().test_client())

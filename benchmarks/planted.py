@@ -7,8 +7,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import signal
 
-from kind_echo.core.resampling import resample
-from kind_echo.store.codecs import LossyCodec
+from kind_echo.audio_io.codecs import LossyCodec
+from kind_echo.core.audio.resampling import resample
 
 Samples = NDArray[np.float64]
 Change = Callable[[Samples, int], Samples]

@@ -90,8 +90,8 @@ def _opened(page: Page, address: str, run: str, drawn: int) -> float:
 
 
 def _link(name: str) -> str:
-    from kind_echo.bench.people import local_link, person_named
-    from kind_echo.store.database import transaction
+    from kind_echo.bench.accounts.people import local_link, person_named
+    from kind_echo.database.sessions import transaction
 
     with transaction() as session:
         return local_link(session, person_named(session, name), datetime.now(UTC))
@@ -105,8 +105,8 @@ def _large(stack: Stack) -> Iterator[str]:
     cluster = stack.cluster
     if cluster is None:
         raise SystemExit("The sheet at full size is measured on the project's own PostgreSQL.")
-    from kind_echo.store.backup import backup, restore
-    from kind_echo.store.database import URL_VARIABLE, transaction
+    from kind_echo.database.backup import backup, restore
+    from kind_echo.database.sessions import URL_VARIABLE, transaction
 
     server, name, port = cluster.url.rsplit("/", 1)[0], "benchmark_sheet", free_port()
     admin: Any = psycopg.connect(f"{server}/postgres", autocommit=True)

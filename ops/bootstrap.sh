@@ -53,11 +53,8 @@ for lock in runtime $([ "$kind" = dev ] && echo dev); do
         echo "$want" >".venv/$lock.stamp"
     fi
 done
-# The loops are compiled for this kind of processor.
-kind_of_processor() { uname -m; grep -m1 -ow avx2 /proc/cpuinfo || true; }
-want=$(digest pyproject.toml setup.py src/kind_echo/core/*.pyx src/kind_echo/core/*.pxi requirements/runtime.txt)-$(
-    kind_of_processor | tr -d '\n')
-if ! fresh .venv/project.stamp "$want" || ! ls src/kind_echo/core/loops.*.so >/dev/null 2>&1; then
+want=$(digest pyproject.toml setup.py src/kind_echo/core/compiled/*.p* requirements/runtime.txt)-$(uname -m)
+if ! fresh .venv/project.stamp "$want" || ! ls src/kind_echo/core/compiled/_loops.*.so >/dev/null 2>&1; then
     say "Compiling the loops over samples"
     .venv/bin/python -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
     echo "$want" >.venv/project.stamp

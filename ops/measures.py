@@ -2,7 +2,8 @@
 
 from itertools import groupby
 
-from kind_echo.core.measures import MEASURES, Limit, Measure
+from kind_echo.core.registry.measure import Limit, Measure
+from kind_echo.core.registry.measures import MEASURES
 
 _HEAD = """\
 # Measures

@@ -37,8 +37,8 @@ def example_files(folder: Path) -> tuple[Path, Path]:
     """Two files to compare: bell strikes, and the same 3 samples late and 0.2 dB down."""
     import numpy as np
 
+    from kind_echo.audio_io.files import write_audio
     from kind_echo.core.signals import SignalRequest, synthesise
-    from kind_echo.store.audiofile import write_audio
 
     samples = synthesise(SignalRequest("bells", level=-3.0, seconds=3.0, seed=11, channels=2), 48_000)
     late = np.concatenate([np.zeros((3, 2)), samples[:-3]]) * 10 ** (-0.2 / 20)
@@ -74,7 +74,7 @@ def _kit_run(visitor: Visitor) -> int:
     """A run that is rendered by hand, of which one render has come back, and a file that is none."""
     import numpy as np
 
-    from kind_echo.store.audiofile import write_audio
+    from kind_echo.audio_io.files import write_audio
 
     found = [run for run in visitor.ask("/api/runs")["runs"] if run["plan"] == _BY_HAND]
     if found:
@@ -156,7 +156,7 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
 def main() -> None:
     """Start the demo, wait for its runs, take the pictures."""
     stack = Stack(PROJECT / "var")
-    address = stack.start()
+    address = stack.start(demo=True)
     with sync_playwright() as playwright:
         browser = launch(playwright)
         page = browser.new_page(viewport=_SIZE)

@@ -47,8 +47,12 @@ class Stack:
         """The project's own PostgreSQL, or None when another server is named."""
         return None if os.environ.get("KIND_ECHO_DATABASE_URL") else Cluster(home_for(PROJECT))
 
-    def start(self) -> str:
-        """Start everything that is not running; the address at which the page answers."""
+    def start(self, *, demo: bool) -> str:
+        """Start everything that is not running; the address at which the page answers.
+
+        Args:
+            demo: whether the demo is loaded; without it, the first start prints a link for the first account.
+        """
         running = self.address() if self.running() else None
         if running and _answers(running):
             print("Kind Echo is running already; nothing was done.")
@@ -62,11 +66,13 @@ class Stack:
         environment = os.environ | {
             "KIND_ECHO_DATABASE_URL": url, "KIND_ECHO_RENDERERS": str(_RENDERERS), "KIND_ECHO_ADDRESS": address,
         }  # fmt: skip
-        subprocess.run([_program("kind-echo"), "migrate", "--no-account"], env=environment, check=True)
+        account = ["--no-account"] if demo else []
+        subprocess.run([_program("kind-echo"), "migrate", *account], env=environment, check=True)
         self._write_config(port, self._service_urls(url, environment))
         subprocess.run([_program("supervisord"), "-c", str(self.config)], cwd=PROJECT, check=True)
-        # Beside the web server and the workers, which take some seconds to load.
-        subprocess.run([_program("kind-echo"), "load-demo"], env=environment, check=True)
+        if demo:
+            # Beside the web server and the workers, which take some seconds to load.
+            subprocess.run([_program("kind-echo"), "load-demo"], env=environment, check=True)
         self._wait_for_page(address)
         return address
 
@@ -182,7 +188,6 @@ class Stack:
                 web_url=urls["web"].replace("%", "%%"),
                 worker_url=urls["worker"].replace("%", "%%"),
                 secret=self._secret_file(),
-                gunicorn=_program("gunicorn"),
                 program=_program("kind-echo"),
                 port=port,
                 workers=workers,
@@ -205,7 +210,7 @@ supervisor.rpcinterface_factory=supervisor.rpcinterface:make_main_rpcinterface
 [supervisorctl]
 serverurl=unix://{var}/supervisor.sock
 [program:web]
-command={gunicorn} -k gthread --threads 24 -b 127.0.0.1:{port} --no-control-socket kind_echo.web.wsgi:application
+command={program} serve --bind 127.0.0.1:{port}
 directory={project}
 environment=KIND_ECHO_DATABASE_URL="{web_url}",KIND_ECHO_SECRET_FILE="{secret}"
 redirect_stderr=true
@@ -260,19 +265,19 @@ def _answers(address: str) -> bool:
 
 
 def main() -> None:
-    """start, stop or reset."""
+    """start, demo, stop or reset."""
     stack = Stack(PROJECT / "var")
     what = sys.argv[1]
     try:
-        if what == "start":
-            address = stack.start()
+        if what in ("start", "demo"):
+            address = stack.start(demo=what == "demo")
             print(f"Kind Echo is at {address}")
             link = stack.demo_link(DEMO_PERSON)
             if link is not None:
                 print(f"Sign in as {DEMO_PERSON}, once, on this machine: {link}")
         elif what == "stop":
             stack.stop()
-            print("Stopped. What was kept is kept; 'make demo' starts it again.")
+            print("Stopped. What was kept is kept; 'make start' or 'make demo' starts it again.")
         elif what == "reset":
             stack.reset()
             print("Stopped, and the database removed.")

@@ -10,25 +10,25 @@ from typing import Any
 
 import numpy as np
 
-from kind_echo.core.alias_sweep import measure_alias_sweep
-from kind_echo.core.analysis import measure
-from kind_echo.core.compare import CompareOptions, compare, take_spread
-from kind_echo.core.cost import cost_readings
-from kind_echo.core.dynamics import measure_dynamics
-from kind_echo.core.folding import fold
-from kind_echo.core.imd import measure_imd
-from kind_echo.core.latency import LatencyOptions, measure_latency
-from kind_echo.core.listening import listening_readings
-from kind_echo.core.lossy import measure_lossy
-from kind_echo.core.match import match_level
-from kind_echo.core.measures import find_measure
-from kind_echo.core.readings import Reading
-from kind_echo.core.response import measure_response
+from kind_echo.core.audio.folding import fold
+from kind_echo.core.audio.source import ArraySource, Samples
+from kind_echo.core.comparison.compare import CompareOptions, compare, take_spread
+from kind_echo.core.levels.analysis import measure
+from kind_echo.core.levels.cost import cost_readings
+from kind_echo.core.listening.blind import listening_readings
+from kind_echo.core.listening.lossy import measure_lossy
+from kind_echo.core.listening.match import match_level
+from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.readings import Reading
+from kind_echo.core.registry.versions import FAMILY_VERSIONS, SIGNAL_VERSION
 from kind_echo.core.signals import KINDS, SignalRequest, synthesise
-from kind_echo.core.source import ArraySource, Samples
-from kind_echo.core.tone import ToneOptions, measure_tone
-from kind_echo.core.transfer import measure_curve
-from kind_echo.core.versions import FAMILY_VERSIONS, SIGNAL_VERSION
+from kind_echo.core.systems.dynamics import measure_dynamics
+from kind_echo.core.systems.latency import LatencyOptions, measure_latency
+from kind_echo.core.systems.response import measure_response
+from kind_echo.core.systems.transfer import measure_curve
+from kind_echo.core.tones.alias_sweep import measure_alias_sweep
+from kind_echo.core.tones.imd import measure_imd
+from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from ops.stack import PROJECT
 
 KEPT = PROJECT / "tests" / "core" / "kept_results.json"
@@ -87,7 +87,8 @@ def stale(document: dict[str, Any]) -> list[str]:
         lines = changed(kept["results"], found)
         if lines:
             said.append(
-                f"{family}: raise its version in core/versions.py, for {len(lines)} results changed; {lines[0]}"
+                f"{family}: raise its version in core/registry/versions.py, for {len(lines)} results changed; "
+                f"{lines[0]}"
             )
     return said
 

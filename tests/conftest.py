@@ -19,12 +19,12 @@ from ops.cluster import Cluster, free_port
 from ops.stack import PROJECT, SERVICES
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.runs import all_runs
+from kind_echo.bench.runs.running import all_runs
+from kind_echo.database.backup import backup, restore
+from kind_echo.database.models import Run
+from kind_echo.database.sessions import URL_VARIABLE, engine
 from kind_echo.renderers.machine import FILE_VARIABLE
-from kind_echo.store.backup import backup, restore
-from kind_echo.store.database import URL_VARIABLE, engine
-from kind_echo.store.models import Run
-from kind_echo.web.sessions import SECRET_VARIABLE
+from kind_echo.web.security.sessions import SECRET_VARIABLE
 
 BIN = PROJECT / ".venv" / "bin"
 UNSAFE_BUT_FAST = ("fsync = off", "synchronous_commit = off", "full_page_writes = off", "max_connections = 200")
@@ -231,7 +231,7 @@ def seen(shared_copy: str) -> Iterator[str]:
 @pytest.fixture
 def empty(cluster: Cluster) -> Iterator[str]:
     """Address of a migrated database with nothing in it; this process is pointed at it."""
-    from kind_echo.store.migrate import migrate
+    from kind_echo.database.migrate import migrate
 
     url = fresh_database(cluster)
     point_at(url)
@@ -247,7 +247,7 @@ def drain(queues: list[str] | None = None) -> None:
 
     import procrastinate
 
-    from kind_echo.bench import jobs
+    from kind_echo.bench.jobs import handlers as jobs
 
     connector = procrastinate.PsycopgConnector(conninfo=os.environ[URL_VARIABLE])
 
@@ -275,9 +275,8 @@ def serving(url: str, folder: Path, *, worker: bool = True, **environment: str) 
     """The web server on that database, and a worker unless there is to be none."""
     port = free_port()
     address = f"http://127.0.0.1:{port}"
-    web = ("gunicorn", "-k", "gthread", "--threads", "16", "-b", f"127.0.0.1:{port}", "--no-control-socket",
-           "--graceful-timeout", "1",
-           "kind_echo.web.wsgi:application")  # fmt: skip
+    web = ("kind-echo", "serve", "--threads", "16", "--bind", f"127.0.0.1:{port}")
+    environment.setdefault("GUNICORN_CMD_ARGS", "--graceful-timeout 1")
     with (
         process(*web, url=as_service(url, "web"), log=folder / "web.log", **environment),
         process("kind-echo", "worker", url=as_service(url, "worker"), log=folder / "worker.log")

@@ -5,11 +5,11 @@ from datetime import UTC, datetime
 from flask.testing import FlaskClient
 from sqlalchemy import select
 
-from kind_echo.bench.access import Role, Scope
-from kind_echo.bench.people import add_person, local_link
-from kind_echo.bench.tokens import make_token
-from kind_echo.store.accounts import Person
-from kind_echo.store.database import transaction
+from kind_echo.bench.accounts.access import Role, Scope
+from kind_echo.bench.accounts.people import add_person, local_link
+from kind_echo.bench.accounts.tokens import make_token
+from kind_echo.database.accounts import Person
+from kind_echo.database.sessions import transaction
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
 

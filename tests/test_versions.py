@@ -12,7 +12,7 @@ def test_a_changed_result_is_noticed_and_rounding_is_not() -> None:
     key = next(key for key, value in changed["levels"]["results"].items() if value)
     changed["levels"]["results"][key] *= 1.001
     (said,) = versions.stale(changed)
-    assert said.startswith("levels: raise its version in core/versions.py, for 1 results changed")
+    assert said.startswith("levels: raise its version in core/registry/versions.py, for 1 results changed")
     changed["levels"]["results"][key] = kept["levels"]["results"][key] * (1 + 1e-7)
     assert versions.stale(changed) == []
     changed["signals"]["version"] -= 1

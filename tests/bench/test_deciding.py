@@ -5,7 +5,7 @@ from datetime import UTC, date, datetime, timedelta
 import pytest
 from sqlalchemy import select
 
-from kind_echo.bench.deciding import (
+from kind_echo.bench.decisions.deciding import (
     CannotDecide,
     DecidedMeanwhile,
     Kind,
@@ -14,12 +14,12 @@ from kind_echo.bench.deciding import (
     standings,
     undecided,
 )
-from kind_echo.bench.references import CannotApprove, undo
-from kind_echo.bench.runs import CellNotFound, all_runs, cells_of
-from kind_echo.bench.sheets import sheet_of
-from kind_echo.core.errors import BadParameter
-from kind_echo.store.database import transaction
-from kind_echo.store.models import Act, Cell, Event
+from kind_echo.bench.decisions.references import CannotApprove, undo
+from kind_echo.bench.runs.running import CellNotFound, all_runs, cells_of
+from kind_echo.bench.sheets.sheet import sheet_of
+from kind_echo.core.registry.errors import BadParameter
+from kind_echo.database.models import Act, Cell, Event
+from kind_echo.database.sessions import transaction
 from tests.conftest import newest_run
 
 NOW = datetime(2026, 11, 25, 9, 0, tzinfo=UTC)

@@ -8,15 +8,15 @@ from typing import Any
 
 import pytest
 
-from kind_echo.bench.documents import limit_from, reading_from
-from kind_echo.bench.hosts import renderers_of
-from kind_echo.bench.plans import all_plans
-from kind_echo.bench.runs import all_runs, cells_of, conditions_of
-from kind_echo.bench.sheets import sheet_of
-from kind_echo.bench.verdicts import Verdict, judge_cell
+from kind_echo.bench.comparisons.documents import limit_from, reading_from
+from kind_echo.bench.machines.hosts import renderers_of
+from kind_echo.bench.plans.revisions import all_plans
+from kind_echo.bench.runs.running import all_runs, cells_of, conditions_of
+from kind_echo.bench.sheets.sheet import sheet_of
+from kind_echo.bench.verdicts.rules import Verdict, judge_cell
+from kind_echo.database.models import Cell
+from kind_echo.database.sessions import transaction
 from kind_echo.renderers import lv2
-from kind_echo.store.database import transaction
-from kind_echo.store.models import Cell
 from tests.conftest import newest_run
 
 _PROJECT = Path(__file__).parents[2]

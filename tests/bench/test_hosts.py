@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from sqlalchemy import select
 
-from kind_echo.bench.hosts import (
+from kind_echo.bench.machines.hosts import (
     BY_HAND,
     SILENT_SECONDS,
     EffectExists,
@@ -28,12 +28,12 @@ from kind_echo.bench.hosts import (
     waiting,
     workers,
 )
-from kind_echo.bench.plans import CaseDraft, find_build, find_plan, revise_plan
-from kind_echo.bench.rendering import renderer_named
-from kind_echo.bench.runs import cells_of, start_run
+from kind_echo.bench.plans.revisions import CaseDraft, find_build, find_plan, revise_plan
+from kind_echo.bench.rendering.takes import renderer_named
+from kind_echo.bench.runs.running import cells_of, start_run
+from kind_echo.database.models import Build, Condition, Effect, Plan, Setting, Signal
+from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost, RenderFailed, RenderRequest, RenderResult
-from kind_echo.store.database import transaction
-from kind_echo.store.models import Build, Condition, Effect, Plan, Setting, Signal
 from tests.conftest import process, query, unfinished, wait_until
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)

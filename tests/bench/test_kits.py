@@ -14,20 +14,20 @@ import soundfile
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kind_echo.bench.hosts import BY_HAND
-from kind_echo.bench.kit_returns import CannotAssign, Receipt, assign, discard, kit_files, receive
-from kind_echo.bench.kits import NothingByHand, places_of, signal_start, write_kit
-from kind_echo.bench.plan_document import check_document
-from kind_echo.bench.planning import save_plan
-from kind_echo.bench.plans import find_build, find_plan
-from kind_echo.bench.queue import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
-from kind_echo.bench.runs import RunNotFound, cells_of, start_run
-from kind_echo.core.marks import find_sound, sync_mark
-from kind_echo.core.source import Samples
+from kind_echo.bench.kits.packing import NothingByHand, places_of, signal_start, write_kit
+from kind_echo.bench.kits.returns import CannotAssign, Receipt, assign, discard, kit_files, receive
+from kind_echo.bench.machines.hosts import BY_HAND
+from kind_echo.bench.plans.document import check_document
+from kind_echo.bench.plans.planning import save_plan
+from kind_echo.bench.plans.revisions import find_build, find_plan
+from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
+from kind_echo.bench.runs.running import RunNotFound, cells_of, start_run
+from kind_echo.core.audio.source import Samples
+from kind_echo.core.levels.marks import find_sound, sync_mark
+from kind_echo.database.blobs import BlobSource
+from kind_echo.database.models import Cell, KitFile
+from kind_echo.database.sessions import transaction
 from kind_echo.standins.catalogue import load_effect
-from kind_echo.store.blobs import BlobSource
-from kind_echo.store.database import transaction
-from kind_echo.store.models import Cell, KitFile
 from tests.conftest import drain, newest_run
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)

@@ -8,7 +8,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import func, select, update
 
-from kind_echo.bench.plan_document import (
+from kind_echo.bench.plans.document import (
     BadPlan,
     Exclusion,
     PlanCase,
@@ -21,8 +21,8 @@ from kind_echo.bench.plan_document import (
     read_yaml,
     write_yaml,
 )
-from kind_echo.bench.planning import cost_of, document_of, save_plan, unfold
-from kind_echo.bench.plans import (
+from kind_echo.bench.plans.planning import cost_of, document_of, save_plan, unfold
+from kind_echo.bench.plans.revisions import (
     PlanNotFound,
     all_plans,
     find_build,
@@ -30,12 +30,12 @@ from kind_echo.bench.plans import (
     revision_numbered,
     revisions_of,
 )
-from kind_echo.bench.runs import cells_of, start_run
-from kind_echo.bench.templates import TEMPLATES, EffectNotFound, TemplateNotFound, plan_from
-from kind_echo.core.measures import MEASURES
-from kind_echo.store.database import transaction
-from kind_echo.store.models import Effect, Host, PlanRevision
-from kind_echo.web.answers import cell_pair_body
+from kind_echo.bench.plans.templates import TEMPLATES, EffectNotFound, TemplateNotFound, plan_from
+from kind_echo.bench.runs.running import cells_of, start_run
+from kind_echo.core.registry.measures import MEASURES
+from kind_echo.database.models import Effect, Host, PlanRevision
+from kind_echo.database.sessions import transaction
+from kind_echo.web.runs.views import cell_pair_body
 from tests.conftest import drain
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)

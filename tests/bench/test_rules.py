@@ -9,7 +9,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kind_echo.bench.documents import (
+from kind_echo.bench.comparisons.documents import (
     curve_documents,
     kept_reading,
     limit_document,
@@ -17,16 +17,17 @@ from kind_echo.bench.documents import (
     reading_document,
     reading_from,
 )
-from kind_echo.bench.plans import case_fingerprint, null_test_limits
-from kind_echo.bench.stimulus import measure_by_signal
-from kind_echo.bench.verdicts import FLOAT_FLOOR, INK_AT_LIMIT, NOT_COMPARED, figure, ink_of, judge_cell
-from kind_echo.core.compare import take_spread
-from kind_echo.core.limits import judge
-from kind_echo.core.measures import MEASURES, Limit
-from kind_echo.core.readings import Curve, Reading, Reason, silent
-from kind_echo.core.residual import perfect_null
+from kind_echo.bench.plans.revisions import case_fingerprint, null_test_limits
+from kind_echo.bench.signals.stimulus import measure_by_signal
+from kind_echo.bench.verdicts.rules import FLOAT_FLOOR, INK_AT_LIMIT, NOT_COMPARED, figure, ink_of, judge_cell
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.comparison.compare import take_spread
+from kind_echo.core.comparison.residual import perfect_null
+from kind_echo.core.registry.limits import judge
+from kind_echo.core.registry.measure import Limit
+from kind_echo.core.registry.measures import MEASURES
+from kind_echo.core.registry.readings import Curve, Reading, Reason, silent
 from kind_echo.core.signals import KINDS, SignalKind, SignalRequest, synthesise
-from kind_echo.core.source import ArraySource
 
 LIMITS = null_test_limits()
 FIT = [Reading("silent", "all", 0.0), Reading("non_finite", "all", 0.0), Reading("lead_in_excess", "all", 0.0)]

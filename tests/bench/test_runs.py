@@ -13,7 +13,8 @@ import pytest
 from ops.cluster import Cluster
 from sqlalchemy import func, select
 
-from kind_echo.bench.plans import (
+from kind_echo.bench.decisions.references import approve
+from kind_echo.bench.plans.revisions import (
     BuildNotFound,
     CaseDraft,
     PlanNotFound,
@@ -23,9 +24,8 @@ from kind_echo.bench.plans import (
     null_test_limits,
     revise_plan,
 )
-from kind_echo.bench.references import approve
-from kind_echo.bench.reuse import render_key
-from kind_echo.bench.runs import (
+from kind_echo.bench.rendering.reuse import render_key
+from kind_echo.bench.runs.running import (
     CannotRenderAgain,
     RunNotFound,
     cells_of,
@@ -36,9 +36,9 @@ from kind_echo.bench.runs import (
     start_run,
     stop_run,
 )
+from kind_echo.database.models import Cell, Condition, Event, Plan, Render, Run
+from kind_echo.database.sessions import URL_VARIABLE, transaction
 from kind_echo.renderers import lv2, stand_in
-from kind_echo.store.database import URL_VARIABLE, transaction
-from kind_echo.store.models import Cell, Condition, Event, Plan, Render, Run
 from tests.conftest import BIN, drain, newest_run, process, query, unfinished, wait_until
 
 
@@ -232,7 +232,7 @@ def test_a_cell_whose_worker_died_before_the_run_was_stopped_is_not_lost(short: 
 
 
 def test_what_cannot_even_be_prepared_is_a_row_with_the_reason(short: str, monkeypatch: pytest.MonkeyPatch) -> None:
-    from kind_echo.bench import jobs  # wants a database when it is loaded
+    from kind_echo.bench.jobs import handlers as jobs  # wants a database when it is loaded
 
     def broken(*_: object) -> str:
         raise OSError("the disk with the builds is gone")

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from kind_echo.bench.signals import (
+from kind_echo.bench.signals.kept import (
     SignalExists,
     aliases_of,
     all_signals,
@@ -20,11 +20,11 @@ from kind_echo.bench.signals import (
     seconds_of,
     shown,
 )
-from kind_echo.bench.stimulus import make_stimulus
-from kind_echo.core.errors import BadParameter
+from kind_echo.bench.signals.stimulus import make_stimulus
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.signals import SignalRequest, synthesise
 from kind_echo.core.signals.request import in_full
-from kind_echo.store.database import transaction
+from kind_echo.database.sessions import transaction
 
 TONE = {"kind": "tone", "frequency": 440.0, "seconds": 1.0, "level": -20.0}
 

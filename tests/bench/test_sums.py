@@ -6,14 +6,14 @@ from datetime import UTC, datetime
 import numpy as np
 import pytest
 
-from kind_echo.bench.kits import why_not
-from kind_echo.bench.plan_document import PlanCase, PlanCondition, PlanDocument, Sweep
-from kind_echo.bench.planning import save_plan, unfold
-from kind_echo.bench.plans import case_fingerprint, find_build, latest_revision
-from kind_echo.bench.rendering import render_takes
-from kind_echo.bench.runs import cells_of, start_run
+from kind_echo.bench.kits.packing import why_not
+from kind_echo.bench.plans.document import PlanCase, PlanCondition, PlanDocument, Sweep
+from kind_echo.bench.plans.planning import save_plan, unfold
+from kind_echo.bench.plans.revisions import case_fingerprint, find_build, latest_revision
+from kind_echo.bench.rendering.takes import render_takes
+from kind_echo.bench.runs.running import cells_of, start_run
+from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import RenderFailed, RenderRequest, RenderResult
-from kind_echo.store.database import transaction
 from tests.conftest import drain
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
@@ -108,7 +108,7 @@ def test_a_sum_is_not_asked_of_hands_and_says_so(demo: str) -> None:
 def _first_setting(session: object) -> str:
     from sqlalchemy import select
 
-    from kind_echo.store.models import Effect, Setting
+    from kind_echo.database.models import Effect, Setting
 
     query = select(Setting.name).join(Effect, Effect.id == Setting.effect_id).where(Effect.name == "Weir")
     return str(session.scalars(query.order_by(Setting.id)).first())  # type: ignore[attr-defined]

@@ -7,9 +7,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import delete, select, update
 
-from kind_echo.bench.plans import find_plan
-from kind_echo.bench.runs import CellNotFound, all_runs, cells_of
-from kind_echo.bench.searching import (
+from kind_echo.bench.plans.revisions import find_plan
+from kind_echo.bench.runs.running import CellNotFound, all_runs, cells_of
+from kind_echo.bench.runs.searching import (
     NothingToSearch,
     SearchNotFound,
     find_search,
@@ -17,9 +17,9 @@ from kind_echo.bench.searching import (
     standing_of,
     start_search,
 )
-from kind_echo.bench.trends import trend_of
-from kind_echo.store.database import transaction
-from kind_echo.store.models import Build, Cell, Run
+from kind_echo.bench.sheets.trends import trend_of
+from kind_echo.database.models import Build, Cell, Run
+from kind_echo.database.sessions import transaction
 from tests.conftest import drain, newest_run
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)

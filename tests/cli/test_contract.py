@@ -302,7 +302,7 @@ def test_the_table_is_for_people(pair: tuple[Path, Path]) -> None:
 
 def test_files_too_long_to_be_held_are_compared_in_blocks(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Several threads read each file: none may move another's place in it."""
-    monkeypatch.setattr("kind_echo.core.source.in_memory.__defaults__", (1000,))
+    monkeypatch.setattr("kind_echo.core.audio.source.in_memory.__defaults__", (1000,))
     samples = np.random.default_rng(3).uniform(-0.5, 0.5, (1_200_000, 2))
     reference = _write(tmp_path / "a.wav", samples)
     render = _write(tmp_path / "b.wav", np.roll(samples, 9, axis=0) * 0.9)

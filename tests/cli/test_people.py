@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from ops.cluster import Cluster
 
-from kind_echo.store.database import URL_VARIABLE
+from kind_echo.database.sessions import URL_VARIABLE
 from kind_echo.web.app import create_app
 from tests.conftest import BIN, point_at, query
 

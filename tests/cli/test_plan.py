@@ -6,7 +6,7 @@ from pathlib import Path
 
 import pytest
 
-from kind_echo.store.database import URL_VARIABLE
+from kind_echo.database.sessions import URL_VARIABLE
 from tests.conftest import BIN
 
 

@@ -11,14 +11,14 @@ import psycopg
 import pytest
 from sqlalchemy import select
 
-from kind_echo.bench.plans import find_build, find_plan, latest_revision
-from kind_echo.bench.queue import ANALYSIS_QUEUE
-from kind_echo.bench.runs import cells_of, start_run
-from kind_echo.cli import http
-from kind_echo.cli.http import TOKEN_FILE_VARIABLE, TOKEN_VARIABLE, NoAnswer, Refused
-from kind_echo.cli.remote_worker import RemoteWorker
-from kind_echo.store.database import transaction
-from kind_echo.store.models import Cell, Delivery
+from kind_echo.bench.plans.revisions import find_build, find_plan, latest_revision
+from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE
+from kind_echo.bench.runs.running import cells_of, start_run
+from kind_echo.cli.workers import http
+from kind_echo.cli.workers.http import TOKEN_FILE_VARIABLE, TOKEN_VARIABLE, NoAnswer, Refused
+from kind_echo.cli.workers.remote import RemoteWorker
+from kind_echo.database.models import Cell, Delivery
+from kind_echo.database.sessions import transaction
 from tests.conftest import BIN, Server, drain, process, query, serving, wait_until
 from tests.signing import token
 

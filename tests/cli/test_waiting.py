@@ -9,15 +9,15 @@ from datetime import UTC, datetime
 import pytest
 from sqlalchemy import select
 
-from kind_echo.bench.hosts import add_build, add_effect
-from kind_echo.bench.planning import save_plan
-from kind_echo.bench.routes import hosts_for
-from kind_echo.bench.templates import plan_from
-from kind_echo.cli.main import TimeOut
-from kind_echo.cli.waiting import Progress, wait_for
+from kind_echo.bench.machines.hosts import add_build, add_effect
+from kind_echo.bench.machines.routes import hosts_for
+from kind_echo.bench.plans.planning import save_plan
+from kind_echo.bench.plans.templates import plan_from
+from kind_echo.cli.exits import TimeOut
+from kind_echo.cli.server.waiting import Progress, wait_for
+from kind_echo.database.models import Effect, Reference
+from kind_echo.database.sessions import URL_VARIABLE, transaction
 from kind_echo.renderers.contract import OfferedEffect
-from kind_echo.store.database import URL_VARIABLE, transaction
-from kind_echo.store.models import Effect, Reference
 from tests.conftest import BIN, drain
 
 NOW = datetime(2026, 5, 4, 12, tzinfo=UTC)

@@ -6,8 +6,8 @@ from typing import Any
 import numpy as np
 import pytest
 
-from kind_echo.core.readings import Reading
-from kind_echo.core.source import ArraySource
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.registry.readings import Reading
 
 Values = Callable[[list[Reading]], dict[str, float | None]]
 

@@ -10,11 +10,11 @@ from benchmarks.material import PIECES, load
 from benchmarks.planted import PAIRS, SINGLE, Planted, both, butter, peaking, scaled, shifted
 from scipy import signal
 
-from kind_echo.core.causes import Cause, describe
-from kind_echo.core.compare import Comparison, compare
-from kind_echo.core.delay import find_delays
-from kind_echo.core.latency import measure_latency
-from kind_echo.core.source import ArraySource
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.causes.cause import Cause, describe
+from kind_echo.core.comparison.compare import Comparison, compare
+from kind_echo.core.delays.delay import find_delays
+from kind_echo.core.systems.latency import measure_latency
 from tests.core.conftest import overall
 
 RATE = 48_000

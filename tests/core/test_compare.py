@@ -8,11 +8,11 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
-from kind_echo.core.compare import CompareOptions, compare, take_spread
-from kind_echo.core.drift import delay_drift
-from kind_echo.core.errors import ChannelMismatch, RateMismatch
-from kind_echo.core.source import ArraySource
-from kind_echo.core.sums import SummedSource
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.comparison.compare import CompareOptions, compare, take_spread
+from kind_echo.core.comparison.sums import SummedSource
+from kind_echo.core.delays.drift import delay_drift
+from kind_echo.core.registry.errors import ChannelMismatch, RateMismatch
 from tests.core.conftest import columns, noise, overall, reading, sine
 
 RATES = [8000, 22_050, 37_800, 44_100, 48_000, 96_000, 192_000]

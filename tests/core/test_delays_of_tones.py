@@ -6,10 +6,10 @@ from hypothesis import assume, given
 from hypothesis import strategies as st
 from numpy.typing import NDArray
 
-from kind_echo.core.analysis import measure_render
-from kind_echo.core.delay import find_delays
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.delays.delay import find_delays
+from kind_echo.core.levels.analysis import measure_render
 from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.source import ArraySource
 from tests.core.conftest import overall
 
 RATE = 48_000

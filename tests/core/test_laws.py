@@ -7,14 +7,15 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kind_echo.core import analysis, loops, recursions
-from kind_echo.core.align import AlignedSource, Alignment, DifferenceSource, advance, overlap
-from kind_echo.core.analysis import measure, measure_render
-from kind_echo.core.compare import compare
-from kind_echo.core.errors import ChannelMismatch, RateMismatch
-from kind_echo.core.peaks import build_levels, columns_from_bins, columns_from_samples, level_for, reconstruct
-from kind_echo.core.source import ArraySource, blocks, in_memory, read_padded
-from kind_echo.core.spectrum import level_spectrum
+from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource, advance, overlap
+from kind_echo.core.audio.peaks import build_levels, columns_from_bins, columns_from_samples, level_for, reconstruct
+from kind_echo.core.audio.source import ArraySource, blocks, in_memory, read_padded
+from kind_echo.core.audio.spectrum import level_spectrum
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.compiled import gate, loops, recursions
+from kind_echo.core.levels import analysis
+from kind_echo.core.levels.analysis import measure, measure_render
+from kind_echo.core.registry.errors import ChannelMismatch, RateMismatch
 from tests.core.conftest import columns, noise, overall, reading, sine
 
 
@@ -36,7 +37,7 @@ def test_the_size_of_blocks_changes_no_comparison(monkeypatch: pytest.MonkeyPatc
     y = np.roll(x, 5, axis=0) * 0.8 + noise(120_000, 2, seed=9, level=1e-4)
     y[50_000:50_200] = 0.0
     whole = compare(ArraySource(x, 48_000), ArraySource(y, 48_000)).readings
-    for module in ("align", "analysis", "integrity"):
+    for module in ("audio.align", "levels.analysis", "levels.integrity"):
         monkeypatch.setattr(f"kind_echo.core.{module}.PASS", 7001)
     split = compare(ArraySource(x, 48_000), ArraySource(y, 48_000)).readings
     for one, other in zip(whole, split, strict=True):
@@ -181,7 +182,7 @@ def test_compiled_loops_refuse_what_does_not_fit() -> None:
     rows, short, ones = np.zeros((2, 64)), np.zeros((2, 60)), np.zeros(1)
     counts = np.zeros((2, 3), dtype=np.int64)
     for call in (
-        lambda: loops.scan(rows, ones, ones, ones),
+        lambda: gate.scan(rows, ones, ones, ones),
         lambda: loops.keep_single(rows.T.copy(), 1, np.zeros((2, 64), np.float32)),
         lambda: loops.window_peaks(rows, 1, 32, np.zeros((2, 2))),
         lambda: loops.add_hops(rows, 0, np.array([32, 64]), 0, np.zeros((2, 2))),

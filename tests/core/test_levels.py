@@ -11,9 +11,9 @@ import pytest
 import soundfile
 from scipy import signal
 
-from kind_echo.core.analysis import MeasureOptions, measure
-from kind_echo.core.levels import needle_response
-from kind_echo.core.loudness import k_weighting
+from kind_echo.core.levels.analysis import MeasureOptions, measure
+from kind_echo.core.levels.loudness import k_weighting
+from kind_echo.core.levels.meters import needle_response
 from tests.core.conftest import columns, noise, overall, reading, sine
 
 RATES = [44_100, 48_000, 88_200, 96_000, 176_400, 192_000, 22_050, 37_800, 384_000]

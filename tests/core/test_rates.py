@@ -7,13 +7,13 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from kind_echo.core.dynamics import measure_dynamics
-from kind_echo.core.latency import measure_latency
-from kind_echo.core.response import measure_response
+from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.source import ArraySource
-from kind_echo.core.tone import ToneOptions, measure_tone
-from kind_echo.core.transfer import ExpectedCurve, measure_curve
+from kind_echo.core.systems.dynamics import measure_dynamics
+from kind_echo.core.systems.latency import measure_latency
+from kind_echo.core.systems.response import measure_response
+from kind_echo.core.systems.transfer import ExpectedCurve, measure_curve
+from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from tests.core.conftest import overall, reading
 
 RATES = [8000, 22_050, 37_800, 44_100, 88_200, 176_400, 384_000]

@@ -7,16 +7,17 @@ import numpy as np
 import pytest
 import scipy.stats
 
-from kind_echo.core.errors import BadParameter, UnknownMeasure
-from kind_echo.core.limits import judge, parse_limit
-from kind_echo.core.listening import listening_readings
-from kind_echo.core.lossy import measure_lossy
-from kind_echo.core.match import match_level
-from kind_echo.core.measures import MEASURES, Limit, find_measure
-from kind_echo.core.readings import Reading
+from kind_echo.audio_io.codecs import LossyCodec, usual_codec, working_rate
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.listening.blind import listening_readings
+from kind_echo.core.listening.lossy import measure_lossy
+from kind_echo.core.listening.match import match_level
+from kind_echo.core.registry.errors import BadParameter, UnknownMeasure
+from kind_echo.core.registry.limits import judge, parse_limit
+from kind_echo.core.registry.measure import Limit
+from kind_echo.core.registry.measures import MEASURES, find_measure
+from kind_echo.core.registry.readings import Reading
 from kind_echo.core.signals import KINDS, SignalKind, SignalRequest, synthesise
-from kind_echo.core.source import ArraySource
-from kind_echo.store.codecs import LossyCodec, usual_codec, working_rate
 from tests.core.conftest import columns, noise, overall, reading
 
 

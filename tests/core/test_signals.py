@@ -8,11 +8,12 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
-from kind_echo.core.dither import to_word_length
-from kind_echo.core.errors import BadParameter
-from kind_echo.core.folding import fold
-from kind_echo.core.level_map import FLOOR, level_map
-from kind_echo.core.resampling import resample
+from kind_echo.core.audio.dither import to_word_length
+from kind_echo.core.audio.folding import fold
+from kind_echo.core.audio.level_map import FLOOR, level_map
+from kind_echo.core.audio.resampling import resample
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.signals import (
     DENSITIES,
     KINDS,
@@ -24,7 +25,6 @@ from kind_echo.core.signals import (
     whole_seconds,
 )
 from kind_echo.core.signals.catalogue import KIND_NOTES, expected_aliases
-from kind_echo.core.source import ArraySource
 
 RATE = 48_000
 

@@ -8,13 +8,13 @@ import pytest
 from benchmarks.material import PIECES, load
 from scipy import signal
 
-from kind_echo.core.dynamics import measure_dynamics
-from kind_echo.core.errors import BadParameter
-from kind_echo.core.latency import LatencyOptions, measure_latency
-from kind_echo.core.response import ResponseOptions, measure_response
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.source import ArraySource
-from kind_echo.core.transfer import ExpectedCurve, measure_curve
+from kind_echo.core.systems.dynamics import measure_dynamics
+from kind_echo.core.systems.latency import LatencyOptions, measure_latency
+from kind_echo.core.systems.response import ResponseOptions, measure_response
+from kind_echo.core.systems.transfer import ExpectedCurve, measure_curve
 from tests.core.conftest import columns, noise, overall, reading, sine
 
 R = 48_000

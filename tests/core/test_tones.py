@@ -8,14 +8,14 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kind_echo.core.alias_sweep import measure_alias_sweep
-from kind_echo.core.errors import BadParameter
-from kind_echo.core.folding import fold, fold_line, fold_path
-from kind_echo.core.imd import measure_imd
+from kind_echo.core.audio.folding import fold, fold_line, fold_path
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.audio.transforms import LOBE_BETA, hann
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.source import ArraySource
-from kind_echo.core.tone import ToneOptions, measure_tone
-from kind_echo.core.transforms import LOBE_BETA, hann
+from kind_echo.core.tones.alias_sweep import measure_alias_sweep
+from kind_echo.core.tones.imd import measure_imd
+from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from tests.core.conftest import columns, noise, overall, reading, sine
 
 

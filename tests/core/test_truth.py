@@ -5,16 +5,16 @@ from typing import Any
 import numpy as np
 import pytest
 
-from kind_echo.core.alias_sweep import measure_alias_sweep
-from kind_echo.core.compare import compare
-from kind_echo.core.folding import fold
-from kind_echo.core.imd import measure_imd
-from kind_echo.core.latency import measure_latency
-from kind_echo.core.readings import Reading
+from kind_echo.core.audio.folding import fold
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.registry.readings import Reading
 from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.source import ArraySource
-from kind_echo.core.tone import ToneOptions, measure_tone
-from kind_echo.core.transfer import ExpectedCurve, measure_curve
+from kind_echo.core.systems.latency import measure_latency
+from kind_echo.core.systems.transfer import ExpectedCurve, measure_curve
+from kind_echo.core.tones.alias_sweep import measure_alias_sweep
+from kind_echo.core.tones.imd import measure_imd
+from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from tests.core.conftest import columns, overall, reading
 
 RATES = (8000, 22_050, 37_800, 44_100, 48_000, 88_200, 96_000, 176_400, 192_000, 384_000)

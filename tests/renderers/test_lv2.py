@@ -8,10 +8,10 @@ from typing import Any
 import numpy as np
 import pytest
 
-from kind_echo.core.errors import BadParameter
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.source import ArraySource
-from kind_echo.core.tone import ToneOptions, measure_tone
+from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from kind_echo.renderers import lv2
 from kind_echo.renderers.contract import RenderFailed, RenderRequest
 

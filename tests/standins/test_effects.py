@@ -9,13 +9,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
-from kind_echo.core.compare import take_spread
-from kind_echo.core.levels import LevelOptions, PeakMeter
-from kind_echo.core.readings import value_of
+from kind_echo.core.audio.source import ArraySource, Samples, as_rows
+from kind_echo.core.comparison.compare import take_spread
+from kind_echo.core.levels.meters import LevelOptions, PeakMeter
+from kind_echo.core.registry.readings import value_of
 from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.source import ArraySource, Samples, as_rows
-from kind_echo.core.tone import ToneOptions, measure_tone
-from kind_echo.core.transfer import measure_curve
+from kind_echo.core.systems.transfer import measure_curve
+from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from kind_echo.standins.catalogue import STAND_INS, load_effect
 from kind_echo.standins.effects import NoSuchEffect, Values
 

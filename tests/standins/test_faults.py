@@ -3,10 +3,10 @@
 import numpy as np
 import pytest
 
-from kind_echo.core.compare import CompareOptions, compare
-from kind_echo.core.readings import Reading
+from kind_echo.core.audio.source import ArraySource, Samples
+from kind_echo.core.comparison.compare import CompareOptions, compare
+from kind_echo.core.registry.readings import Reading
 from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.source import ArraySource, Samples
 from kind_echo.standins.catalogue import load_effect
 from kind_echo.standins.effects import Values
 

@@ -4,7 +4,7 @@ import numpy as np
 import pytest
 from scipy import signal
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 from kind_echo.renderers.contract import RenderFailed, RenderRequest
 from kind_echo.renderers.stand_in import StandInRenderer
 from kind_echo.standins.effects import Values

@@ -6,7 +6,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
-from kind_echo.core.errors import BadParameter
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.renderers.contract import RenderFailed, RenderRequest
 from kind_echo.renderers.stand_in import StandInRenderer
 from kind_echo.standins.effects import Effect, NoSuchBuild, Values

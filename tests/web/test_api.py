@@ -8,7 +8,7 @@ from flask.testing import FlaskClient
 from openapi_spec_validator import validate
 from ops.cluster import Cluster
 
-from kind_echo.store.migrate import migrate
+from kind_echo.database.migrate import migrate
 from kind_echo.web.app import create_app
 from tests.conftest import drain, point_at
 from tests.signing import sign

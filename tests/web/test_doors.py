@@ -7,16 +7,17 @@ from typing import Any
 import pytest
 from flask.testing import FlaskClient
 
-from kind_echo.bench.access import ROLES, SCOPES, Caller
-from kind_echo.bench.queue import ANALYSIS_QUEUE, enqueue
-from kind_echo.store.accounts import Token
-from kind_echo.store.database import transaction
-from kind_echo.store.models import Event
-from kind_echo.web import rates, runs_api
+from kind_echo.bench.accounts.access import ROLES, SCOPES, Caller
+from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, enqueue
+from kind_echo.database.accounts import Token
+from kind_echo.database.models import Event
+from kind_echo.database.sessions import transaction
 from kind_echo.web.app import create_app
-from kind_echo.web.doors import route_key
-from kind_echo.web.reach import REACH
-from kind_echo.web.sessions import PROXIES_VARIABLE, SECRET_VARIABLE, BadSecretFile, CannotKeepOut
+from kind_echo.web.runs import routes as runs_api
+from kind_echo.web.security import rates
+from kind_echo.web.security.doors import route_key
+from kind_echo.web.security.reach import REACH
+from kind_echo.web.security.sessions import PROXIES_VARIABLE, SECRET_VARIABLE, BadSecretFile, CannotKeepOut
 from tests.conftest import drain
 from tests.signing import person, sign, token
 
@@ -258,7 +259,7 @@ def test_attempts_that_fail_are_counted(client: FlaskClient, monkeypatch: pytest
 
 def jobs_of() -> Any:
     """The jobs; imported late, for they want a database."""
-    from kind_echo.bench import jobs
+    from kind_echo.bench.jobs import handlers as jobs
 
     return jobs
 

@@ -6,8 +6,8 @@ from typing import Any
 import pytest
 from flask.testing import FlaskClient
 
-from kind_echo.bench import credentials
-from kind_echo.bench.people import (
+from kind_echo.bench.accounts import credentials
+from kind_echo.bench.accounts.people import (
     CannotSignIn,
     LastKeeper,
     PersonExists,
@@ -17,9 +17,9 @@ from kind_echo.bench.people import (
     open_link,
     use_link,
 )
-from kind_echo.core.errors import BadParameter
-from kind_echo.store.accounts import Person, SignInLink
-from kind_echo.store.database import transaction
+from kind_echo.core.registry.errors import BadParameter
+from kind_echo.database.accounts import Person, SignInLink
+from kind_echo.database.sessions import transaction
 from kind_echo.web.app import create_app
 from tests.signing import NOW, person, sign
 

@@ -13,10 +13,10 @@ import pytest
 import soundfile
 from flask.testing import FlaskClient
 
-from kind_echo.bench.hosts import see_worker
+from kind_echo.bench.machines.hosts import see_worker
 from kind_echo.core.signals import KINDS
+from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost
-from kind_echo.store.database import transaction
 from tests.conftest import drain
 
 

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Measure, Sheet, TrendLine } from "../api/client";
 import { number } from "../parts/numbers";
-import { placeText } from "./TrendsPage";
+import { placeText } from "./lines";
 
 const WIDTH = 1200;
 const HEIGHT = 250;

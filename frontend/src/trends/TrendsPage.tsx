@@ -3,9 +3,10 @@ import { Link, useSearchParams } from "react-router";
 import type { Measure, Trend, TrendLine } from "../api/client";
 import { measuresQuery, plansQuery, trendQuery } from "../api/queries";
 import { Sentence, Word } from "../parts/controls";
-import { kilohertz, limitText, number } from "../parts/numbers";
+import { limitText, number } from "../parts/numbers";
 import { Empty, Failed, Loading, Stale } from "../parts/states";
 import { HEAD, ROW } from "../parts/table";
+import { caseText, placeText } from "./lines";
 import { TrendPlot } from "./TrendPlot";
 
 const USUAL = "residual_rms";
@@ -78,10 +79,6 @@ export function TrendsPage() {
     </div>
   );
 }
-
-export const caseText = (line: TrendLine) => `${line.signal} through ${line.setting}`;
-export const placeText = ({ condition: c }: TrendLine) =>
-  `${c.host} ${c.host_version}, ${c.mode}, ${kilohertz(c.rate)} kHz`;
 
 function Figures({ trend, lines, measure }: { trend: Trend; lines: TrendLine[]; measure: Measure }) {
   return (

@@ -10,8 +10,9 @@ from typing import NoReturn
 import click
 
 from kind_echo import __version__
-from kind_echo.cli import hashing
-from kind_echo.core.errors import KindEchoError
+from kind_echo.cli.exits import LimitBroken, NoAnswer, TimeOut
+from kind_echo.cli.measuring import hashing
+from kind_echo.core.registry.errors import KindEchoError
 
 # Commands share the cores among threads of their own; those of the linear algebra would only wait, and wait busily.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
@@ -19,52 +20,41 @@ os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 gc.set_threshold(100_000)
 
 _COMMANDS = {
-    "measure": "files",
-    "compare": "pairs",
-    "tone": "tones",
-    "imd": "tones",
-    "alias-sweep": "tones",
-    "response": "systems",
-    "latency": "systems",
-    "curve": "systems",
-    "dynamics": "systems",
-    "lossy": "files",
-    "match": "files",
-    "fold": "arithmetic",
-    "abx": "arithmetic",
-    "signal": "stimulus",
-    "run": "bench",
-    "submit": "submit",
-    "plan": "plans",
-    "worker": "worker",
-    "migrate": "migration",
-    "load-demo": "bench",
-    "people": "people",
-    "token": "people",
-    "backup": "keeping",
-    "restore": "keeping",
-    "grant": "keeping",
+    "measure": "measuring.files",
+    "compare": "measuring.pairs",
+    "tone": "measuring.tones",
+    "imd": "measuring.tones",
+    "alias-sweep": "measuring.tones",
+    "response": "measuring.systems",
+    "latency": "measuring.systems",
+    "curve": "measuring.systems",
+    "dynamics": "measuring.systems",
+    "lossy": "measuring.files",
+    "match": "measuring.files",
+    "fold": "measuring.arithmetic",
+    "abx": "measuring.arithmetic",
+    "signal": "measuring.stimulus",
+    "run": "server.tables",
+    "submit": "server.submit",
+    "plan": "server.plans",
+    "serve": "server.serve",
+    "worker": "workers.local",
+    "migrate": "server.migration",
+    "load-demo": "server.tables",
+    "people": "server.people",
+    "token": "server.people",
+    "backup": "server.keeping",
+    "restore": "server.keeping",
+    "grant": "server.keeping",
 }
 
 
-_MEASURING = ("files", "pairs", "tones", "systems")
+_MEASURING = ("measuring.files", "measuring.pairs", "measuring.tones", "measuring.systems")
 """Modules whose commands say which bytes they measured."""
 
 
 _WAITING = ("run", "submit")
 """Commands that wait for a server: their refusals are JSON where it was asked for, and 3 says that none came."""
-
-
-class NoAnswer(KindEchoError):
-    """A server or database does not answer; it may later."""
-
-
-class TimeOut(KindEchoError):
-    """What was waited for did not come in the time that was given."""
-
-
-class LimitBroken(Exception):
-    """A limit given on the command line does not hold; the exit status says so."""
 
 
 class _Lazy(click.Group):

@@ -5,8 +5,8 @@ from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from typing import Any, Protocol
 
-from kind_echo.core.errors import KindEchoError
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
+from kind_echo.core.registry.errors import KindEchoError
 
 Values = dict[str, float | int | str]
 

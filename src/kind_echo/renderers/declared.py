@@ -13,7 +13,7 @@ from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from kind_echo.core.errors import KindEchoError
+from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.renderers.contract import (
     Offer,
     OfferedEffect,

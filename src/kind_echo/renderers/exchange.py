@@ -4,10 +4,10 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
-from kind_echo.core.source import Samples
+from kind_echo.audio_io.files import AudioFile, UnreadableAudio, write_audio
+from kind_echo.core.audio.source import Samples
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.renderers.process import Finished
-from kind_echo.store.audiofile import AudioFile, UnreadableAudio, write_audio
 
 
 def exchange(

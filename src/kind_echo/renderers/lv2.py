@@ -11,7 +11,7 @@ from pathlib import Path
 from typing import Any
 from urllib.parse import unquote, urlsplit
 
-from kind_echo.core.errors import BadParameter
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.renderers.contract import (
     Offer,
     OfferedEffect,

@@ -6,7 +6,7 @@ from functools import cache
 from pathlib import Path
 
 from kind_echo import standins
-from kind_echo.core.errors import KindEchoError
+from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.renderers.contract import (
     Offer,
     OfferedEffect,

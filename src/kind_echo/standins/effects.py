@@ -4,8 +4,8 @@ from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from typing import Any, Protocol
 
-from kind_echo.core.errors import BadParameter, KindEchoError
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
+from kind_echo.core.registry.errors import BadParameter, KindEchoError
 
 Values = dict[str, float | int | str]
 

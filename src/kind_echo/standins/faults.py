@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Effect, Place, linear
 
 

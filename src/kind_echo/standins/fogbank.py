@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn, linear
 from kind_echo.standins.faults import Offset
 from kind_echo.standins.hops import Hops, Spectral

@@ -3,7 +3,7 @@
 import numba
 import numpy as np
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn, linear
 from kind_echo.standins.faults import Claims, LeftOver
 from kind_echo.standins.oversampling import HALF_LENGTH, Upsampler

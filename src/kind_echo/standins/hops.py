@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 
 Work = Callable[[Samples], Samples]
 Gains = Callable[[NDArray[np.complex128]], NDArray[np.float64]]

@@ -6,8 +6,8 @@ from itertools import repeat
 
 import numpy as np
 
-from kind_echo.core.errors import KindEchoError
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
+from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.standins.effects import Effect, Values
 from kind_echo.standins.stages import (
     Compensates,

@@ -5,7 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import signal
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 
 HALF_LENGTH = 48
 """Frames at the base rate on either side of the centre of one filter; up and down together delay by twice that."""

@@ -1,6 +1,6 @@
 """Plumb, a simulated gain and polarity utility."""
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn, linear
 from kind_echo.standins.faults import Flipped, Hiss, Where
 

@@ -4,7 +4,7 @@ import numba
 import numpy as np
 from scipy import signal
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn
 from kind_echo.standins.faults import EdgeClick
 from kind_echo.standins.hops import Convolver, Hops

@@ -2,7 +2,7 @@
 
 import numpy as np
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn, linear
 from kind_echo.standins.faults import Late, Level, Where
 from kind_echo.standins.oversampling import HALF_LENGTH, Downsampler, Upsampler

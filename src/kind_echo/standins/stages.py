@@ -5,9 +5,9 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kind_echo.core.dither import to_word_length
-from kind_echo.core.resampling import resample
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.dither import to_word_length
+from kind_echo.core.audio.resampling import resample
+from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Values, linear
 
 

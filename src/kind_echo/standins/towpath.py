@@ -4,7 +4,7 @@ import numba
 import numpy as np
 from scipy import ndimage
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn, linear
 from kind_echo.standins.faults import Level, Slower
 

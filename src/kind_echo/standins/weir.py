@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import fft, signal
 
-from kind_echo.core.source import Samples
+from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn
 from kind_echo.standins.faults import Swapped
 from kind_echo.standins.hops import Convolver, Hops

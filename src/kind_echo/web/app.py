@@ -7,27 +7,24 @@ from flask_openapi3 import Info, OpenAPI
 from markupsafe import escape
 
 from kind_echo import __version__
-from kind_echo.core.measures import MEASURES
-from kind_echo.web import (
-    audio_api,
-    health_api,
-    hosts_api,
-    kits_api,
-    machines_api,
-    people_api,
-    plans_api,
-    problems,
-    references_api,
-    requests,
-    runs_api,
-    signals_api,
-    time_api,
-    uploads_api,
-)
-from kind_echo.web.answers import answer
-from kind_echo.web.bodies import MeasureBody, MeasuresBody, ProblemBody
-from kind_echo.web.doors import stand_guard
-from kind_echo.web.rates import limit_rates
+from kind_echo.core.registry.measures import MEASURES
+from kind_echo.web.audio import routes as audio_api
+from kind_echo.web.health import routes as health_api
+from kind_echo.web.hosts import routes as hosts_api
+from kind_echo.web.http import problems, requests
+from kind_echo.web.http.schemas import MeasureBody, MeasuresBody, ProblemBody
+from kind_echo.web.kits import routes as kits_api
+from kind_echo.web.machines import routes as machines_api
+from kind_echo.web.people import routes as people_api
+from kind_echo.web.plans import routes as plans_api
+from kind_echo.web.references import routes as references_api
+from kind_echo.web.runs import routes as runs_api
+from kind_echo.web.runs.views import answer
+from kind_echo.web.security.doors import stand_guard
+from kind_echo.web.security.rates import limit_rates
+from kind_echo.web.signals import routes as signals_api
+from kind_echo.web.trends import routes as time_api
+from kind_echo.web.uploads import routes as uploads_api
 
 _APIS = (
     health_api, people_api, time_api, runs_api, plans_api, audio_api, references_api, uploads_api, kits_api,

@@ -4,9 +4,9 @@ import os
 
 import structlog
 
-from kind_echo.bench.logs import set_up_logs
+from kind_echo.bench.accounts.logs import set_up_logs
 from kind_echo.web.app import create_app
-from kind_echo.web.sessions import SECRET_VARIABLE
+from kind_echo.web.security.sessions import SECRET_VARIABLE
 
 set_up_logs()
 if not os.environ.get(SECRET_VARIABLE):

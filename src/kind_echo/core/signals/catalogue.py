@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from kind_echo.core.folding import fold
+from kind_echo.core.audio.folding import fold
 from kind_echo.core.signals.making import played_frequency
 from kind_echo.core.signals.request import (
     COLORS,

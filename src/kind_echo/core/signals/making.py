@@ -6,11 +6,11 @@ from dataclasses import replace
 
 import numpy as np
 
-from kind_echo.core.errors import BadParameter
+from kind_echo.core.audio.source import LEAST_RATE, Samples
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.signals.programme import play
 from kind_echo.core.signals.request import SignalKind, SignalRequest, within
 from kind_echo.core.signals.shapes import Mono, add_body, amplitude, fades
-from kind_echo.core.source import LEAST_RATE, Samples
 
 _STRIKE_GRID = (
     0.04  # s; a whole number of frames at every rate that is a multiple of 25 Hz, so the peak is sampled exactly

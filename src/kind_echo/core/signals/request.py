@@ -4,7 +4,7 @@ from collections.abc import Mapping
 from dataclasses import asdict, dataclass
 from typing import Any, Literal, get_args
 
-from kind_echo.core.errors import BadParameter
+from kind_echo.core.registry.errors import BadParameter
 
 SignalKind = Literal[
     "tone", "sweep", "bells", "noise", "clicks", "impulse", "pair", "steps", "staircase", "burst", "sequence",

@@ -1,0 +1,218 @@
+"""Reading files of strangers in a process of its own, with limits: a hostile file can end that process, and no other.
+
+The child (`python -m kind_echo.audio_io.decoding`) takes one line of JSON for each file, reads all of its audio, writes
+it as it will be kept, and answers with one line, which the parent takes for no more than a claim.
+"""
+
+import json
+import os
+import resource
+import select
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass
+from pathlib import Path
+from types import TracebackType
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode, encode
+from kind_echo.audio_io.files import AudioFile, UnreadableAudio
+from kind_echo.core.audio.source import Samples
+
+LEAST_RATE, MOST_RATE = 1_000, 3_072_000
+"""Sample rates that are taken, in Hz."""
+
+_MEMORY = 1 << 30  # bytes of address space beside what the child has when it starts
+_SECONDS = 300.0  # by the clock, for one file
+_CPU_SECONDS = 240  # of the processor, for all files of one child
+_RENEW_SECONDS = 60.0  # of the processor, after which the next file has a new child
+_MOST_SAID = 1 << 16  # bytes
+_MOST_WRITTEN = 24 << 30  # bytes; half an hour of stereo at 768 kHz in 64 bits
+_BLOCK = 1 << 16  # frames
+
+
+@dataclass(frozen=True)
+class Decoded:
+    """Audio as it will be kept, in a file of ours; a Source. Its rate is in Hz, its samples are at full scale ±1.0."""
+
+    path: Path
+    rate: int
+    frames: int
+    channels: int
+    subtype: str
+    encoding: Encoding
+    half_step: float
+    rail: float
+    skip: int = 0  # bytes before the samples
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames start to stop, shape (frames, channels)."""
+        width = self.encoding.width * self.channels
+        with self.path.open("rb") as file:
+            file.seek(self.skip + start * width)
+            return decode(file.read((stop - start) * width), self.encoding, self.channels)
+
+
+def _checked(said: dict[str, Any], target: Path, name: str, most_channels: int, most_seconds: float) -> Decoded:
+    """What the child says, as far as it can be true: a hostile file may have made it say anything."""
+    try:
+        encoding = ENCODINGS[str(said["encoding"])]
+        rate, frames, channels = (int(said[key]) for key in ("rate", "frames", "channels"))
+        half_step, rail, subtype = float(said["half_step"]), float(said["rail"]), str(said["subtype"])
+    except (KeyError, TypeError, ValueError) as error:
+        raise UnreadableAudio(name, "reading it went wrong") from error
+    if not LEAST_RATE <= rate <= MOST_RATE:
+        raise UnreadableAudio(name, f"its rate is {rate} Hz, and {LEAST_RATE} to {MOST_RATE} are taken")
+    if frames < 1 or channels < 1:
+        raise UnreadableAudio(name, "it has no frames")
+    fits = channels <= most_channels and frames <= most_seconds * rate
+    if fits and (not target.exists() or target.stat().st_size != frames * channels * encoding.width):
+        raise UnreadableAudio(name, "reading it went wrong")
+    return Decoded(target, rate, frames, channels, subtype, encoding, half_step, rail)
+
+
+def _line(source: int, seconds: float) -> bytes | None:
+    """A line of the child's, or what it said before it was gone; None where none came in time, or none that ends."""
+    deadline, line = time.monotonic() + seconds, b""
+    while not line.endswith(b"\n") and len(line) < _MOST_SAID:
+        left = deadline - time.monotonic()
+        if left <= 0 or not select.select([source], [], [], left)[0]:
+            return None
+        piece = os.read(source, _MOST_SAID)
+        if not piece:
+            break
+        line += piece
+    return line
+
+
+class Decoder:
+    """Decodes one file after the other; a child that dies or hangs is ended, and the next file has a new one."""
+
+    def __init__(self) -> None:
+        self._child: subprocess.Popen[bytes] | None = None
+        self._folder = tempfile.TemporaryDirectory(prefix="kind-echo-")
+
+    def __enter__(self) -> "Decoder":
+        return self
+
+    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, at: TracebackType | None) -> None:
+        self._end()
+        self._folder.cleanup()
+
+    @contextmanager
+    def decoded(self, path: Path, name: str, most_channels: int, most_seconds: float) -> Iterator[Decoded]:
+        """The audio of a file, until the block ends.
+
+        Args:
+            name: what the file is called in errors.
+            most_channels, most_seconds: of a file that has more, nothing is decoded, and `frames` or `channels` tell.
+
+        Raises:
+            UnreadableAudio: it is not audio, breaks off, has no frames, or ended the process that read it.
+        """
+        target = Path(self._folder.name) / "samples"
+        asked = {"path": str(path), "name": name, "to": str(target), "channels": most_channels, "seconds": most_seconds}
+        said = self._ask(asked, name)
+        if "why" in said:
+            raise UnreadableAudio(name, str(said["why"]))
+        try:
+            yield _checked(said, target, name, most_channels, most_seconds)
+        finally:
+            target.unlink(missing_ok=True)
+
+    def _ask(self, asked: dict[str, Any], name: str) -> dict[str, Any]:
+        child = self._child or self._begin()
+        assert child.stdin is not None
+        assert child.stdout is not None
+        try:
+            child.stdin.write(json.dumps(asked).encode() + b"\n")
+            child.stdin.flush()
+            line = _line(child.stdout.fileno(), _SECONDS)
+        except OSError:
+            line = b""
+        if line is None or not line.endswith(b"\n"):
+            self._end()
+            late = "reading it took too long" if line is None else "reading it took more than it may"
+            raise UnreadableAudio(name, late)
+        try:
+            said = json.loads(line)
+        except ValueError:
+            said = None
+        if not isinstance(said, dict):
+            return {}
+        if not 0 <= float(said.get("cpu", 0.0)) < _RENEW_SECONDS:
+            self._end()  # what many files took together is not to be laid at the door of the next
+        return said
+
+    def _begin(self) -> subprocess.Popen[bytes]:
+        plain = {"PATH": os.environ.get("PATH", os.defpath), "LC_ALL": "C.UTF-8", "OPENBLAS_NUM_THREADS": "1"}
+        self._child = subprocess.Popen(
+            [sys.executable, "-m", "kind_echo.audio_io.decoding"],
+            stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, cwd=self._folder.name, env=plain,
+        )  # fmt: skip
+        return self._child
+
+    def _end(self) -> None:
+        child, self._child = self._child, None
+        if child is None:
+            return
+        child.kill()
+        child.wait()
+        for pipe in (child.stdin, child.stdout):
+            if pipe is not None:
+                with suppress(OSError):  # what was still to be written to one that is gone
+                    pipe.close()
+
+
+def main() -> None:
+    """The child: decode what is asked for, a line each, until there is no more."""
+    _bind()
+    out = os.fdopen(os.dup(1), "w")
+    os.dup2(2, 1)  # what a library prints is no answer
+    for line in sys.stdin:
+        try:
+            said: dict[str, Any] = _decode(json.loads(line))
+        except UnreadableAudio as error:
+            said = {"why": error.reason}
+        except MemoryError:
+            said = {"why": "reading it takes more memory than it may"}
+        except OSError as error:
+            said = {"why": f"reading it failed ({error.strerror})"}
+        out.write(json.dumps(said | {"cpu": time.process_time()}) + "\n")
+        out.flush()
+
+
+def _bind() -> None:
+    pages = int(Path("/proc/self/statm").read_text().split()[0])
+    space = pages * resource.getpagesize() + _MEMORY
+    for what, most in (
+        (resource.RLIMIT_AS, space), (resource.RLIMIT_CPU, _CPU_SECONDS), (resource.RLIMIT_FSIZE, _MOST_WRITTEN),
+        (resource.RLIMIT_CORE, 0), (resource.RLIMIT_NPROC, 0),
+    ):  # fmt: skip
+        resource.setrlimit(what, (most, most))
+
+
+def _decode(asked: dict[str, Any]) -> dict[str, Any]:
+    with AudioFile(asked["path"], asked["name"]) as audio:
+        said = {
+            "rate": audio.rate, "frames": audio.frames, "channels": audio.channels, "subtype": audio.info.subtype,
+            "encoding": audio.encoding.name, "half_step": audio.half_step, "rail": audio.rail,
+        }  # fmt: skip
+        if audio.channels > asked["channels"] or audio.frames > asked["seconds"] * audio.rate:
+            return said
+        with Path(asked["to"]).open("wb") as target:
+            for start in range(0, audio.frames, _BLOCK):
+                block: NDArray[np.float64] = audio.read(start, min(start + _BLOCK, audio.frames))
+                target.write(encode(block, audio.encoding))
+    return said
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,70 @@
+"""Samples as bytes: interleaved little-endian, in the word length they came in, so that nothing is lost or invented."""
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from kind_echo.core.audio.source import FLOAT_HALF_STEP, Samples
+
+
+@dataclass(frozen=True)
+class Encoding:
+    """A word length.
+
+    Attributes:
+        name: as libsndfile names it.
+        width: bytes of a sample.
+        bits: of an integer word; 0 for a float.
+    """
+
+    name: str
+    width: int
+    bits: int = 0
+
+    @property
+    def half_step(self) -> float:
+        """Half a quantisation step at full scale ±1.0."""
+        return 2.0**-self.bits if self.bits else FLOAT_HALF_STEP
+
+    @property
+    def rail(self) -> float:
+        """Greatest positive sample at full scale ±1.0; of 32 bits that of 24, which most files of that kind hold."""
+        return 1.0 - 2.0 ** (1 - min(self.bits, 24)) if self.bits else 1.0
+
+
+ENCODINGS = {
+    e.name: e
+    for e in (
+        Encoding("PCM_16", 2, 16),
+        Encoding("PCM_24", 3, 24),
+        Encoding("PCM_32", 4, 32),
+        Encoding("FLOAT", 4),
+        Encoding("DOUBLE", 8),
+    )
+}
+
+
+def encode(samples: Samples, encoding: Encoding) -> bytes:
+    """Samples, shape (frames, channels), as bytes; integers are rounded to nearest and held at the rails."""
+    if not encoding.bits:
+        return samples.astype("<f4" if encoding.width == 4 else "<f8").tobytes()
+    rail = 2.0 ** (encoding.bits - 1)
+    words = np.clip(np.rint(samples * rail), -rail, rail - 1).astype("<i8")
+    if encoding.width != 3:
+        return words.astype(f"<i{encoding.width}").tobytes()
+    return np.ascontiguousarray(words.astype("<i4")[..., None].view("u1")[..., :3]).tobytes()
+
+
+def decode(data: bytes, encoding: Encoding, channels: int) -> Samples:
+    """Bytes of whole frames as samples, shape (frames, channels), full scale ±1.0."""
+    if not encoding.bits:
+        words = np.frombuffer(data, "<f4" if encoding.width == 4 else "<f8")
+        return words.astype(np.float64).reshape(-1, channels)
+    if encoding.width == 3:
+        parts = np.frombuffer(data, "u1").reshape(-1, 3)
+        wide = np.zeros((len(parts), 4), "u1")
+        wide[:, 1:] = parts
+        integers = wide.reshape(-1).view("<i4") >> 8
+    else:
+        integers = np.frombuffer(data, f"<i{encoding.width}")
+    return (integers / 2.0 ** (encoding.bits - 1)).reshape(-1, channels)

@@ -1,0 +1,1 @@
+"""People, what each may do, tokens, and the log of what was done."""

@@ -1,0 +1,1 @@
+"""Pairs: analysing them, their readings as documents, their audio by address."""

@@ -1,0 +1,88 @@
+"""Audio that can be looked at and listened to, by an address: a content's digest, or a side of an analysis."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.comparisons.analysing import find_analysis, sides, waveform_owner
+from kind_echo.core.audio import peaks
+from kind_echo.core.audio.source import Samples, Source
+from kind_echo.core.registry.errors import BadParameter
+from kind_echo.database.blobs import BlobSource, ContentNotFound, find_content, read_columns
+
+MOST_FRAMES = 1 << 20
+"""Frames that one request for samples may ask for."""
+
+
+@dataclass(frozen=True)
+class Addressed:
+    """A source, and the owner under which its waveform is kept."""
+
+    owner: str
+    source: Source
+
+
+@dataclass(frozen=True)
+class Strip:
+    """What is drawn of a stretch of audio: extremes of columns, or single samples and the curve through them.
+
+    Attributes:
+        columns: shape (columns, channels, 2); empty when samples are given.
+        samples: shape (frames, channels); empty when columns are given.
+        curve: band-limited curve through the samples, `points` values a sample.
+    """
+
+    columns: peaks.Bins
+    samples: Samples
+    curve: Samples
+    points: int
+
+
+def open_address(session: Session, address: str) -> Addressed:
+    """The audio at an address: DIGEST for content, KEY.render and KEY.difference for sides of an analysis.
+
+    Raises:
+        ContentNotFound, AnalysisNotFound: there is nothing at it.
+    """
+    digest, _, side = address.partition(".")
+    if not side:
+        source = BlobSource(session, find_content(session, digest))
+        return Addressed(source.sha256, source)
+    analysis = find_analysis(session, digest)
+    _, render, difference = sides(session, analysis)
+    if side == "render":
+        return Addressed(waveform_owner(analysis, "render"), render)
+    if side == "difference":
+        return Addressed(waveform_owner(analysis, "difference"), difference)
+    raise ContentNotFound(address)
+
+
+def draw(session: Session, address: str, start: int, stop: int, columns: int) -> Strip:
+    """A stretch of audio for drawing on `columns` columns: as samples where there are at most two columns a sample."""
+    found = open_address(session, address)
+    lo, hi = _range(found.source, start, stop)
+    nothing = np.zeros((0, found.source.channels))
+    if (hi - lo) * 2 <= columns:
+        curve = peaks.reconstruct(found.source, lo, hi)
+        no_columns = np.zeros((0, found.source.channels, 2), dtype=np.float32)
+        return Strip(no_columns, found.source.read(lo, hi), curve, peaks.CURVE_POINTS)
+    drawn = read_columns(session, found.owner, found.source, lo, hi, min(columns, hi - lo))
+    return Strip(drawn, nothing, nothing, 0)
+
+
+def read_samples(session: Session, address: str, start: int, stop: int) -> Samples:
+    """Frames start to stop for playing. Raises BadParameter for a range too long or outside the audio."""
+    found = open_address(session, address)
+    lo, hi = _range(found.source, start, stop)
+    if hi - lo > MOST_FRAMES:
+        raise BadParameter("stop", stop, f"at most {MOST_FRAMES} frames after the start")
+    return found.source.read(lo, hi)
+
+
+def _range(source: Source, start: int, stop: int) -> tuple[int, int]:
+    if not 0 <= start < source.frames:
+        raise BadParameter("start", start, f"from 0 to {source.frames - 1}")
+    if stop <= start:
+        raise BadParameter("stop", stop, "greater than the start")
+    return start, min(stop, source.frames)

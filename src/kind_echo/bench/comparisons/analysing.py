@@ -1,0 +1,144 @@
+"""Laying one content over another: found once, kept by the digest of all that it depends on."""
+
+import hashlib
+import json
+from dataclasses import asdict
+from datetime import UTC, datetime
+from typing import Any, Literal
+
+from sqlalchemy.dialects.postgresql import insert
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.comparisons.documents import curve_documents, kept_reading, loudness_curves
+from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
+from kind_echo.core.audio.source import Source
+from kind_echo.core.audio.spectrum import level_spectrum
+from kind_echo.core.comparison.compare import CompareOptions, Comparison, compare, readings_of_identical
+from kind_echo.core.levels.analysis import measure
+from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.readings import value_of
+from kind_echo.core.registry.versions import versions_of
+from kind_echo.core.signals import SignalRequest, played_frequency
+from kind_echo.database.blobs import BlobSource, find_content, store_peaks
+from kind_echo.database.models import Analysis, Content
+
+_ONE_SINE = ("tone", "staircase", "burst")
+_LISTS = ("gaps", "changed_regions")  # curves that list events, and are not drawn
+_TONE_SEARCH = 0.45  # of a period; a delay on a tone is known only within half of one
+
+
+class AnalysisNotFound(KindEchoError):
+    """An analysis is asked for that is not in the database."""
+
+    def __init__(self, key: str) -> None:
+        self.key = key
+        super().__init__(f"There is no analysis {key[:12]} in the database.")
+
+
+def options_for(signal: dict[str, Any], rate: int) -> CompareOptions:
+    """How renders of a signal are compared: of one sine, the search for the delay is kept under half a period."""
+    if signal["kind"] not in _ONE_SINE:
+        return CompareOptions()
+    frequency = played_frequency(SignalRequest(**signal))
+    return CompareOptions(max_delay=max(1, int(_TONE_SEARCH * rate / frequency)))
+
+
+def analysis_key(reference: str, render: str, options: CompareOptions) -> str:
+    """Digest of all that an analysis depends on; of the contents their own digests."""
+    parts = [reference, render, asdict(options), versions_of(("levels", "loudness", "integrity", "compare", "account"))]
+    return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
+
+
+def analyse(session: Session, reference: Content, render: Content, options: CompareOptions) -> Analysis:
+    """The analysis of a pair: the one that is kept, or else a new one. May run twice at once without harm.
+
+    Raises:
+        RateMismatch, ChannelMismatch: the two cannot be laid over each other.
+    """
+    key = analysis_key(reference.sha256, render.sha256, options)
+    kept = session.get(Analysis, key)
+    if kept is not None:
+        return kept
+    a, b = BlobSource(session, reference), BlobSource(session, render)
+    found = readings_of_identical(a) if reference.sha256 == render.sha256 else compare(a, b, options)
+    aligned = AlignedSource(b, a.frames, found.alignment)
+    difference = DifferenceSource(a, aligned)
+    row = {
+        "key": key,
+        "reference_sha256": reference.sha256,
+        "render_sha256": render.sha256,
+        "options": asdict(options),
+        "readings": [kept_reading(r) for r in found.readings],
+        "alignment": asdict(found.alignment),
+        "same_length": a.frames == b.frames,
+        "spectra": _spectra(found, a, aligned, difference),
+        "curves": _curves(found),
+        "explanation": found.verdict,
+        "causes": [asdict(cause) for cause in found.causes],
+        "side_readings": _levels(found, a),
+        "created_at": datetime.now(UTC),
+    }
+    session.execute(insert(Analysis).values(row).on_conflict_do_nothing())
+    analysis = find_analysis(session, key)
+    store_peaks(session, waveform_owner(analysis, "difference"), difference)
+    if waveform_owner(analysis, "render") != render.sha256:
+        store_peaks(session, waveform_owner(analysis, "render"), aligned)
+    return analysis
+
+
+def find_analysis(session: Session, key: str) -> Analysis:
+    """The analysis of that key. Raises AnalysisNotFound."""
+    analysis = session.get(Analysis, key)
+    if analysis is None:
+        raise AnalysisNotFound(key)
+    return analysis
+
+
+def sides(session: Session, analysis: Analysis) -> tuple[BlobSource, AlignedSource, DifferenceSource]:
+    """Reference, render and difference of an analysis, on the reference's time axis."""
+    a = BlobSource(session, find_content(session, analysis.reference_sha256))
+    b = BlobSource(session, find_content(session, analysis.render_sha256))
+    aligned = AlignedSource(b, a.frames, Alignment(**analysis.alignment))
+    return a, aligned, DifferenceSource(a, aligned)
+
+
+def waveform_owner(analysis: Analysis, side: Literal["render", "difference"]) -> str:
+    """Under what name a side's waveform is kept; a render that is not moved has the one of its content."""
+    unmoved = Alignment(**analysis.alignment) == Alignment() and analysis.same_length
+    return analysis.render_sha256 if side == "render" and unmoved else f"{analysis.key}.{side}"
+
+
+def _levels(found: Comparison, reference: Source) -> dict[str, list[dict[str, Any]]]:
+    """Levels and integrity of each side by itself; of one audio on both sides, once for both."""
+    if found.sides is None:
+        own = [kept_reading(reading) for reading in measure(reference)]
+        return {"reference": own, "render": own}
+    sides = zip(("reference", "render"), found.sides, strict=True)
+    return {side: [kept_reading(reading) for reading in scan.readings] for side, scan in sides}
+
+
+def _curves(found: Comparison) -> list[dict[str, Any]]:
+    """The curves of the difference, and the loudness of both sides where they were measured."""
+    documents = curve_documents({k: c for k, c in found.curves.items() if k not in _LISTS}, "difference")
+    if found.sides is not None:
+        for side, scan in zip(("reference", "render"), found.sides, strict=True):
+            documents += curve_documents(loudness_curves(scan.curves), side)
+    return documents
+
+
+def _spectra(found: Comparison, reference: Source, render: Source, difference: Source) -> dict[str, Any]:
+    """The three spectra; none where a sample is not finite, for then there is none."""
+    if value_of(found.readings, "identical") is None:
+        return {}
+    sides = {"reference": reference, "render": render, "difference": difference}
+    return {side: spectrum_document(source) for side, source in sides.items()}
+
+
+def spectrum_document(source: Source, start: int = 0, stop: int | None = None) -> dict[str, Any]:
+    """The spectrum of frames start … stop as JSON."""
+    spectrum = level_spectrum(source, start, source.frames if stop is None else stop)
+    return {
+        "frequencies": [round(float(f), 3) for f in spectrum.frequencies],
+        "levels": [round(float(level), 2) for level in spectrum.levels],
+        "window": spectrum.window,
+    }

@@ -1,0 +1,1 @@
+"""References, verdicts as they are kept, and what people decide."""

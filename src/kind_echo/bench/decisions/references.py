@@ -1,0 +1,255 @@
+"""References: which render of a case under a condition is the approved one, since when, and what it replaced."""
+
+from collections.abc import Callable, Sequence
+from datetime import datetime
+
+from sqlalchemy import func, or_, select
+from sqlalchemy.orm import Session, joinedload
+
+from kind_echo.bench.runs.running import CellNotFound, judge_again, tell_change
+from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.database.models import (
+    Act,
+    Build,
+    Case,
+    Cell,
+    Condition,
+    Decision,
+    Event,
+    PlanRevision,
+    Reference,
+    Render,
+    Run,
+)
+
+_APPROVE = "references approved"
+_REFERENCES_LOCK = 0x6B65  # any number that nothing else in this database uses
+
+
+class CannotApprove(KindEchoError):
+    """Cells are in no state to become references."""
+
+    def __init__(self, cell_ids: tuple[int, ...], reason: str) -> None:
+        self.cell_ids, self.reason = cell_ids, reason
+        cells = "1 of the cells" if len(cell_ids) == 1 else f"{len(cell_ids)} of the cells"
+        super().__init__(f"Nothing was approved: {cells} {reason}.")
+
+
+class ActNotFound(KindEchoError):
+    """An act is asked for that is not there."""
+
+    def __init__(self, act_id: int) -> None:
+        self.act_id = act_id
+        super().__init__(f"There is no act {act_id} to undo.")
+
+
+class CannotUndo(KindEchoError):
+    """An act was undone already, or something later stands on it."""
+
+    def __init__(self, act_id: int, reason: str) -> None:
+        self.act_id, self.reason = act_id, reason
+        super().__init__(f"It was not undone: {reason}.")
+
+
+class ReferenceNotFound(KindEchoError):
+    """A reference is asked for that is not there."""
+
+    def __init__(self, reference_id: int) -> None:
+        self.reference_id = reference_id
+        super().__init__(f"There is no reference {reference_id}.")
+
+
+def hold_references(session: Session, *, change: bool) -> None:
+    """Keep references from changing until the transaction ends, or, to change them, be alone with them.
+
+    Take it before any lock on a cell. Without it a cell judged while an approval is on its way would find no
+    reference, after the approval had found no such cell to judge again.
+    """
+    lock = func.pg_advisory_xact_lock if change else func.pg_advisory_xact_lock_shared
+    session.execute(select(lock(_REFERENCES_LOCK)))
+
+
+def current_reference(session: Session, cell: Cell) -> Reference | None:
+    """The approved render for a cell's case and condition, whatever plan revision it was approved in."""
+    return session.scalar(
+        select(Reference).where(
+            Reference.effect_id == cell.run.build.effect_id,
+            Reference.fingerprint == cell.case.fingerprint,
+            Reference.condition_id == cell.condition_id,
+            Reference.retired_at.is_(None),
+        )
+    )
+
+
+def current_references_of(session: Session, effect_id: int) -> dict[tuple[str, int], Reference]:
+    """All current references of an effect by the fingerprint of their case and the number of their condition."""
+    query = (
+        select(Reference)
+        .where(Reference.effect_id == effect_id, Reference.retired_at.is_(None))
+        .options(joinedload(Reference.render).joinedload(Render.content))
+    )
+    return {(r.fingerprint, r.condition_id): r for r in session.scalars(query)}
+
+
+def approve(session: Session, cell_ids: Sequence[int], *, who: str, why: str, now: datetime) -> Act:
+    """Make the renders of cells the references of their cases, in one act; former references are kept.
+
+    Raises:
+        CellNotFound: there is no such cell.
+        CannotApprove: a cell is not rendered yet, has no reading or failed integrity; then nothing is approved.
+    """
+    hold_references(session, change=True)
+    # In order of their numbers, so that two people who approve at once wait for each other instead of blocking.
+    cells = list(session.scalars(select(Cell).where(Cell.id.in_(cell_ids)).order_by(Cell.id).with_for_update()))
+    missing = set(cell_ids) - {cell.id for cell in cells}
+    if missing:
+        raise CellNotFound(min(missing))
+    _refuse(cells, lambda cell: cell.state != "done", "are not rendered and judged yet")
+    _refuse(cells, lambda cell: cell.unfit, "failed integrity, and what is not fit to be measured is no reference")
+    _refuse(cells, lambda cell: cell.verdict == "No reading", "have no reading")
+    act = Act(kind=_APPROVE, who=who, at=now, why=why)
+    session.add(act)
+    session.flush()
+    for cell in cells:
+        former = current_reference(session, cell)
+        if former is not None:
+            former.retired_at = now
+            session.flush()
+        session.add(
+            Reference(
+                effect_id=cell.run.build.effect_id,
+                fingerprint=cell.case.fingerprint,
+                condition_id=cell.condition_id,
+                cell_id=cell.id,
+                render_id=cell.render_id,
+                act_id=act.id,
+                replaces_id=former.id if former else None,
+            )
+        )
+        session.flush()
+        judge_again(session, _affected(session, cell))
+    session.add(Event(at=now, who=who, what=_APPROVE, detail={"act": act.id, "cells": [c.id for c in cells]}))
+    return act
+
+
+def touches_references(session: Session, act_id: int) -> bool:
+    """Whether an act made references."""
+    return session.scalar(select(Reference.id).where(Reference.act_id == act_id).limit(1)) is not None
+
+
+def undo(session: Session, act_id: int, *, who: str, now: datetime) -> Act:
+    """Take an act back as one: its decisions are none, and the references that it replaced are current again.
+
+    Raises:
+        ActNotFound, CannotUndo: there is no such act, it is undone already, or a later reference stands on it.
+    """
+    hold_references(session, change=True)
+    act = session.scalar(select(Act).where(Act.id == act_id).with_for_update())
+    if act is None:
+        raise ActNotFound(act_id)
+    if act.undone_at is not None:
+        raise CannotUndo(act_id, f"{act.undone_by} has undone it already")
+    made = list(session.scalars(select(Reference).where(Reference.act_id == act_id).order_by(Reference.id)))
+    replaced = sum(reference.retired_at is not None for reference in made)
+    if replaced:
+        raise CannotUndo(act_id, f"{replaced} of its references have been replaced since; undo that first")
+    for reference in made:
+        reference.retired_at = now
+        session.flush()
+        if reference.replaces_id is not None:
+            session.get_one(Reference, reference.replaces_id).retired_at = None
+            session.flush()
+        judge_again(session, list(session.scalars(select(Cell).where(Cell.reference_id == reference.id))))
+    act.undone_at, act.undone_by = now, who
+    decided = select(Decision.cell_id).where(Decision.act_id == act_id)
+    for run_id in session.scalars(select(Cell.run_id).where(Cell.id.in_(decided)).distinct()):
+        tell_change(session, run_id)
+    session.add(Event(at=now, who=who, what="undone", detail={"act": act.id, "kind": act.kind}))
+    return act
+
+
+_WITH_NAMES = (
+    joinedload(Reference.act),
+    joinedload(Reference.condition),
+    joinedload(Reference.render).load_only(Render.content_sha256),
+    joinedload(Cell.case).options(joinedload(Case.signal), joinedload(Case.setting)),
+    joinedload(Cell.run).joinedload(Run.build).joinedload(Build.effect),
+)
+
+
+def current_references(session: Session) -> list[tuple[Reference, Cell]]:
+    """All current references with the cell that each came from, by effect, case and condition."""
+    query = (
+        select(Reference, Cell)
+        .join(Cell, Cell.id == Reference.cell_id)
+        .join(Case, Case.id == Cell.case_id)
+        .join(Condition, Condition.id == Reference.condition_id)
+        .where(Reference.retired_at.is_(None))
+        .order_by(
+            Reference.effect_id,
+            Case.signal_id,
+            Case.setting_id,
+            Condition.host,
+            Condition.host_version,
+            Condition.mode.desc(),
+            Condition.rate,
+            Reference.id,
+        )
+        .options(*_WITH_NAMES)
+    )
+    return [(reference, cell) for reference, cell in session.execute(query)]
+
+
+def history(session: Session, reference_id: int) -> list[tuple[Reference, Cell]]:
+    """All references that the case and condition of one ever had, newest first; undone ones too."""
+    one = session.get(Reference, reference_id)
+    if one is None:
+        raise ReferenceNotFound(reference_id)
+    query = (
+        select(Reference, Cell)
+        .join(Cell, Cell.id == Reference.cell_id)
+        .where(
+            Reference.effect_id == one.effect_id,
+            Reference.fingerprint == one.fingerprint,
+            Reference.condition_id == one.condition_id,
+        )
+        .order_by(Reference.id.desc())
+        .options(*_WITH_NAMES)
+    )
+    return [(reference, cell) for reference, cell in session.execute(query)]
+
+
+def latest_act(session: Session) -> Act | None:
+    """The last act that is not undone."""
+    return session.scalar(select(Act).where(Act.undone_at.is_(None)).order_by(Act.id.desc()).limit(1))
+
+
+def _affected(session: Session, cell: Cell) -> list[Cell]:
+    """The cell itself, and those of any run that waited for a reference of its case and condition."""
+    same_case = (
+        select(Cell)
+        .join(Case, Case.id == Cell.case_id)
+        .join(Run, Run.id == Cell.run_id)
+        .join(PlanRevision, PlanRevision.id == Run.revision_id)
+        .where(
+            Case.fingerprint == cell.case.fingerprint,
+            Cell.condition_id == cell.condition_id,
+            PlanRevision.plan.has(effect_id=cell.run.build.effect_id),
+            Cell.state == "done",
+            Cell.unfit.is_(False),
+            or_(Cell.id == cell.id, Cell.reference_id.is_(None)),
+        )
+    )
+    return list(session.scalars(same_case))
+
+
+def _refuse(cells: Sequence[Cell], unfit: Callable[[Cell], bool], reason: str) -> None:
+    found = tuple(cell.id for cell in cells if unfit(cell))
+    if found:
+        raise CannotApprove(found, reason)
+
+
+def count_made(session: Session, act_id: int) -> int:
+    """How many cells an act decided on, or made references."""
+    made = session.scalar(select(func.count()).where(Reference.act_id == act_id)) or 0
+    return made or session.scalar(select(func.count()).where(Decision.act_id == act_id)) or 0

@@ -1,0 +1,1 @@
+"""The demo: its effects, plans, runs and people."""

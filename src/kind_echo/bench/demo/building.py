@@ -1,0 +1,168 @@
+"""The demo: the scenario's effects, plans, runs and file pairs, written once; workers render it."""
+
+import tempfile
+from collections.abc import Sequence
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import numpy as np
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from kind_echo.audio_io.files import write_audio
+from kind_echo.bench.accounts.people import add_person, all_people
+from kind_echo.bench.decisions.deciding import decide
+from kind_echo.bench.decisions.references import approve
+from kind_echo.bench.demo.scenario import PEOPLE, SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
+from kind_echo.bench.machines.hosts import add_effect, add_host_by_hand, register
+from kind_echo.bench.plans.document import BLOCKS
+from kind_echo.bench.plans.planning import SettingAsked, condition_of, setting_named
+from kind_echo.bench.plans.revisions import CaseDraft, null_test_limits, revise_plan
+from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, enqueue
+from kind_echo.bench.runs.running import start_run
+from kind_echo.bench.signals.uploads import compare_uploads, keep_upload
+from kind_echo.core.audio.source import Samples
+from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals.request import in_full
+from kind_echo.database.models import Build, Cell, Condition, Effect, Plan, Run, Signal
+from kind_echo.renderers import lv2, stand_in
+from kind_echo.renderers.contract import Offer, OfferedEffect
+from kind_echo.standins.catalogue import STAND_INS
+
+BENCH = "Demo bench"
+_AMPLIFIER = "http://lv2plug.in/plugins/eg-amp"
+_COMMAND = "sox-lowpass"
+
+
+def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
+    """Write the demo, unless it is there; whether it wrote it.
+
+    Releases are rendered first and their renders are approved as soon as they are all there; the candidates follow.
+    What this machine has no renderer for is left out.
+    """
+    now = datetime.now(UTC)
+    if not all_people(session):  # a demo from before there were accounts has none
+        for name, role in PEOPLE.items():
+            add_person(session, name, role, who=BENCH, now=now)
+    if session.scalar(select(Effect.id).where(Effect.name == "Skerry")) is not None:
+        return False
+    register(session, offers)
+    by_queue = {offer.queue: offer for offer in offers}
+    for effect in by_queue[stand_in.QUEUE].effects:
+        add_effect(session, effect)
+    for stand_in_effect in STAND_INS.values():
+        notes = {build.version: build.note for build in stand_in_effect.builds}
+        for build in session.scalars(select(Build).join(Effect).where(Effect.name == stand_in_effect.name)):
+            build.note = notes[build.version]
+    add_host_by_hand(session, "Dunlin", "5", "Player in a page that no script drives", ["real time"])
+    session.add_all(Signal(name=name, request=in_full(request)) for name, request in SIGNALS.items())
+    session.flush()
+    scenes = [*_real_scenes(session, by_queue), *SCENES]
+    # Runs are listed newest first: the effect that the scenario is about comes last, and is rendered first.
+    for number, scene in enumerate(scenes):
+        _stage(session, scene, now, urgency=number)
+    _bring_pairs(session, now)
+    return True
+
+
+def settle(session: Session, run: Run, now: datetime) -> bool:
+    """Decide on a run of the demo as its people would; whether everything in it was judged, so that they could.
+
+    Of a release, what is fit becomes the references.
+    """
+    query = select(Cell.id, Cell.state, Cell.verdict, Cell.unfit, Cell.broken, Cell.reference_id).where(
+        Cell.run_id == run.id
+    )
+    cells = session.execute(query.order_by(Cell.id)).all()
+    release = run.build.position == 0
+    if any(cell.state not in ("done", "failed") or (cell.verdict == "Waiting" and not release) for cell in cells):
+        return False
+    new = [c for c in cells if release and c.state == "done" and c.reference_id is None]
+    fit = [c.id for c in new if c.verdict in ("Waiting", "Pass") and not c.unfit]
+    if fit:
+        approve(session, fit, who=BENCH, why="The release that customers have", now=now)
+    place = (run.build.effect.name, run.revision.plan.name, run.build.version)
+    for said in (said for said in SAID if said.run == place):
+        meant = [c.id for c in cells if c.verdict == said.verdict and (not said.broken or said.broken in c.broken)]
+        until = now.date() + timedelta(days=said.days) if said.days else None
+        if meant:
+            decide(session, meant, said.kind, who=said.who, now=now, why=said.why, ticket=said.ticket, until=until)
+    return True
+
+
+def _real_scenes(session: Session, offers: dict[str, Offer]) -> list[Scene]:
+    """Scenes for what is really installed: the example amplifier, and a declared command."""
+    scenes = []
+    if lv2.QUEUE in offers:
+        offer = offers[lv2.QUEUE]
+        amplifier = next((effect for effect in offer.effects if effect.handle == _AMPLIFIER), None)
+        if amplifier is not None:
+            add_effect(session, amplifier, "As installed on this machine.")
+            scenes.append(amplifier_scene(amplifier.name, offer.hosts[0].version))
+    if _COMMAND in offers:
+        offer = offers[_COMMAND]
+        declared: OfferedEffect = offer.effects[0]
+        add_effect(session, declared, "As declared on this machine.")
+        scenes.append(command_scene(declared.name, offer.hosts[0].name, offer.hosts[0].version))
+    return scenes
+
+
+def _stage(session: Session, scene: Scene, now: datetime, *, urgency: int) -> None:
+    """Write a scene's settings, plan and runs."""
+    effect = session.scalars(select(Effect).where(Effect.name == scene.effect)).one()
+    plan = Plan(effect_id=effect.id, name=scene.plan)
+    session.add(plan)
+    session.flush()
+    settings = {
+        name: setting_named(session, effect, SettingAsked(name, scene.settings[name]))
+        for name in dict.fromkeys(case.setting for case in scene.cases)
+    }
+    signals = {signal.name: signal for signal in session.scalars(select(Signal))}
+    usual = null_test_limits()
+    drafts = [
+        CaseDraft(
+            signals[case.signal],
+            settings[case.setting],
+            {key: limit for key, limit in usual.items() if key not in case.spared} | case.limits,
+            case.takes,
+        )
+        for case in scene.cases
+    ]
+    conditions = [_condition(session, where, rate) for where in scene.conditions for rate in where.rates]
+    revise_plan(session, plan, drafts, conditions, now)
+    if not scene.starts:
+        return
+    builds = session.scalars(select(Build).where(Build.effect_id == effect.id).order_by(Build.position))
+    for position, build in enumerate(builds.all()):
+        run = start_run(session, plan.id, build.id, who=BENCH, now=now, priority=urgency - 100 * position)
+        if position == 0 or (scene.effect, scene.plan, build.version) in {said.run for said in SAID}:
+            enqueue(session, "settle_demo", ANALYSIS_QUEUE, 0, run_id=run.id)
+
+
+def _condition(session: Session, where: Where, rate: int) -> Condition:
+    return condition_of(
+        session, host=where.host, host_version=where.version, mode=where.mode, rate=rate,
+        block_size=BLOCKS[where.mode], channels=where.channels, word_length="FLOAT",
+    )  # fmt: skip
+
+
+def _bring_pairs(session: Session, now: datetime) -> None:
+    """Two pairs of files, as a person would bring them: one late and soft, one cut short of its peaks."""
+    bells = synthesise(SignalRequest("bells", level=-3.0, seconds=4.0, seed=3, lead_in=0.2), 48_000)
+    organ = synthesise(
+        SignalRequest("piece", piece="reed organ", density="dense", level=-20.0, seconds=4.0, channels=2), 44_100
+    )
+    late = 10 ** (-0.3 / 20) * np.concatenate([np.zeros((37, 1)), bells[:-37]])
+    pairs: tuple[tuple[str, Samples, str, Samples, int], ...] = (
+        ("bell buoy, master.wav", bells, "bell buoy, through the mixer.wav", late, 48_000),
+        ("reed organ, master.wav", organ, "reed organ, clipped.wav", np.clip(organ, -0.2, 0.2), 44_100),
+    )
+    with tempfile.TemporaryDirectory(prefix="kind-echo-") as folder:
+        for first, reference, second, render, rate in pairs:
+            uploads = []
+            for name, samples in ((first, reference), (second, render)):
+                path = Path(folder) / "file.wav"
+                write_audio(path, samples, rate, "PCM_24")
+                uploads.append(keep_upload(session, path, name, now=now))
+            compare_uploads(session, uploads[0].id, uploads[1].id, CompareOptions(), now=now)

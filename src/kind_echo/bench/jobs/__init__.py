@@ -1,0 +1,1 @@
+"""What workers do for each kind of job."""

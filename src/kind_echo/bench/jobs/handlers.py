@@ -1,0 +1,213 @@
+"""The jobs: each takes identifiers, loads, calls the core, stores, and may run twice without harm."""
+
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from datetime import UTC, datetime, timedelta
+
+import procrastinate
+
+from kind_echo.bench.comparisons.analysing import analyse, options_for
+from kind_echo.bench.decisions.judging import judge_now
+from kind_echo.bench.decisions.references import hold_references
+from kind_echo.bench.demo.building import settle
+from kind_echo.bench.jobs.tasks import app, task
+from kind_echo.bench.kits.packing import why_not
+from kind_echo.bench.kits.returns import KitFileNotFound, give_up, measure_returned, recognise
+from kind_echo.bench.machines.hosts import BY_HAND
+from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
+from kind_echo.bench.rendering.keeping import keep_render
+from kind_echo.bench.rendering.remote import measure_delivery
+from kind_echo.bench.rendering.reuse import render_key
+from kind_echo.bench.rendering.steps import (
+    begin_render,
+    fail_cell,
+    fail_waiting,
+    hand_on,
+    prepare,
+    search_on,
+    to_analysis,
+)
+from kind_echo.bench.rendering.takes import can_render_here, render_takes, renderer_named, request_for
+from kind_echo.bench.runs.running import find_cell, find_run, give_up_cell, tell_change, waiting_cells
+from kind_echo.bench.runs.searching import advance, find_search
+from kind_echo.bench.signals.uploads import find_pair
+from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.database.blobs import find_content
+from kind_echo.database.sessions import transaction
+from kind_echo.renderers import stand_in
+from kind_echo.renderers.contract import RenderFailed
+
+__all__ = ["app"]  # the queue with all of its tasks
+
+
+@task("prepare_run", stand_in.QUEUE, pass_context=True)
+def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
+    """Take over what earlier runs rendered of exactly the same, and enqueue the rest; of this job's renderer alone."""
+    queue = context.job.queue
+    try:
+        with transaction() as session:
+            prepare(session, run_id, queue, renderer_named(queue))
+    except Exception as error:
+        _last_attempt(context, lambda reason: fail_waiting(run_id, queue, reason), error)
+        raise
+
+
+@task("render_cell", stand_in.QUEUE, pass_context=True)
+def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
+    """Render one cell, check that it is fit, keep it, and enqueue its analysis."""
+    with _cell_or_fails(context, cell_id):
+        begun = begin_render(cell_id)
+        if begun is None:
+            return
+        with transaction() as session:
+            cell = find_cell(session, cell_id, lock=True)
+            if not can_render_here(cell, begun.queue):
+                hand_on(session, cell)
+                return
+        renderer = renderer_named(begun.queue)
+        with transaction() as session:
+            cell = find_cell(session, cell_id)
+            request = request_for(session, cell)
+            # Taken before the render: what is replaced under it must not be taken for the new one.
+            key = render_key(renderer, cell)
+        rendered = render_takes(renderer, request, begun.takes)
+        with transaction() as session:
+            cell = find_cell(session, cell_id, lock=True)
+            if cell.state != "rendering":
+                return
+            render = keep_render(session, cell, request.signal, rendered, datetime.now(UTC))
+            render.key = key
+            to_analysis(session, cell)
+
+
+@task("measure_delivered", pass_context=True)
+def measure_delivered(context: procrastinate.JobContext, cell_id: int) -> None:
+    """Measure what a machine that reaches the server alone has rendered, and enqueue its analysis."""
+    with _cell_or_fails(context, cell_id), transaction() as session:
+        measure_delivery(session, cell_id, datetime.now(UTC))
+
+
+@task("analyse_cell", pass_context=True)
+def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
+    """Lay a cell's render over the current reference and judge it."""
+    try:
+        with transaction() as session:
+            hold_references(session, change=False)
+            cell = find_cell(session, cell_id, lock=True)
+            if cell.render is None or cell.state == "rendering":
+                return  # another render is on its way, and its analysis with it
+            judge_now(session, cell)
+            search_on(session, cell)
+            tell_change(session, cell.run_id)
+    except Exception as error:
+        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
+        raise
+
+
+@task("compare_cells")
+def compare_cells(cell_id: int, other_id: int) -> None:
+    """Compare a cell with another of the same signal; found once, however often it is asked for."""
+    with transaction() as session:
+        cell, other = find_cell(session, cell_id), find_cell(session, other_id)
+        if cell.render is not None and other.render is not None:
+            options = options_for(cell.case.signal.request, cell.condition.rate)
+            analyse(session, other.render.content, cell.render.content, options)
+        tell_change(session, cell.run_id)
+
+
+@task("check_kit")
+def check_kit(run_id: int) -> None:
+    """Fail the cells that are rendered by hand and whose signal cannot be made under their condition."""
+    with transaction() as session:
+        for cell in waiting_cells(session, find_run(session, run_id), BY_HAND):
+            reason = why_not(session, cell)
+            if reason is not None:
+                give_up_cell(cell, reason)
+        tell_change(session, run_id)
+
+
+@task("recognise_kit_file", pass_context=True)
+def recognise_kit_file(context: procrastinate.JobContext, file_id: int) -> None:
+    """Find out which render a returned file is."""
+    try:
+        with transaction() as session:
+            recognise(session, file_id)
+    except KitFileNotFound:
+        return  # a person has discarded it
+    except KindEchoError as error:
+        _fail_kit_file(file_id, str(error).rstrip("."))
+    except Exception as error:
+        _last_attempt(context, lambda reason: _fail_kit_file(file_id, reason), error)
+        raise
+
+
+@task("measure_returned_cell", pass_context=True)
+def measure_returned_cell(context: procrastinate.JobContext, cell_id: int) -> None:
+    """Measure a cell whose renders have come back from a kit, and enqueue its analysis."""
+    with _cell_or_fails(context, cell_id), transaction() as session:
+        cell = find_cell(session, cell_id, lock=True)
+        if cell.state == "rendering":
+            measure_returned(session, cell, datetime.now(UTC))
+            to_analysis(session, cell)
+
+
+@task("analyse_pair", pass_context=True)
+def analyse_pair(context: procrastinate.JobContext, pair_id: int) -> None:
+    """Compare two uploaded files."""
+    try:
+        with transaction() as session:
+            pair = find_pair(session, pair_id)
+            reference = find_content(session, pair.reference.content_sha256)
+            render = find_content(session, pair.render.content_sha256)
+            pair.analysis = analyse(session, reference, render, CompareOptions(**pair.options))
+            pair.state = "done"
+    except Exception as error:
+        _last_attempt(context, lambda reason: _fail_pair(pair_id, reason), error)
+        raise
+
+
+@task("advance_search")
+def advance_search(search_id: int) -> None:
+    """Go on with a search whose last cell could not be rendered at all."""
+    with transaction() as session:
+        advance(session, find_search(session, search_id))
+
+
+@task("settle_demo")
+def settle_demo(run_id: int) -> None:
+    """Once a run of the demo is all judged, decide as its people would; until then look again each second."""
+    with transaction() as session:
+        run = find_run(session, run_id)
+        if not settle(session, run, datetime.now(UTC)):
+            later = datetime.now(UTC) + timedelta(seconds=1)
+            enqueue(session, "settle_demo", ANALYSIS_QUEUE, 0, at=later, run_id=run_id)
+
+
+@contextmanager
+def _cell_or_fails(context: procrastinate.JobContext, cell_id: int) -> Iterator[None]:
+    """What is refused on purpose fails the cell at once, with the reason; what breaks is tried again before it does."""
+    try:
+        yield
+    except KindEchoError as error:
+        fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
+    except Exception as error:
+        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
+        raise
+
+
+def _last_attempt(context: procrastinate.JobContext, give_up: Callable[[str], None], error: Exception) -> None:
+    """On the attempt after which the queue gives up, say so where a person sees it."""
+    if context.job.attempts + 1 >= MOST_ATTEMPTS:
+        give_up(f"It was tried {MOST_ATTEMPTS} times; the last error was: {error}")
+
+
+def _fail_kit_file(file_id: int, reason: str) -> None:
+    with transaction() as session:
+        give_up(session, file_id, reason)
+
+
+def _fail_pair(pair_id: int, reason: str) -> None:
+    with transaction() as session:
+        pair = find_pair(session, pair_id)
+        pair.state, pair.why = "failed", reason

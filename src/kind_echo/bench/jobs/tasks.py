@@ -1,0 +1,52 @@
+"""What every job has in common: how often it is tried, what is logged of it, and how it is counted."""
+
+import time
+from collections.abc import Callable, Iterator, Mapping
+from contextlib import contextmanager, suppress
+from typing import Any
+
+import procrastinate
+import structlog
+from sqlalchemy.exc import DBAPIError
+
+from kind_echo.bench.machines.counting import Outcome, count_job
+from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, MOST_ATTEMPTS, queue_app
+from kind_echo.database.sessions import transaction
+
+_RETRY = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_wait=2)
+app = queue_app()
+_log = structlog.get_logger("kind_echo.jobs")
+
+
+def task(name: str, queue: str = ANALYSIS_QUEUE, *, pass_context: bool = False) -> Callable[[Callable[..., None]], Any]:
+    """Make a function a task of the queue: tried again when it breaks, each attempt logged and counted."""
+
+    def decorate(work: Callable[..., None]) -> Any:
+        @app.task(name=name, queue=queue, retry=_RETRY, pass_context=True)
+        def attempt(context: procrastinate.JobContext, /, **arguments: int) -> None:
+            with _watched(context, name, arguments):
+                work(context, **arguments) if pass_context else work(**arguments)
+
+        return attempt
+
+    return decorate
+
+
+@contextmanager
+def _watched(context: procrastinate.JobContext, name: str, arguments: Mapping[str, int]) -> Iterator[None]:
+    begun = time.monotonic()
+    outcome: Outcome = "failed"
+    job = {"job": context.job.id, "attempt": context.job.attempts, **arguments}
+    with structlog.contextvars.bound_contextvars(task=name, **job):
+        try:
+            yield
+            outcome = "done"
+        except Exception as error:
+            _log.warning("attempt failed", exc_info=error)
+            raise
+        finally:
+            seconds = time.monotonic() - begun
+            _log.info(outcome, seconds=round(seconds, 3))
+            # Counting is no reason for a job to fail.
+            with suppress(DBAPIError), transaction() as session:
+                count_job(session, name, outcome, seconds)

@@ -1,0 +1,1 @@
+"""Kits for hosts that a person renders in, and what comes back."""

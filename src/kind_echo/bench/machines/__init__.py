@@ -1,0 +1,1 @@
+"""Hosts, machines and which of them can render what."""

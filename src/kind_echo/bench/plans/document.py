@@ -1,0 +1,255 @@
+"""A plan as a person writes it, in YAML or in the editor: its parts, and what is wrong with one."""
+
+from typing import Annotated, Any, Literal
+
+import yaml
+from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+
+from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.measure import Family, Limit
+from kind_echo.core.registry.measures import MEASURES
+from kind_echo.database.models import Against
+
+Value = float | int | str
+Values = dict[str, Value]
+WordLength = Literal["FLOAT", "PCM_16", "PCM_24"]
+Mode = Literal["real time", "offline"]
+
+BLOCKS: dict[str, int] = {"real time": 128, "offline": 512}
+"""Frames that a host processes at a time, where a plan does not say."""
+
+Name = Annotated[str, Field(min_length=1, max_length=120)]
+
+
+class BadPlan(KindEchoError):
+    """A plan cannot be used; the reasons, each with its place."""
+
+    def __init__(self, reasons: list[str]) -> None:
+        self.reasons = reasons
+        super().__init__(f"The plan cannot be used: {'; '.join(reasons)}.")
+
+
+class _Part(BaseModel):
+    model_config = ConfigDict(extra="forbid", allow_inf_nan=False)
+
+
+class PlanLimit(_Part):
+    """The bounds of a measure, and why they are not the usual ones. With neither bound it is not judged."""
+
+    at_least: float | None = None
+    at_most: float | None = None
+    because: str = Field(default="", max_length=400)
+
+    def limit(self) -> Limit | None:
+        """The bounds; None where the measure is not to be judged."""
+        return None if self.at_least is None and self.at_most is None else Limit(self.at_least, self.at_most)
+
+
+def _known_measures(limits: dict[str, PlanLimit]) -> dict[str, PlanLimit]:
+    unknown = sorted(set(limits) - set(MEASURES))
+    if unknown:
+        raise ValueError(f"there is no measure {', '.join(unknown)}")
+    return limits
+
+
+class Limited(_Part):
+    """A part of a plan that has limits of its own."""
+
+    limits: dict[str, PlanLimit] = {}
+
+    @model_validator(mode="after")
+    def _limits_are_of_measures(self) -> "Limited":
+        _known_measures(self.limits)
+        return self
+
+
+class Sweep(_Part):
+    """A parameter that takes several values, one after the other; all else as the setting has it.
+
+    `summed` makes one render of them all: what comes out at each value, added up, as the bands of a splitter are.
+    """
+
+    parameter: Name
+    values: list[Value] = Field(min_length=1, max_length=200)
+    summed: bool = False
+
+
+class PlanCase(Limited):
+    """A signal through a setting, or through several that a sweep makes of it.
+
+    `measures` names the families that are judged; all that come with the signal unless given. `against` is what its
+    renders are laid over: their approved references, or the signal itself.
+    """
+
+    signal: Name
+    setting: Name
+    sweep: Sweep | None = None
+    takes: int = Field(default=1, ge=1, le=50)
+    against: Against = "reference"
+    measures: list[Family] | None = None
+
+
+class PlanCondition(Limited):
+    """A version of a host in some modes, at some rates, with some block sizes."""
+
+    host: Name
+    version: Name
+    modes: list[Mode] = Field(min_length=1)
+    rates: list[Annotated[int, Field(ge=8000, le=384_000)]] = Field(min_length=1)
+    blocks: list[Annotated[int, Field(ge=1, le=65_536)]] = []
+    channels: int = Field(default=1, ge=1, le=2)
+    word_length: WordLength = "FLOAT"
+
+
+class Exclusion(_Part):
+    """What is not rendered: all cells that are alike in everything that is named."""
+
+    signal: str | None = None
+    setting: str | None = None
+    host: str | None = None
+    version: str | None = None
+    mode: Mode | None = None
+    rate: int | None = None
+    block: int | None = None
+
+    @model_validator(mode="after")
+    def _names_something(self) -> "Exclusion":
+        if not self.model_dump(exclude_none=True):
+            raise ValueError("an exclusion must name something")
+        return self
+
+    def holds(self, has: dict[str, Value]) -> bool:
+        """Whether a cell that has these factors is excluded."""
+        return all(has[name] == value for name, value in self.model_dump(exclude_none=True).items())
+
+
+class PlanDocument(Limited):
+    """A whole plan. Signals and settings that it brings along are kept under their names when it is."""
+
+    plan: Name
+    effect: Name
+    note: str = Field(default="", max_length=2000)
+    signals: dict[Name, dict[str, Any]] = {}
+    settings: dict[Name, Values] = {}
+    cases: list[PlanCase] = Field(min_length=1, max_length=2000)
+    conditions: list[PlanCondition] = Field(min_length=1, max_length=500)
+    exclude: list[Exclusion] = []
+
+
+def check_document(data: object) -> PlanDocument:
+    """The plan that some data is. Raises BadPlan."""
+    try:
+        return PlanDocument.model_validate(data)
+    except ValidationError as error:
+        raise BadPlan([_reason(one) for one in error.errors()]) from error
+
+
+def read_yaml(text: str) -> PlanDocument:
+    """A plan from YAML. Raises BadPlan, with the line where the text is no YAML."""
+    try:
+        data = yaml.load(text, _Loader)
+    except RecursionError as error:
+        raise BadPlan(["it is nested deeper than any plan is"]) from error
+    except yaml.YAMLError as error:
+        mark = getattr(error, "problem_mark", None)
+        where = f"line {mark.line + 1}: " if mark is not None else ""
+        raise BadPlan([f"{where}{getattr(error, 'problem', None) or 'this is no YAML'}"]) from error
+    if not isinstance(data, dict):
+        raise BadPlan(["it has no parts such as plan, effect, cases and conditions"])
+    return check_document(data)
+
+
+class _Loader(yaml.SafeLoader):
+    """Plain data alone, without aliases: a few lines of them can stand for more than any memory holds."""
+
+    def compose_node(self, parent: Any, index: Any) -> Any:
+        """The next node. Raises ComposerError for an alias."""
+        if self.check_event(yaml.events.AliasEvent):
+            at = self.peek_event().start_mark  # type: ignore[no-untyped-call]
+            raise yaml.composer.ComposerError(None, None, "an alias is not taken; write out what it stands for", at)
+        return super().compose_node(parent, index)
+
+
+def write_yaml(document: PlanDocument) -> str:
+    """A plan as YAML: the same plan gives the same text, and parts that are as usual are left out."""
+    data = _in_order(document.model_dump(mode="json", exclude_defaults=True))
+    order = [name for name in PlanDocument.model_fields if name in data]
+    text: str = yaml.safe_dump(
+        {name: data[name] for name in ("plan", "effect", *(n for n in order if n not in ("plan", "effect")))},
+        sort_keys=False, allow_unicode=True, width=110,
+    )  # fmt: skip
+    return text
+
+
+def _in_order(data: dict[str, Any]) -> dict[str, Any]:
+    """The same with what has names, not places, by name: a database keeps no order of its own."""
+    for part in (data, *data.get("cases", ()), *data.get("conditions", ())):
+        if "limits" in part:
+            part["limits"] = dict(sorted(part["limits"].items()))
+    for name in ("signals", "settings"):
+        if name in data:
+            data[name] = {key: _kind_first(data[name][key]) for key in sorted(data[name])}
+    return data
+
+
+def _kind_first(values: dict[str, Any]) -> dict[str, Any]:
+    return dict(sorted(values.items(), key=lambda item: (item[0] != "kind", item[0])))
+
+
+def differences(before: PlanDocument, after: PlanDocument) -> list[str]:
+    """What one plan has that the other has not, in words; nothing for plans that are alike."""
+    said = []
+    for name, one, other in (
+        ("case", [_case_text(c) for c in before.cases], [_case_text(c) for c in after.cases]),
+        ("condition", [_condition_text(c) for c in before.conditions], [_condition_text(c) for c in after.conditions]),
+        ("exclusion", [_exclusion_text(e) for e in before.exclude], [_exclusion_text(e) for e in after.exclude]),
+        ("limit", _limit_texts(before), _limit_texts(after)),
+    ):
+        said += [f"{name} added: {text}" for text in other if text not in one]
+        said += [f"{name} removed: {text}" for text in one if text not in other]
+    return said
+
+
+def _reason(error: Any) -> str:
+    place = ".".join(str(part + 1) if isinstance(part, int) else str(part) for part in error["loc"])
+    message = str(error["msg"]).removeprefix("Value error, ")
+    return f"{place}: {message}" if place else message
+
+
+def _case_text(case: PlanCase) -> str:
+    text = f"{case.signal} through {case.setting}"
+    if case.sweep is not None:
+        between = " + " if case.sweep.summed else ", "
+        text += f", {case.sweep.parameter} {between.join(f'{v}' for v in case.sweep.values)}"
+    if case.takes > 1:
+        text += f", {case.takes} takes"
+    if case.against == "signal":
+        text += ", against the signal"
+    return text if case.measures is None else f"{text}, judged by {', '.join(case.measures)}"
+
+
+def _condition_text(one: PlanCondition) -> str:
+    blocks = f", blocks of {', '.join(map(str, one.blocks))}" if one.blocks else ""
+    rates = ", ".join(f"{rate / 1000:g}" for rate in one.rates)
+    channels = ", two channels" if one.channels == 2 else ""
+    word = "" if one.word_length == "FLOAT" else f", {one.word_length}"
+    return f"{one.host} {one.version}, {' and '.join(one.modes)}, {rates} kHz{blocks}{channels}{word}"
+
+
+def _exclusion_text(one: Exclusion) -> str:
+    return ", ".join(f"{name} {value}" for name, value in one.model_dump(exclude_none=True).items())
+
+
+def _limit_texts(document: PlanDocument) -> list[str]:
+    owners: list[tuple[str, dict[str, PlanLimit]]] = [("everywhere", document.limits)]
+    owners += [(_case_text(case), case.limits) for case in document.cases]
+    owners += [(_condition_text(one), one.limits) for one in document.conditions]
+    return [f"{MEASURES[key].title} {_bounds(limit)}, {where}" for where, limits in owners
+            for key, limit in limits.items()]  # fmt: skip
+
+
+def _bounds(limit: PlanLimit) -> str:
+    words = [f"at least {limit.at_least:g}"] if limit.at_least is not None else []
+    words += [f"at most {limit.at_most:g}"] if limit.at_most is not None else []
+    text = " and ".join(words) or "not judged"
+    return f"{text} ({limit.because})" if limit.because else text

@@ -1,0 +1,1 @@
+"""The queue of jobs."""

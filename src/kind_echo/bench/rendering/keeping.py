@@ -1,0 +1,105 @@
+"""Keeping what was rendered: measured against its stimulus, stored by its content, and made the cell's render."""
+
+import resource
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import datetime
+from typing import Any
+
+from sqlalchemy.orm import Session
+
+from kind_echo.audio_io.codecs import usual_codec
+from kind_echo.audio_io.encoding import ENCODINGS
+from kind_echo.bench.comparisons.documents import curve_documents, kept_reading, loudness_curves
+from kind_echo.bench.signals.stimulus import measure_by_signal
+from kind_echo.core.audio.source import ArraySource, Samples
+from kind_echo.core.comparison.compare import take_spread
+from kind_echo.core.levels.analysis import measure_render
+from kind_echo.core.levels.cost import cost_readings
+from kind_echo.core.listening.lossy import measure_lossy
+from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.readings import Reading
+from kind_echo.database.blobs import store_content
+from kind_echo.database.models import Cell, Render, Take
+from kind_echo.renderers.contract import RenderResult
+
+
+@dataclass(frozen=True)
+class Rendered:
+    """What was given for a cell: its takes, and the seconds by the clock and of the processor for all of them.
+
+    A wall of None is a render that was made elsewhere, by hand: what it took is not known.
+    """
+
+    takes: tuple[RenderResult, ...]
+    wall: float | None
+    cpu: float
+
+
+def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendered, now: datetime) -> Render:
+    """Measure what came back against its stimulus, and make it the cell's render."""
+    first, rate = rendered.takes[0], cell.condition.rate
+    word_length = ENCODINGS[cell.condition.word_length]
+    sources = [ArraySource(take.samples, rate) for take in rendered.takes]
+    readings, curves = _measured(cell.case.signal.request, signal, first, rate)
+    if wants_lossy(cell.case.limits):
+        lossy, _ = measure_lossy(sources[0], usual_codec(rate, sources[0].channels))
+        readings += [kept_reading(reading) for reading in lossy]
+    cost = _cost(rendered, rate)
+    if len(sources) > 1:
+        cost.append(take_spread(list(sources)))
+    render = Render(
+        content_sha256=store_content(session, sources[0], word_length).sha256,
+        claimed_latency=first.claimed_latency,
+        wall_seconds=rendered.wall or 0.0,
+        cpu_seconds=rendered.cpu,
+        readings=readings + [kept_reading(reading) for reading in cost],
+        curves=curves,
+        rendered_at=now,
+        log=keepable(first.log),
+    )
+    session.add(render)
+    session.flush()
+    for number, source in enumerate(sources[1:], start=2):
+        sha256 = store_content(session, source, word_length).sha256
+        session.add(Take(render_id=render.id, number=number, content_sha256=sha256))
+    cell.render = render
+    return render
+
+
+def wants_lossy(limits: Mapping[str, Any]) -> bool:
+    """Whether a case is judged by what lossy encoding does: it takes long, and is measured where it is asked for."""
+    return any(find_measure(key).family == "lossy" for key in limits)
+
+
+def keepable(log: str) -> str:
+    """A log as PostgreSQL keeps it: it has no zero characters."""
+    return log.replace("\x00", "\ufffd")
+
+
+def _measured(
+    asked: dict[str, Any], signal: Samples, result: RenderResult, rate: int
+) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+    """Readings and curves of a render by itself and against its stimulus, as they are kept."""
+    stimulus, render = ArraySource(signal, rate), ArraySource(result.samples, rate)
+    readings, loudness = measure_render(stimulus, render)
+    if loudness is None:
+        return [kept_reading(r) for r in readings], []
+    claimed = 0.0 if result.compensated else result.claimed_latency
+    more, curves = measure_by_signal(asked, stimulus, render, claimed=claimed)
+    documents = [kept_reading(r) for r in [*readings, *more]]
+    return documents, curve_documents(loudness_curves(loudness) | curves, "render")
+
+
+def _cost(rendered: Rendered, rate: int) -> list[Reading]:
+    if rendered.wall is None:
+        return []
+    first = rendered.takes[0]
+    seconds = len(first.samples) / rate * len(rendered.takes)
+    memory = first.memory if first.cpu_seconds is not None else _memory()
+    return cost_readings(seconds, rendered.wall, rendered.cpu, memory)
+
+
+def _memory() -> float:
+    """Greatest resident memory of this process so far, in MB; on Linux it is counted in KiB."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e6

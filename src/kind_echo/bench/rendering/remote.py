@@ -1,0 +1,328 @@
+"""Renderers on machines that reach the server and not its database: they take jobs one at a time, and deliver.
+
+A machine is a worker of the queue like any other: when it falls silent, its job is given to another.
+"""
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from sqlalchemy import select, text
+from sqlalchemy.orm import Session
+
+from kind_echo.audio_io.decoding import Decoded
+from kind_echo.audio_io.encoding import ENCODINGS
+from kind_echo.bench.machines.counting import count_job
+from kind_echo.bench.machines.hosts import register, see_worker, stopped
+from kind_echo.bench.machines.routes import queues_of_machine
+from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
+from kind_echo.bench.rendering.keeping import Rendered, keep_render, keepable
+from kind_echo.bench.rendering.reuse import render_key
+from kind_echo.bench.rendering.steps import (
+    begin_render,
+    fail_cell,
+    fail_cell_in,
+    fail_waiting,
+    hand_on,
+    prepare,
+    to_analysis,
+)
+from kind_echo.bench.rendering.takes import request_for
+from kind_echo.bench.runs.running import find_cell, find_run, waiting_cells
+from kind_echo.core.audio.source import Samples
+from kind_echo.core.registry.errors import BadParameter, KindEchoError
+from kind_echo.database.blobs import BlobSource, find_content, store_content
+from kind_echo.database.models import Delivery, Worker
+from kind_echo.database.sessions import transaction
+from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest, RenderResult
+
+BuildKey = tuple[str, str, str]
+"""A build as a renderer knows it: effect, handle, version."""
+
+
+class JobLost(KindEchoError):
+    """A job is spoken of that this machine has not, or has no more."""
+
+    def __init__(self, job_id: int) -> None:
+        self.job_id = job_id
+        super().__init__(f"Job {job_id} is not this machine's, or is no more; nothing was kept.")
+
+
+class MachineUnknown(KindEchoError):
+    """A machine speaks that has not arrived by this token, or was silent for so long that it was forgotten."""
+
+    def __init__(self, worker_id: int) -> None:
+        self.worker_id = worker_id
+        super().__init__(f"Machine {worker_id} is not known here by this token; it has to arrive first.")
+
+
+@dataclass(frozen=True)
+class Wanted:
+    """A render that a machine is to make; `word_length` is how its samples are to be delivered."""
+
+    job_id: int
+    cell_id: int
+    request: RenderRequest
+    takes: int
+    word_length: str
+
+
+@dataclass(frozen=True)
+class Question:
+    """A run is being prepared: what would render these builds here?"""
+
+    job_id: int
+    run_id: int
+    builds: tuple[BuildKey, ...]
+
+
+@dataclass(frozen=True)
+class Facts:
+    """What a machine says of a render, beside the samples.
+
+    Attributes:
+        frames: of each take, how many it has.
+        artefact: digest of what rendered it; None where that is not known.
+        claimed_latency: frames that the effect claims; None where nothing tells.
+        compensated: the claimed latency has been taken off the samples.
+        wall, cpu: seconds by the clock and of the processor, for all takes.
+        memory: MB at most; None where it is not known.
+        log: what the renderer printed.
+    """
+
+    frames: tuple[int, ...]
+    channels: int
+    artefact: str | None
+    claimed_latency: int | None
+    compensated: bool
+    wall: float
+    cpu: float
+    memory: float | None
+    log: str
+
+
+class Told:
+    """A renderer elsewhere, of which is known here only what it said."""
+
+    def __init__(self, artefacts: Mapping[BuildKey, str | None]) -> None:
+        self._artefacts = artefacts
+
+    def render(self, request: RenderRequest) -> RenderResult:
+        """Raises RenderFailed: what renders stands elsewhere, and takes its jobs there."""
+        raise RenderFailed("it is rendered on another machine")
+
+    def artefact(self, effect: str, handle: str, version: str) -> str | None:
+        """What the machine said; None of what it did not speak of."""
+        return self._artefacts.get((effect, handle, version))
+
+
+def arrive(session: Session, token_id: int, machine: str, process: int, offers: Sequence[Offer], now: datetime) -> int:
+    """Write down what a machine has and that it is there; the number under which it takes jobs. Raises BadParameter."""
+    _check_queues(offer.queue for offer in offers)
+    register(session, offers)
+    number = int(session.execute(text("SELECT worker_id FROM procrastinate_register_worker_v1()")).scalar_one())
+    see_worker(session, machine, process, offers, now, number=number, token_id=token_id)
+    return number
+
+
+def own_machine(session: Session, token_id: int, worker_id: int) -> Worker:
+    """The machine of that number, if it came by this token and is not forgotten. Raises MachineUnknown."""
+    query = select(Worker).where(Worker.number == worker_id, Worker.token_id == token_id)
+    machine = session.scalar(query)
+    known = session.scalar(text("SELECT 1 FROM procrastinate_workers WHERE id = :id"), {"id": worker_id})
+    if machine is None or known is None:
+        raise MachineUnknown(worker_id)
+    return machine
+
+
+def beat(session: Session, machine: Worker, now: datetime) -> None:
+    """A machine says that it is still there."""
+    session.execute(text("SELECT procrastinate_update_heartbeat_v1(:worker)"), {"worker": machine.number})
+    machine.seen_at = now
+
+
+def leave(session: Session, machine: Worker, now: datetime) -> None:
+    """A machine says that it stops; a job that it was at goes to another."""
+    assert machine.number is not None
+    _give_back(session, machine.number)
+    session.execute(text("SELECT procrastinate_unregister_worker_v1(:worker)"), {"worker": machine.number})
+    stopped(session, machine.machine, machine.process, now)
+
+
+def take(worker_id: int, renderers: Sequence[str]) -> Wanted | Question | None:
+    """The next job of some renderers that a machine has the build and the host for; None where there is none now.
+
+    Raises BadParameter.
+    """
+    _check_queues(renderers)
+    while True:
+        with transaction() as session:
+            _give_back(session, worker_id)  # one job at a time: what it had, it has lost
+            machine = session.scalars(select(Worker).where(Worker.number == worker_id)).one()
+            has = [offer for offer in machine.renderers if offer["queue"] in renderers]
+            queues = queues_of_machine(session, has)
+            query = text("SELECT id, task_name, args, queue_name, attempts "
+                         "FROM procrastinate_fetch_job_v2(:queues, :worker)")  # fmt: skip
+            row = session.execute(query, {"queues": queues, "worker": worker_id}).one()
+            if row.id is None:
+                return None
+            if row.task_name == "prepare_run" and row.attempts < MOST_ATTEMPTS:
+                return _question(session, row.id, row.args["run_id"], row.queue_name)
+        if row.task_name == "prepare_run":
+            fail_waiting(row.args["run_id"], row.queue_name, f"It could not be prepared in {MOST_ATTEMPTS} attempts")
+        else:
+            wanted = _wanted(row.id, row.args["cell_id"], queues)
+            if wanted is not None:
+                return wanted
+        with transaction() as session:
+            _finish(session, row.id)
+
+
+def answer_question(session: Session, worker_id: int, job_id: int, artefacts: Mapping[BuildKey, str | None]) -> None:
+    """Prepare a run with what a machine said of its builds. Raises JobLost."""
+    job = _own_job(session, worker_id, job_id, "prepare_run")
+    prepare(session, job.args["run_id"], job.queue_name, Told(artefacts))
+    _finish(session, job_id)
+
+
+def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: Path, skip: int) -> None:
+    """Keep what a machine rendered, and enqueue its measuring.
+
+    Args:
+        path: the file that holds the samples of all takes, as bytes in the cell's word length.
+        skip: bytes in it before them.
+
+    Raises:
+        JobLost: the job is another's by now.
+        BadParameter: the samples are not as many as the facts say, or fewer takes than are wanted.
+    """
+    job = _own_job(session, worker_id, job_id, "render_cell")
+    cell = find_cell(session, job.args["cell_id"], lock=True)
+    _finish(session, job_id)
+    if cell.state != "rendering":
+        return
+    if len(facts.frames) != cell.case.takes:
+        raise BadParameter("takes", len(facts.frames), f"{cell.case.takes}")
+    encoding = ENCODINGS[cell.condition.word_length]
+    width = encoding.width * facts.channels
+    if path.stat().st_size != skip + sum(facts.frames) * width:
+        raise BadParameter("samples", f"{path.stat().st_size - skip} bytes", "those of all takes")
+    contents = []
+    for frames in facts.frames:
+        source = Decoded(path, cell.condition.rate, frames, facts.channels, encoding.name, encoding,
+                         encoding.half_step, encoding.rail, skip)  # fmt: skip
+        contents.append(store_content(session, source, encoding).sha256)
+        skip += frames * width
+    own = {(cell.run.build.effect.name, cell.run.build.effect.handle, cell.run.build.version): facts.artefact}
+    said = {
+        "claimed_latency": facts.claimed_latency, "compensated": facts.compensated, "wall": facts.wall,
+        "cpu": facts.cpu, "memory": facts.memory, "log": keepable(facts.log),
+        "key": render_key(Told(own), cell),
+    }  # fmt: skip
+    former = session.get(Delivery, cell.id)
+    if former is not None:
+        session.delete(former)
+        session.flush()
+    session.add(Delivery(cell_id=cell.id, contents=contents, facts=said))
+    session.flush()
+    count_job(session, "render_cell", "done", facts.wall)
+    enqueue(session, "measure_delivered", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, cell_id=cell.id)
+
+
+def report_failure(session: Session, worker_id: int, job_id: int, reason: str, log: str) -> None:
+    """A machine could not render what it was asked for. Raises JobLost."""
+    job = _own_job(session, worker_id, job_id, "render_cell")
+    _finish(session, job_id)
+    fail_cell_in(session, job.args["cell_id"], reason, log)
+
+
+def stimulus_of(session: Session, worker_id: int, job_id: int) -> Samples:
+    """The signal that a machine is to render, shape (frames, channels). Raises JobLost."""
+    job = _own_job(session, worker_id, job_id, "render_cell")
+    return request_for(session, find_cell(session, job.args["cell_id"])).signal
+
+
+def measure_delivery(session: Session, cell_id: int, now: datetime) -> None:
+    """Measure what was delivered for a cell, as any render is, and enqueue its analysis."""
+    cell = find_cell(session, cell_id, lock=True)
+    delivery = session.get(Delivery, cell_id)
+    if delivery is None or cell.state != "rendering":
+        return
+    facts = delivery.facts
+    results = [
+        RenderResult(
+            _whole(session, sha256), facts["claimed_latency"], facts["compensated"], facts["log"], facts["cpu"],
+            facts["memory"],
+        )
+        for sha256 in delivery.contents
+    ]  # fmt: skip
+    signal = request_for(session, cell).signal
+    render = keep_render(session, cell, signal, Rendered(tuple(results), facts["wall"], facts["cpu"]), now)
+    render.key = facts["key"]
+    session.delete(delivery)
+    to_analysis(session, cell)
+
+
+def _whole(session: Session, sha256: str) -> Samples:
+    source = BlobSource(session, find_content(session, sha256))
+    return np.asarray(source.read(0, source.frames))
+
+
+def _wanted(job_id: int, cell_id: int, queues: Sequence[str]) -> Wanted | None:
+    """What is to be rendered for a cell; one that cannot even be asked for fails, with the reason.
+
+    Args:
+        queues: of what the machine can render; a cell of any other is handed on.
+    """
+    try:
+        begun = begin_render(cell_id)
+        if begun is None:
+            return None
+        with transaction() as session:
+            cell = find_cell(session, cell_id, lock=True)
+            if begun.queue not in queues:
+                hand_on(session, cell)
+                return None
+            request = request_for(session, cell)
+            return Wanted(job_id, cell_id, request, begun.takes, cell.condition.word_length)
+    except KindEchoError as error:
+        fail_cell(cell_id, str(error))
+        return None
+
+
+def _question(session: Session, job_id: int, run_id: int, queue: str) -> Question:
+    run = find_run(session, run_id)
+    build = (run.build.effect.name, run.build.effect.handle, run.build.version)
+    return Question(job_id, run_id, (build,) if waiting_cells(session, run, queue) else ())
+
+
+def _own_job(session: Session, worker_id: int, job_id: int, task: str) -> Any:
+    query = text(
+        "SELECT args, queue_name FROM procrastinate_jobs WHERE id = :job AND worker_id = :worker "
+        "AND status = 'doing' AND task_name = :task FOR UPDATE"
+    )
+    row = session.execute(query, {"job": job_id, "worker": worker_id, "task": task}).one_or_none()
+    if row is None:
+        raise JobLost(job_id)
+    return row
+
+
+def _finish(session: Session, job_id: int) -> None:
+    session.execute(text("SELECT procrastinate_finish_job_v1(:job, 'succeeded', true)"), {"job": job_id})
+
+
+def _give_back(session: Session, worker_id: int) -> None:
+    held = text("SELECT id FROM procrastinate_jobs WHERE worker_id = :worker AND status = 'doing' FOR UPDATE")
+    for job_id in session.scalars(held, {"worker": worker_id}).all():
+        back = text("SELECT procrastinate_retry_job_v1(:job, now(), NULL, NULL, NULL)")
+        session.execute(back, {"job": job_id})
+
+
+def _check_queues(queues: Iterable[str]) -> None:
+    """Measuring and comparing are never given out: only renders are."""
+    for queue in queues:
+        if queue == ANALYSIS_QUEUE:
+            raise BadParameter("renderer", queue, "the name of a renderer")

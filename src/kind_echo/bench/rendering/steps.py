@@ -1,0 +1,119 @@
+"""The steps of rendering that are the same wherever the renderer stands: beside the database, or far from it."""
+
+from dataclasses import dataclass
+from datetime import UTC, datetime, timedelta
+
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.decisions.references import hold_references
+from kind_echo.bench.machines.routes import is_renderers_own, routes_of
+from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
+from kind_echo.bench.rendering.keeping import keepable
+from kind_echo.bench.rendering.reuse import take_over
+from kind_echo.bench.runs.running import (
+    enqueue_renders,
+    find_cell,
+    find_run,
+    give_up_cell,
+    prepare_all,
+    tell_change,
+    waiting_cells,
+)
+from kind_echo.bench.runs.searching import advance, find_search
+from kind_echo.database.models import Cell
+from kind_echo.database.sessions import transaction
+from kind_echo.renderers.contract import Renderer
+
+_HANDED_ON_AFTER = timedelta(seconds=3)
+
+
+@dataclass(frozen=True)
+class Begun:
+    """A render that has been begun: from which queue, and how many takes of it are wanted."""
+
+    queue: str
+    takes: int
+
+
+def prepare(session: Session, run_id: int, queue: str, renderer: Renderer) -> None:
+    """Take over what earlier runs rendered of exactly the same, and enqueue the rest; of one queue alone."""
+    hold_references(session, change=False)
+    run = find_run(session, run_id)
+    if run.stopped_at is not None:
+        return
+    if is_renderers_own(queue):  # enqueued before queues told builds and hosts apart
+        prepare_all(session, run)
+        return
+    cells = waiting_cells(session, run, queue)
+    if not run.forced:
+        cells = take_over(session, run, renderer, cells)
+    enqueue_renders(session, run, queue, cells)
+    if run.search_id is not None and not cells:
+        advance(session, find_search(session, run.search_id))
+    tell_change(session, run_id)
+
+
+def begin_render(cell_id: int) -> Begun | None:
+    """Say that a cell is being rendered; None where there is nothing to do. Raises what `routes_of` raises."""
+    with transaction() as session:
+        cell = find_cell(session, cell_id, lock=True)
+        if cell.state not in ("waiting", "rendering"):
+            return None
+        if cell.run.stopped_at is not None:
+            cell.state = "waiting"  # its worker may have died over it before the run was stopped
+            return None
+        cell.state, cell.attempts = "rendering", cell.attempts + 1
+        tell_change(session, cell.run_id)
+        if cell.attempts > MOST_ATTEMPTS:
+            give_up_cell(cell, f"The worker died {MOST_ATTEMPTS} times while it rendered this cell")
+            return None
+        queue = routes_of(session, cell.run.build, [cell.condition])[cell.condition_id]
+        return Begun(queue, cell.case.takes)
+
+
+def hand_on(session: Session, cell: Cell) -> None:
+    """Give a cell back that this machine cannot render: its job goes to the queue of machines that can.
+
+    A moment later, for by then this machine has looked again at what it has, and takes that queue no more.
+    """
+    queue = routes_of(session, cell.run.build, [cell.condition])[cell.condition_id]
+    cell.state, cell.attempts = "waiting", max(0, cell.attempts - 1)
+    enqueue_renders(session, cell.run, queue, [cell], at=datetime.now(UTC) + _HANDED_ON_AFTER)
+    tell_change(session, cell.run_id)
+
+
+def to_analysis(session: Session, cell: Cell) -> None:
+    """What has been rendered is to be judged."""
+    cell.state = "analysing"
+    enqueue(session, "analyse_cell", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, cell_id=cell.id)
+    tell_change(session, cell.run_id)
+
+
+def fail_cell(cell_id: int, reason: str, log: str = "") -> None:
+    """A cell could not be rendered or judged, and says why."""
+    with transaction() as session:
+        fail_cell_in(session, cell_id, reason, log)
+
+
+def fail_cell_in(session: Session, cell_id: int, reason: str, log: str = "") -> None:
+    """As `fail_cell`, together with what else the session does."""
+    cell = find_cell(session, cell_id, lock=True)
+    give_up_cell(cell, reason)
+    search_on(session, cell)
+    cell.log = keepable(log)
+    tell_change(session, cell.run_id)
+
+
+def fail_waiting(run_id: int, queue: str, reason: str) -> None:
+    """None of the cells that a renderer has still to render can be rendered."""
+    with transaction() as session:
+        for cell in waiting_cells(session, find_run(session, run_id), queue):
+            give_up_cell(cell, reason)
+        tell_change(session, run_id)
+
+
+def search_on(session: Session, cell: Cell) -> None:
+    """A search that waited for this cell goes on."""
+    if cell.run.search_id is not None:
+        session.flush()
+        advance(session, find_search(session, cell.run.search_id))

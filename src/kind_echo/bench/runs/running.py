@@ -1,0 +1,379 @@
+"""Runs: one execution of a plan on a build, cell by cell."""
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Literal
+
+from sqlalchemy import func, insert, select, update
+from sqlalchemy.orm import Session, joinedload
+
+from kind_echo.bench.machines.hosts import BY_HAND
+from kind_echo.bench.machines.routes import nobody_has, routes_of
+from kind_echo.bench.plans.revisions import BuildNotFound, latest_revision
+from kind_echo.bench.queue.adapter import (
+    ANALYSIS_PRIORITY,
+    ANALYSIS_QUEUE,
+    RENDER_PRIORITY,
+    call_off,
+    enqueue,
+    enqueue_all,
+)
+from kind_echo.bench.verdicts.symptoms import NOT_RENDERED
+from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.database.models import Build, Case, Cell, Condition, Event, PlanRevision, Render, Run, Search
+
+CHANNEL = "kind_echo_run"
+"""The PostgreSQL channel on which the number of a run is sent when one of its cells changes."""
+
+
+class RunNotFound(KindEchoError):
+    """A run is asked for that is not there."""
+
+    def __init__(self, run_id: int) -> None:
+        self.run_id = run_id
+        super().__init__(f"There is no run {run_id}.")
+
+
+class CellNotFound(KindEchoError):
+    """A cell is asked for that is not there."""
+
+    def __init__(self, cell_id: int) -> None:
+        self.cell_id = cell_id
+        super().__init__(f"There is no cell {cell_id}.")
+
+
+class CannotRenderAgain(KindEchoError):
+    """Cells are in no state to be rendered anew."""
+
+    def __init__(self, cell_ids: tuple[int, ...], reason: str) -> None:
+        self.cell_ids, self.reason = cell_ids, reason
+        cells = "1 of the cells is" if len(cell_ids) == 1 else f"{len(cell_ids)} of the cells are"
+        super().__init__(f"Nothing is rendered again: {cells} {reason}.")
+
+
+@dataclass(frozen=True)
+class RunSummary:
+    """A run with the count of its cells by verdict, and how long the rest will take where that can be told."""
+
+    run: Run
+    verdicts: dict[str, int]
+    finished: int
+    seconds_left: float | None = None
+
+    @property
+    def cells(self) -> int:
+        """Cells in all."""
+        return sum(self.verdicts.values())
+
+    @property
+    def is_finished(self) -> bool:
+        """Nothing of it is under way or waits."""
+        return self.finished == self.cells
+
+
+def start_run(
+    session: Session,
+    plan_id: int,
+    build_id: int,
+    *,
+    who: str,
+    now: datetime,
+    priority: int = RENDER_PRIORITY,
+    render: Literal["what changed", "everything"] = "what changed",
+) -> Run:
+    """Start a run of the newest revision of a plan: all its cases under all its conditions but what it excludes.
+
+    Cells of hosts that are rendered by hand wait for what comes back from a kit.
+
+    Args:
+        priority: a run of a greater one is rendered first.
+        render: whether renders of earlier runs are taken over where nothing has changed since.
+    Raises:
+        PlanNotFound, BuildNotFound: there is no such plan, or no such build of its effect.
+        HostNotFound: a condition names a host that nobody has told of.
+    """
+    revision = latest_revision(session, plan_id)
+    build = session.get(Build, build_id)
+    if build is None or build.effect_id != revision.plan.effect_id:
+        raise BuildNotFound(build_id)
+    run = Run(
+        revision_id=revision.id, build_id=build.id, requested_by=who, requested_at=now, priority=priority,
+        forced=render == "everything",
+    )  # fmt: skip
+    session.add(run)
+    session.flush()
+    session.execute(insert(Cell), [
+        {"run_id": run.id, "case_id": case.id, "condition_id": condition} for case, condition in places_in(revision)
+    ])  # fmt: skip
+    prepare_all(session, run)
+    session.add(Event(at=now, who=who, what="run started", detail={"run": run.id, "build": build.version}))
+    return run
+
+
+def start_search_run(session: Session, search: Search, build: Build, now: datetime) -> Run:
+    """Render the one cell that a search asks for, before all else."""
+    priority = (session.scalar(select(func.max(Run.priority))) or 0) + 1
+    run = Run(
+        revision_id=search.case.revision_id, build_id=build.id, requested_by=search.started_by, requested_at=now,
+        priority=priority, search_id=search.id,
+    )  # fmt: skip
+    session.add(run)
+    session.flush()
+    cell = Cell(run_id=run.id, case_id=search.case_id, condition_id=search.condition_id)
+    session.add(cell)
+    session.flush()
+    if nobody_has(session, build, [search.condition]):
+        # A search goes on with other builds; it does not wait for a machine that may never come.
+        where = f"{search.condition.host} {search.condition.host_version}"
+        give_up_cell(cell, f"No known machine has {build.effect.name} {build.version} in {where}")
+        enqueue(session, "advance_search", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, search_id=search.id)
+        return run
+    prepare_all(session, run)
+    return run
+
+
+def give_up_cell(cell: Cell, reason: str) -> None:
+    """Say of a cell why it has no reading."""
+    cell.state, cell.verdict, cell.why, cell.ink = "failed", "No reading", reason, 0.0
+    cell.unfit, cell.broken, cell.measured = False, [NOT_RENDERED], {}
+
+
+def places_in(revision: PlanRevision) -> list[tuple[Case, int]]:
+    """The cases of a revision, each with the numbers of the conditions that it is rendered under, in order."""
+    excluded = {(position, condition) for position, condition in revision.excluded}
+    return [
+        (case, condition)
+        for case in revision.cases
+        for condition in revision.condition_ids
+        if (case.position, condition) not in excluded
+    ]
+
+
+def waiting_cells(session: Session, run: Run, queue: str) -> list[Cell]:
+    """Cells of a run whose renders stand on a queue, or are still to be put there; with what a render depends on."""
+    routes = routes_of(session, run.build, conditions_of(session, run))
+    mine = [condition for condition, route in routes.items() if route == queue]
+    query = (
+        select(Cell)
+        .where(Cell.run_id == run.id, Cell.state == "waiting", Cell.condition_id.in_(mine))
+        .options(
+            joinedload(Cell.case).options(joinedload(Case.signal), joinedload(Case.setting)),
+            joinedload(Cell.condition),
+        )
+        .order_by(Cell.id)
+    )
+    return list(session.scalars(query))
+
+
+def enqueue_renders(
+    session: Session, run: Run, queue: str, cells: Sequence[Cell], *, at: datetime | None = None
+) -> None:
+    """Put a job for each of the cells on a queue, not to be taken before `at`."""
+    enqueue_all(session, "render_cell", queue, run.priority, [{"cell_id": cell.id} for cell in cells], at=at)
+
+
+def stop_run(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
+    """Render no more of a run; what is being rendered is finished, and what is there stays. Raises RunNotFound."""
+    run = _locked(session, run_id)
+    if run.stopped_at is None:
+        run.stopped_at, run.stopped_by = now, who
+        waiting = session.scalars(select(Cell.id).where(Cell.run_id == run_id, Cell.state == "waiting"))
+        call_off(session, "render_cell", "cell_id", waiting)
+        call_off(session, "prepare_run", "run_id", [run_id])
+        session.add(Event(at=now, who=who, what="run stopped", detail={"run": run_id}))
+        tell_change(session, run_id)
+    return run
+
+
+def resume_run(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
+    """Go on with a run that was stopped, from where it was. Raises RunNotFound."""
+    run = _locked(session, run_id)
+    if run.stopped_at is not None:
+        run.stopped_at, run.stopped_by = None, None
+        prepare_all(session, run)
+        session.add(Event(at=now, who=who, what="run resumed", detail={"run": run_id}))
+        tell_change(session, run_id)
+    return run
+
+
+def put_first(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
+    """Render what a run still waits for before that of all other runs. Raises RunNotFound."""
+    run = _locked(session, run_id)
+    run.priority = (session.scalar(select(func.max(Run.priority))) or 0) + 1
+    waiting = session.scalars(select(Cell.id).where(Cell.run_id == run_id, Cell.state == "waiting"))
+    call_off(session, "render_cell", "cell_id", waiting)
+    call_off(session, "prepare_run", "run_id", [run_id])
+    if run.stopped_at is None:
+        prepare_all(session, run)
+    session.add(Event(at=now, who=who, what="run put first", detail={"run": run_id}))
+    return run
+
+
+def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: datetime) -> list[Cell]:
+    """Render cells anew, whatever earlier runs made of the same; their verdicts are gone until then.
+
+    What was rendered of the same before is taken over by no run any more: a person has doubted it.
+
+    Raises:
+        CellNotFound: there is no such cell.
+        CannotRenderAgain: a cell is under way, is rendered by hand, or its run is stopped; then nothing is rendered.
+    """
+    cells = list(session.scalars(select(Cell).where(Cell.id.in_(cell_ids)).order_by(Cell.id).with_for_update()))
+    missing = set(cell_ids) - {cell.id for cell in cells}
+    if missing:
+        raise CellNotFound(min(missing))
+    routes = {cell.id: routes_of(session, cell.run.build, [cell.condition])[cell.condition_id] for cell in cells}
+    _refuse(cells, lambda cell: cell.state not in ("done", "failed"), "under way still")
+    _refuse(cells, lambda cell: routes[cell.id] == BY_HAND, "rendered by hand; give the file back instead")
+    _refuse(cells, lambda cell: cell.run.stopped_at is not None, "of a run that is stopped; resume it first")
+    doubted = {cell.render.key for cell in cells if cell.render is not None and cell.render.key is not None}
+    session.execute(update(Render).where(Render.key.in_(doubted)).values(key=None))
+    for cell in cells:
+        cell.state, cell.verdict, cell.why, cell.ink = "waiting", "Waiting", "", 0.0
+        cell.unfit, cell.broken, cell.measured, cell.reused, cell.attempts = False, [], {}, False, 0
+        cell.render, cell.reference, cell.analysis = None, None, None
+    for run, queue in {(cell.run, routes[cell.id]) for cell in cells}:
+        mine = [cell for cell in cells if cell.run is run and routes[cell.id] == queue]
+        enqueue_renders(session, run, queue, mine)
+    session.add(Event(at=now, who=who, what="rendered again", detail={"cells": [cell.id for cell in cells]}))
+    for run_id in {cell.run_id for cell in cells}:
+        tell_change(session, run_id)
+    return cells
+
+
+def prepare_all(session: Session, run: Run) -> None:
+    """A machine for each host that the run needs looks which of its cells must be rendered."""
+    mine = select(Cell.condition_id).where(Cell.run_id == run.id)
+    conditions = session.scalars(select(Condition).where(Condition.id.in_(mine)))
+    queues = set(routes_of(session, session.get_one(Build, run.build_id), conditions).values())
+    for queue in sorted(queues - {BY_HAND}):
+        enqueue(session, "prepare_run", queue, run.priority, run_id=run.id)
+    if BY_HAND in queues:
+        enqueue(session, "check_kit", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, run_id=run.id)
+
+
+def _locked(session: Session, run_id: int) -> Run:
+    run = session.scalar(select(Run).where(Run.id == run_id).with_for_update())
+    if run is None:
+        raise RunNotFound(run_id)
+    return run
+
+
+def _refuse(cells: Sequence[Cell], unfit: Callable[[Cell], bool], reason: str) -> None:
+    found = tuple(cell.id for cell in cells if unfit(cell))
+    if found:
+        raise CannotRenderAgain(found, reason)
+
+
+def find_run(session: Session, run_id: int) -> Run:
+    """A run by its number. Raises RunNotFound."""
+    run = session.get(Run, run_id)
+    if run is None:
+        raise RunNotFound(run_id)
+    return run
+
+
+def find_cell(session: Session, cell_id: int, *, lock: bool = False) -> Cell:
+    """A cell by its number; with `lock`, no other transaction changes it until this one ends. Raises CellNotFound."""
+    query = select(Cell).where(Cell.id == cell_id)
+    cell = session.scalar(query.with_for_update() if lock else query)
+    if cell is None:
+        raise CellNotFound(cell_id)
+    return cell
+
+
+def cells_of(session: Session, run_id: int) -> list[Cell]:
+    """All cells of a run with what the sheet shows of them."""
+    query = (
+        select(Cell)
+        .where(Cell.run_id == run_id)
+        .options(
+            joinedload(Cell.analysis),
+            joinedload(Cell.render),
+            joinedload(Cell.condition),
+            joinedload(Cell.case).options(joinedload(Case.signal), joinedload(Case.setting)),
+        )
+        .order_by(Cell.id)
+    )
+    return list(session.scalars(query))
+
+
+def conditions_of(session: Session, run: Run) -> list[Condition]:
+    """The conditions of a run in the plan's order."""
+    found = {c.id: c for c in session.scalars(select(Condition).where(Condition.id.in_(run.revision.condition_ids)))}
+    return [found[condition_id] for condition_id in run.revision.condition_ids]
+
+
+def cases_of(run: Run) -> Sequence[Case]:
+    """The cases of a run in the plan's order."""
+    return run.revision.cases
+
+
+def all_runs(session: Session) -> list[RunSummary]:
+    """Every run, newest first, with its counts; but those of searches."""
+    query = select(Run).where(Run.search_id.is_(None)).order_by(Run.id.desc()).options(*_WITH_NAMES)
+    return _summaries(session, list(session.scalars(query)), None)
+
+
+def summary_of(session: Session, run: Run) -> RunSummary:
+    """A run with its counts."""
+    return _summaries(session, [run], run.id)[0]
+
+
+_WITH_NAMES = (
+    joinedload(Run.build).joinedload(Build.effect),
+    joinedload(Run.revision).joinedload(PlanRevision.plan),
+)
+_ENOUGH = 5  # renders from which the time left can be told
+
+
+def _summaries(session: Session, runs: Sequence[Run], only: int | None) -> list[RunSummary]:
+    by = (Cell.run_id, Cell.verdict, Cell.state)
+    made = Cell.reused.is_(False) & Render.rendered_at.is_not(None)
+    query = (
+        select(*by, func.count(), func.count(Render.id).filter(made), func.min(Render.rendered_at).filter(made))
+        .outerjoin(Render, Render.id == Cell.render_id)
+        .group_by(*by)
+    )
+    found: dict[int, _Counted] = {}
+    for run_id, verdict, state, count, rendered, first in session.execute(
+        query if only is None else query.where(Cell.run_id == only)
+    ):
+        counted = found.setdefault(run_id, _Counted())
+        counted.verdicts[verdict] = counted.verdicts.get(verdict, 0) + count
+        counted.finished += count if state in ("done", "failed") else 0
+        counted.rendered += rendered
+        counted.first = min((t for t in (counted.first, first) if t is not None), default=None)
+    return [found.get(run.id, _Counted()).summary(run) for run in runs]
+
+
+@dataclass
+class _Counted:
+    verdicts: dict[str, int] = field(default_factory=dict)
+    finished: int = 0
+    rendered: int = 0
+    first: datetime | None = None
+
+    def summary(self, run: Run) -> RunSummary:
+        """With the seconds that are left at the pace so far."""
+        left = sum(self.verdicts.values()) - self.finished
+        seconds = None
+        if left and run.stopped_at is None and self.first is not None and self.rendered >= _ENOUGH:
+            pace = (datetime.now(UTC) - self.first).total_seconds() / self.rendered
+            seconds = round(pace * left, 1)
+        return RunSummary(run, self.verdicts, self.finished, seconds)
+
+
+def tell_change(session: Session, run_id: int) -> None:
+    """Let pages that show a run know, once this transaction commits, that one of its cells changed."""
+    session.execute(select(func.pg_notify(CHANNEL, str(run_id))))
+
+
+def judge_again(session: Session, cells: Sequence[Cell]) -> None:
+    """Enqueue a new verdict for cells whose reference changed."""
+    for cell in cells:
+        cell.state = "analysing"
+    enqueue_all(session, "analyse_cell", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, [{"cell_id": cell.id} for cell in cells])
+    for run_id in {cell.run_id for cell in cells}:
+        tell_change(session, run_id)

@@ -1,0 +1,1 @@
+"""Signals, the stimuli made of them, and uploaded files."""

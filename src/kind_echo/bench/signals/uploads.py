@@ -1,0 +1,118 @@
+"""A person's own files: kept by content, and compared without any plan."""
+
+from dataclasses import asdict
+from datetime import datetime
+from pathlib import Path
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from kind_echo.audio_io.decoding import Decoder
+from kind_echo.audio_io.digests import file_digest
+from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
+from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.registry.errors import ChannelMismatch, KindEchoError, RateMismatch
+from kind_echo.database.blobs import store_content
+from kind_echo.database.models import Content, Pair, Upload
+
+MOST_SECONDS = 30 * 60
+MOST_CHANNELS = 2
+MOST_BYTES = 3 << 30
+"""More than 30 minutes of stereo take at 192 kHz in 32 bits."""
+
+
+class UploadRefused(KindEchoError):
+    """A file is audio, but not of a kind that is taken."""
+
+    def __init__(self, name: str, reason: str) -> None:
+        self.name, self.reason = name, reason
+        super().__init__(f"{name} was not kept: {reason}.")
+
+
+class UploadNotFound(KindEchoError):
+    """An upload is named that is not there."""
+
+    def __init__(self, upload_id: int) -> None:
+        self.upload_id = upload_id
+        super().__init__(f"There is no uploaded file {upload_id}.")
+
+
+class PairNotFound(KindEchoError):
+    """A comparison of two files is asked for that is not there."""
+
+    def __init__(self, pair_id: int) -> None:
+        self.pair_id = pair_id
+        super().__init__(f"There is no comparison {pair_id}.")
+
+
+def keep_upload(session: Session, path: Path, name: str, *, now: datetime) -> Upload:
+    """Keep the audio of a file that was uploaded to `path`.
+
+    Raises:
+        UnreadableAudio: it is not audio, truncated, or has no frames.
+        UploadRefused: it is too long, or has too many channels.
+    """
+    with Decoder() as decoder:
+        content, subtype = keep_audio(session, decoder, path, name)
+    upload = Upload(
+        name=name, file_sha256=file_digest(path), subtype=subtype, content_sha256=content.sha256, uploaded_at=now
+    )
+    session.add(upload)
+    session.flush()
+    return upload
+
+
+def keep_audio(session: Session, decoder: Decoder, path: Path, name: str) -> tuple[Content, str]:
+    """Keep the audio of a stranger's file; its content, and its word length as libsndfile names it.
+
+    Raises:
+        UnreadableAudio, UploadRefused: as `keep_upload` does.
+    """
+    with decoder.decoded(path, name, MOST_CHANNELS, MOST_SECONDS) as audio:
+        if audio.channels > MOST_CHANNELS:
+            raise UploadRefused(name, f"it has {audio.channels} channels, and 1 or 2 are taken")
+        if audio.frames > MOST_SECONDS * audio.rate:
+            minutes = audio.frames / audio.rate / 60
+            raise UploadRefused(name, f"it lasts {minutes:.1f} minutes, and up to {MOST_SECONDS // 60} are taken")
+        return store_content(session, audio, audio.encoding), audio.subtype
+
+
+def compare_uploads(
+    session: Session, reference_id: int, render_id: int, options: CompareOptions, *, now: datetime
+) -> Pair:
+    """Enqueue the comparison of two uploaded files.
+
+    Raises:
+        UploadNotFound: one of them is not there.
+        RateMismatch, ChannelMismatch: they cannot be laid over each other.
+    """
+    reference, render = _find_upload(session, reference_id).content, _find_upload(session, render_id).content
+    if reference.rate != render.rate:
+        raise RateMismatch(reference.rate, render.rate)
+    if reference.channels != render.channels:
+        raise ChannelMismatch(reference.channels, render.channels)
+    pair = Pair(reference_id=reference_id, render_id=render_id, options=asdict(options), created_at=now)
+    session.add(pair)
+    session.flush()
+    enqueue(session, "analyse_pair", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, pair_id=pair.id)
+    return pair
+
+
+def find_pair(session: Session, pair_id: int) -> Pair:
+    """A comparison of two files. Raises PairNotFound."""
+    pair = session.get(Pair, pair_id)
+    if pair is None:
+        raise PairNotFound(pair_id)
+    return pair
+
+
+def latest_pairs(session: Session, count: int = 20) -> list[Pair]:
+    """The last comparisons of files, newest first."""
+    return list(session.scalars(select(Pair).order_by(Pair.id.desc()).limit(count)))
+
+
+def _find_upload(session: Session, upload_id: int) -> Upload:
+    upload = session.get(Upload, upload_id)
+    if upload is None:
+        raise UploadNotFound(upload_id)
+    return upload

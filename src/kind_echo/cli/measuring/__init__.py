@@ -1,0 +1,1 @@
+"""Commands that measure files; none of them needs a server."""

@@ -1,0 +1,147 @@
+"""What a command prints: a table for a person, or one JSON object for a script; and the judging of limits."""
+
+import json
+import math
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import asdict, dataclass, field
+from typing import Any
+
+import click
+
+from kind_echo.audio_io.files import AudioFile
+from kind_echo.bench.comparisons.documents import reading_document
+from kind_echo.cli.exits import LimitBroken
+from kind_echo.cli.measuring.hashing import digest_of
+from kind_echo.core.causes.cause import Cause, describe
+from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.registry.limits import judge, parse_limit
+from kind_echo.core.registry.measure import Limit
+from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.readings import Curve, Reading
+
+
+@dataclass(frozen=True)
+class Result:
+    """All that a command found, in the shape of its JSON; `causes` where it compares."""
+
+    command: str
+    inputs: list[dict[str, Any]]
+    options: dict[str, Any]
+    readings: list[Reading]
+    curves: dict[str, Any] = field(default_factory=dict)
+    causes: Sequence[Cause] | None = None
+
+    @property
+    def verdict(self) -> str:
+        """What explains a difference, in words; empty for what compares nothing."""
+        return describe(self.causes) if self.causes is not None else ""
+
+
+def output_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options that every analysis has."""
+    command = click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")(command)
+    return click.option(
+        "--limit", "limits", multiple=True, metavar="MEASURE<=NUMBER", help="Exit with 1 when broken; may be repeated."
+    )(command)
+
+
+def describe_input(path: str, audio: AudioFile) -> dict[str, Any]:
+    """A file as it stands under "inputs"."""
+    return {
+        "path": path,
+        "rate": audio.rate,
+        "channels": audio.channels,
+        "frames": audio.frames,
+        "subtype": audio.info.subtype,
+        "sha256": digest_of(path),
+    }
+
+
+def curve_documents(curves: Mapping[str, Curve]) -> dict[str, Any]:
+    """Curves as they stand in JSON: each point that is a number on both axes."""
+    documents = {}
+    for name, curve in curves.items():
+        points = [(x, y) for x, y in zip(curve.x, curve.y, strict=True) if math.isfinite(x) and math.isfinite(y)]
+        documents[name] = {
+            "x": {"unit": curve.x_unit, "values": [x for x, _ in points]},
+            "y": {"unit": curve.y_unit, "values": [y for _, y in points]},
+        }
+    return documents
+
+
+def parse_limits(texts: Sequence[str]) -> list[tuple[str, Limit]]:
+    """Limits as given, before anything is measured. Raises BadParameter, UnknownMeasure."""
+    return [parse_limit(text) for text in texts]
+
+
+def report(result: Result, limits: Sequence[tuple[str, Limit]], *, as_json: bool) -> None:
+    """Print a result, then judge it: each limit on the reading of all channels.
+
+    Raises:
+        LimitBroken: one does not hold, or stands on a reading that is not there and has no bound.
+        BadParameter: a limit names a measure that this command does not give.
+    """
+    overall = {r.measure: r for r in result.readings if r.channel == "all"}
+    for key, _ in limits:
+        if key not in overall:
+            raise BadParameter("limit", key, f"on a measure that kind-echo {result.command} gives")
+    if as_json:
+        click.echo(json.dumps(_document(result), allow_nan=False))
+    else:
+        _print_table(result)
+    kept = [judge(overall[key], limit) for key, limit in limits]
+    if any(judgement != "met" for judgement in kept):
+        raise LimitBroken
+
+
+def _document(result: Result) -> dict[str, Any]:
+    document = {
+        "command": result.command,
+        "inputs": result.inputs,
+        "options": result.options,
+        "readings": [reading_document(r) for r in result.readings],
+        "curves": result.curves,
+    }
+    if result.causes is not None:
+        document |= {"causes": [asdict(cause) for cause in result.causes], "verdict": result.verdict}
+    return document
+
+
+def _print_table(result: Result) -> None:
+    from rich.table import Table
+
+    from kind_echo.cli.measuring.printing import console_for_tables
+
+    channels = max((given["channels"] for given in result.inputs), default=1)
+    names = ["all"] if channels == 1 else ["all", *(str(c + 1) for c in range(channels))]
+    table = Table(box=None, pad_edge=False)
+    table.add_column("Measure")
+    for name in names:
+        table.add_column("all channels" if name == "all" and channels > 1 else "" if name == "all" else f"ch {name}",
+                         justify="right")  # fmt: skip
+    table.add_column("Note", style="dim")
+    by_measure: dict[str, dict[str, Reading]] = {}
+    for reading in result.readings:
+        by_measure.setdefault(reading.measure, {})[reading.channel] = reading
+    for key, found in by_measure.items():
+        overall = found["all"]
+        cells = [_cell(found.get(name)) for name in names]
+        spread = f"± {overall.uncertainty:.2g}" if overall.uncertainty is not None and overall.value is not None else ""
+        note = "; ".join(part for part in (spread, overall.why) if part)
+        table.add_row(find_measure(key).title, *cells, note)
+    console = console_for_tables()
+    for given in result.inputs:
+        console.print(
+            f"[dim]{given['path']}: {given['rate']} Hz, {given['channels']} ch, {given['frames']} frames[/dim]"
+        )
+    console.print(table)
+    if result.verdict:
+        console.print(f"What explains the difference: {result.verdict}.")
+
+
+def _cell(reading: Reading | None) -> str:
+    from kind_echo.bench.verdicts.rules import figure  # only a table needs it, and it takes its time to load
+
+    if reading is None:
+        return ""
+    return "—" if reading.value is None else figure(reading)

@@ -1,0 +1,68 @@
+"""The command that lays renders over a reference."""
+
+from contextlib import ExitStack
+from dataclasses import asdict
+
+import click
+
+from kind_echo.audio_io.files import AudioFile
+from kind_echo.bench.comparisons.documents import reading_document
+from kind_echo.cli.measuring.numbers import DECIBELS
+from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
+from kind_echo.core.audio.align import AlignedSource
+from kind_echo.core.audio.source import Source
+from kind_echo.core.comparison.compare import Align, CompareOptions, compare, take_spread
+from kind_echo.core.comparison.sums import SummedSource
+from kind_echo.core.registry.errors import BadParameter
+
+
+@click.command("compare")
+@click.argument("reference")
+@click.argument("renders", nargs=-1, required=True, metavar="RENDER...")
+@click.option("--align", type=click.Choice(["none", "samples", "fraction"]), default="samples", show_default=True,
+              help="What of the delay is taken off.")  # fmt: skip
+@click.option("--match-gain", is_flag=True, help="Bring the render to the reference's level first.")
+@click.option("--match-polarity", is_flag=True, help="Turn an inverted render over first.")
+@click.option("--max-delay", type=int, metavar="SAMPLES", help="Keep the search for the delay within this.")
+@click.option("--ceiling", type=DECIBELS, metavar="DBFS", help="Count changes where the reference is under this.")
+@click.option("--sum", "summed", is_flag=True, help="Compare with the sum of the renders.")
+@click.option("--minus", multiple=True, metavar="FILE", help="Take a file off the sum; may be repeated.")
+@click.option("--takes", is_flag=True, help="The renders are takes: how far apart are they?")
+@output_options
+def compare_command(
+    reference: str,
+    renders: tuple[str, ...],
+    align: Align,
+    match_gain: bool,
+    match_polarity: bool,
+    max_delay: int | None,
+    ceiling: float | None,
+    summed: bool,
+    minus: tuple[str, ...],
+    takes: bool,
+    limits: tuple[str, ...],
+    as_json: bool,
+) -> None:
+    """Null test of RENDER against REFERENCE: delay, polarity, gain, what is left and what explains it."""
+    wanted = parse_limits(limits)
+    if len(renders) > 1 and not (summed or takes):
+        raise BadParameter("RENDER", len(renders), "one file, unless --sum or --takes says what the others are")
+    if takes and (summed or minus):
+        raise BadParameter("takes", takes, "without --sum and --minus")
+    options = CompareOptions(align, match_gain, match_polarity, max_delay, ceiling)
+    with ExitStack() as stack:
+        files = [stack.enter_context(AudioFile(path)) for path in (reference, *renders, *minus)]
+        first, others, off = files[0], files[1 : 1 + len(renders)], files[1 + len(renders) :]
+        render: Source = SummedSource(tuple(others), tuple(off)) if summed or off else others[0]
+        found = compare(first, render, options)
+        readings = list(found.readings)
+        if takes:
+            readings.append(take_spread([*others] if len(others) > 1 else [first, *others], options))
+        inputs = [describe_input(file.info.name, file) for file in files]
+    if found.sides is not None:
+        inputs[0]["readings"] = [reading_document(r) for r in found.sides[0].readings]
+        if not isinstance(render, SummedSource | AlignedSource):
+            inputs[1]["readings"] = [reading_document(r) for r in found.sides[1].readings]
+    given = {**asdict(options), "sum": summed, "minus": list(minus), "takes": takes}
+    result = Result("compare", inputs, given, readings, curve_documents(found.curves), found.causes)
+    report(result, wanted, as_json=as_json)

@@ -1,0 +1,1 @@
+"""Commands of the bench: plans, runs, people, the database."""

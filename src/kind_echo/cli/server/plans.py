@@ -1,0 +1,79 @@
+"""Plans as YAML files: checked, kept as a revision, and written out for version control."""
+
+import getpass
+from datetime import UTC, datetime
+from pathlib import Path
+
+import click
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.plans.document import PlanDocument, differences, read_yaml, write_yaml
+from kind_echo.bench.plans.planning import cost_of, document_of, save_plan, unfold, unrenderable
+from kind_echo.bench.plans.revisions import PlanNotFound, latest_revision, plan_of_effect
+from kind_echo.bench.plans.templates import TEMPLATES, plan_from
+from kind_echo.cli.server.database import told_when_gone
+from kind_echo.database.sessions import transaction
+
+_FILE = click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
+
+
+@click.group("plan")
+def plan_command() -> None:
+    """Plans as YAML files, for version control."""
+
+
+@plan_command.command("check")
+@_FILE
+def check(file: Path) -> None:
+    """Say whether the plan in FILE can be used, what a run of it takes, and how it differs from the newest revision."""
+    with told_when_gone(), transaction() as session:
+        document = read_yaml(file.read_text(encoding="utf-8"))
+        cost = cost_of(session, document, unfold(session, document))
+        kept = plan_of_effect(session, document.effect, document.plan)
+        click.echo(f"{document.effect}, {document.plan}: {cost.cells} cells, {cost.renders} renders")
+        if kept is not None:
+            newest = latest_revision(session, kept.id)
+            said = differences(document_of(session, newest), document)
+            click.echo("\n".join(said) or f"As in revision {newest.number}")
+        _say_unrenderable(session, document)
+
+
+@plan_command.command("keep")
+@_FILE
+@click.option("--who", default=None, help="Who keeps it; the account's name unless given.")
+def keep(file: Path, who: str | None) -> None:
+    """Keep the plan in FILE as the newest revision of its name; one that is as the newest makes no other."""
+    with told_when_gone(), transaction() as session:
+        document = read_yaml(file.read_text(encoding="utf-8"))
+        revision = save_plan(session, document, who=who or getpass.getuser(), now=datetime.now(UTC))
+        click.echo(f"{document.effect}, {document.plan}: revision {revision.number}")
+        _say_unrenderable(session, document)
+
+
+def _say_unrenderable(session: Session, document: PlanDocument) -> None:
+    """One line on standard error for each host in which no known machine has the effect: its cells would wait."""
+    for host in unrenderable(session, document):
+        click.echo(
+            f"kind-echo: no known machine can render {document.effect} in {host}; its cells would wait", err=True
+        )
+
+
+@plan_command.command("write")
+@click.argument("effect")
+@click.argument("plan")
+def write(effect: str, plan: str) -> None:
+    """Write the newest revision of PLAN of EFFECT as YAML."""
+    with told_when_gone(), transaction() as session:
+        kept = plan_of_effect(session, effect, plan)
+        if kept is None:
+            raise PlanNotFound(f"{plan} of {effect}")
+        click.echo(write_yaml(document_of(session, latest_revision(session, kept.id))), nl=False)
+
+
+@plan_command.command("template")
+@click.argument("template", type=click.Choice([one.key for one in TEMPLATES]))
+@click.argument("effect")
+def template_of(template: str, effect: str) -> None:
+    """Write the plan that TEMPLATE makes for EFFECT as YAML; nothing is kept."""
+    with told_when_gone(), transaction() as session:
+        click.echo(write_yaml(plan_from(session, template, effect)), nl=False)

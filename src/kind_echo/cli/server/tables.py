@@ -1,0 +1,115 @@
+"""Commands that use the bench: runs, the demo."""
+
+import getpass
+import json
+from datetime import UTC, datetime
+
+import click
+from rich.table import Table
+from sqlalchemy import text
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.decisions.deciding import standings
+from kind_echo.bench.demo.building import load_demo
+from kind_echo.bench.plans.revisions import find_build, find_plan
+from kind_echo.bench.rendering.takes import installed
+from kind_echo.bench.runs.holdups import held_up
+from kind_echo.bench.runs.running import cells_of, find_run, start_run, summary_of
+from kind_echo.cli.exits import LimitBroken
+from kind_echo.cli.measuring.printing import console_for_tables
+from kind_echo.cli.server.database import told_when_gone
+from kind_echo.cli.server.waiting import TIMEOUT, Progress, wait_for
+from kind_echo.database.grants import grant_for_demo
+from kind_echo.database.models import Run
+from kind_echo.database.sessions import snapshot, transaction
+
+_POLL_SECONDS = 0.5
+
+
+@click.command("run")
+@click.argument("plan")
+@click.argument("version", metavar="BUILD")
+@click.option("--who", default=None, help="Who asks for it; the account's name unless given.")
+@click.option("--everything", is_flag=True, help="Render all cells; else only what changed since earlier runs.")
+@click.option("--no-wait", is_flag=True, help="Leave once it is enqueued.")
+@TIMEOUT
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+def run_command(
+    plan: str, version: str, who: str | None, everything: bool, no_wait: bool, timeout: float | None, as_json: bool
+) -> None:
+    """Run PLAN on BUILD and wait for the verdicts; exits with 1 unless every cell passes or is decided on.
+
+    It ends when all that machines can render is rendered and judged; what then needs a person is told.
+    """
+    with told_when_gone():
+        with transaction() as session:
+            found = find_plan(session, plan)
+            build = find_build(session, found, version)
+            run = start_run(
+                session, found.id, build.id, who=who or getpass.getuser(), now=datetime.now(UTC),
+                render="everything" if everything else "what changed",
+            )  # fmt: skip
+            run_id, name = run.id, f"{build.effect.name} {build.version}"
+        progress = None if no_wait else wait_for(lambda: _look(run_id), _POLL_SECONDS, timeout)
+        needs = [] if progress is None else progress.needs(name)
+        with transaction() as session:
+            cells = [] if progress is None else _outcome(session, find_run(session, run_id))
+    if as_json:
+        click.echo(json.dumps({"command": "run", "run": run_id, "cells": cells, "needs": needs}))
+    else:
+        _print_cells(run_id, cells)
+        click.echo("".join(f"{line}\n" for line in needs), nl=False)
+    if needs or any(cell["verdict"] != "Pass" and cell["decision"] is None for cell in cells):
+        raise LimitBroken
+
+
+@click.command("load-demo")
+@click.option("--worker-role", default="kind_echo_worker", metavar="ROLE",
+              help="The workers' database role, if they have one: it decides as the demo's people do.")  # fmt: skip
+def load_demo_command(worker_role: str) -> None:
+    """Load the demo's effect, plan and runs, unless they are there."""
+    with transaction() as session:
+        loaded = load_demo(session, list(installed().values()))
+        if session.scalar(text("SELECT 1 FROM pg_roles WHERE rolname = :role"), {"role": worker_role}) is not None:
+            grant_for_demo(session, worker_role)
+    click.echo("The demo is loaded; its runs are rendered by the workers." if loaded else "The demo is there already.")
+
+
+def _look(run_id: int) -> Progress:
+    with snapshot() as session:
+        run = find_run(session, run_id)
+        summary, held = summary_of(session, run), held_up(session, run)
+        return Progress(summary.cells, summary.finished, held.kit, held.lacking, run.stopped_by)
+
+
+def _outcome(session: Session, run: Run) -> list[dict[str, str | None]]:
+    standing = standings(session, run, datetime.now(UTC).date())
+    held = {cell_id: one.kind for cell_id, one in standing.items() if one.holds}
+    return [
+        {
+            "case": f"{cell.case.signal.name}, {cell.case.setting.name}",
+            "condition": f"{cell.condition.host} {cell.condition.host_version}, {cell.condition.mode}, "
+            f"{cell.condition.rate / 1000:g} kHz",
+            "verdict": cell.verdict,
+            "why": cell.why,
+            "decision": held.get(cell.id),
+        }
+        for cell in cells_of(session, run.id)
+    ]
+
+
+def _print_cells(run_id: int, cells: list[dict[str, str | None]]) -> None:
+    console = console_for_tables()
+    counts: dict[str | None, int] = {}
+    for cell in cells:
+        counts[cell["verdict"]] = counts.get(cell["verdict"], 0) + 1
+    table = Table(box=None, pad_edge=False)
+    for column in ("Case", "Condition", "Verdict", "Why", "Decided"):
+        table.add_column(column)
+    for cell in cells:
+        if cell["verdict"] != "Pass":
+            table.add_row(cell["case"], cell["condition"], cell["verdict"], cell["why"], cell["decision"] or "")
+    if table.row_count:
+        console.print(table)
+    counted = ", ".join(f"{count} {verdict}" for verdict, count in sorted(counts.items(), key=str))
+    console.print(f"Run {run_id}: {counted or 'enqueued'}")

@@ -1,0 +1,1 @@
+"""The workers: one beside the database, one on a render machine."""

@@ -1,0 +1,174 @@
+"""The worker: takes jobs of its renderers, gives back those of workers that died, and outlives the database."""
+
+import asyncio
+import os
+import signal
+import socket
+import threading
+from collections.abc import Callable, Sequence
+from datetime import UTC, datetime
+
+import click
+import procrastinate
+import structlog
+from procrastinate.exceptions import ConnectorException
+from procrastinate.worker import Worker
+from sqlalchemy.exc import DBAPIError, OperationalError
+
+from kind_echo.bench.accounts.logs import set_up_logs
+from kind_echo.bench.machines.hosts import offer_document, register, see_worker, still_there, stopped
+from kind_echo.bench.machines.routes import queues_of_machine
+from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, queue_app
+from kind_echo.bench.rendering import takes as rendering
+from kind_echo.bench.rendering.takes import installed, offers_of
+from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
+from kind_echo.cli.workers.remote import RemoteWorker
+from kind_echo.database.sessions import transaction
+
+_HEARTBEAT_SECONDS = 2.0
+_DEAD_AFTER_SECONDS = 8.0
+_RECONNECT_SECONDS = 2.0
+_log = structlog.get_logger("kind_echo.worker")
+
+
+@click.command("worker")
+@click.option("--renderer", "renderers", multiple=True, metavar="NAME",
+              help="Take this renderer's queue; may be repeated. All of this machine's unless given.")  # fmt: skip
+@click.option(
+    "--machine", default=socket.gethostname, help="What the page calls this machine; its own name if not given."
+)
+@click.option("--no-analysis", is_flag=True, help="Render only; leave measuring and comparing to other machines.")
+@click.option("--server", envvar=SERVER_VARIABLE, default=None, metavar="ADDRESS",
+              help="Take renders from this server over HTTP, with a token, instead of from the database.")  # fmt: skip
+def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool, server: str | None) -> None:
+    """Take jobs until it is stopped. KIND_ECHO_RENDERERS names the file that declares this machine's renderers.
+
+    With --server it needs no database: a token to render does, in KIND_ECHO_TOKEN or in the file that
+    KIND_ECHO_TOKEN_FILE names.
+    """
+    set_up_logs()
+    unknown = [name for name in renderers if name not in installed()]
+    if unknown:
+        raise click.BadParameter(
+            f"this machine has no renderer {', '.join(unknown)}; it has {', '.join(installed())}",
+            param_hint="--renderer",
+        )
+    if server is not None:
+        _work_for(RemoteWorker(Server(server, read_token()), machine, renderers))
+        return
+    presence = _Presence(machine, renderers, [] if no_analysis else [ANALYSIS_QUEUE])
+    try:
+        asyncio.run(_work(presence))
+    finally:
+        presence.leave()
+
+
+def _work_for(worker: RemoteWorker) -> None:
+    stop = threading.Event()
+    for kind in (signal.SIGTERM, signal.SIGINT):
+        signal.signal(kind, lambda *_: stop.set())
+    try:
+        worker.work(stop)
+    finally:
+        worker.leave()
+
+
+class _Presence:
+    """What the database knows of this worker.
+
+    Args:
+        renderers: names of those that it works for; all of the machine's where none are named.
+        others: queues that it takes beside those of renders.
+    """
+
+    def __init__(self, machine: str, renderers: Sequence[str], others: Sequence[str]) -> None:
+        self._machine, self._renderers, self._others = machine, renderers, others
+
+    def arrive(self) -> list[str]:
+        """Write down what this machine has, and that it is there; the queues that it is to take jobs from."""
+        offers = offers_of(self._renderers)
+        with transaction() as session:
+            register(session, offers)
+            see_worker(session, self._machine, os.getpid(), offers, datetime.now(UTC))
+        return self._queues()
+
+    def stay(self) -> list[str]:
+        """Say that it is still there, and what it has where that changed; the queues that it is to take jobs from."""
+        if rendering.machine().look_again():
+            _log.info("what this machine has changed", renderers=list(installed()))
+            return self.arrive()
+        with transaction() as session:
+            still_there(session, self._machine, os.getpid(), datetime.now(UTC))
+        return self._queues()
+
+    def _queues(self) -> list[str]:
+        with transaction() as session:
+            mine = queues_of_machine(session, [offer_document(offer) for offer in offers_of(self._renderers)])
+        return [*mine, *self._others]
+
+    def leave(self) -> None:
+        """Say that it stopped; a database that does not answer will see it by the silence."""
+        try:
+            with transaction() as session:
+                stopped(session, self._machine, os.getpid(), datetime.now(UTC))
+        except DBAPIError:
+            _log.warning("the database does not answer; this worker leaves without a word")
+
+
+async def _work(presence: _Presence) -> None:
+    while True:
+        try:
+            queues = await asyncio.to_thread(presence.arrive)
+            async with queue_app().open_async() as app:
+                _log.info("taking jobs", renderers=list(installed()), queues=len(queues))
+                app.perform_import_paths()  # type: ignore[no-untyped-call]
+                worker = Worker(
+                    app=app,
+                    queues=queues,
+                    concurrency=1,
+                    update_heartbeat_interval=_HEARTBEAT_SECONDS,
+                    stalled_worker_timeout=_DEAD_AFTER_SECONDS,
+                    fetch_job_polling_interval=2.0,
+                    shutdown_graceful_timeout=20.0,
+                    delete_jobs="successful",
+                )
+                rescue = asyncio.create_task(_rescue(app, worker, presence.stay))
+                try:
+                    await worker.run()  # type: ignore[no-untyped-call]
+                finally:
+                    rescue.cancel()
+            return
+        except (ConnectorException, ConnectionError, OperationalError) as error:
+            _log.warning("the database does not answer; trying again", error=str(error.__cause__ or error))
+            await asyncio.sleep(_RECONNECT_SECONDS)
+
+
+async def _rescue(app: procrastinate.App, worker: Worker, stay: Callable[[], list[str]]) -> None:
+    """Put jobs back on their queues: those of dead workers, and those that this one was given without hearing of it.
+
+    Beside that, keep the worker's queues up to date with what this machine has and which builds are known.
+
+    When the database goes away as it hands out a job, the job is this worker's, and this worker does not know.
+    """
+    unknown: set[int] = set()
+    while True:
+        await asyncio.sleep(_HEARTBEAT_SECONDS)
+        if worker.worker_id is None:
+            continue
+        try:
+            # What this worker is at, the storing of its outcome included; procrastinate has no public name for it.
+            at_work = {context.job.id for context in worker._running_jobs.values()}
+            own = {job.id for job in await app.job_manager.list_jobs_async(status="doing", worker_id=worker.worker_id)}
+            stalled = await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=_DEAD_AFTER_SECONDS)
+            lost = [job for job in stalled if job.worker_id != worker.worker_id]
+            # Seen twice: a job that has just been fetched is known a moment later.
+            forgotten = {number for number in own - at_work if number is not None}
+            for number in forgotten & unknown:
+                lost += await app.job_manager.list_jobs_async(id=number, status="doing")
+            unknown = forgotten
+            worker.queues = await asyncio.to_thread(stay)
+            for job in lost:
+                _log.warning("giving a job back, which nobody is at", job=job.id)
+                await app.job_manager.retry_job(job)
+        except (ConnectorException, DBAPIError):
+            _log.warning("the database does not answer; looking for lost jobs later")

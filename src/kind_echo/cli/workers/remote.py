@@ -1,0 +1,183 @@
+"""A worker that reaches the server and not its database: takes renders over HTTP, and delivers them."""
+
+import json
+import os
+import resource
+import threading
+import time
+from collections.abc import Sequence
+from dataclasses import asdict
+from typing import Any
+
+import numpy as np
+import structlog
+
+from kind_echo.audio_io.encoding import ENCODINGS, encode
+from kind_echo.bench.rendering.keeping import Rendered
+from kind_echo.bench.rendering.takes import machine, offers_of, render_takes
+from kind_echo.cli.exits import NoAnswer
+from kind_echo.cli.workers.http import Refused, Server
+from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest
+
+_BEAT_SECONDS = 2.0
+_LOOK_SECONDS = 1.0
+_AGAIN_SECONDS = 3.0
+_FOR_GOOD = (401, 403, 404, 422)  # of HTTP: trying again would change nothing
+_log = structlog.get_logger("kind_echo.worker")
+
+
+class RemoteWorker:
+    """Takes jobs of some renderers, one at a time; outlives a server that is away for a while."""
+
+    def __init__(self, server: Server, name: str, renderers: Sequence[str]) -> None:
+        self._server, self._names = server, renderers
+        self._who = {"machine": name, "process": os.getpid()}
+        self._worker_id = 0
+        self._look()
+
+    def _look(self) -> None:
+        """See what this machine has."""
+        offers = offers_of(self._names)
+        self._renderers = {offer.queue: offer.renderer for offer in offers}
+        self._offers = [_offer_document(offer) for offer in offers]
+        self._by_effect = {(e.name, e.handle): offer.queue for offer in offers for e in offer.effects}
+        self._by_host = {(h.name, h.version): offer.queue for offer in offers for h in offer.hosts}
+
+    def work(self, stop: threading.Event) -> None:
+        """Take jobs until it is told to stop. Raises Refused where trying again is no use, as for a wrong token."""
+        while not stop.is_set():
+            try:
+                self._worker_id = self._server.post("/api/machines", self._who | {"offers": self._offers})["worker_id"]
+                _log.info("taking jobs", queues=list(self._renderers), server=self._server.address)
+                self._take_jobs(stop)
+            except NoAnswer as error:
+                _log.warning("the server does not answer; trying again", error=str(error))
+                stop.wait(_AGAIN_SECONDS)
+            except Refused as error:
+                if error.status in _FOR_GOOD:
+                    raise
+                _log.warning("the server refuses; arriving anew", error=str(error))
+                stop.wait(_AGAIN_SECONDS)
+
+    def leave(self) -> None:
+        """Say that it stops; a server that does not answer will see it by the silence."""
+        if not self._worker_id:
+            return
+        try:
+            self._server.post(self._path("presence"), {"leaves": True})
+        except (NoAnswer, Refused):
+            _log.warning("the server does not answer; this worker leaves without a word")
+
+    def _take_jobs(self, stop: threading.Event) -> None:
+        gone = threading.Event()
+        beating = threading.Thread(target=self._beat, args=(gone,), daemon=True)
+        beating.start()
+        try:
+            while not stop.is_set():
+                if machine().look_again():
+                    _log.info("what this machine has changed", renderers=list(self._renderers))
+                    self._look()
+                    return
+                job = self._server.post(self._path("take"), {"queues": list(self._renderers)})["job"]
+                if job is None:
+                    stop.wait(_LOOK_SECONDS)
+                elif job["render"] is None:
+                    self._say_builds(job)
+                else:
+                    self._render(job["job_id"], job["render"])
+        finally:
+            gone.set()
+            beating.join()
+
+    def _beat(self, gone: threading.Event) -> None:
+        while not gone.wait(_BEAT_SECONDS):
+            try:
+                self._server.post(self._path("presence"), {})
+            except (NoAnswer, Refused) as error:
+                _log.warning("no sign of life came through", error=str(error))
+
+    def _say_builds(self, job: dict[str, Any]) -> None:
+        said = [
+            one | {"artefact": self._artefact(one["effect"], one["handle"], one["version"])} for one in job["builds"]
+        ]
+        self._server.post(self._path(f"jobs/{job['job_id']}/builds"), {"builds": said})
+
+    def _artefact(self, effect: str, handle: str, version: str, queue: str | None = None) -> str | None:
+        queue = queue or self._by_effect.get((effect, handle))
+        return self._renderers[queue].artefact(effect, handle, version) if queue is not None else None
+
+    def _render(self, job_id: int, asked: dict[str, Any]) -> None:
+        begun = time.monotonic()
+        try:
+            body = self._rendered(job_id, asked)
+        except (NoAnswer, Refused):
+            raise
+        except KindEchoError as error:
+            self._fail(job_id, str(error), error.log if isinstance(error, RenderFailed) else "")
+            return
+        except Exception as error:
+            # What breaks in a renderer is its cell's to say; the machine goes on with the next.
+            _log.error("the renderer broke", job=job_id, exc_info=error)
+            self._fail(job_id, f"The renderer broke ({type(error).__name__}: {error})", "")
+            return
+        try:
+            self._server.post(self._path(f"jobs/{job_id}/render"), body)
+            _log.info("delivered", job=job_id, seconds=round(time.monotonic() - begun, 3))
+        except Refused as error:
+            if error.status == 422:
+                self._fail(job_id, str(error), "")
+                return
+            if error.status != 409:
+                raise
+            _log.warning("the job has been given to another meanwhile", job=job_id)
+
+    def _fail(self, job_id: int, reason: str, log: str) -> None:
+        said = {"reason": reason[:2000], "log": log[-100_000:]}
+        self._server.post(self._path(f"jobs/{job_id}/failure"), said)
+        _log.info("failed", job=job_id, reason=reason)
+
+    def _rendered(self, job_id: int, asked: dict[str, Any]) -> bytes:
+        queue = self._by_host.get((asked["host"], asked["host_version"]))
+        if queue is None:
+            raise RenderFailed(f"this machine has no host {asked['host']} {asked['host_version']}")
+        data = self._server.fetch(self._path(f"jobs/{job_id}/signal"))
+        signal = np.frombuffer(data, "<f8").reshape(asked["frames"], asked["channels"])
+        known = ("effect", "version", "values", "host", "host_version", "mode", "rate", "block_size", "handle")
+        parts = tuple(asked["parts"])
+        request = RenderRequest(signal=signal, parts=parts, **{key: asked[key] for key in known})
+        # Taken before the render: what is replaced under it must not be taken for the new one.
+        artefact = self._artefact(request.effect, request.handle, request.version, queue)
+        rendered = render_takes(self._renderers[queue], request, asked["takes"])
+        return delivery(rendered, artefact, asked["word_length"])
+
+    def _path(self, rest: str) -> str:
+        return f"/api/machines/{self._worker_id}/{rest}"
+
+
+def delivery(rendered: Rendered, artefact: str | None, word_length: str) -> bytes:
+    """A render as it is delivered: 4 bytes with the length of the head, the head as JSON, the samples of each take."""
+    first = rendered.takes[0]
+    memory = first.memory if first.cpu_seconds is not None else _memory()
+    head = {
+        "frames": [len(take.samples) for take in rendered.takes], "channels": int(first.samples.shape[1]),
+        "artefact": artefact, "claimed_latency": first.claimed_latency, "compensated": first.compensated,
+        "wall": rendered.wall or 0.0, "cpu": rendered.cpu, "memory": memory, "log": first.log[-100_000:],
+    }  # fmt: skip
+    text = json.dumps(head).encode()
+    samples = [encode(take.samples, ENCODINGS[word_length]) for take in rendered.takes]
+    return len(text).to_bytes(4, "little") + text + b"".join(samples)
+
+
+def _memory() -> float:
+    """Greatest resident memory of this process so far, in MB; on Linux it is counted in KiB."""
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e6
+
+
+def _offer_document(offer: Offer) -> dict[str, Any]:
+    return {
+        "queue": offer.queue,
+        "description": offer.description,
+        "hosts": [asdict(host) for host in offer.hosts],
+        "effects": [asdict(effect) for effect in offer.effects],
+    }

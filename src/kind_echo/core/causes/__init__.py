@@ -1,0 +1,1 @@
+"""What explains a difference: filters, curves, moving gains, clicks, gaps, lossy encoding, noise."""

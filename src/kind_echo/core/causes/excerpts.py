@@ -1,0 +1,101 @@
+"""Stretches of a pair that causes are told from: long enough to tell, short enough to hold and to fit models on."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_echo.core.audio.align import AlignedSource, overlap
+from kind_echo.core.audio.source import Source, as_rows, read_padded
+
+Floats = NDArray[np.float64]
+
+MOST_FRAMES = 144_000
+"""Of a pair, over all stretches: 3 s at 48 kHz."""
+
+_STRETCHES = 4
+_FOLD = 1 << 13  # frames of a part that is fitted on or judged on, in turn
+
+
+@dataclass(frozen=True)
+class Excerpt:
+    """Stretches of one channel of a pair, lined up to whole samples.
+
+    Attributes:
+        x: of the reference, with `reach` frames more at either end, shape (stretches, frames + 2·reach).
+        y: of the render, shape (stretches, frames).
+        weight: 1 where a frame counts, 0 where it is known to be spoilt; shape of y.
+        starts: frames of the reference at which the stretches begin.
+    """
+
+    x: Floats
+    y: Floats
+    weight: Floats
+    starts: tuple[int, ...]
+    reach: int
+    rate: int
+
+    @property
+    def inner(self) -> Floats:
+        """The reference over the frames of y."""
+        return self.x[:, self.reach : self.x.shape[1] - self.reach]
+
+    @property
+    def fold(self) -> Floats:
+        """0 or 1 for each frame: parts that are fitted on and judged on in turn; shape (frames,)."""
+        length = min(_FOLD, max(1, self.y.shape[1] // 4))
+        return np.asarray((np.arange(self.y.shape[1]) // length) % 2)
+
+    def power(self, error: Floats) -> float:
+        """Mean square of an error over the frames that count."""
+        total = float(self.weight.sum())
+        return float((error**2 * self.weight).sum()) / total if total else 0.0
+
+
+def take_excerpts(reference: Source, aligned: AlignedSource, reach: int) -> list[Excerpt]:
+    """An excerpt of each channel of a pair that is lined up; the same stretches for all. Empty for no overlap.
+
+    Args:
+        reach: frames of the reference on either side, for filters; zeros beyond its ends.
+    """
+    lo, hi = overlap(reference, aligned)
+    if hi <= lo:
+        return []
+    size, count = hi - lo, 1
+    if size > MOST_FRAMES:
+        size, count = MOST_FRAMES // _STRETCHES, _STRETCHES
+    starts = tuple(int(s) for s in np.linspace(lo, hi - size, count).astype(int))
+    x = np.stack([as_rows(read_padded(reference, s - reach, s + size + reach)) for s in starts], axis=1)
+    y = np.stack([as_rows(aligned.read(s, s + size)) for s in starts], axis=1)
+    return [Excerpt(x[c], y[c], np.ones_like(y[c]), starts, reach, reference.rate) for c in range(reference.channels)]
+
+
+def best_gain(one: Excerpt) -> float:
+    """Least-squares factor of the render over the reference; 1 for a silent reference."""
+    own = float((one.inner**2 * one.weight).sum())
+    return float((one.inner * one.y * one.weight).sum()) / own if own > 0.0 else 1.0
+
+
+def best_left(one: Excerpt) -> float:
+    """Mean square that is left at the best gain, at the level of the render."""
+    gain = best_gain(one)
+    return one.power(one.y - gain * one.inner)
+
+
+def main_offset(one: Excerpt) -> float:
+    """The offset of a render where it is the better part of what a gain leaves; else 0."""
+    offset = _offset(one)
+    gain = best_gain(one)
+    return offset if offset**2 > 0.3 * one.power(one.y - gain * one.inner) else 0.0
+
+
+def _offset(one: Excerpt) -> float:
+    """The mean of the render that no gain of the reference explains."""
+    total = float(one.weight.sum())
+    if total <= 0.0:
+        return 0.0
+    x, y, w = one.inner, one.y, one.weight
+    mx, my = float((x * w).sum()) / total, float((y * w).sum()) / total
+    own = float((w * (x - mx) ** 2).sum())
+    gain = float((w * (x - mx) * (y - my)).sum()) / own if own > 0.0 else 1.0
+    return my - gain * mx

@@ -1,0 +1,152 @@
+"""The linear filter from a reference to its render: regularised least squares, judged where it was not fitted."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy import fft
+from numpy.typing import NDArray
+
+from kind_echo.core.audio.transforms import fast_length
+from kind_echo.core.causes.excerpts import Excerpt
+
+Floats = NDArray[np.float64]
+
+REACH = 1536
+"""Frames of the reference, before or after, that the longest filter sees."""
+
+_LENGTHS = ((64, 192), (384, 640), (512, 1536))  # taps before and after the main one: the shortest first
+_RIDGES = (1e-11, 1e-8, 1e-5)  # of the mean power
+_ENOUGH_PER_TAP = 3.0
+_WORTH = 0.8  # of the power that a longer filter must leave less than, to be worth its taps
+_WELL_EXPLAINED = 1e-4  # of the power of the target, under which no other ridge is tried
+
+
+@dataclass(frozen=True)
+class Filter:
+    """A filter and what it leaves.
+
+    Attributes:
+        taps: of which number `before` meets the sample at the same time.
+        error: of the render, over the frames of the excerpt, each part with the filter that was fitted on the others.
+        left: mean square of the error.
+    """
+
+    taps: Floats
+    before: int
+    error: Floats
+    left: float
+
+    def response(self, frequencies: Floats, rate: int) -> NDArray[np.complex128]:
+        """The response at frequencies in Hz."""
+        times = np.arange(len(self.taps)) - self.before
+        return np.asarray(np.exp(-2j * np.pi / rate * np.outer(frequencies, times)) @ self.taps)
+
+
+def fit_filter(
+    excerpt: Excerpt, target: Floats | None = None, *, enough: float = 0.0, lengths: int = 3
+) -> Filter | None:
+    """The filter from x to the target (y unless given), of the length that leaves least on parts it was not fitted on.
+
+    Args:
+        enough: mean square that need not be got under: then no longer filter is tried.
+        lengths: how many of the lengths are tried, the shortest first.
+    Returns:
+        None for an excerpt that is too short for the shortest filter, or silent.
+    """
+    y = excerpt.y if target is None else target
+    best: Filter | None = None
+    for before, after in _LENGTHS[:lengths]:
+        frames = excerpt.y.size
+        before, after = min(before, excerpt.reach), min(after, excerpt.reach)
+        if frames < 2 * _ENOUGH_PER_TAP * (before + after + 1):
+            break
+        found = _fitted(excerpt, y, before, after)
+        if found is None:
+            break
+        worth = best is None or found.left < _WORTH * best.left
+        if worth:
+            best = found
+        if found.left <= enough or not worth:
+            break
+    return best
+
+
+def _fitted(excerpt: Excerpt, y: Floats, before: int, after: int) -> Filter | None:
+    fold = excerpt.fold
+    normals = [_normal_equations(excerpt, y, fold == k, before, after) for k in (0, 1)]
+    if min(float(gram[0, 0]) for gram, _ in normals) <= 0.0:
+        return None
+    best: Filter | None = None
+    for ridge in _RIDGES:
+        solved = [_solve(gram, cross, ridge) for gram, cross in normals]
+        if any(taps is None for taps in solved):
+            continue
+        errors = [y - filtered(excerpt, taps, before) for taps in solved if taps is not None]
+        error = np.where(fold == 0, errors[1], errors[0])
+        left = excerpt.power(error)
+        if best is None or left < 0.98 * best.left:
+            whole = 0.5 * (np.asarray(solved[0]) + np.asarray(solved[1]))
+            best = Filter(whole, before, error, left)
+        elif left > 1.02 * best.left:
+            break
+        if best.left < _WELL_EXPLAINED * excerpt.power(y):
+            break
+    return best
+
+
+def filtered(excerpt: Excerpt, taps: Floats, before: int, x: Floats | None = None) -> Floats:
+    """What a filter makes of the reference (or of something of its shape), over the frames of y."""
+    given = excerpt.x if x is None else x
+    size = fast_length(given.shape[1] + len(taps) - 1)
+    whole = fft.irfft(fft.rfft(given, size) * fft.rfft(taps, size), size)
+    first = excerpt.reach + before
+    return np.asarray(whole[:, first : first + excerpt.y.shape[1]])
+
+
+def _normal_equations(
+    excerpt: Excerpt, y: Floats, chosen: NDArray[np.bool_], before: int, after: int
+) -> tuple[Floats, Floats]:
+    """Gram matrix (its upper triangle) and right side over the chosen frames; exact at the edges of their runs.
+
+    Tap k meets x at t + before − k. Along its diagonals the Gram matrix of a run differs by what goes in and out at its
+    ends alone.
+    """
+    taps = before + after + 1
+    edges = np.flatnonzero(np.diff(np.concatenate([[0], chosen.astype(np.int8), [0]])))
+    runs = [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+    first, cross = np.zeros(taps), np.zeros(taps)
+    into, out = [], []
+    for row, target in zip(excerpt.x, y, strict=True):
+        for a, b in runs:
+            # x at t + before − k for t in a … b and k in 0 … taps − 1
+            seen = row[excerpt.reach + a - after : excerpt.reach + b + before]
+            size = fast_length(len(seen) + taps)
+            spectrum = fft.rfft(seen, size)
+            latest = fft.rfft(seen[after + before :], size)
+            first += _lags(spectrum, latest, size, taps)
+            cross += _lags(spectrum, fft.rfft(target[a:b], size), size, taps)
+            into.append(row[excerpt.reach + a - after : excerpt.reach + a + before][::-1])
+            out.append(row[excerpt.reach + b - after : excerpt.reach + b + before][::-1])
+    gram = np.zeros((taps, taps))
+    gram[0] = first
+    entering, leaving = np.array(into), np.array(out)
+    steps = entering.T @ entering - leaving.T @ leaving
+    for i in range(1, taps):
+        gram[i, i:] = gram[i - 1, i - 1 : -1] + steps[i - 1, i - 1 :]
+    return gram, cross
+
+
+def _lags(seen: NDArray[np.complex128], other: NDArray[np.complex128], size: int, taps: int) -> Floats:
+    """For each tap k the sum over t of seen[t + taps − 1 − k] · other[t]."""
+    sums = fft.irfft(seen * np.conj(other), size)
+    return np.asarray(sums[:taps][::-1])
+
+
+def _solve(gram: Floats, cross: Floats, ridge: float) -> Floats | None:
+    # NumPy's own solver: loading a larger library would take longer than most solutions.
+    loaded = gram + np.triu(gram, 1).T
+    loaded[np.diag_indices_from(loaded)] += ridge * float(np.trace(gram)) / len(gram)
+    try:
+        return np.asarray(np.linalg.solve(loaded, cross))
+    except np.linalg.LinAlgError:
+        return None

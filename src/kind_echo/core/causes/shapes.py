@@ -1,0 +1,220 @@
+"""A filter in words: the greatest change in the band that carries the signal, and the simple shape that fits it."""
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import partial
+
+import numpy as np
+from numpy import fft
+from numpy.typing import NDArray
+
+from kind_echo.core.audio.transforms import hann
+from kind_echo.core.causes.excerpts import Excerpt
+from kind_echo.core.causes.filtering import Filter
+
+Floats = NDArray[np.float64]
+
+_SIZE = 4096
+_CARRIES = 1e-5  # of the greatest, under which a band carries nothing of the signal
+_PER_OCTAVE = 12
+_LOWEST = 25.0  # Hz
+_LEVEL = 0.12  # dB, within which a response counts as level
+_SHARE = 0.3  # of the band that must be level for a gain to be told
+_TONE_BINS = 12
+_PASSES = -12.0  # dB, from which a filter lets something through
+_NO_CHANGE = 0.3  # dB
+_TURNED = 90.0  # degrees, within which an all-pass that turns no more anywhere has not turned the polarity
+_UPRIGHT, _PART = 60.0, 0.25  # degrees within which it is the right way up, over so much of the band
+_LEAST_GAIN = 0.2  # dB of a peak or a shelf
+_INSIDE = 2**0.25  # the middle of a peak lies this far within the band
+
+
+Law = Callable[[Floats, Floats], Floats]
+"""A magnitude in dB at frequencies, from the logarithms of a corner and a Q, and a gain in dB."""
+
+
+@dataclass(frozen=True)
+class Shape:
+    """The response of a filter over the band that carries the signal.
+
+    Attributes:
+        frequencies: Hz, twelve to the octave.
+        magnitude: dB over the level part, or over unity where there is none.
+        phase: degrees.
+        gain: dB of the level part; None where there is none.
+        greatest, at: the change that is greatest, in dB, and its frequency in Hz.
+        words: the simple shape that fits; empty where none does.
+    """
+
+    frequencies: Floats
+    magnitude: Floats
+    phase: Floats
+    gain: float | None
+    greatest: float
+    at: float
+    words: str
+
+    @property
+    def turns_alone(self) -> bool:
+        """Whether it changes phases and no magnitude, as an all-pass does."""
+        return abs(self.greatest) < _NO_CHANGE
+
+    @property
+    def is_upright(self) -> bool:
+        """Whether it lets a good part of the band through the right way up."""
+        if self.turns_alone:
+            return bool((np.abs(self.phase) < _TURNED).any())
+        passes = self.magnitude > _PASSES
+        return bool(np.mean(np.abs(self.phase[passes]) < _UPRIGHT) > _PART) if passes.any() else False
+
+
+def carrying_band(excerpt: Excerpt) -> Floats:
+    """Frequencies in Hz, twelve to the octave, at which the reference has something; empty for silence."""
+    power, frequencies = _spectrum(excerpt.inner), fft.rfftfreq(_SIZE, 1 / excerpt.rate)
+    grid = _LOWEST * 2 ** (np.arange(0, math.log2(0.49 * excerpt.rate / _LOWEST), 1 / _PER_OCTAVE))
+    edges = grid * 2 ** (0.5 / _PER_OCTAVE)
+    half = excerpt.rate / _SIZE / 2
+    found = []
+    for centre, edge in zip(grid, edges, strict=True):
+        inside = (frequencies >= min(centre**2 / edge, centre - half)) & (frequencies <= max(edge, centre + half))
+        found.append(float(power[inside].max(initial=0.0)))
+    levels = np.array(found)
+    return np.asarray(grid[levels > _CARRIES * levels.max(initial=0.0)]) if levels.max(initial=0.0) > 0 else grid[:0]
+
+
+def is_steady_tone(excerpt: Excerpt) -> bool:
+    """Whether nearly all of the reference is one line, of which no filter can be told."""
+    power = _spectrum(excerpt.inner)
+    top = int(power.argmax())
+    around = power[max(0, top - _TONE_BINS) : top + _TONE_BINS + 1].sum()
+    return bool(power.sum() - around < 1e-5 * power.sum())
+
+
+def shape_of(linear: Filter, excerpt: Excerpt) -> Shape | None:
+    """The shape of a filter that was found; None where the reference carries nothing."""
+    band = carrying_band(excerpt)
+    if len(band) == 0:
+        return None
+    response = linear.response(band, excerpt.rate)
+    decibels = 20 * np.log10(np.maximum(np.abs(response), 1e-6))
+    gain = level_part(decibels)
+    magnitude = decibels - (gain or 0.0)
+    place = int(np.abs(np.maximum(magnitude, -60.0)).argmax())
+    phase = np.degrees(np.angle(response))
+    words = _described(band, magnitude, excerpt.rate)
+    return Shape(band, magnitude, phase, gain, float(magnitude[place]), float(band[place]), words)
+
+
+def level_part(decibels: Floats) -> float | None:
+    """The level at which a response stays over a good part of the band; None where it is nowhere level."""
+    near = np.abs(decibels[:, None] - decibels[None, :]) <= _LEVEL
+    counts = near.sum(axis=1)
+    best = int(counts.argmax())
+    if counts[best] < max(4.0, _SHARE * len(decibels)):
+        return None
+    return float(np.median(decibels[near[best]]))
+
+
+def _spectrum(samples: Floats) -> Floats:
+    window, power = hann(_SIZE), np.zeros(_SIZE // 2 + 1)
+    for row in samples:
+        padded = np.pad(row, (0, max(0, _SIZE - len(row))))
+        for start in range(0, len(padded) - _SIZE + 1, _SIZE // 2):
+            power += np.abs(fft.rfft(padded[start : start + _SIZE] * window)) ** 2
+    return power
+
+
+def _described(f: Floats, magnitude: Floats, rate: int) -> str:
+    """The simple shape that fits a magnitude within half a decibel, or a tenth of its change; empty for none.
+
+    Each is tried as an analogue filter has it, and as the bilinear transform makes it, which bends frequencies up.
+    """
+    change = float(np.ptp(magnitude))
+    if len(f) < 8 or change < 0.3:
+        return ""
+    weight = np.where(magnitude > -40.0, 1.0, 0.0)
+    bent = rate / math.pi * np.tan(math.pi * f / rate)
+    best: tuple[float, str] | None = None
+    for axis in (f, bent):
+        for name, shape, starts in _SHAPES:
+            for corner in axis[:: max(1, len(f) // 24)]:
+                for second in starts:
+                    left, found = _least(partial(shape, axis), magnitude, weight, [math.log(corner), second, 0.0])
+                    if shape is _peak and not axis[0] * _INSIDE <= math.exp(found[0]) <= axis[-1] / _INSIDE:
+                        continue  # one of its sides was not seen: any roll-off looks like that
+                    if shape in (_peak, _high_shelf, _low_shelf) and abs(found[2]) < _LEAST_GAIN:
+                        continue
+                    if best is None or left < best[0]:
+                        at = math.exp(found[0])
+                        hertz = at if axis is f else rate / math.pi * math.atan(math.pi * at / rate)
+                        best = left, name(math.log(hertz), *found[1:])
+    if best is None or best[0] > max(0.3, 0.07 * change):
+        return ""
+    return best[1]
+
+
+def _least(
+    shape: Callable[[Floats], Floats], goal: Floats, weight: Floats, start: list[float]
+) -> tuple[float, list[float]]:
+    """A few steps of the Gauss-Newton method from a start; RMS of what is left in dB, and the parameters."""
+    p = np.array(start)
+    p[2] = (
+        goal[int(np.abs(goal).argmax())] if abs(goal).max() < 40 else math.copysign(12.0, goal[np.abs(goal).argmax()])
+    )
+    for _ in range(6):
+        base = shape(p)
+        error = (goal - base) * weight
+        steps = (1e-4, 1e-4, 1e-4)
+        jacobian = np.stack([(shape(p + step * np.eye(3)[i]) - base) / step for i, step in enumerate(steps)], axis=1)
+        jacobian *= weight[:, None]
+        move = np.linalg.lstsq(jacobian.T @ jacobian + 1e-6 * np.eye(3), jacobian.T @ error, rcond=None)[0]
+        p = p + np.clip(move, -1.0, [1.0, 1.0, 6.0])
+        p[1] = np.clip(p[1], -3.0, 3.0)
+        p[0] = np.clip(p[0], math.log(15.0), math.log(60_000.0))
+    left = (goal - shape(p)) * weight
+    return float(np.sqrt(np.mean(left**2))), p.tolist()
+
+
+def _peak(f: Floats, p: Floats) -> Floats:
+    r = f / math.exp(p[0])
+    q, gain = math.exp(p[1]), 10 ** (p[2] / 40)
+    top = (1 - r**2) ** 2 + (gain * r / q) ** 2
+    return np.asarray(10 * np.log10(top / ((1 - r**2) ** 2 + (r / (q * gain)) ** 2)))
+
+
+def _high_shelf(f: Floats, p: Floats) -> Floats:
+    r, gain = (f / math.exp(p[0])) ** 2, 10 ** (p[2] / 10)
+    return np.asarray(10 * np.log10((1 + r * gain) / (1 + r)))
+
+
+def _low_shelf(f: Floats, p: Floats) -> Floats:
+    r, gain = (f / math.exp(p[0])) ** 2, 10 ** (p[2] / 10)
+    return np.asarray(10 * np.log10((gain + r) / (1 + r)))
+
+
+def _low_pass(order: int) -> Law:
+    return lambda f, p: np.asarray(-10 * np.log10(1 + (f / math.exp(p[0])) ** (2 * order)))
+
+
+def _high_pass(order: int) -> Law:
+    return lambda f, p: np.asarray(-10 * np.log10(1 + (math.exp(p[0]) / f) ** (2 * order)))
+
+
+def _signed(decibels: float) -> str:
+    return f"{decibels:+.1f}".replace("-", "−")
+
+
+def _hertz(log: float) -> str:
+    return f"{round(math.exp(log), -1 if math.exp(log) < 1000 else -2):,.0f} Hz".replace(",", "\u2009")
+
+
+_SHAPES: tuple[tuple[Callable[[float, float, float], str], Law, tuple[float, ...]], ...] = (
+    (lambda c, q, g: f"a peak of {_signed(g)} dB at {_hertz(c)}, Q {math.exp(q):.1f}", _peak, (0.0,)),
+    (lambda c, q, g: f"a treble shelf of {_signed(g)} dB from {_hertz(c)}", _high_shelf, (0.0,)),
+    (lambda c, q, g: f"a bass shelf of {_signed(g)} dB to {_hertz(c)}", _low_shelf, (0.0,)),
+    (lambda c, q, g: f"a first-order roll-off from {_hertz(c)}", _low_pass(1), (0.0,)),
+    (lambda c, q, g: f"a roll-off of the second order from {_hertz(c)}", _low_pass(2), (0.0,)),
+    (lambda c, q, g: f"a first-order cut under {_hertz(c)}", _high_pass(1), (0.0,)),
+    (lambda c, q, g: f"a cut of the second order under {_hertz(c)}", _high_pass(2), (0.0,)),
+)

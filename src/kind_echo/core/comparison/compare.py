@@ -1,0 +1,478 @@
+"""A render against its reference: identity, delay, polarity, gain, what a null test leaves and what explains it."""
+
+import math
+import threading
+from concurrent.futures import Executor, Future, ThreadPoolExecutor
+from dataclasses import dataclass, field, replace
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_echo.core.audio.align import AlignedSource, Aligner, Alignment, DifferenceSource, rows_of_pair
+from kind_echo.core.audio.source import ArraySource, MonoSource, Source, TurnTaking, in_memory, is_finite
+from kind_echo.core.audio.warping import WarpedSource
+from kind_echo.core.causes.cause import Cause, describe
+from kind_echo.core.causes.curves import fit_curve
+from kind_echo.core.causes.excerpts import take_excerpts
+from kind_echo.core.causes.explained import Explained, Known
+from kind_echo.core.causes.explanation import explain
+from kind_echo.core.comparison.account import STEPS, complete, power_left
+from kind_echo.core.comparison.bands import third_octaves
+from kind_echo.core.comparison.residual import MEASURES as RESIDUAL
+from kind_echo.core.comparison.residual import (
+    Residual,
+    changed_curve,
+    perfect_null,
+    residual_meter,
+    residual_of,
+    residual_readings,
+)
+from kind_echo.core.delays.delay import find_delays
+from kind_echo.core.delays.delay_reading import Delay
+from kind_echo.core.delays.drift import Drift, find_drift
+from kind_echo.core.levels.analysis import FileScan, MeasureOptions, scan_file
+from kind_echo.core.levels.integrity import (
+    NOT_FINITE,
+    Gap,
+    GapFinder,
+    channel_missing,
+    channel_swap,
+    click_readings,
+    find_clicks,
+    gap_readings,
+    lead_in_excess,
+    steeper,
+    without_gaps,
+)
+from kind_echo.core.registry.errors import BadParameter, ChannelMismatch, RateMismatch
+from kind_echo.core.registry.readings import Curve, Reading, Reason, for_channels, null, refuse, silent, value_of
+
+Align = Literal["none", "samples", "fraction"]
+Floats = NDArray[np.float64]
+
+_SMALL_FRACTION = 0.002  # samples; what such a shift takes from the gain of white noise is under 0.0001 dB
+_DB = 20.0 / math.log(10.0)
+_AFTER_IDENTITY = (
+    "delay", "delay_time", "delay_drift", "polarity", "gain", *RESIDUAL, *STEPS,
+    "lead_in_excess", "gaps", "clicks", "channel_swap", "channel_missing",
+)  # fmt: skip
+_LONG = 1 << 20  # frames
+_SOUNDS = 0.001  # of the greatest sample, from which the reference sounds
+_APART = 3e-4  # of the reference: half of all samples differ by more
+_BENT = 0.1  # of what a gain leaves
+_NOTHING_LEFT = 0.5e-14  # mean square, −140 dBFS: no filter need explain what is under it
+_AS_USUAL = MeasureOptions()
+_OVERALL = frozenset({"delay_drift", "residual_loudness", "changed_regions", "longest_change"})
+
+
+@dataclass(frozen=True)
+class CompareOptions:
+    """How the two sides are lined up before the difference is taken; nothing is taken off silently.
+
+    Attributes:
+        align: what of the delay is taken off: nothing, whole samples, or fractions too.
+        match_gain: bring the render to the reference's level.
+        match_polarity: turn an inverted render over.
+        max_delay: keep the search for the delay within this many samples to either side; None for the widest.
+        ceiling: dBFS of the reference under which changed samples are counted apart; None for not at all.
+    """
+
+    align: Align = "samples"
+    match_gain: bool = False
+    match_polarity: bool = False
+    max_delay: int | None = None
+    ceiling: float | None = None
+
+    def __post_init__(self) -> None:
+        if self.max_delay is not None and self.max_delay < 1:
+            raise BadParameter("max_delay", self.max_delay, "at least 1 sample")
+
+
+@dataclass(frozen=True)
+class Comparison:
+    """Readings of a pair, the alignment under which its residual was taken, and what both files are by themselves."""
+
+    readings: list[Reading]
+    alignment: Alignment
+    causes: list[Cause] = field(default_factory=list)
+    curves: dict[str, Curve] = field(default_factory=dict)
+    sides: tuple[FileScan, FileScan] | None = None
+
+    @property
+    def verdict(self) -> str:
+        """The causes in words."""
+        return describe(self.causes)
+
+
+def check_pair(reference: Source, render: Source) -> None:
+    """Raises RateMismatch or ChannelMismatch when two files cannot be laid over each other."""
+    if reference.rate != render.rate:
+        raise RateMismatch(reference.rate, render.rate)
+    if reference.channels != render.channels:
+        raise ChannelMismatch(reference.channels, render.channels)
+
+
+def compare(
+    reference: Source,
+    render: Source,
+    options: CompareOptions = CompareOptions(),
+    measuring: MeasureOptions = _AS_USUAL,
+) -> Comparison:
+    """All measures of a pair.
+
+    Args:
+        reference, render: at least one frame each.
+    Raises:
+        RateMismatch, ChannelMismatch: the two cannot be laid over each other.
+    """
+    check_pair(reference, render)
+    turns = threading.Lock()
+
+    def taken(side: Source) -> tuple[Source, FileScan]:
+        held = in_memory(side)
+        if not isinstance(held, ArraySource):
+            held = TurnTaking(held, turns)
+        return held, scan_file(held, measuring)
+
+    with ThreadPoolExecutor(2) as pool:
+        (reference, one), (render, other) = pool.map(taken, (reference, render))
+        return _compared(reference, render, options, (one, other), pool)
+
+
+def _compared(
+    reference: Source, render: Source, options: CompareOptions, scans: tuple[FileScan, FileScan], pool: Executor
+) -> Comparison:
+    channels = reference.channels
+    length = float(render.frames - reference.frames)
+    readings = for_channels("length_difference", [length] * channels, length)
+    if not (scans[0].finite and scans[1].finite):
+        readings += _fitness(scans[1])
+        readings += _refused(("identical", *_AFTER_IDENTITY), channels, NOT_FINITE, "not finite")
+        return Comparison(readings, Alignment(), [_not_finite(scans)], {}, scans)
+    delay, each = find_delays(reference, render, options.max_delay, pool.map)
+    # Channels that stand in each other's place have no delay of their own, but their sum has.
+    common = delay if delay.samples is not None else _of_the_sum(reference, render, options, delay)
+    shift = 0 if common.samples is None else round(common.samples)
+    lay = Aligner(render, reference.frames)
+    aligned = lay.at(Alignment(shift))
+    drift = pool.submit(find_drift, reference, render, delay.samples, delay.why)
+    if common.samples is None:
+        common, each = _drifting(common, each, drift.result().reading, reference.frames)
+        delay = common
+    # What the residual is taken under is known now unless it hangs on the gain.
+    alignment = None if options.match_gain or options.match_polarity else _alignment(options, common, None)
+    bands = None if alignment is None else _bands(reference, lay.at(alignment), pool)
+    whole, gaps, cross = _walk(reference, aligned, options.ceiling)
+    fine = _fine_sums(reference, lay, delay, whole)
+    same = whole.differ == 0 and shift == 0 and length == 0.0
+    readings += for_channels("identical", [float(same)] * channels, float(same))
+    readings += _delay_readings(common, each, reference.rate)
+    gain, gains = _gain_readings(fine, delay, channels)
+    moved = _drift_of(drift.result())
+    if moved and drift.result().middle is not None:
+        gain, gains = _gain_under_drift(reference, render, drift.result())
+    readings += gains
+    scale = 1.0 / gain if gain else 1.0
+    steps = pool.submit(find_clicks, reference, aligned, scale)
+    late = [own.samples if own.samples is not None else float(shift) for own in each]
+    readings += lead_in_excess(scans[0].integrity, scans[1].integrity, late, gaps)
+    readings += _fitness(scans[1])
+    readings += channel_missing(scans[0].integrity, scans[1].integrity)
+    readings += channel_swap(cross, (whole.sums[:, 0], whole.sums[:, 2]))
+    readings += gap_readings(gaps, channels)
+    if alignment is None or bands is None:
+        alignment = _alignment(options, common, gain)
+        bands = _bands(reference, lay.at(alignment), pool)
+    final = lay.at(alignment)
+    curves: dict[str, Curve] = {}
+    if whole.frames == 0:
+        readings += _refused(RESIDUAL, channels, "the alignment leaves no overlap")
+        readings += _refused(STEPS, channels, "the alignment leaves no overlap")
+    else:
+        used = whole if alignment == aligned.alignment else residual_of(reference, final, options.ceiling)
+        note = _note(reference, final, used.frames, common, options)
+        readings += residual_readings(reference, used, note, below=options.ceiling is not None)
+        curves["residual_bands"] = bands.result()
+        curves["changed_regions"] = changed_curve(used, reference.rate)
+    clicks = without_gaps(steps.result(), gaps, reference.rate)
+    if any(clicks) and _is_changed_all_along(reference, aligned, scale):
+        clicks = steeper(clicks, reference, aligned, scale)
+    middle = drift.result().middle if moved else common.samples
+    known = Known(readings, middle, common.why, moved, gaps, clicks)
+    explained = explain(reference, lay, known, pool)
+    clicks = clicks if explained.clicks is None else explained.clicks
+    readings += [drift.result().reading, *click_readings(clicks, reference.rate)]
+    if whole.frames:
+        readings += _account(reference, lay, (whole, fine), shift, explained, gain)
+    curves |= explained.curves
+    curves["gaps"] = Curve(
+        "s", "ms", [g.start / reference.rate for g in gaps], [1000 * g.length / reference.rate for g in gaps]
+    )
+    causes = explained.causes
+    words = describe(causes)
+    readings = [r.noted(words) if (r.measure, r.channel) == ("account_remainder", "all") else r for r in readings]
+    return Comparison(readings, alignment, causes, curves, scans)
+
+
+def _fitness(render: FileScan) -> list[Reading]:
+    """What makes a render unfit by itself."""
+    return [reading for reading in render.readings if reading.measure in ("non_finite", "silent")]
+
+
+def _not_finite(scans: tuple[FileScan, FileScan]) -> Cause:
+    reference, render = (value_of(scan.readings, "non_finite") or 0.0 for scan in scans)
+    if render:
+        return Cause("non_finite", amount=render, why=f"{render:.0f} samples are NaN or infinite")
+    return Cause("non_finite", amount=reference, why=f"{reference:.0f} samples of the reference are NaN or infinite")
+
+
+def _is_changed_all_along(reference: Source, aligned: AlignedSource, scale: float) -> bool:
+    """Whether the two differ nearly everywhere, or a curve of output over input explains most of what a gain leaves.
+
+    What steps in the reference then steps in the residual too.
+    """
+    for one in take_excerpts(reference, aligned, 0):
+        sounds = np.abs(one.inner) > _SOUNDS * np.abs(one.inner).max(initial=0.0)
+        if sounds.any():
+            apart = np.median(np.abs(scale * one.y - one.inner)[sounds])
+            if apart > _APART * float(np.median(np.abs(one.inner[sounds]))):
+                return True
+        own = float((one.inner**2).sum())
+        gain = float((one.inner * one.y).sum()) / own if own > 0.0 else 1.0
+        curve = fit_curve(one, one.inner, one.y)
+        if curve is not None and curve.left < _BENT * one.power(one.y - gain * one.inner):
+            return True
+    return False
+
+
+def _drift_of(drift: Drift) -> float:
+    """A drift in ppm that is more than its uncertainty; else 0."""
+    value, spread = drift.reading.value, drift.reading.uncertainty or 0.0
+    return value if value is not None and abs(value) > max(1.5 * spread, 0.05) else 0.0
+
+
+def _gain_under_drift(reference: Source, render: Source, drift: Drift) -> tuple[float | None, list[Reading]]:
+    """The gain where a render is lined up all along: told from stretches with the drift off."""
+    assert drift.middle is not None
+    assert drift.reading.value is not None
+    warped = WarpedSource(render, drift.middle, drift.reading.value, reference.frames)
+    excerpts = take_excerpts(reference, AlignedSource(warped, reference.frames, Alignment()), 0)
+    sums = np.array(
+        [[float((e.inner**2).sum()), float((e.inner * e.y).sum()), float((e.y**2).sum())] for e in excerpts]
+    )
+    whole = [sums.sum(axis=0), *sums] if len(sums) else []
+    factors = [xy / xx if xx > 0.0 and xy != 0.0 else None for xx, xy, _ in whole] or [None] * (1 + reference.channels)
+    values = [None if f is None else 20 * math.log10(abs(f)) for f in factors]
+    readings = for_channels("gain", values[1:], values[0], "one side is silent")
+    frames = sum(e.y.size for e in excerpts) / max(1, len(excerpts))
+    spreads = [_DB * 2 * math.sqrt(max(0.0, yy * xx / xy**2 - 1.0) / max(1.0, frames / 50)) if xy else None
+               for xx, xy, yy in whole] or [None] * len(readings)  # fmt: skip
+    told = [replace(one, uncertainty=spread) if one.value is not None else one
+            for one, spread in zip(readings, spreads, strict=True)]  # fmt: skip
+    return factors[0], [one.noted("with the drift taken off") if one.channel == "all" else one for one in told]
+
+
+def _of_the_sum(reference: Source, render: Source, options: CompareOptions, none: Delay) -> Delay:
+    """The delay of all channels added up, where none was found channel by channel; else that none."""
+    if reference.channels == 1:
+        return none
+    found, _ = find_delays(MonoSource(reference), MonoSource(render), options.max_delay)
+    return found if found.samples is not None else none
+
+
+def _drifting(delay: Delay, each: list[Delay], drift: Reading, frames: int) -> tuple[Delay, list[Delay]]:
+    """Delays that could not be had; where they change over the file, for that reason."""
+    if drift.value is None or abs(drift.value) * 1e-6 * frames < 1.0:
+        return delay, each
+    why = f"the delay changes over the file, by {drift.value:+.1f} ppm".replace("-", "−")
+    return replace(delay, why=why), [replace(one, why=why) if one.samples is None else one for one in each]
+
+
+def _bands(reference: Source, aligned: AlignedSource, pool: Executor) -> Future[Curve]:
+    """The residual in bands, begun."""
+    return pool.submit(third_octaves, DifferenceSource(reference, aligned))
+
+
+def _walk(reference: Source, aligned: AlignedSource, ceiling: float | None) -> tuple[Residual, list[Gap], Floats]:
+    """One walk over the overlap: what is left, the gaps, and each channel of the reference times each of the render."""
+    channels = reference.channels
+    residual, gaps = residual_meter(reference, aligned, ceiling), GapFinder(channels, reference.rate)
+    cross = np.zeros((channels, channels))
+    for start, x, y in rows_of_pair(reference, aligned):
+        residual.add(start, x, y)
+        gaps.add(start, x, y)
+        if channels > 1:
+            cross += x @ y.T
+    return residual.residual(), gaps.gaps(), cross
+
+
+def readings_of_identical(source: Source) -> Comparison:
+    """What follows for a pair from its being one and the same audio, without comparing it."""
+    note = "identical audio"
+    exact = {"length_difference": 0.0, "identical": 1.0, "delay": 0.0, "delay_time": 0.0, "delay_drift": 0.0,
+             "polarity": 1.0, "gain": 0.0, "changed_samples": 0.0, "changed_share": 0.0, "changed_regions": 0.0,
+             "longest_change": 0.0, "lead_in_excess": 0.0, "gaps": 0.0, "clicks": 0.0, "channel_swap": 0.0,
+             "channel_missing": 0.0}  # fmt: skip
+    readings = [
+        replace(reading.noted(note), reason="identical")
+        for key, value in exact.items()
+        for reading in for_channels(key, [value] * source.channels, value)
+        if reading.channel == "all" or key not in _OVERALL
+    ]
+    names = ["all", *(str(c + 1) for c in range(source.channels))]
+    for key in ("residual_peak", "residual_rms", *STEPS):
+        readings += [null(key, name) for name in names]
+    readings += [perfect_null(name) for name in names]
+    readings.append(null("residual_loudness", "all"))
+    return Comparison(readings, Alignment(), [Cause("none")])
+
+
+def _fine_sums(reference: Source, lay: Aligner, delay: Delay, whole: Residual) -> tuple[Residual, float]:
+    """The sums with the fraction of the delay off as well, and that fraction."""
+    if delay.samples is None:
+        return whole, 0.0
+    fraction = delay.samples - round(delay.samples)
+    if abs(fraction) <= _SMALL_FRACTION:
+        return whole, 0.0
+    return residual_of(reference, lay.at(Alignment(round(delay.samples), fraction))), fraction
+
+
+def _account(
+    reference: Source,
+    lay: Aligner,
+    found: tuple[Residual, tuple[Residual, float]],
+    shift: int,
+    explained: Explained,
+    gain: float | None,
+) -> list[Reading]:
+    whole, (fine, fraction) = found
+    at_once = whole.sums[:, 3] / whole.frames
+    raw = at_once
+    if shift:
+        raw = power_left(reference, lay.at(Alignment()))
+    if gain is None or gain == 0.0:
+        return complete([raw] + [at_once] * 4, None).readings()
+    sign = math.copysign(1.0, gain)
+    steps = [raw, *(_left(reference, lay, Alignment(shift, 0.0, scale), whole) for scale in (1.0, sign, 1.0 / gain))]
+    steps.append(_left(reference, lay, Alignment(shift, fraction, 1.0 / gain), fine) if fraction else steps[-1])
+    if min(float(step.mean()) for step in steps) <= _NOTHING_LEFT:
+        return complete(steps, None).readings()
+    return complete(steps, explained.filtered, explained.why_no_filter).readings()
+
+
+def _left(reference: Source, lay: Aligner, alignment: Alignment, sums: Residual) -> Floats:
+    """Mean square of scale·render − reference, by channel: from the sums, or by subtracting where these cancel out."""
+    xx, xy, yy = sums.sums[:, 0], sums.sums[:, 1], sums.sums[:, 2]
+    if alignment.scale == 1.0:
+        return np.asarray(sums.sums[:, 3] / sums.frames)
+    power = alignment.scale**2 * yy - 2 * alignment.scale * xy + xx
+    if (power > 1e-9 * xx).all():
+        return np.asarray(power / sums.frames)
+    return power_left(reference, lay.at(alignment))
+
+
+def _delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]:
+    found = [d.samples for d in each if d.samples is not None]
+    uneven = len(found) > 1 and max(found) - min(found) > 0.05
+    note = "the channels differ by more than 0.05 sample" if uneven and delay.samples is not None else None
+    if delay.samples is not None and not found:
+        note = "of all channels added up: none has a delay of its own"
+    readings: list[Reading] = []
+    for key, factor in (("delay", 1.0), ("delay_time", 1000.0 / rate)):
+        for name, one in zip(["all", *(str(c + 1) for c in range(len(each)))], [delay, *each], strict=True):
+            value = None if one.samples is None else one.samples * factor
+            spread = None if one.uncertainty is None else one.uncertainty * factor
+            readings.append(Reading(key, name, value, one.why, spread).noted(note if name == "all" else None))
+    polarities = [None if d.polarity is None else float(d.polarity) for d in each]
+    overall = None if delay.polarity is None else float(delay.polarity)
+    mixed = len({p for p in polarities if p is not None}) > 1
+    turned = for_channels("polarity", polarities, overall, delay.why or "one side is silent")
+    turned[0] = turned[0].noted("the channels differ in polarity" if mixed and overall is not None else None)
+    return readings + turned
+
+
+def _gain_readings(fine: tuple[Residual, float], delay: Delay, channels: int) -> tuple[float | None, list[Reading]]:
+    """Signed least-squares factor of the render over the reference (None without a delay), and the gain in dB."""
+    if delay.samples is None:
+        return None, refuse(("gain",), channels, delay.why or "no delay was found")
+    sums, frames = fine[0].sums, fine[0].frames
+    xx, xy, yy = sums[:, 0], sums[:, 1], sums[:, 2]
+    readings = [_gain("all", xx.sum(), xy.sum(), yy.sum(), frames * channels)]
+    readings += [_gain(str(c + 1), xx[c], xy[c], yy[c], frames) for c in range(channels)]
+    return (float(xy.sum() / xx.sum()) if xx.sum() > 0 else None), readings
+
+
+def _gain(channel: str, xx: float, xy: float, yy: float, count: int) -> Reading:
+    if xx <= 0.0 or yy <= 0.0 or xy == 0.0:
+        return Reading("gain", channel, None, "one side is silent" if xx <= 0.0 or yy <= 0.0 else "nothing correlates")
+    unrelated = max(0.0, 1.0 - float(xy) ** 2 / float(xx * yy))
+    spread = math.sqrt(unrelated / max(1.0 - unrelated, 1e-12) / count)
+    return Reading("gain", channel, 20.0 * math.log10(abs(float(xy / xx))), None, 2.0 * _DB * spread)
+
+
+def _alignment(options: CompareOptions, delay: Delay, factor: float | None) -> Alignment:
+    scale = 1.0
+    if factor:
+        gain = 1.0 / abs(factor) if options.match_gain else 1.0
+        scale = gain * (-1.0 if options.match_polarity and factor < 0 else 1.0)
+    if options.align == "none" or delay.samples is None:
+        return Alignment(scale=scale)
+    shift = round(delay.samples)
+    return Alignment(shift, delay.samples - shift if options.align == "fraction" else 0.0, scale)
+
+
+def _note(reference: Source, aligned: AlignedSource, frames: int, delay: Delay, options: CompareOptions) -> str | None:
+    notes = []
+    left_out = max(reference.frames, aligned.render.frames) - frames
+    if left_out:
+        # By a fraction, some that have a partner cannot be moved: the filter that does it ends before the file does.
+        which = "at the ends" if options.align == "fraction" else "without a partner"
+        notes.append(f"{left_out} {'frame' if left_out == 1 else 'frames'} {which} left out")
+    if options.align != "none" and delay.samples is None:
+        notes.append("no delay taken off, for none was found")
+    return "; ".join(notes) or None
+
+
+def _refused(measures: tuple[str, ...], channels: int, why: str, reason: Reason | None = None) -> list[Reading]:
+    found = refuse([m for m in measures if m not in _OVERALL], channels, why, reason)
+    return found + [Reading(m, "all", None, why, reason=reason) for m in measures if m in _OVERALL]
+
+
+def take_spread(takes: list[Source], options: CompareOptions = CompareOptions()) -> Reading:
+    """Greatest residual RMS between any two takes, in dBFS.
+
+    Raises:
+        RateMismatch, ChannelMismatch: the takes cannot be laid over each other.
+    """
+    spreads: list[Reading] = []
+    for i, one in enumerate(takes):
+        for other in takes[i + 1 :]:
+            spreads.append(_residual_between(one, other, options))
+    refused = [r for r in spreads if r.value is None and r.at_most is None]
+    if refused:
+        return Reading("take_spread", "all", None, refused[0].why)
+    values = [r.value for r in spreads if r.value is not None]
+    if not values:
+        return silent("take_spread", "all", "all takes are identical", "null")
+    return Reading("take_spread", "all", max(values))
+
+
+def _residual_between(reference: Source, render: Source, options: CompareOptions) -> Reading:
+    """The residual RMS that `compare` gives for a pair, without all the rest."""
+    check_pair(reference, render)
+    if not (is_finite(reference) and is_finite(render)):
+        return Reading("residual_rms", "all", None, NOT_FINITE, reason="not finite")
+    delay, _ = find_delays(reference, render, options.max_delay)
+    whole_samples = Alignment(round(delay.samples or 0.0))
+    lay = Aligner(render, reference.frames)
+    whole = residual_of(reference, lay.at(whole_samples))
+    gain, _ = _gain_readings(_fine_sums(reference, lay, delay, whole), delay, reference.channels)
+    alignment = _alignment(options, delay, gain)
+    used = whole
+    if alignment != whole_samples:
+        used = residual_of(reference, lay.at(alignment))
+    if used.frames == 0:
+        return Reading("residual_rms", "all", None, "the alignment leaves no overlap")
+    readings = residual_readings(reference, used, None, below=False)
+    return next(r for r in readings if (r.measure, r.channel) == ("residual_rms", "all"))

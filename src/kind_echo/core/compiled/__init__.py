@@ -1,0 +1,1 @@
+"""Loops over samples, compiled by Cython."""

@@ -1,0 +1,3 @@
+"""What the processor that this runs on can do."""
+
+def is_wide() -> bool: ...

@@ -1,0 +1,5 @@
+"""Loops over samples, as compiled for this processor; types are in the `.pyi` beside."""
+
+from kind_echo.core.compiled.variants import variant
+
+globals().update(variant("loops"))

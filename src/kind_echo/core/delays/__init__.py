@@ -1,0 +1,1 @@
+"""How much later a render is, and how its clock drifts."""

@@ -1,0 +1,325 @@
+"""How much later the render is than the reference, to a hundredth of a sample, and with which polarity.
+
+Lags at which the two may belong together are looked for first, with what both have in common in their spectrum taken
+off, so that the colour of a sound does not pull them. Each is then judged by how well the phases of blocks all over the
+file agree on it: what is not related, or related in one place alone, does not.
+"""
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+from numpy import fft
+from numpy.typing import NDArray
+
+from kind_echo.core.audio.correlation import Floats, Spread, correlate
+from kind_echo.core.audio.source import Source, as_rows, blocks, read_padded
+from kind_echo.core.audio.transforms import fast_length
+from kind_echo.core.delays.delay_reading import PERIODIC, SILENT, UNRELATED, Delay, correlation_near, sharpen
+from kind_echo.core.delays.near_delay import find_delays_within
+from kind_echo.core.delays.phases import NEAR, Fine, fine_delay, read_blocks, settled
+
+MAX_REACH = 1 << 19
+"""Frames searched to either side unless told otherwise: 10.9 s at 48 kHz."""
+
+_LONG = 1 << 20  # frames beyond which lags are sought with an excerpt
+_EXCERPT = 1 << 17  # frames of the loudest stretch, laid over the render where a file is long
+_WINDOW = 1 << 19  # frames of the render that an excerpt is laid over at a time
+_SMOOTH_BINS = 24  # over which a spectrum is smoothed before it is taken off
+_FLOOR = 1e-5  # of the greatest, under which a spectrum is not taken off
+_PEAKS = 3  # lags of each kind that are looked at
+_APART = 64  # samples by which they differ
+_SHORT = 1 << 12  # frames under which a file is judged as a whole
+_LEAST_OVERLAP = 0.1  # of the shorter file
+_CERTAIN = 0.5  # correlation coefficient that unrelated signals of useful length do not reach
+_SURE = 0.97  # strength from which no other lag is looked at
+_BEST = (
+    0.95  # of the greatest strength, from which the shortest lag is taken: what repeats in noise fits as well elsewhere
+)
+_COINCIDE = 0.9  # correlation coefficient of the waveforms of a sound and the same sound changed a little
+_ALONE = 0.9  # strength that no notes that come again reach
+_OTHERS = 16  # lags that a lag is held against
+_GOLDEN = 0.6180339887  # of the golden ratio, whose multiples spread evenly
+_TOO_FEW = 1.0  # what stands for the strength where too few blocks sound to tell one
+_COMES_AGAIN = 0.8  # of that agreement, which the sound has with itself where it comes again
+_STANDS_OUT = 1.25  # times the greatest strength at those
+_STRONG, _FAR = 0.3, 4.0  # strength, and times that at other lags, from which blocks need not agree
+_AMBIGUOUS = 0.98  # another lag that correlates within 2 % of the best
+_DIP = 0.9  # between two periods the correlation falls below this
+_PERIOD_SECONDS = 0.06  # periods longer than this are events that repeat, told apart by how many overlap
+_LEAST = 0.4  # of a period, within which a delay is surely the least of those that fit
+_THE_SAME = 0.995  # correlation of most of the reference with itself, from which it is the same a period later
+_PARTS = 8  # blocks of a long file in which periods are looked for
+_TONE_BLOCK = 1 << 13  # frames of each block in which a steady tone is looked for
+_TONE_BLOCKS = 9  # of them, evenly spread
+_TONE_BINS = 4  # to either side of the line of a tone, which its window widens
+_TONE_SHARE = 0.999  # of the power, which a tone alone has in its line
+_TONE_MOST = 0.75  # of the blocks that sound, which hold the same line
+_SOUNDS = 1e-6  # of the power of the loudest block
+_PLAIN = 0.9  # agreement of phases, from which a delay is told from the correlation
+
+
+@dataclass(frozen=True)
+class _Tried:
+    """A lag that was looked at."""
+
+    lag: int
+    together: Fine
+    each: list[Fine | None]
+
+
+def find_delays(
+    reference: Source,
+    render: Source,
+    max_delay: int | None = None,
+    spread: Spread = map,
+) -> tuple[Delay, list[Delay]]:
+    """The delay that all channels share, and that of each channel.
+
+    Args:
+        reference, render: same rate and channels, finite.
+        max_delay: the search is kept within this many frames to either side.
+        spread: does the pieces that a long file is searched in.
+    Source:
+        C. H. Knapp and G. C. Carter, The generalized correlation method for estimation of time delay, IEEE Trans.
+        ASSP 24 (1976).
+    """
+    if max_delay is not None:
+        return find_delays_within(reference, render, max_delay, spread)
+    if _is_steady_tone(reference):
+        none = Delay(None, why=SILENT if _is_silent(render) else PERIODIC)
+        return none, [none] * reference.channels
+    reach = min(max(reference.frames, render.frames) - 1, MAX_REACH)
+    tried: list[_Tried] = []
+    first = _look(reference, render, 0, reach)
+    if first is not None:
+        tried.append(first)
+    if first is None or not first.together.steady or first.together.strength < _SURE:
+        for lag in _candidates(reference, render, reach, spread):
+            if all(abs(lag - one.lag - one.together.samples) > 2.0 for one in tried):
+                found = _look(reference, render, lag, reach)
+                if found is not None:
+                    tried.append(found)
+    best = _best(tried, reference, render)
+    if best is None or not _stands_alone(reference, render, best):
+        silent = _is_silent(reference) or _is_silent(render)
+        none = Delay(None, why=SILENT if silent else UNRELATED)
+        return none, [none] * reference.channels
+    period = _period(reference, render, best, spread)
+    if period is not None and abs(best.lag + best.together.samples) >= _LEAST * period:
+        none = Delay(None, why=PERIODIC)
+        return none, [none] * reference.channels
+    overall = _delay(best.together, best.lag, reference.rate)
+    each = [Delay(None, why=SILENT) if one is None else _delay(one, best.lag, reference.rate) for one in best.each]
+    # A render that differs by no filter has the delay that its correlation tells most finely.
+    if best.together.level and best.together.agreement >= _PLAIN:
+        around = correlation_near(reference, render, overall, spread)
+        if around is not None:
+            overall, each = sharpen(around, overall, each)
+    return overall, [one if fine is None or fine.steady else Delay(None, why=UNRELATED)
+                     for one, fine in zip(each, best.each, strict=True)]  # fmt: skip
+
+
+def _delay(fine: Fine, lag: int, rate: int) -> Delay:
+    samples, spread = settled(fine, lag, rate)
+    return Delay(samples, fine.polarity, spread)
+
+
+def _look(reference: Source, render: Source, lag: int, reach: int) -> _Tried | None:
+    """What blocks all over the file say of a lag; None where too little of the two lies over each other."""
+    lo, hi = max(0, -lag), min(reference.frames, render.frames - lag)
+    if hi - lo < max(8, _LEAST_OVERLAP * min(reference.frames, render.frames)):
+        return None
+    sets = read_blocks(reference, render, lag, (lo, hi))
+    near = max(1, min(NEAR, reach - abs(lag)) if reach < abs(lag) + NEAR else NEAR)
+    together = fine_delay(sets, near, whole_file=True)
+    each = [fine_delay([one], near, whole_file=True) for one in sets]
+    return None if together is None else _Tried(lag, together, each)
+
+
+def _best(tried: Sequence[_Tried], reference: Source, render: Source) -> _Tried | None:
+    steady = [one for one in tried if one.together.steady]
+    if min(reference.frames, render.frames) < _SHORT or any(one.together.strength == _TOO_FEW for one in steady):
+        steady = [one for one in steady if _coefficient(reference, render, one) >= _CERTAIN]
+    if not steady:
+        # Of a short sound, that a filter turns about from block to block, few blocks agree, but those by far.
+        at_rest = [
+            one for one in tried if abs(one.lag + one.together.samples) < 1.0 and one.together.strength > _STRONG
+        ]
+        alone = [one for one in at_rest if _stands_alone(reference, render, one, _FAR)]
+        return alone[0] if alone else None
+    top = max(one.together.strength for one in steady)
+    best = min((one for one in steady if one.together.strength >= _BEST * top), key=lambda one: abs(one.lag))
+    closest = max(tried, key=lambda one: one.together.match_less(0.0))
+    match = closest.together.match_less(0.0)
+    # Where the waveforms themselves all but coincide, blocks that agree a little better elsewhere do so by its pattern.
+    return closest if match >= _COINCIDE and best.together.match_less(0.0) < _BEST * match else best
+
+
+def _stands_alone(reference: Source, render: Source, best: _Tried, by: float = _STANDS_OUT) -> bool:
+    """Whether the two agree better at a lag than at lags taken at random, as notes that are held or come again do."""
+    span = min(reference.frames, render.frames) // 2
+    if (by == _STANDS_OUT and best.together.strength >= _ALONE) or span < _SHORT:
+        return True
+    others = [round(((k * _GOLDEN) % 1.0 - 0.5) * 2 * span) for k in range(1, _OTHERS + 1)]
+    for lag in others:
+        looked = _look(reference, render, lag, span) if abs(lag - best.lag) > 2 * NEAR else None
+        if looked is None or looked.together.strength == _TOO_FEW:
+            continue
+        if by * looked.together.strength >= best.together.strength:
+            # Where the sound itself comes again so long after, the two agree there too.
+            itself = _look(reference, reference, lag - best.lag, span)
+            share = looked.together.strength / best.together.strength
+            if itself is None or itself.together.strength < _COMES_AGAIN * share:
+                return False
+    return True
+
+
+def _coefficient(reference: Source, render: Source, tried: _Tried) -> float:
+    """Correlation coefficient of two short files at a lag; of whichever channel correlates best."""
+    lag = tried.lag + round(tried.together.samples)
+    x = as_rows(reference.read(0, reference.frames))
+    y = as_rows(read_padded(render, lag, lag + reference.frames))
+    scale = np.sqrt((x**2).sum(axis=1) * (y**2).sum(axis=1))
+    return float(np.divide(np.abs((x * y).sum(axis=1)), scale, out=np.zeros(len(x)), where=scale > 0).max(initial=0.0))
+
+
+def _candidates(reference: Source, render: Source, reach: int, spread: Spread) -> list[int]:
+    """Lags at which the two may belong together, by two correlations: as they are, and with their colour taken off."""
+    if min(reference.frames, render.frames) > _LONG and reach > 0:
+        x, y, first = _excerpt(reference, render, reach)
+        found = _peaks(*_slide(x, y, spread))
+        return [lag + first for lag in found]
+    longest = max(reference.frames, render.frames) - 1
+    span = min(longest, reach)
+    x, y = (_scaled(as_rows(side.read(0, side.frames))) for side in (reference, render))
+    size = fast_length(x.shape[1] + y.shape[1])
+    plain, level = np.zeros(size), np.zeros(size)
+    for a, b in zip(x, y, strict=True):
+        one, other = fft.rfft(a, size), fft.rfft(b, size)
+        cross = np.conj(one) * other
+        for total, spectrum in ((plain, cross), (level, cross / _colour(one, other))):
+            lags = fft.irfft(spectrum, size)
+            top = float(lags[np.abs(lags).argmax()])
+            # Channels may have opposite polarity, so their correlations are folded to one sign before they are added.
+            total += lags * np.sign(total @ lags or top)
+    around = np.concatenate([np.arange(0, span + 1), np.arange(-span, 0)])
+    return [int(lag) for lag in _peaks(level[around], plain[around], around)]
+
+
+def _colour(one: NDArray[np.complex128], other: NDArray[np.complex128]) -> Floats:
+    """What both spectra have in common, smoothed, with a floor that keeps what neither has from growing."""
+    powers = [_smooth(np.abs(side) ** 2) for side in (one, other)]
+    floored = [power + _FLOOR * power.max(initial=0.0) + 1e-300 for power in powers]
+    return np.asarray(np.sqrt(floored[0]) * np.sqrt(floored[1]))
+
+
+def _smooth(power: Floats) -> Floats:
+    total = np.concatenate([[0.0], np.cumsum(power)])
+    bins = np.arange(len(power))
+    half = max(_SMOOTH_BINS, len(power) // 4096)
+    lo, hi = np.maximum(0, bins - half), np.minimum(len(power), bins + half + 1)
+    return np.asarray((total[hi] - total[lo]) / (hi - lo))
+
+
+def _peaks(level: Floats, plain: Floats, lags: NDArray[np.int64] | None = None) -> list[int]:
+    """The lags of the greatest magnitudes of two correlations, apart from each other."""
+    places = np.arange(len(level)) if lags is None else lags
+    found: list[int] = []
+    for values in (level, plain):
+        left = np.abs(values)
+        for _ in range(_PEAKS):
+            best = int(left.argmax())
+            lag = int(places[best])
+            if all(abs(lag - other) > _APART for other in found):
+                found.append(lag)
+            left[np.abs(places - lag) <= _APART] = 0.0
+    return found
+
+
+def _excerpt(reference: Source, render: Source, reach: int) -> tuple[Floats, Floats, int]:
+    """The loudest stretch of the reference, what of the render it may lie in, and the first lag of that."""
+    powers = [float(np.einsum("fc,fc->", block, block)) for _, block in blocks(reference, size=_EXCERPT)]
+    start = int(np.argmax(powers)) * _EXCERPT
+    stop = min(start + _EXCERPT, reference.frames)
+    x = reference.read(start, stop)
+    channel = int(np.square(x).sum(axis=0).argmax())
+    lo, hi = max(start - reach, -(stop - start)), min(stop + reach, render.frames + (stop - start))
+    y = read_padded(render, lo, hi)[:, channel]
+    return _scaled(x[:, channel]), _scaled(y), lo - start
+
+
+def _scaled(values: Floats) -> Floats:
+    """To a greatest magnitude of 1, in 64 bits: the power of the least numbers of a format is 0."""
+    return np.divide(values, float(np.abs(values).max(initial=0.0)) or 1.0, dtype=np.float64)
+
+
+def _slide(x: Floats, y: Floats, spread: Spread) -> tuple[Floats, Floats]:
+    """The two correlations of an excerpt with all that it may lie over, by overlap-save in pieces."""
+    size = fast_length(max(_WINDOW, 2 * len(x)))
+    step, places = size - len(x) + 1, max(1, len(y) - len(x) + 1)
+    one = fft.rfft(x, size)
+    own = _smooth(np.abs(one) ** 2)
+    own += _FLOOR * own.max(initial=0.0) + 1e-300
+
+    def piece(a: int) -> tuple[Floats, Floats]:
+        cross = np.conj(one) * fft.rfft(y[a : a + size], size)
+        return fft.irfft(cross / own, size)[:step], fft.irfft(cross, size)[:step]
+
+    found = list(spread(piece, range(0, places, step)))
+    level, plain = (np.concatenate([one[k] for one in found])[:places] for k in (0, 1))
+    return level, plain
+
+
+def _period(reference: Source, render: Source, tried: _Tried, spread: Spread) -> int | None:
+    """How far away another lag within a period of hearing fits as well, with a dip between the two; None for none.
+
+    Where there is more to a sound than its period, its own blocks do not agree on the other lag.
+    """
+    centre = tried.lag + round(tried.together.samples)
+    near = min(round(_PERIOD_SECONDS * reference.rate), reference.frames - 1)
+    if near < 2:
+        return None
+    found = correlate(reference, render, near, centre, _PARTS, spread)
+    signs = [0 if one is None else one.polarity for one in tried.each]
+    common = found.lags @ np.array(signs, dtype=float)
+    strength = np.abs(common)
+    best = near + int(np.argmax(np.where(np.abs(np.arange(-near, near + 1)) <= 2, np.abs(common), -1.0))) - near
+    if strength[best] <= 0.0:
+        return None
+    for side, direction in ((strength[best:], 1), (strength[best::-1], -1)):
+        lags = np.arange(len(side))
+        # Fewer frames overlap at a greater lag; a period later a tone correlates less for that reason alone.
+        share = side / side[0] * found.frames / np.maximum(found.frames - lags, 1)
+        dipped = np.minimum.accumulate(share) < _DIP
+        rivals = np.flatnonzero(dipped & (share >= _AMBIGUOUS))
+        if len(rivals) == 0:
+            continue
+        away = int(rivals[share[rivals].argmax()]) * direction
+        other = _look(reference, reference, away, near)
+        if other is not None and other.together.usual >= _THE_SAME:
+            return abs(away)
+    return None
+
+
+def _is_silent(source: Source) -> bool:
+    return all(not block.any() for _, block in blocks(source))
+
+
+def _is_steady_tone(source: Source) -> bool:
+    """Whether a file is one tone throughout: but for its ends it is the same a period later."""
+    if source.frames < _SHORT:
+        return False
+    size = min(_TONE_BLOCK, source.frames)
+    window = np.blackman(size)[:, np.newaxis]
+    lines, powers, shares = [], [], []
+    for start in np.linspace(0, source.frames - size, _TONE_BLOCKS).astype(int):
+        power = (np.abs(fft.rfft(source.read(int(start), int(start) + size) * window, axis=0)) ** 2).sum(axis=1)
+        top, total = int(power.argmax()), float(power.sum())
+        lines.append(top)
+        powers.append(total)
+        shares.append(float(power[max(0, top - _TONE_BINS) : top + _TONE_BINS + 1].sum()) / max(total, 1e-300))
+    loudest = int(np.argmax(powers))
+    sounds = np.array(powers) > _SOUNDS * powers[loudest]
+    same = (np.abs(np.array(lines) - lines[loudest]) <= 1) & (np.array(shares) >= _TONE_SHARE) & sounds
+    return lines[loudest] > _TONE_BINS and bool(same.sum() >= _TONE_MOST * sounds.sum() > 0)

@@ -1,0 +1,1 @@
+"""One file by itself: levels, loudness, integrity, cost."""

@@ -1,0 +1,1 @@
+"""For ears: matching levels, odds of blind tests, lossy copies."""

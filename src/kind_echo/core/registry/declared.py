@@ -1,0 +1,374 @@
+"""The measures themselves, family by family: one declaration each."""
+
+from typing import Any
+
+from kind_echo.core.registry.measure import Family, Limit, Measure, Needs
+
+AES17 = "AES17-2020: 0 dBFS is the RMS level of a full-scale sine."
+PRACTICE = "Common practice, no source."
+BS1770 = "ITU-R BS.1770-5."
+R128 = "ITU-R BS.1770-5; EBU R 128, Tech 3341."
+GCC = (
+    "C. H. Knapp and G. C. Carter, The generalized correlation method for estimation of time delay, IEEE Trans. ASSP 24"
+    " (1976); uncertainty by the bound for delay in white noise."
+)
+IEC3 = "IEC 60268-3; AES17-2020."
+FOLD = "Sampling: harmonic n of f lies at n·f and folds at half the rate; C. E. Shannon, Proc. IRE 37 (1949)."
+FLAG: dict[str, Any] = {"decimals": 0, "drawing": "flag"}
+COUNT: dict[str, Any] = {"decimals": 0, "drawing": "count"}
+NONE = Limit(at_most=0)
+
+
+def _family(family: Family, needs: Needs, *rows: tuple[Any, ...]) -> list[Measure]:
+    """Rows of key, title, unit, definition, source and, where they differ from the usual, other attributes."""
+    return [
+        Measure(key, title, unit, text, source, needs, family, **(rest[0] if rest else {}))
+        for key, title, unit, text, source, *rest in rows
+    ]
+
+
+_LEVELS = _family(
+    "levels", "file",
+    ("sample_peak", "Sample peak", "dBFS",
+     "20·log10 of the greatest absolute sample. All channels: the greatest of them.", AES17),
+    ("true_peak", "True peak", "dBTP",
+     "Peak of the signal between its samples: interpolated to four times the rate, summits by a parabola; within "
+     "0.1 dB up to 0.45 of the rate. At either end of the file, where the interpolation would reach beyond, the "
+     "samples alone count.", "ITU-R BS.1770-5 Annex 2."),
+    ("rms", "RMS, AES17", "dBFS",
+     "RMS level over the whole file, 3.01 dB above the plain mean square, so that a full-scale sine reads 0.00. "
+     "All channels: the power over all samples.", AES17),
+    ("rms_raw", "RMS, mean square", "dB re FS",
+     "10·log10 of the mean square: a full-scale sine reads −3.01, a full-scale square 0.00.",
+     "The mean square in decibels; the other of the trade's two conventions."),
+    ("crest_factor", "Crest factor", "dB", "Sample peak less plain RMS: 3.01 for a sine.", "IEC 60268-1."),
+    ("dc_offset", "DC offset", "FS",
+     "Mean of all samples, signed. All channels: the one furthest from zero. Limits hold for its absolute value.",
+     PRACTICE, {"decimals": 6, "limit": Limit(at_most=0.001)}),
+    ("rms_window_max", "Windowed RMS, greatest", "dBFS",
+     "Greatest RMS (AES17) of a sliding window of 300 ms that moves by an eighth of itself. No reading for a file "
+     "shorter than a window.", AES17),
+    ("rms_window_min", "Windowed RMS, least", "dBFS",
+     "Least RMS of the sliding window. Windows under the silence gate of −70 dBFS are left out and counted, so that "
+     "silence at the start is no level.", AES17),
+    ("rms_window_range", "Windowed RMS, range", "dB",
+     "Greatest less least windowed RMS, silence left out.", AES17),
+    ("vu_max", "Needle, greatest", "VU",
+     "Greatest deflection of an average-responding needle: 99 % after 300 ms, 1.25 % overshoot, driven by the "
+     "rectified signal at four times its rate. 0 VU is a sine of −18 dBFS unless set otherwise.", "IEC 60268-17."),
+)  # fmt: skip
+
+_LOUDNESS = _family(
+    "loudness", "file",
+    ("loudness_integrated", "Integrated loudness", "LUFS",
+     "Mean of K-weighted 400 ms blocks, 75 % overlapped, that pass −70 LUFS and then 10 LU under their own mean. One "
+     "channel counts as one speaker unless asked for as two. No reading under 400 ms. ±0.1 LU from 16 kHz up, ±0.3 LU "
+     "below.", R128),
+    ("loudness_momentary_max", "Momentary loudness, greatest", "LUFS",
+     "Greatest K-weighted level in 400 ms, looked at every 10 ms.", R128),
+    ("loudness_short_max", "Short-term loudness, greatest", "LUFS",
+     "Greatest K-weighted level in 3 s, looked at every 10 ms. No reading under 3 s.", R128),
+    ("loudness_range", "Loudness range", "LU",
+     "10th to 95th percentile of short-term loudness over −70 LUFS and over 20 LU under its mean. No reading under 3 "
+     "s.",
+     "EBU Tech 3342."),
+    ("peak_to_loudness", "Peak to loudness", "LU", "True peak less integrated loudness.", "EBU Tech 3341."),
+)  # fmt: skip
+
+_INTEGRITY = _family(
+    "integrity", "file",
+    ("silent", "Silent", "",
+     "1 when no sample passes −90 dBFS. All channels: 1 when every channel is silent.", PRACTICE,
+     {**FLAG, "limit": NONE}),
+    ("non_finite", "Samples not finite", "",
+     "Count of samples that are NaN, infinite, or beyond 10³⁰ (600 dB over full scale). Where there is one, nothing "
+     "else is measured.", "IEEE 754.",
+     {**COUNT, "limit": NONE}),
+    ("lead_in_silence", "Silence at the start", "s",
+     "Start of the file until the level in 1 ms first passes the greater of the file's quietest 1 ms + 20 dB and "
+     "−90 dBFS; a level that climbs there slowly is a signal and no floor. 0 when the first window already stands at "
+     "signal level. All channels: the first to sound. No reading for a silent file.", PRACTICE, {"decimals": 3}),
+    ("clipped_runs", "Clipped runs", "",
+     "Count of runs of three or more samples at the rail: the greatest positive or negative code of an integer file, "
+     "1.0 or more in a float file.", PRACTICE, COUNT),
+) + _family(
+    "integrity", "pair",
+    ("lead_in_excess", "Silence beyond the reference's", "s",
+     "Silence at the start of the render beyond that of the reference, with the delay taken off where one was "
+     "found: where the render is 10 dB further under its usual level than the reference, or stays below −90 dBFS "
+     "where the reference does not. No reading when either is silent.", PRACTICE,
+     {"decimals": 3, "limit": Limit(at_most=0.005)}),
+    ("length_difference", "Length difference", "frames",
+     "Frames of the render less frames of the reference.", PRACTICE, {**COUNT, "limit": Limit(0, 0)}),
+    ("gaps", "Gaps", "",
+     "Stretches in which the render stays below −90 dBFS while the reference passes −70 for at least 1 ms. All "
+     "channels: those that overlap in time count once. The list is the curve of the same name.", PRACTICE,
+     {**COUNT, "limit": NONE}),
+    ("clicks", "Clicks", "",
+     "Steps from one sample to the next in render − reference, both at one level, that are over −80 dBFS and 12 times "
+     "the mean step of the 2 ms on either side, unless the reference has a greater step of its own within 16 "
+     "samples. Edges of gaps are none; of a render whose shape is bent or cut, only steps that are twice those of the "
+     "reference.", PRACTICE,
+     {**COUNT, "limit": NONE}),
+    ("channel_swap", "Channels exchanged", "",
+     "1 when two channels of the render correlate better with each other's reference than with their own.", PRACTICE,
+     {**FLAG, "limit": NONE}),
+    ("channel_missing", "Channel missing", "",
+     "1 for a channel that is silent where the reference's is not. All channels: 1 when one is.", PRACTICE,
+     {**FLAG, "limit": NONE}),
+)  # fmt: skip
+
+_COMPARE = _family(
+    "compare", "pair",
+    ("identical", "Identical", "", "1 when rate, channels, length and every sample are equal.", PRACTICE, FLAG),
+    ("delay", "Delay", "samples",
+     "Greatest magnitude of the cross-correlation, refined below a sample; positive when the render is later. "
+     "Uncertainty at 95 %. All channels: one common value. No reading when nothing correlates, nor on a periodic "
+     "signal, whose delay is known up to whole periods only, unless the search is kept under half a period.", GCC,
+     {"decimals": 3, "limit": Limit(-0.05, 0.05)}),
+    ("delay_time", "Delay, time", "ms", "The delay in milliseconds.", GCC, {"decimals": 4}),
+    ("delay_drift", "Delay drift", "ppm",
+     "Slope of the delay over the file, from the delays of up to 24 parts of it; positive when the render plays "
+     "slower. Uncertainty at 95 %. No reading under 2 s, or when too few parts correlate.", GCC),
+    ("polarity", "Polarity", "",
+     "Sign of the correlation at the delay: −1 for an inverted render. No reading without a delay.", PRACTICE,
+     {**FLAG, "limit": Limit(at_least=1)}),
+    ("gain", "Gain", "dB",
+     "Least-squares gain of the render over the reference once both are lined up, below a sample too. Uncertainty "
+     "at 95 %. All channels: one fit over all. No reading when either side is silent or no delay was found.",
+     "Least squares: <x, y> / <x, x>.", {"decimals": 3, "limit": Limit(-0.05, 0.05)}),
+    ("residual_peak", "Residual, peak", "dBFS",
+     "Sample peak of render − reference over the overlap that the alignment leaves.", AES17),
+    ("residual_rms", "Residual, RMS", "dBFS",
+     "RMS level (AES17) of render − reference over the overlap that the alignment leaves. Only what was asked "
+     "for is taken off: whole samples of delay, unless set otherwise.", AES17, {"limit": Limit(at_most=-120.0)}),
+    ("null_depth", "Null depth", "dB",
+     "RMS of the reference less RMS of the residual: greater is deeper. No reading for a perfect null.", PRACTICE),
+    ("residual_loudness", "Residual, loudness", "LUFS",
+     "Integrated loudness of render − reference; without gates where these leave nothing.", R128),
+    ("changed_samples", "Changed samples", "",
+     "Frames in which any channel differs by more than half a step of the coarser file's word length "
+     "(float: 2⁻²⁴). All channels: frames that changed in any.", PRACTICE, COUNT),
+    ("changed_share", "Changed samples, share", "%", "Changed samples as a share of the frames compared.", PRACTICE,
+     {"decimals": 3}),
+    ("changed_regions", "Changed regions", "",
+     "Changed frames closer than 1 ms form a region; the count of them.", PRACTICE, COUNT),
+    ("longest_change", "Longest change", "ms", "Length of the longest region, both ends counted.", PRACTICE),
+    ("changed_below", "Changed below the ceiling", "",
+     "Changed samples whose reference magnitude is under the ceiling asked for. All channels: changed frames at which "
+     "it is so in every channel that changed.", PRACTICE,
+     COUNT),
+)  # fmt: skip
+
+_LEFT = "Residual RMS (AES17), at the reference's level, "
+_ACCOUNT = _family(
+    "account", "pair",
+    ("account_raw", "As rendered", "dBFS", _LEFT + "with nothing taken off.", AES17),
+    ("account_delay", "Delay off", "dBFS", _LEFT + "with whole samples of delay off.", AES17),
+    ("account_polarity", "Polarity off", "dBFS", _LEFT + "with an inverted render turned over as well.", AES17),
+    ("account_gain", "Gain off", "dBFS", _LEFT + "with the least-squares gain off as well.", AES17),
+    ("account_fraction", "Fraction of a sample off", "dBFS",
+     _LEFT + "with the rest of the delay off as well, band-limited.", AES17),
+    ("account_filter", "Linear filter off", "dBFS",
+     _LEFT + "with what the best linear filter from reference to render explains off, of up to 512 taps before and "
+     "1536 after its main one; regularised least squares, fitted on every other part and judged on the rest, over "
+     "144 000 frames of a long file. No reading where the reference is one steady tone.",
+     "Least squares, normal equations."),
+    ("account_remainder", "Left over", "dBFS", "The least of all steps: what nothing linear explains.", AES17),
+)  # fmt: skip
+
+_TAKES = _family(
+    "takes", "takes",
+    ("take_spread", "Spread of takes", "dBFS", "Greatest residual RMS (AES17) between any two takes.", PRACTICE),
+)  # fmt: skip
+
+_TONE = _family(
+    "tone", "file",
+    ("fundamental_frequency", "Fundamental, frequency", "Hz",
+     "Frequency of the tone, refined on its phase. All channels: of the strongest. No reading when no line of at "
+     "least −120 dBFS stands 20 dB out of what is around it within 0.5 % of what was asked for.", AES17,
+     {"decimals": 4}),
+    ("fundamental_level", "Fundamental, level", "dBFS", "Peak level of the sine.", AES17),
+    *((f"harmonic_{n}", f"Harmonic {n}", "dB",
+       f"Level of the line at {n} times the fundamental, re fundamental. Only a bound where it does not stand 6 dB out "
+       "of the lines around it; no reading at or above half the rate.", IEC3) for n in range(2, 11)),
+    ("thd", "Harmonic distortion", "dB",
+     "Power sum of all harmonics below half the rate, re fundamental; one exactly there is left out.", IEC3),
+    ("thd_percent", "Harmonic distortion, percent", "%", "The same as a share of the fundamental's amplitude.", IEC3,
+     {"decimals": 4}),
+    ("thd_n", "Distortion and noise", "dB",
+     "All that is not the fundamental in the band, 20 Hz to 20 kHz unless set, re fundamental.", IEC3),
+    ("noise_floor", "Noise floor", "dBFS",
+     "RMS (AES17) over the same band of all that is neither fundamental, harmonic nor alias.", AES17),
+    ("spurious_level", "Greatest spurious line", "dBFS",
+     "Peak level of the greatest line that is neither fundamental, harmonic nor alias; a bound where none stands out.",
+     PRACTICE),
+    ("spurious_frequency", "Greatest spurious line, frequency", "Hz", "Where it lies.", PRACTICE, {"decimals": 1}),
+)  # fmt: skip
+
+_ALIASES = _family(
+    "aliases", "file",
+    ("alias_first_level", "First alias", "dBFS",
+     "Peak level of the alias of lowest order that stands at least 6 dB out of the lines around it, orders up to 100.",
+     FOLD),
+    ("alias_first_frequency", "First alias, frequency", "Hz", "Where it lies.", FOLD, {"decimals": 1}),
+    ("alias_first_order", "First alias, order", "", "Its order.", FOLD, COUNT),
+    ("alias_worst_level", "Worst alias", "dBFS",
+     "Peak level of the greatest alias that stands out. Lines that fall on the fundamental, a harmonic, zero, half the "
+     "rate or an alias of lower order cannot be told apart: they are left out and counted. Of stepped "
+     "tones: the worst of all steps.",
+     FOLD + " Limit: the floor of 16-bit audio, common practice.", {"limit": Limit(at_most=-96.0)}),
+    ("alias_worst_frequency", "Worst alias, frequency", "Hz", "Where it lies.", FOLD, {"decimals": 1}),
+    ("alias_worst_order", "Worst alias, order", "", "Its order.", FOLD, COUNT),
+    ("alias_total", "All aliases", "dBFS", "Power sum of the aliases that stand out, as the peak of one sine.", FOLD),
+)  # fmt: skip
+
+_IMD = _family(
+    "imd", "file",
+    ("imd_smpte", "Intermodulation, SMPTE", "dB",
+     "RMS sum of the side lines of the upper tone, at multiples of the lower up to 500 Hz away, re upper tone. A meter "
+     "that demodulates adds the two sides and reads 3.01 dB more where they are equal. No reading unless the tones are "
+     "at least 8:1 apart.", "SMPTE RP 120; of demodulation, arithmetic of amplitude modulation."),
+    ("imd_smpte_percent", "Intermodulation, SMPTE, percent", "%", "The same in percent.", "SMPTE RP 120.",
+     {"decimals": 4}),
+    ("imd_difference", "Intermodulation, difference tone", "dB",
+     "Root of the squares of second order, the line at f2 − f1, and third order, the sum of the lines at 2·f1 − f2 and "
+     "2·f2 − f1, each re the sum of both tones. No reading unless the tones are within an octave.", "IEC 60268-3."),
+    ("imd_difference_percent", "Intermodulation, difference tone, percent", "%", "The same in percent.",
+     "IEC 60268-3.", {"decimals": 4}),
+)  # fmt: skip
+
+_H = (
+    "Cross-spectrum over input spectrum, A. V. Oppenheim and R. W. Schafer; coherence: G. C. Carter, Proc. IEEE 75"
+    " (1987)."
+)
+_RESPONSE = _family(
+    "response", "input and output",
+    ("gain_1k", "Gain at 1 kHz", "dB", "Magnitude of output over input at 1 kHz.", _H),
+    ("edge_low", "Lower edge", "Hz", "Where the magnitude is 3 dB under that at 1 kHz on the way down from there.",
+     _H, {"decimals": 1}),
+    ("edge_high", "Upper edge", "Hz", "Where the magnitude is 3 dB under that at 1 kHz on the way up from there.",
+     _H, {"decimals": 0}),
+    ("wall_frequency", "Wall", "Hz",
+     "Where the level has fallen by 20 dB on its way down at least 40 dB within a sixth of an octave.", PRACTICE,
+     {"decimals": 0}),
+    ("slope_low", "Lower slope", "dB/octave",
+     "Fall towards low frequencies, fitted between −20 and −80 dB where the floor allows.", PRACTICE, {"decimals": 1}),
+    ("slope_high", "Upper slope", "dB/octave", "Fall towards high frequencies, likewise.", PRACTICE, {"decimals": 1}),
+    ("ripple", "Ripple", "dB", "Greatest less least magnitude inside the edges.", PRACTICE),
+    ("flatness_error", "Flatness error", "dB",
+     "Signed magnitude of greatest distance from 0 dB in the band, 20 Hz to 20 kHz or 0.45 of the rate.", PRACTICE,
+     {"decimals": 3}),
+    ("phase_deviation", "Phase deviation", "°",
+     "Greatest distance of the phase from a straight line in the band, latency taken off first.", PRACTICE),
+    ("group_delay_1k", "Group delay at 1 kHz", "ms", "Slope of the phase at 1 kHz beyond the latency.", PRACTICE,
+     {"decimals": 4}),
+)  # fmt: skip
+
+_EVENT = "Delay of each click, or part of a broadband signal, by correlation around it."
+_LATENCY = _family(
+    "latency", "input and output",
+    ("latency", "Latency", "samples",
+     "Median over events, the first left out. Positive when the output is later. No reading with fewer than 3 usable "
+     "events.", _EVENT, {"decimals": 2}),
+    ("latency_time", "Latency, time", "ms", "The same in milliseconds.", _EVENT, {"decimals": 3}),
+    ("latency_first", "Latency of the first event", "samples", "Start-up, kept beside the rest.", _EVENT),
+    ("latency_jitter", "Latency jitter", "samples", "Greatest less least, the first event left out.", _EVENT),
+    ("latency_events", "Events", "", "Events of the input.", _EVENT, COUNT),
+    ("latency_missing", "Events missing", "", "Events of the input that the output lacks.", _EVENT, COUNT),
+    ("latency_doubled", "Events doubled", "", "Events that the output has twice.", _EVENT, COUNT),
+    ("latency_reported", "Latency claimed", "samples", "What the effect or host claims.", "As it was told.", COUNT),
+    ("latency_error", "Latency, measured less claimed", "samples", "Measured less claimed.", _EVENT,
+     {"limit": Limit(-0.5, 0.5)}),
+    ("compensation", "Compensation", "ms", "What to dial in: the latency with its sign turned.", _EVENT,
+     {"decimals": 3}),
+    ("latency_buffer", "Latency of the buffers", "ms",
+     "Frames × periods / rate: the theoretical share, never a measurement.", "Arithmetic.", {"decimals": 3}),
+    ("distance", "Distance in air", "m", "What sound travels in the latency, at 343 m/s.", "ISO 9613-1, 20 °C."),
+)  # fmt: skip
+
+_CURVE = (
+    "D. Giannoulis, M. Massberg and J. D. Reiss, Digital Dynamic Range Compressor Design, J. Audio Eng. Soc. 60 (2012)."
+)
+_TRANSFER = _family(
+    "transfer", "input and output",
+    ("curve_error_worst", "Transfer curve, worst error", "dB",
+     "Measured less expected level of greatest distance, over the steps of the staircase; level of the tone by a sine "
+     "fit over the last 40 % of each step.", _CURVE),
+    ("curve_error_rms", "Transfer curve, RMS error", "dB", "RMS of measured less expected.", _CURVE),
+    ("threshold_estimate", "Threshold, estimated", "dBFS", "Of the curve that fits what was measured.", _CURVE),
+    ("ratio_estimate", "Ratio, estimated", "", "Of the curve that fits what was measured.", _CURVE),
+    ("knee_estimate", "Knee, estimated", "dB", "Of the curve that fits what was measured.", _CURVE),
+    ("gain_below_threshold", "Gain below threshold", "dB",
+     "Mean gain of the steps below threshold and knee, make-up taken off.", _CURVE),
+    ("engages", "Engages", "", "1 when the gain falls by at least 1 dB from the quietest steps to the loudest.",
+     PRACTICE, FLAG),
+)  # fmt: skip
+
+_DYNAMICS = _family(
+    "dynamics", "input and output",
+    ("attack_time", "Attack time", "ms", "From the step up until the gain stays within 1 dB of its settled value.",
+     PRACTICE),
+    ("release_time", "Release time", "ms", "From the step down likewise.", PRACTICE),
+    ("attack_constant", "Attack time constant", "ms", "Of an exponential fitted to the gain in decibels.", _CURVE),
+    ("release_constant", "Release time constant", "ms", "Of an exponential fitted to the gain in decibels.", _CURVE),
+    ("overshoot", "Overshoot", "dB", "By how much the gain passes its settled value after the step up.", PRACTICE),
+    ("lookahead", "Look-ahead", "ms", "By how much the gain starts to fall before the step up.", PRACTICE),
+    ("settled_gain_high", "Settled gain, high", "dB", "Gain at the end of the high part.", PRACTICE),
+    ("settled_gain_low", "Settled gain, low", "dB", "Gain at the end of the first low part.", PRACTICE),
+)  # fmt: skip
+
+_CODEC = "The encoder itself, through libsndfile."
+_LOSSY = _family(
+    "lossy", "file",
+    ("lossy_sample_peak", "Decoded sample peak", "dBFS",
+     "After encoding and decoding; where the encoder lacks the file's rate, the file is resampled for it.", _CODEC),
+    ("lossy_true_peak", "Decoded true peak", "dBTP", "After encoding and decoding.", _CODEC),
+    ("lossy_peak_rise", "Rise of the peak", "dB", "Decoded sample peak less the original's.", _CODEC),
+    ("lossy_overs", "Samples over full scale", "", "Decoded samples beyond ±1.0: what a fixed-point decoder cuts off.",
+     _CODEC, COUNT),
+    ("lossy_headroom", "Headroom needed", "dB",
+     "What to take off before encoding so that nothing clips, found by encoding again at that level, in steps of "
+     "0.1 dB and at most four times; the uncertainty is how far below lies what was seen to clip.", _CODEC,
+     {"decimals": 1}),
+    ("lossy_edge", "Edge of the codec", "Hz", "Wall in the decoded spectrum; no reading where there is none.", _CODEC,
+     {"decimals": 0}),
+)  # fmt: skip
+
+_MATCH = _family(
+    "match", "file",
+    ("match_gain", "Gain to apply", "dB", "Target less measured.", "By the measure named."),
+    ("match_error", "Match error", "dB", "Measured again after applying the gain, less target.",
+     "By the measure named.", {"decimals": 3, "limit": Limit(-0.1, 0.1)}),
+    ("loudest_start", "Loudest passage, start", "s", "Of the 3 s of greatest short-term loudness.", R128),
+    ("loudest_end", "Loudest passage, end", "s", "Of the same passage.", R128),
+)  # fmt: skip
+
+_LISTENING = _family(
+    "listening", "trials",
+    ("abx_p", "Chance of guessing as well", "",
+     "P(X ≥ correct) of the binomial with the trials and ½, exact.", "Exact binomial test, one-sided.",
+     {"decimals": 4}),
+    ("abx_needed", "Right answers needed", "", "The fewest for which the chance of guessing is at most 0.05.",
+     "Exact binomial test, one-sided.", COUNT),
+    ("abx_power", "Power", "", "Chance that a listener who hears it 7 times in 10, or as set, reaches that.",
+     "Exact binomial tail.", {"decimals": 3}),
+)  # fmt: skip
+
+_FOLDING = _family(
+    "folding", "frequency",
+    ("fold_frequency", "Folded frequency", "Hz", "|((f + R/2) mod R) − R/2|.", FOLD, {"decimals": 3}),
+)  # fmt: skip
+
+_COST = _family(
+    "cost", "render",
+    ("render_factor", "Render speed", "", "Audio seconds per wall second.", "Measured where it was rendered."),
+    ("render_cpu", "Processor time", "s/s", "Processor seconds per audio second.", "Measured where it was rendered.",
+     {"decimals": 4}),
+    ("render_memory", "Memory", "MB", "Greatest memory of the render.", "Measured where it was rendered."),
+)  # fmt: skip
+
+DECLARED: tuple[Measure, ...] = tuple(
+    _LEVELS + _LOUDNESS + _INTEGRITY + _COMPARE + _ACCOUNT + _TAKES + _TONE + _ALIASES + _IMD + _RESPONSE + _LATENCY
+    + _TRANSFER + _DYNAMICS + _LOSSY + _MATCH + _LISTENING + _FOLDING + _COST
+)  # fmt: skip

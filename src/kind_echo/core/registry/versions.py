@@ -1,0 +1,23 @@
+"""Versions of what is computed, so that results kept from before are never taken for new ones.
+
+Raise the number of a family in the change that alters its results: `python -m ops.versions` then keeps the new results,
+and a check of `make test` fails while results changed and the number did not.
+"""
+
+from collections.abc import Iterable
+
+from kind_echo.core.registry.measure import Family
+
+FAMILY_VERSIONS: dict[Family, int] = {
+    "levels": 1, "loudness": 1, "integrity": 1, "compare": 3, "account": 1, "takes": 2, "tone": 2, "aliases": 1,
+    "imd": 1, "response": 2, "latency": 3, "transfer": 2, "dynamics": 2, "lossy": 1, "match": 1, "listening": 1,
+    "folding": 1, "cost": 1,
+}  # fmt: skip
+
+SIGNAL_VERSION = 1
+"""Of the signal generator."""
+
+
+def versions_of(families: Iterable[Family]) -> list[str]:
+    """The versions of some families, as they stand in the digest of a result."""
+    return [f"{family} {FAMILY_VERSIONS[family]}" for family in sorted(set(families))]

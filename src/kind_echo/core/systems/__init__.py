@@ -1,0 +1,1 @@
+"""A render against the signal that went in: response, latency, dynamics, transfer curve."""

@@ -1,0 +1,1 @@
+"""Steady and stepped tones: harmonics, aliases, noise, intermodulation."""

@@ -1,0 +1,1 @@
+"""PostgreSQL: tables, sessions, blobs of audio, migrations, rights of roles, backup."""

@@ -1,0 +1,44 @@
+"""The tables: names as in the design's list of words; rules that a database can hold are held here."""
+
+from kind_echo.database.models.audio import Analysis, Chunk, Content, Pair, PeakLevel, Upload
+from kind_echo.database.models.base import Against, Base, Json
+from kind_echo.database.models.cells import Cell, Delivery, KitFile
+from kind_echo.database.models.decisions import Act, Decision, Event, Reference
+from kind_echo.database.models.effects import Build, Effect, Setting, Signal
+from kind_echo.database.models.machines import Condition, Host, Worker
+from kind_echo.database.models.plans import Case, Plan, PlanRevision
+from kind_echo.database.models.renders import Render, Take
+from kind_echo.database.models.runs import Run, Search
+
+__all__ = [
+    "Act",
+    "Against",
+    "Analysis",
+    "Base",
+    "Build",
+    "Case",
+    "Cell",
+    "Chunk",
+    "Condition",
+    "Content",
+    "Decision",
+    "Delivery",
+    "Effect",
+    "Event",
+    "Host",
+    "Json",
+    "KitFile",
+    "Pair",
+    "PeakLevel",
+    "Plan",
+    "PlanRevision",
+    "Reference",
+    "Render",
+    "Run",
+    "Search",
+    "Setting",
+    "Signal",
+    "Take",
+    "Upload",
+    "Worker",
+]

@@ -1,0 +1,93 @@
+"""Audio by its content, uploaded files, and pairs that were analysed."""
+
+from datetime import datetime
+
+from sqlalchemy import BigInteger, CheckConstraint, ForeignKey, Identity, text
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from kind_echo.database.models.base import Base, Json
+
+
+class Content(Base):
+    """Distinct audio, addressed by the SHA-256 of its format and samples."""
+
+    __tablename__ = "content"
+    sha256: Mapped[str] = mapped_column(primary_key=True)
+    rate: Mapped[int]
+    channels: Mapped[int]
+    frames: Mapped[int] = mapped_column(BigInteger)
+    encoding: Mapped[str]
+    chunk_frames: Mapped[int]
+
+
+class Chunk(Base):
+    """A stretch of content; stored so that a byte range is read without the whole."""
+
+    __tablename__ = "chunk"
+    sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"), primary_key=True)
+    position: Mapped[int] = mapped_column(primary_key=True)
+    data: Mapped[bytes]
+
+
+class PeakLevel(Base):
+    """One resolution of a waveform, of content or of the difference of an analysis."""
+
+    __tablename__ = "peak_level"
+    owner: Mapped[str] = mapped_column(primary_key=True)
+    position: Mapped[int] = mapped_column(primary_key=True)
+    bins: Mapped[int]
+    data: Mapped[bytes]
+
+
+class Analysis(Base):
+    """What was found for two contents under given options; found once, however many cells share it.
+
+    `causes` is what explains the difference, `explanation` the same in words; `side_readings` has the levels of each
+    side by itself.
+    """
+
+    __tablename__ = "analysis"
+    key: Mapped[str] = mapped_column(primary_key=True)
+    reference_sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"))
+    render_sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"))
+    options: Mapped[Json]
+    readings: Mapped[list[Json]]
+    alignment: Mapped[Json]
+    same_length: Mapped[bool]
+    spectra: Mapped[Json] = mapped_column(deferred=True)
+    curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
+    explanation: Mapped[str] = mapped_column(server_default="")
+    causes: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
+    side_readings: Mapped[Json] = mapped_column(server_default=text("'{}'::jsonb"), deferred=True)
+    created_at: Mapped[datetime]
+
+
+class Upload(Base):
+    """A file that a person brought, by name, and the audio in it."""
+
+    __tablename__ = "upload"
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    name: Mapped[str]
+    file_sha256: Mapped[str]
+    subtype: Mapped[str]
+    content_sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"))
+    uploaded_at: Mapped[datetime]
+    content: Mapped[Content] = relationship()
+
+
+class Pair(Base):
+    """Two uploaded files laid side by side, outside any plan."""
+
+    __tablename__ = "pair"
+    __table_args__ = (CheckConstraint("state IN ('analysing', 'done', 'failed')", name="state"),)
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    reference_id: Mapped[int] = mapped_column(ForeignKey("upload.id"))
+    render_id: Mapped[int] = mapped_column(ForeignKey("upload.id"))
+    options: Mapped[Json]
+    state: Mapped[str] = mapped_column(default="analysing")
+    why: Mapped[str] = mapped_column(default="")
+    analysis_key: Mapped[str | None] = mapped_column(ForeignKey("analysis.key"))
+    created_at: Mapped[datetime]
+    reference: Mapped[Upload] = relationship(foreign_keys=[reference_id])
+    render: Mapped[Upload] = relationship(foreign_keys=[render_id])
+    analysis: Mapped[Analysis | None] = relationship()

@@ -1,0 +1,86 @@
+"""Cells, and what is on its way to them."""
+
+from datetime import datetime
+
+from sqlalchemy import CheckConstraint, ForeignKey, Identity, UniqueConstraint, text
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from kind_echo.database.models.audio import Analysis, Content
+from kind_echo.database.models.base import Base, Json
+from kind_echo.database.models.decisions import Reference
+from kind_echo.database.models.machines import Condition
+from kind_echo.database.models.plans import Case
+from kind_echo.database.models.renders import Render
+from kind_echo.database.models.runs import Run
+
+
+class Cell(Base):
+    """One case under one condition in a run: what was rendered, against what it was laid, and the verdict.
+
+    `broken` names the measures that broke their limits, worst first; `measured` has the readings of all channels
+    together by measure, for sheets and trends; `reused` tells that the render is of an earlier run; `rules` is the
+    version of the rules that it was judged by.
+    """
+
+    __tablename__ = "cell"
+    __table_args__ = (
+        UniqueConstraint("run_id", "case_id", "condition_id"),
+        CheckConstraint("state IN ('waiting', 'rendering', 'analysing', 'done', 'failed')", name="state"),
+        CheckConstraint("verdict IN ('Pass', 'Changed', 'Fail', 'No reading', 'Waiting')", name="verdict"),
+    )
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id"), index=True)
+    case_id: Mapped[int] = mapped_column(ForeignKey("case.id"))
+    condition_id: Mapped[int] = mapped_column(ForeignKey("condition.id"))
+    state: Mapped[str] = mapped_column(default="waiting")
+    verdict: Mapped[str] = mapped_column(default="Waiting")
+    why: Mapped[str] = mapped_column(default="")
+    ink: Mapped[float] = mapped_column(default=0.0)
+    unfit: Mapped[bool] = mapped_column(default=False)
+    broken: Mapped[list[str]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
+    measured: Mapped[Json] = mapped_column(default=dict, server_default=text("'{}'::jsonb"))
+    reused: Mapped[bool] = mapped_column(default=False, server_default=text("false"))
+    attempts: Mapped[int] = mapped_column(default=0)
+    log: Mapped[str] = mapped_column(server_default="")
+    rules: Mapped[int] = mapped_column(default=0, server_default="0")
+    render_id: Mapped[int | None] = mapped_column(ForeignKey("render.id"))
+    reference_id: Mapped[int | None] = mapped_column(ForeignKey("reference.id", use_alter=True))
+    analysis_key: Mapped[str | None] = mapped_column(ForeignKey("analysis.key"))
+    run: Mapped[Run] = relationship()
+    case: Mapped[Case] = relationship()
+    condition: Mapped[Condition] = relationship()
+    render: Mapped[Render | None] = relationship()
+    reference: Mapped[Reference | None] = relationship(foreign_keys=[reference_id])
+    analysis: Mapped[Analysis | None] = relationship()
+
+
+class Delivery(Base):
+    """What a machine that reaches the server alone has rendered for a cell, until it is measured."""
+
+    __tablename__ = "delivery"
+    cell_id: Mapped[int] = mapped_column(ForeignKey("cell.id"), primary_key=True)
+    contents: Mapped[list[str]]
+    facts: Mapped[Json]
+
+
+class KitFile(Base):
+    """A file that came back from a render kit, and the cell it was taken for; none while it is doubtful.
+
+    `named_for` is the cell that its name or a manifest speaks of, `named_by` which of them.
+    """
+
+    __tablename__ = "kit_file"
+    __table_args__ = (CheckConstraint("state IN ('received', 'matched', 'doubtful', 'unknown')", name="state"),)
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id"), index=True)
+    name: Mapped[str]
+    content_sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"))
+    state: Mapped[str]
+    why: Mapped[str]
+    cell_id: Mapped[int | None] = mapped_column(ForeignKey("cell.id"))
+    candidates: Mapped[list[int]]
+    named_for: Mapped[int | None] = mapped_column(ForeignKey("cell.id"))
+    named_by: Mapped[str]
+    take: Mapped[int]
+    received_at: Mapped[datetime]
+    content: Mapped[Content] = relationship()

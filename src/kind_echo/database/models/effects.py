@@ -1,0 +1,51 @@
+"""Effects, their builds and settings, and the signals that they are given."""
+
+from sqlalchemy import ForeignKey, Identity, UniqueConstraint, text
+from sqlalchemy.orm import Mapped, mapped_column, relationship
+
+from kind_echo.database.models.base import Base, Json
+
+
+class Effect(Base):
+    """A product under test: what can be set, and what its renderer knows it by where that is not its name."""
+
+    __tablename__ = "effect"
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    description: Mapped[str]
+    handle: Mapped[str] = mapped_column(server_default="")
+    parameters: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
+
+
+class Build(Base):
+    """One version of an effect; `position` is its order."""
+
+    __tablename__ = "build"
+    __table_args__ = (UniqueConstraint("effect_id", "version"), UniqueConstraint("effect_id", "position"))
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    effect_id: Mapped[int] = mapped_column(ForeignKey("effect.id"))
+    version: Mapped[str]
+    position: Mapped[int]
+    note: Mapped[str]
+    effect: Mapped[Effect] = relationship()
+
+
+class Setting(Base):
+    """Named parameter values of an effect; of a sum of renders, those of each of its parts."""
+
+    __tablename__ = "setting"
+    __table_args__ = (UniqueConstraint("effect_id", "name"),)
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    effect_id: Mapped[int] = mapped_column(ForeignKey("effect.id"))
+    name: Mapped[str]
+    parameters: Mapped[Json]
+    parts: Mapped[list[Json]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
+
+
+class Signal(Base):
+    """A stimulus: what is asked of the generator."""
+
+    __tablename__ = "signal"
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    name: Mapped[str] = mapped_column(unique=True)
+    request: Mapped[Json]

@@ -1,0 +1,58 @@
+"""Hosts, workers, and the conditions that renders are made under."""
+
+from datetime import datetime
+
+from sqlalchemy import BigInteger, Identity, UniqueConstraint
+from sqlalchemy.orm import Mapped, mapped_column
+
+from kind_echo.database.models.base import Base, Json
+
+
+class Host(Base):
+    """A version of a program that runs effects, and the renderer that has it."""
+
+    __tablename__ = "host"
+    __table_args__ = (UniqueConstraint("name", "version"),)
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    name: Mapped[str]
+    version: Mapped[str]
+    description: Mapped[str]
+    renderer: Mapped[str]
+    modes: Mapped[list[str]]
+
+
+class Worker(Base):
+    """A process that takes jobs, on which machine, what it can render, and when it was last seen.
+
+    Of one that reaches the server alone: the queue's `number` for it, and the token that it came by. One that stopped
+    is kept for a while, for what its machine can render.
+    """
+
+    __tablename__ = "worker"
+    __table_args__ = (UniqueConstraint("machine", "process"),)
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    machine: Mapped[str]
+    process: Mapped[int]
+    renderers: Mapped[list[Json]]
+    number: Mapped[int | None] = mapped_column(BigInteger)
+    token_id: Mapped[int | None]
+    started_at: Mapped[datetime]
+    seen_at: Mapped[datetime]
+    stopped_at: Mapped[datetime | None]
+
+
+class Condition(Base):
+    """Host, version, mode, rate, block size, channels and word length."""
+
+    __tablename__ = "condition"
+    __table_args__ = (
+        UniqueConstraint("host", "host_version", "mode", "rate", "block_size", "channels", "word_length"),
+    )
+    id: Mapped[int] = mapped_column(Identity(), primary_key=True)
+    host: Mapped[str]
+    host_version: Mapped[str]
+    mode: Mapped[str]
+    rate: Mapped[int]
+    block_size: Mapped[int]
+    channels: Mapped[int]
+    word_length: Mapped[str]

@@ -1,0 +1,1 @@
+"""Audio to look at and to listen to."""

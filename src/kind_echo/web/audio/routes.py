@@ -1,0 +1,60 @@
+"""Audio by range: waveforms, spectra and samples of any address."""
+
+from flask import Response
+from flask_openapi3 import APIBlueprint
+
+from kind_echo.bench.comparisons.addresses import draw, open_address, read_samples
+from kind_echo.bench.comparisons.analysing import spectrum_document
+from kind_echo.core.audio.source import Samples
+from kind_echo.database.sessions import transaction
+from kind_echo.web.http.schemas import AudioPath, RangeQuery, SpectrumBody, StripBody, StripQuery
+from kind_echo.web.runs.views import answer
+
+api = APIBlueprint("audio", __name__, url_prefix="/api/audio")
+
+_FOREVER = "private, max-age=31536000, immutable"  # an address names its content, so an answer never changes
+
+
+@api.get("/<string:address>/waveform", responses={200: StripBody})
+def waveform(path: AudioPath, query: StripQuery) -> Response:
+    """A stretch for drawing: extremes of columns, or, close up, samples and the band-limited curve through them."""
+    with transaction() as session:
+        strip = draw(session, path.address, query.start, query.stop, query.columns)
+    body = StripBody(
+        start=query.start,
+        stop=query.stop,
+        low=strip.columns[..., 0].T.tolist(),
+        high=strip.columns[..., 1].T.tolist(),
+        samples=_by_channel(strip.samples),
+        curve=_by_channel(strip.curve),
+        curve_points=strip.points,
+    )
+    return _kept(answer(body))
+
+
+@api.get("/<string:address>/spectrum", responses={200: SpectrumBody})
+def spectrum(path: AudioPath, query: RangeQuery) -> Response:
+    """The spectrum of a stretch."""
+    with transaction() as session:
+        source = open_address(session, path.address).source
+        stop = min(query.stop, source.frames)
+        start = min(query.start, max(0, stop - 16))
+        return _kept(answer(SpectrumBody.model_validate(spectrum_document(source, start, stop))))
+
+
+@api.get("/<string:address>/samples")
+def samples(path: AudioPath, query: RangeQuery) -> Response:
+    """Samples for playing: 32 bit float, little-endian, channels interleaved."""
+    with transaction() as session:
+        data = read_samples(session, path.address, query.start, query.stop).astype("<f4").tobytes()
+    return _kept(Response(data, content_type="application/octet-stream"))
+
+
+def _by_channel(values: Samples) -> list[list[float]]:
+    channels: list[list[float]] = values.astype("f4").T.tolist()
+    return channels
+
+
+def _kept(response: Response) -> Response:
+    response.headers["Cache-Control"] = _FOREVER
+    return response

@@ -1,0 +1,1 @@
+"""Health and metrics."""

@@ -1,0 +1,168 @@
+"""Hosts, the machines that render in them, and effects."""
+
+from collections.abc import Sequence
+from datetime import UTC, datetime
+
+from flask import Response
+from flask_openapi3 import APIBlueprint
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.machines.hosts import (
+    BY_HAND,
+    add_build,
+    add_host_by_hand,
+    add_offered,
+    all_effects,
+    all_hosts,
+    is_seen,
+    settings_of,
+    waiting,
+    workers,
+)
+from kind_echo.bench.plans.revisions import builds_of
+from kind_echo.database.models import Effect, Host, Run, Worker
+from kind_echo.database.sessions import transaction
+from kind_echo.web.hosts.schemas import (
+    EffectBody,
+    EffectsBody,
+    HostBody,
+    HostsBody,
+    MachineBody,
+    NewBuildBody,
+    NewEffectBody,
+    NewHostBody,
+    OfferBody,
+    OfferedEffectBody,
+    SettingBody,
+    WaitingRunBody,
+)
+from kind_echo.web.http.schemas import BuildBody
+from kind_echo.web.runs.views import answer
+from kind_echo.web.security.doors import caller
+
+api = APIBlueprint("hosts", __name__, url_prefix="/api")
+
+
+@api.get("/hosts", responses={200: HostsBody})
+def hosts() -> Response:
+    """All hosts, and the machines that render in them."""
+    now = datetime.now(UTC)
+    with transaction() as session:
+        known, waits, listed = {effect.name for effect in all_effects(session)}, waiting(session), workers(session)
+        machines: dict[str, list[Worker]] = {}
+        for worker in listed:
+            machines.setdefault(worker.machine, []).append(worker)
+        having = _machines_by_queue(listed, now)
+        body = HostsBody(
+            hosts=[_host_body(host, having, waits.get((host.name, host.version), [])) for host in all_hosts(session)],
+            machines=[_machine_body(name, own, known, now) for name, own in machines.items()],
+        )
+        return answer(body)
+
+
+@api.post("/hosts", responses={201: HostBody})
+def new_host(body: NewHostBody) -> Response:
+    """Add a host that people render in, with a kit."""
+    with transaction() as session:
+        host = add_host_by_hand(session, body.name, body.version, body.description, body.modes)
+        return answer(_host_body(host, {}, []), 201)
+
+
+@api.get("/effects", responses={200: EffectsBody})
+def effects() -> Response:
+    """All effects with their builds and settings."""
+    with transaction() as session:
+        return answer(EffectsBody(effects=[_effect_body(session, effect) for effect in all_effects(session)]))
+
+
+@api.post("/effects", responses={201: EffectBody})
+def new_effect(body: NewEffectBody) -> Response:
+    """Add an effect that a machine has."""
+    with transaction() as session:
+        return answer(_effect_body(session, add_offered(session, body.name, datetime.now(UTC))), 201)
+
+
+@api.post("/builds", responses={201: BuildBody})
+def new_build(body: NewBuildBody) -> Response:
+    """Tell of a build that has been made; one that is known already is answered as it is."""
+    with transaction() as session:
+        now = datetime.now(UTC)
+        build = add_build(session, body.effect, body.version, body.note, who=caller().name, now=now)
+        return answer(BuildBody.model_validate(build), 201)
+
+
+def _machines_by_queue(listed: Sequence[Worker], now: datetime) -> dict[str, list[str]]:
+    """Machines that are at work, by the renderers that they have."""
+    having: dict[str, list[str]] = {}
+    for worker in listed:
+        if is_seen(worker, now):
+            for renderer in worker.renderers:
+                machines = having.setdefault(renderer["queue"], [])
+                if worker.machine not in machines:
+                    machines.append(worker.machine)
+    return having
+
+
+def _host_body(host: Host, having: dict[str, list[str]], waits: Sequence[tuple[Run, int]]) -> HostBody:
+    return HostBody(
+        name=host.name,
+        version=host.version,
+        description=host.description,
+        renderer=host.renderer,
+        by_hand=host.renderer == BY_HAND,
+        modes=host.modes,
+        machines=having.get(host.renderer, []),
+        waiting=[
+            WaitingRunBody(
+                run_id=run.id,
+                effect=run.build.effect.name,
+                version=run.build.version,
+                plan=run.revision.plan.name,
+                cells=cells,
+            )
+            for run, cells in waits
+        ],
+    )
+
+
+def _machine_body(name: str, own: Sequence[Worker], known: set[str], now: datetime) -> MachineBody:
+    at_work = sum(is_seen(worker, now) for worker in own)
+    renderers = {renderer["queue"]: renderer for worker in reversed(own) for renderer in worker.renderers}
+    return MachineBody(
+        name=name,
+        at_work=at_work,
+        silent=len(own) - at_work,
+        started_at=min(worker.started_at for worker in own),
+        seen_at=max(worker.seen_at for worker in own),
+        renderers=[
+            OfferBody(
+                queue=renderer["queue"],
+                description=renderer["description"],
+                hosts=[f"{host['name']} {host['version']}" for host in renderer["hosts"]],
+                effects=[
+                    OfferedEffectBody(
+                        name=effect["name"],
+                        description=effect["description"],
+                        versions=effect["versions"],
+                        known=effect["name"] in known,
+                    )
+                    for effect in renderer["effects"]
+                ],
+            )
+            for renderer in sorted(renderers.values(), key=lambda renderer: str(renderer["queue"]))
+        ],
+    )
+
+
+def _effect_body(session: Session, effect: Effect) -> EffectBody:
+    return EffectBody(
+        id=effect.id,
+        name=effect.name,
+        description=effect.description,
+        parameters=effect.parameters,
+        builds=[BuildBody.model_validate(build) for build in builds_of(session, effect.id)],
+        settings=[
+            SettingBody(id=setting.id, name=setting.name, values=setting.parameters)
+            for setting in settings_of(session, effect.id)
+        ],
+    )

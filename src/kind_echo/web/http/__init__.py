@@ -1,0 +1,1 @@
+"""What all routes share: requests, errors, files, schemas."""

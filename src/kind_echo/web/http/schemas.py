@@ -1,0 +1,312 @@
+"""The shape of every request and response: what the OpenAPI document is made from."""
+
+from datetime import date, datetime
+from typing import Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+from kind_echo.core.causes.cause import CauseName
+from kind_echo.core.registry.readings import Reason
+
+VerdictName = Literal["Pass", "Changed", "Fail", "No reading", "Waiting"]
+CellState = Literal["waiting", "rendering", "analysing", "done", "failed"]
+PairState = Literal["waiting", "rendering", "analysing", "done", "failed"]
+Judgement = Literal["met", "broken", "unknown"]
+
+
+class Body(BaseModel):
+    """Base of all bodies: unknown fields are refused."""
+
+    model_config = ConfigDict(extra="forbid", from_attributes=True, allow_inf_nan=False)
+
+
+class ProblemBody(BaseModel):
+    """An error, as RFC 9457 has it: `detail` is a sentence a person can act on."""
+
+    type: str
+    title: str
+    status: int
+    detail: str
+
+
+class LimitBody(Body):
+    """The bounds of a measure; null where there is none."""
+
+    at_least: float | None = None
+    at_most: float | None = None
+
+
+class MeasureBody(Body):
+    """One measure of the registry."""
+
+    key: str
+    title: str
+    unit: str
+    definition: str
+    source: str
+    family: str
+    decimals: int
+    drawing: Literal["number", "count", "flag"]
+    limit: LimitBody | None
+
+
+class MeasuresBody(Body):
+    """The registry of measures."""
+
+    measures: list[MeasureBody]
+
+
+class BuildBody(Body):
+    """A build of an effect."""
+
+    id: int
+    version: str
+    note: str
+
+
+class ConditionBody(Body):
+    """A column of the sheet."""
+
+    id: int
+    host: str
+    host_version: str
+    mode: str
+    rate: int
+    block_size: int
+    channels: int
+    word_length: str
+
+
+class ReadingBody(Body):
+    """One reading, and how it stands to its limit."""
+
+    measure: str
+    channel: str
+    value: float | None
+    unit: str
+    why: str | None
+    uncertainty: float | None = None
+    at_most: float | None = None
+    reason: Reason | None = None
+    limit: LimitBody | None = None
+    judgement: Judgement | None = None
+
+
+class SideBody(Body):
+    """One side of a pair: its address is what waveform, spectrum and samples are asked for by."""
+
+    address: str
+    name: str
+    detail: str
+    rate: int
+    channels: int
+    frames: int
+    sha256: str | None
+
+
+class SpectrumBody(Body):
+    """Level over frequency: Hz and dBFS."""
+
+    frequencies: list[float]
+    levels: list[float]
+    window: int
+
+
+class SpectraBody(Body):
+    """The spectra of a pair's three sides."""
+
+    reference: SpectrumBody
+    render: SpectrumBody
+    difference: SpectrumBody
+
+
+class AlignmentBody(Body):
+    """What was taken off the render before the difference was taken."""
+
+    shift: int
+    fraction: float
+    scale: float
+
+
+class StandingBody(Body):
+    """A decision that a cell stands under, or one from before that holds no more."""
+
+    kind: Literal["accepted", "fault", "waived"]
+    who: str
+    at: datetime
+    why: str
+    ticket: str
+    until: date | None
+    act_id: int
+    version: str
+    holds: bool
+    here: bool
+
+
+class PairCellBody(Body):
+    """Where in a run a pair stands."""
+
+    cell_id: int
+    run_id: int
+    effect: str
+    version: str
+    signal: str
+    setting: str
+    condition: ConditionBody
+    reference_version: str | None
+    beside: str | None
+    unfit: bool
+    claimed_latency: int | None
+    log: str
+    decision: StandingBody | None
+    latest_act: int
+    previous_cell: int | None
+    next_cell: int | None
+
+
+class CauseBody(Body):
+    """One thing that explains a part of a difference, and the words for it; `takes_off` is in dB."""
+
+    cause: CauseName
+    channel: str
+    amount: float | None
+    unit: str
+    takes_off: float | None
+    why: str | None
+    words: str
+
+
+class CurveBody(Body):
+    """A curve of one side; its name is its key in files."""
+
+    name: str
+    side: Literal["reference", "render", "difference"]
+    x_unit: str
+    y_unit: str
+    x: list[float]
+    y: list[float]
+
+
+class PairBody(Body):
+    """Two sides and all that was found of them; a side is null while it is not there.
+
+    `reference_readings` are what the reference is by itself: levels, loudness, integrity.
+    """
+
+    kind: Literal["cell", "files"]
+    state: PairState
+    verdict: VerdictName | None
+    why: str
+    cell: PairCellBody | None
+    reference: SideBody | None
+    render: SideBody | None
+    difference: SideBody | None
+    readings: list[ReadingBody]
+    reference_readings: list[ReadingBody]
+    explanation: str
+    causes: list[CauseBody]
+    curves: list[CurveBody]
+    alignment: AlignmentBody | None
+    spectra: SpectraBody | None
+
+
+class StripBody(Body):
+    """A stretch of audio for drawing, by channel: extremes of columns, or samples and the curve through them."""
+
+    start: int
+    stop: int
+    low: list[list[float]]
+    high: list[list[float]]
+    samples: list[list[float]]
+    curve: list[list[float]]
+    curve_points: int
+
+
+class UploadBody(Body):
+    """A file that was kept."""
+
+    id: int
+    name: str
+    rate: int
+    channels: int
+    frames: int
+    subtype: str
+    file_sha256: str
+
+
+class NewComparisonBody(Body):
+    """Two uploaded files to compare."""
+
+    reference_id: int
+    render_id: int
+    align: Literal["none", "samples", "fraction"] = "samples"
+    match_gain: bool = False
+    match_polarity: bool = False
+    max_delay: int | None = Field(default=None, ge=1)
+
+
+class ComparisonBody(Body):
+    """A comparison of two files, for a list."""
+
+    id: int
+    reference: str
+    render: str
+    created_at: datetime
+    state: PairState
+
+
+class ComparisonsBody(Body):
+    """Comparisons of files, newest first."""
+
+    comparisons: list[ComparisonBody]
+
+
+class RunPath(BaseModel):
+    """Which run."""
+
+    run_id: int
+
+
+class CellPath(BaseModel):
+    """Which cell."""
+
+    cell_id: int
+
+
+class BesideQuery(BaseModel):
+    """Which cell a cell is laid over, where that is not its reference."""
+
+    beside: int | None = None
+
+
+class ComparisonPath(BaseModel):
+    """Which comparison."""
+
+    comparison_id: int
+
+
+class AudioPath(BaseModel):
+    """Which audio."""
+
+    address: str
+
+
+class StripQuery(BaseModel):
+    """Which frames, and on how many columns they are drawn."""
+
+    start: int = Field(ge=0)
+    stop: int = Field(ge=1)
+    columns: int = Field(ge=1, le=8192)
+
+
+class RangeQuery(BaseModel):
+    """Which frames."""
+
+    start: int = Field(ge=0)
+    stop: int = Field(ge=1)
+
+
+class UploadQuery(BaseModel):
+    """The name of the file that the request carries."""
+
+    name: str = Field(min_length=1, max_length=255)

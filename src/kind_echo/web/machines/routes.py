@@ -1,0 +1,172 @@
+"""Render machines that reach the server and not its database: they arrive, take jobs, and deliver."""
+
+from datetime import UTC, datetime
+from pathlib import Path
+
+import numpy as np
+from flask import Response
+from flask_openapi3 import APIBlueprint
+from pydantic import ValidationError
+
+from kind_echo.bench.rendering.remote import (
+    Facts,
+    Question,
+    Told,
+    Wanted,
+    answer_question,
+    arrive,
+    beat,
+    deliver,
+    leave,
+    own_machine,
+    report_failure,
+    stimulus_of,
+    take,
+)
+from kind_echo.database.sessions import transaction
+from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost
+from kind_echo.web.http.files import with_body
+from kind_echo.web.http.problems import invalid_request, problem
+from kind_echo.web.machines.schemas import (
+    AnswersBody,
+    ArrivalBody,
+    ArrivedBody,
+    BuildKeyBody,
+    DeliveryHead,
+    FailureBody,
+    JobBody,
+    MachineJobPath,
+    MachineOfferBody,
+    MachinePath,
+    PresenceBody,
+    RenderJobBody,
+    TakeBody,
+    TakenBody,
+)
+from kind_echo.web.runs.views import answer
+from kind_echo.web.security.doors import caller
+
+api = APIBlueprint("machines", __name__, url_prefix="/api/machines")
+
+_MOST_HEAD = 1_000_000  # bytes
+
+
+@api.post("", responses={201: ArrivedBody})
+def new_machine(body: ArrivalBody) -> Response:
+    """A machine arrives, and says what it has."""
+    with transaction() as session:
+        offers = [_offer(one) for one in body.offers]
+        number = arrive(session, _token(), body.machine, body.process, offers, datetime.now(UTC))
+        return answer(ArrivedBody(worker_id=number), 201)
+
+
+@api.post("/<int:worker_id>/presence")
+def presence(path: MachinePath, body: PresenceBody) -> Response:
+    """A machine says that it is still there, or that it leaves."""
+    with transaction() as session:
+        machine = own_machine(session, _token(), path.worker_id)
+        if body.leaves:
+            leave(session, machine, datetime.now(UTC))
+        else:
+            beat(session, machine, datetime.now(UTC))
+    return Response(status=204)
+
+
+@api.post("/<int:worker_id>/take", responses={200: TakenBody})
+def take_job(path: MachinePath, body: TakeBody) -> Response:
+    """The next job of some renderers; what the machine was at before goes to another."""
+    _own(path.worker_id)
+    job = take(path.worker_id, body.queues)
+    if isinstance(job, Question):
+        builds = [BuildKeyBody(effect=e, handle=h, version=v) for e, h, v in job.builds]
+        return answer(TakenBody(job=JobBody(job_id=job.job_id, builds=builds, render=None)))
+    return answer(TakenBody(job=_job_body(job) if job is not None else None))
+
+
+@api.post("/<int:worker_id>/jobs/<int:job_id>/builds")
+def say_builds(path: MachineJobPath, body: AnswersBody) -> Response:
+    """What would render the builds that the machine was asked about; the run goes on with it."""
+    artefacts = {(one.effect, one.handle, one.version): one.artefact for one in body.builds}
+    _own(path.worker_id)
+    with transaction() as session:
+        answer_question(session, path.worker_id, path.job_id, artefacts)
+    return Response(status=204)
+
+
+@api.get("/<int:worker_id>/jobs/<int:job_id>/signal")
+def signal(path: MachineJobPath) -> Response:
+    """The signal to render: frames × channels, 64-bit floats, little-endian."""
+    _own(path.worker_id)
+    with transaction() as session:
+        samples = stimulus_of(session, path.worker_id, path.job_id)
+    return Response(np.ascontiguousarray(samples, "<f8").tobytes(), content_type="application/octet-stream")
+
+
+@api.post("/<int:worker_id>/jobs/<int:job_id>/render")
+def new_delivery(path: MachineJobPath) -> Response:
+    """Keep a render. The body: 4 bytes with the length of the head, the head as JSON, and the samples of each take.
+
+    The head is a DeliveryHead; the samples are interleaved, little-endian, in the word length that was asked for.
+    """
+
+    _own(path.worker_id)
+
+    def keep(file: Path) -> Response:
+        with file.open("rb") as body:
+            length = int.from_bytes(body.read(4), "little")
+            if length > _MOST_HEAD:
+                return problem(422, "InvalidRequest", f"The head has {length} bytes, and {_MOST_HEAD} are taken.")
+            head = body.read(length)
+        try:
+            said = DeliveryHead.model_validate_json(head)
+        except ValidationError as error:
+            return invalid_request(error)
+        facts = Facts(**said.model_dump() | {"frames": tuple(said.frames)})
+        with transaction() as session:
+            deliver(session, path.worker_id, path.job_id, facts, file, 4 + length)
+        return Response(status=204)
+
+    return with_body("the render", keep)
+
+
+@api.post("/<int:worker_id>/jobs/<int:job_id>/failure")
+def new_failure(path: MachineJobPath, body: FailureBody) -> Response:
+    """The machine could not render what it was asked for."""
+    _own(path.worker_id)
+    with transaction() as session:
+        report_failure(session, path.worker_id, path.job_id, body.reason, body.log)
+    return Response(status=204)
+
+
+def _token() -> int:
+    """The token by which the machine came; the routes are for those who have one."""
+    token_id = caller().token_id
+    assert token_id is not None
+    return token_id
+
+
+def _own(worker_id: int) -> None:
+    """Raises MachineUnknown for the number of a machine that came by another token."""
+    with transaction() as session:
+        own_machine(session, _token(), worker_id)
+
+
+def _offer(body: MachineOfferBody) -> Offer:
+    hosts = tuple(OfferedHost(h.name, h.version, h.description, tuple(h.modes)) for h in body.hosts)
+    effects = tuple(
+        OfferedEffect(e.name, e.handle, e.description, tuple(e.parameters), tuple(e.versions), tuple(e.patterns))
+        for e in body.effects
+    )
+    return Offer(body.queue, body.description, Told({}), hosts, effects)
+
+
+def _job_body(job: Wanted) -> JobBody:
+    asked = job.request
+    frames, channels = asked.signal.shape
+    render = RenderJobBody(
+        effect=asked.effect, handle=asked.handle, version=asked.version, values=asked.values, host=asked.host,
+        host_version=asked.host_version, mode=asked.mode, rate=asked.rate, block_size=asked.block_size,
+        channels=channels, frames=frames, takes=job.takes, word_length=job.word_length,
+        parts=[dict(values) for values in asked.parts],
+    )  # fmt: skip
+    return JobBody(job_id=job.job_id, builds=[], render=render)

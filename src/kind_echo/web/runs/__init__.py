@@ -1,0 +1,1 @@
+"""Runs and their sheets."""

@@ -1,0 +1,137 @@
+"""Plans, runs, sheets, cells, and their changes as they happen."""
+
+from collections.abc import Callable, Iterator
+from datetime import UTC, datetime
+
+import psycopg
+from flask import Response
+from flask_openapi3 import APIBlueprint
+from sqlalchemy.exc import DBAPIError
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.decisions.deciding import undecided
+from kind_echo.bench.runs.running import (
+    CHANNEL,
+    all_runs,
+    find_cell,
+    find_run,
+    put_first,
+    render_again,
+    resume_run,
+    start_run,
+    stop_run,
+    summary_of,
+)
+from kind_echo.bench.sheets.across import compare_missing, parse_against
+from kind_echo.core.registry.measures import find_measure
+from kind_echo.database.models import Run
+from kind_echo.database.sessions import database_url, snapshot, transaction
+from kind_echo.web.http.schemas import BesideQuery, CellPath, PairBody, RunPath
+from kind_echo.web.runs.schemas import (
+    AcrossBody,
+    ComparingBody,
+    NewRunBody,
+    RenderAgainBody,
+    RenderedAgainBody,
+    RunBody,
+    RunChangeBody,
+    RunsBody,
+    SheetBody,
+    SheetQuery,
+)
+from kind_echo.web.runs.sheet_views import sheet_body
+from kind_echo.web.runs.views import answer, cell_pair_body, run_body
+from kind_echo.web.security.doors import caller, still_admitted
+
+api = APIBlueprint("runs", __name__, url_prefix="/api")
+
+_HEARTBEAT_SECONDS = 10.0
+
+
+@api.get("/runs", responses={200: RunsBody})
+def runs() -> Response:
+    """All runs, newest first."""
+    with snapshot() as session:
+        waiting = undecided(session, datetime.now(UTC).date())
+        return answer(RunsBody(runs=[run_body(one, waiting.get(one.run.id, 0)) for one in all_runs(session)]))
+
+
+@api.post("/runs", responses={201: RunBody})
+def new_run(body: NewRunBody) -> Response:
+    """Start a run of a plan on a build."""
+    with transaction() as session:
+        run = start_run(
+            session, body.plan_id, body.build_id, who=caller().name, now=datetime.now(UTC), render=body.render
+        )
+        return answer(_run_body(session, run), 201)
+
+
+@api.get("/runs/<int:run_id>", responses={200: SheetBody})
+def sheet(path: RunPath, query: SheetQuery) -> Response:
+    """A run as a sheet, with a measure as its figures."""
+    find_measure(query.measure)
+    with snapshot() as session:
+        return answer(sheet_body(session, find_run(session, path.run_id), query.measure, query.against))
+
+
+@api.post("/runs/<int:run_id>/across", responses={202: ComparingBody})
+def compare_across(path: RunPath, body: AcrossBody) -> Response:
+    """Compare the pairs of a run and another build, host or mode that nobody has compared yet."""
+    with transaction() as session:
+        run = find_run(session, path.run_id)
+        return answer(ComparingBody(pairs=compare_missing(session, run, parse_against(session, body.against))), 202)
+
+
+@api.post("/runs/<int:run_id>/change", responses={200: RunBody})
+def change_run(path: RunPath, body: RunChangeBody) -> Response:
+    """Stop a run, go on with it, or let it be rendered before all others."""
+    act = {"stop": stop_run, "resume": resume_run, "put first": put_first}[body.change]
+    with transaction() as session:
+        run = act(session, path.run_id, who=caller().name, now=datetime.now(UTC))
+        return answer(_run_body(session, run))
+
+
+@api.post("/renders", responses={202: RenderedAgainBody})
+def render_cells_again(body: RenderAgainBody) -> Response:
+    """Render cells anew, whatever earlier runs made of the same."""
+    with transaction() as session:
+        cells = render_again(session, body.cell_ids, who=caller().name, now=datetime.now(UTC))
+        return answer(RenderedAgainBody(cells=len(cells)), 202)
+
+
+@api.get("/runs/<int:run_id>/events")
+def events(path: RunPath) -> Response:
+    """Server-sent events: one named `change` whenever cells of the run changed."""
+    with transaction() as session:
+        find_run(session, path.run_id)
+    headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
+    return Response(_changes(path.run_id, still_admitted()), content_type="text/event-stream", headers=headers)
+
+
+@api.get("/cells/<int:cell_id>", responses={200: PairBody})
+def cell(path: CellPath, query: BesideQuery) -> Response:
+    """A cell as a pair: its render beside the reference, or beside that of another cell."""
+    with transaction() as session:
+        other = find_cell(session, query.beside) if query.beside is not None else None
+        return answer(cell_pair_body(session, find_cell(session, path.cell_id), other))
+
+
+def _changes(run_id: int, admitted: Callable[[], bool]) -> Iterator[str]:
+    """Ends when the database goes away, or who listens is let in no more; the browser then asks again."""
+    yield "retry: 2000\n\n"
+    try:
+        with psycopg.connect(database_url(), autocommit=True, connect_timeout=5) as connection:
+            connection.execute(f"LISTEN {CHANNEL}")
+            while admitted():
+                heard = {note.payload for note in connection.notifies(timeout=_HEARTBEAT_SECONDS, stop_after=1)}
+                if str(run_id) in heard:
+                    yield "event: change\ndata: {}\n\n"
+                elif not heard:
+                    yield ": still here\n\n"
+    except (psycopg.OperationalError, DBAPIError):
+        return
+
+
+def _run_body(session: Session, run: Run) -> RunBody:
+    waiting = undecided(session, datetime.now(UTC).date())
+    return run_body(summary_of(session, run), waiting.get(run.id, 0))

@@ -1,0 +1,166 @@
+"""Bodies of plans, runs and their sheets."""
+
+from datetime import datetime
+from typing import Literal
+
+from pydantic import Field
+
+from kind_echo.web.http.schemas import Body, BuildBody, CellState, ConditionBody, StandingBody, VerdictName
+
+
+class VerdictCounts(Body):
+    """Cells by verdict."""
+
+    passed: int = 0
+    changed: int = 0
+    failed: int = 0
+    no_reading: int = 0
+    waiting: int = 0
+
+
+class RunBody(Body):
+    """A run and how it stands."""
+
+    id: int
+    effect: str
+    plan: str
+    plan_id: int
+    revision: int
+    build: BuildBody
+    requested_by: str
+    requested_at: datetime
+    priority: int
+    forced: bool
+    stopped_by: str | None
+    cells: int
+    finished: int
+    needs_you: int
+    seconds_left: float | None
+    verdicts: VerdictCounts
+
+
+class RunsBody(Body):
+    """All runs, newest first."""
+
+    runs: list[RunBody]
+
+
+class NewRunBody(Body):
+    """A run to start."""
+
+    plan_id: int
+    build_id: int
+    render: Literal["what changed", "everything"] = "what changed"
+
+
+class CaseBody(Body):
+    """A row of the sheet."""
+
+    id: int
+    signal: str
+    setting: str
+
+
+class CellBody(Body):
+    """A cell of the sheet; `value` is its reading of the measure that the sheet shows.
+
+    `first`: it is fit to be the first reference of its place, which has none.
+    """
+
+    id: int
+    case_id: int
+    condition_id: int
+    state: CellState
+    verdict: VerdictName
+    why: str
+    ink: float
+    unfit: bool
+    reused: bool
+    identical: bool
+    value: float | None
+    needs_you: bool
+    change: Literal["new", "still", "fixed"] | None
+    decision: StandingBody | None
+    other: int | None
+    first: bool
+
+
+class FindingBody(Body):
+    """Something that cells share: what, where, since which build, and what was decided of it before."""
+
+    key: str
+    verdict: VerdictName
+    headline: str
+    where: str
+    worst: str
+    cells: list[int]
+    undecided: int
+    since: str | None
+    before: str | None
+
+
+class SiblingBody(Body):
+    """Another run of the same plan, by its build."""
+
+    run_id: int
+    version: str
+
+
+class SheetBody(Body):
+    """A run as a sheet: cases down, conditions across.
+
+    `by_hand` cells are rendered by people, `for_kit` of them still wait for it; `lacking` counts waiting cells by the
+    host in which no known machine has the build.
+    """
+
+    run: RunBody
+    siblings: list[SiblingBody]
+    cases: list[CaseBody]
+    conditions: list[ConditionBody]
+    cells: list[CellBody]
+    findings: list[FindingBody]
+    measure: str
+    measures: list[str]
+    before: SiblingBody | None
+    latest_act: int
+    ink_at_limit: float
+    by_hand: int
+    for_kit: int
+    lacking: dict[str, int]
+
+
+class SheetQuery(Body):
+    """Which measure the figures and the ink of a sheet are of; what it is laid over, where no reference."""
+
+    measure: str = "residual_rms"
+    against: str = ""
+
+
+class AcrossBody(Body):
+    """What a run is to be laid over: build:RUN, host:NAME VERSION, mode:MODE or rate:HERTZ."""
+
+    against: str = Field(min_length=1, max_length=200)
+
+
+class ComparingBody(Body):
+    """How many pairs are compared."""
+
+    pairs: int
+
+
+class RunChangeBody(Body):
+    """What is to become of a run."""
+
+    change: Literal["stop", "resume", "put first"]
+
+
+class RenderAgainBody(Body):
+    """Cells to render anew."""
+
+    cell_ids: list[int] = Field(min_length=1, max_length=10_000)
+
+
+class RenderedAgainBody(Body):
+    """How many cells are rendered anew."""
+
+    cells: int

@@ -1,0 +1,65 @@
+"""From a sheet to the body that the API sends."""
+
+from dataclasses import asdict
+from datetime import UTC, datetime
+
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.decisions.deciding import last_act_number
+from kind_echo.bench.machines.hosts import BY_HAND, renderers_of
+from kind_echo.bench.runs.holdups import held_up
+from kind_echo.bench.runs.running import summary_of
+from kind_echo.bench.sheets.across import parse_against
+from kind_echo.bench.sheets.sheet import Sheet, SheetFinding, sheet_of
+from kind_echo.bench.verdicts.rules import INK_AT_LIMIT
+from kind_echo.core.registry.measures import MEASURES
+from kind_echo.database.models import Run
+from kind_echo.web.http.schemas import ConditionBody
+from kind_echo.web.runs.schemas import CaseBody, CellBody, FindingBody, SheetBody, SiblingBody
+from kind_echo.web.runs.views import run_body
+
+
+def sheet_body(session: Session, run: Run, measure: str, against: str = "") -> SheetBody:
+    """A run as a sheet, with a measure as its figures."""
+    over = parse_against(session, against) if against else None
+    sheet = sheet_of(session, run, datetime.now(UTC).date(), measure, over)
+    held = held_up(session, run)
+    return SheetBody(
+        run=run_body(summary_of(session, run), sum(cell.needs_you for cell in sheet.cells)),
+        siblings=[_sibling(one) for one in sheet.siblings],
+        cases=[CaseBody(id=c.id, signal=c.signal.name, setting=c.setting.name) for c in sheet.cases],
+        conditions=[ConditionBody.model_validate(c) for c in sheet.conditions],
+        cells=[CellBody.model_validate(c) for c in sheet.cells],
+        findings=[_finding_body(f) for f in sheet.findings],
+        measure=sheet.measure,
+        measures=_limited(sheet),
+        before=_sibling(sheet.before) if sheet.before is not None else None,
+        latest_act=last_act_number(session),
+        ink_at_limit=INK_AT_LIMIT,
+        by_hand=_by_hand(session, sheet),
+        for_kit=held.kit,
+        lacking=held.lacking,
+    )
+
+
+def _sibling(run: Run) -> SiblingBody:
+    return SiblingBody(run_id=run.id, version=run.build.version)
+
+
+def _finding_body(one: SheetFinding) -> FindingBody:
+    return FindingBody.model_validate({**asdict(one.finding), "since": one.since, "before": one.before})
+
+
+def _limited(sheet: Sheet) -> list[str]:
+    """The measures that any cell has a limit for, and the one that is shown, in the order of the registry."""
+    revision = sheet.run.revision
+    held: set[str] = set().union(
+        *(case.limits for case in sheet.cases), *(limits for limits in revision.condition_limits.values())
+    )
+    return [key for key in MEASURES if key in held or key in ("residual_rms", sheet.measure)]
+
+
+def _by_hand(session: Session, sheet: Sheet) -> int:
+    """How many cells people render, with a kit."""
+    renderers = renderers_of(session, sheet.conditions)
+    return sum(renderers[cell.condition_id] == BY_HAND for cell in sheet.cells)

@@ -1,0 +1,291 @@
+"""From what the bench knows to the bodies that the API sends."""
+
+import math
+from collections.abc import Mapping, Sequence
+from datetime import UTC, datetime
+from typing import Any, Literal
+
+from flask import Response
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.comparisons.analysing import analyse, options_for
+from kind_echo.bench.comparisons.documents import reading_from
+from kind_echo.bench.decisions.deciding import last_act_number, standings, undecided_cells
+from kind_echo.bench.decisions.judging import limits_of
+from kind_echo.bench.runs.running import RunSummary
+from kind_echo.core.causes.cause import Cause, said
+from kind_echo.core.registry.limits import judge
+from kind_echo.core.registry.measure import Limit
+from kind_echo.database.blobs import find_content
+from kind_echo.database.models import Analysis, Cell, Condition, Content, Pair, Reference, Render, Upload
+from kind_echo.web.decisions.schemas import ReferenceBody
+from kind_echo.web.http.schemas import (
+    AlignmentBody,
+    Body,
+    BuildBody,
+    CauseBody,
+    ConditionBody,
+    LimitBody,
+    PairBody,
+    PairCellBody,
+    ReadingBody,
+    SideBody,
+    SpectraBody,
+    StandingBody,
+    UploadBody,
+)
+from kind_echo.web.runs.schemas import RunBody, VerdictCounts
+
+_COUNTS = {"Pass": "passed", "Changed": "changed", "Fail": "failed", "No reading": "no_reading", "Waiting": "waiting"}
+
+
+def answer(body: Body, status: int = 200) -> Response:
+    """A body as a JSON response."""
+    return Response(body.model_dump_json(), status, content_type="application/json")
+
+
+def run_body(summary: RunSummary, needs_you: int) -> RunBody:
+    """A run and its counts, with how many of its cells need a person."""
+    run = summary.run
+    return RunBody(
+        id=run.id,
+        effect=run.build.effect.name,
+        plan=run.revision.plan.name,
+        plan_id=run.revision.plan_id,
+        revision=run.revision.number,
+        build=BuildBody.model_validate(run.build),
+        requested_by=run.requested_by,
+        requested_at=run.requested_at,
+        priority=run.priority,
+        forced=run.forced,
+        stopped_by=run.stopped_by,
+        cells=summary.cells,
+        finished=summary.finished,
+        needs_you=needs_you,
+        seconds_left=summary.seconds_left,
+        verdicts=VerdictCounts(**{_COUNTS[verdict]: count for verdict, count in summary.verdicts.items()}),
+    )
+
+
+def finite(bound: float | None) -> float | None:
+    """A bound as JSON can hold it: an infinite one is told by the reading's reason."""
+    return bound if bound is not None and math.isfinite(bound) else None
+
+
+def reading_bodies(documents: Sequence[Mapping[str, Any]], limits: Mapping[str, Limit]) -> list[ReadingBody]:
+    """Readings as kept, with the limits that hold for them and how they stand to these."""
+    bodies = []
+    for document in documents:
+        reading = reading_from(dict(document))
+        sent = {key: value for key, value in document.items() if key != "at_least"}
+        body = ReadingBody.model_validate({**sent, "at_most": finite(reading.at_most)})
+        limit = limits.get(body.measure)
+        if limit is not None and body.channel == "all":
+            body.limit = LimitBody(at_least=limit.at_least, at_most=limit.at_most)
+            body.judgement = judge(reading, limit)
+        bodies.append(body)
+    return bodies
+
+
+def condition_text(condition: Condition) -> str:
+    """A condition in a line."""
+    return f"{condition.host} {condition.host_version}, {condition.mode}, {condition.rate / 1000:g} kHz"
+
+
+def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> PairBody:
+    """The pair page of a cell: beside its reference, or beside another cell.
+
+    Raises:
+        RateMismatch, ChannelMismatch: the other cell cannot be laid under it.
+    """
+    limits = limits_of(cell)
+    build, render, reference = cell.run.build, cell.render, cell.reference
+    analysis, side, why = cell.analysis, None, cell.why
+    if other is not None and other.render is not None and render is not None:
+        options = options_for(cell.case.signal.request, cell.condition.rate)
+        analysis = analyse(session, other.render.content, render.content, options)
+        name = f"{other.run.build.effect.name} {other.run.build.version}"
+        side = _content_side(other.render.content, name, condition_text(other.condition))
+        why = f"Beside {name}, {condition_text(other.condition)}"
+    elif reference is not None:
+        name = f"{build.effect.name} {_version_of(session, reference)}"
+        side = _content_side(reference.render.content, name, "approved reference")
+    elif analysis is not None and cell.case.against == "signal":
+        side = _content_side(
+            find_content(session, analysis.reference_sha256), cell.case.signal.name, "the signal itself"
+        )
+    ordered = undecided_cells(session, cell.run, datetime.now(UTC).date())
+    render_readings = render.readings if render is not None else []
+    known = {r["measure"] for r in analysis.readings} if analysis else set()
+    documents = [*(analysis.readings if analysis else []),
+                 *(r for r in render_readings if r["measure"] not in known)]  # fmt: skip
+    where = PairCellBody(
+        cell_id=cell.id,
+        run_id=cell.run_id,
+        effect=build.effect.name,
+        version=build.version,
+        signal=cell.case.signal.name,
+        setting=cell.case.setting.name,
+        condition=ConditionBody.model_validate(cell.condition),
+        reference_version=_version_of(session, reference) if reference is not None else None,
+        beside=f"{side.name} in {side.detail}" if other is not None and side is not None else None,
+        unfit=cell.unfit,
+        claimed_latency=render.claimed_latency if render is not None else None,
+        log=cell.log or (render.log if render is not None else ""),
+        decision=_standing(session, cell),
+        latest_act=last_act_number(session),
+        previous_cell=max((c for c in ordered if c < cell.id), default=None),
+        next_cell=min((c for c in ordered if c > cell.id), default=None),
+    )
+    sides = _sides(
+        analysis,
+        side,
+        _content_side(render.content, f"{build.effect.name} {build.version}", condition_text(cell.condition))
+        if render is not None
+        else None,
+    )
+    return PairBody.model_validate(
+        dict(
+            kind="cell",
+            state=cell.state,
+            verdict=cell.verdict if other is None else None,
+            why=why,
+            cell=where,
+            readings=reading_bodies(documents, limits),
+            explanation=analysis.explanation if analysis else "",
+            causes=_causes(analysis),
+            reference_readings=_own_readings(analysis, "reference"),
+            curves=_cell_curves(render, other.render if other else reference.render if reference else None, analysis),
+            **sides,
+        )
+    )
+
+
+def files_pair_body(pair: Pair) -> PairBody:
+    """The pair page of two uploaded files."""
+    reference, render = (
+        _content_side(upload.content, upload.name, _word_length(upload.subtype))
+        for upload in (pair.reference, pair.render)
+    )
+    return PairBody.model_validate(
+        dict(
+            kind="files",
+            state=pair.state,
+            verdict=None,
+            why=pair.why,
+            cell=None,
+            readings=[
+                *reading_bodies(pair.analysis.readings if pair.analysis else [], {}),
+                *_own_readings(pair.analysis, "render"),
+            ],
+            explanation=pair.analysis.explanation if pair.analysis else "",
+            causes=_causes(pair.analysis),
+            reference_readings=_own_readings(pair.analysis, "reference"),
+            curves=pair.analysis.curves if pair.analysis else [],
+            **_sides(pair.analysis, reference, render),
+        )
+    )
+
+
+def _causes(analysis: Analysis | None) -> list[CauseBody]:
+    """What explains a difference, each with its words."""
+    if analysis is None:
+        return []
+    return [CauseBody(**kept, words=said(Cause(**kept))) for kept in analysis.causes]
+
+
+def _own_readings(analysis: Analysis | None, side: Literal["reference", "render"]) -> list[ReadingBody]:
+    """What one side of a pair is by itself, apart from what is told of it against the other."""
+    if analysis is None:
+        return []
+    known = {document["measure"] for document in analysis.readings}
+    own = analysis.side_readings.get(side, [])
+    return reading_bodies([document for document in own if document["measure"] not in known], {})
+
+
+def reference_body(session: Session, reference: Reference, cell: Cell) -> ReferenceBody:
+    """A reference and where it came from."""
+    return ReferenceBody(
+        id=reference.id,
+        effect=cell.run.build.effect.name,
+        signal=cell.case.signal.name,
+        setting=cell.case.setting.name,
+        condition=ConditionBody.model_validate(reference.condition),
+        version=cell.run.build.version,
+        run_id=cell.run_id,
+        cell_id=cell.id,
+        approved_by=reference.act.who,
+        approved_at=reference.act.at,
+        why=reference.act.why,
+        replaces_id=reference.replaces_id,
+        retired_at=reference.retired_at,
+        undone=reference.act.undone_at is not None,
+        sha256=reference.render.content_sha256,
+    )
+
+
+def upload_body(upload: Upload) -> UploadBody:
+    """A file that was kept."""
+    content = upload.content
+    return UploadBody(
+        id=upload.id,
+        name=upload.name,
+        rate=content.rate,
+        channels=content.channels,
+        frames=content.frames,
+        subtype=upload.subtype,
+        file_sha256=upload.file_sha256,
+    )
+
+
+def _cell_curves(render: Render | None, beside: Render | None, analysis: Analysis | None) -> list[dict[str, Any]]:
+    """What was measured of both sides by themselves, and of their difference."""
+    curves = [dict(curve) for curve in render.curves] if render is not None else []
+    if beside is not None:
+        curves += [{**curve, "side": "reference"} for curve in beside.curves]
+    if analysis is not None:
+        curves += [curve for curve in analysis.curves if curve["side"] == "difference"]
+    return curves
+
+
+def _standing(session: Session, cell: Cell) -> StandingBody | None:
+    found = standings(session, cell.run, datetime.now(UTC).date(), [cell.id]).get(cell.id)
+    return StandingBody.model_validate(found) if found is not None else None
+
+
+def _version_of(session: Session, reference: Reference) -> str:
+    return session.get_one(Cell, reference.cell_id).run.build.version
+
+
+def _content_side(content: Content, name: str, detail: str) -> SideBody:
+    return SideBody(
+        address=content.sha256,
+        name=name,
+        detail=detail,
+        rate=content.rate,
+        channels=content.channels,
+        frames=content.frames,
+        sha256=content.sha256,
+    )
+
+
+def _sides(analysis: Analysis | None, reference: SideBody | None, render: SideBody | None) -> dict[str, Any]:
+    """The three sides on the reference's time axis where there is an analysis; else what there is, as it is."""
+    if analysis is None or reference is None or render is None:
+        return {"reference": reference, "render": render, "difference": None, "alignment": None, "spectra": None}
+    on_axis = {"frames": reference.frames, "sha256": None}
+    return {
+        "reference": reference,
+        "render": render.model_copy(update={"address": f"{analysis.key}.render", "frames": reference.frames}),
+        "difference": reference.model_copy(
+            update={"address": f"{analysis.key}.difference", "name": "Difference", "detail": "render − reference"}
+            | on_axis
+        ),
+        "alignment": AlignmentBody(**analysis.alignment),
+        "spectra": SpectraBody.model_validate(analysis.spectra) if analysis.spectra else None,
+    }
+
+
+def _word_length(subtype: str) -> str:
+    kind, _, bits = subtype.partition("_")
+    return f"{bits} bit" if kind == "PCM" else {"FLOAT": "32 bit float", "DOUBLE": "64 bit float"}.get(subtype, subtype)

@@ -1,0 +1,1 @@
+"""Who asks, and what they may reach: sessions, tokens, rates."""

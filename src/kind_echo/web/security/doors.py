@@ -1,0 +1,157 @@
+"""The doors: who is asking, whether the route lets them in, and whether a change was meant by the page itself."""
+
+import ipaddress
+import re
+import secrets
+from collections.abc import Callable
+from datetime import UTC, datetime
+
+import structlog
+from flask import Flask, Request, Response, request, session
+from flask_login import LoginManager, UserMixin, current_user, login_user, logout_user
+from flask_wtf.csrf import CSRFProtect, generate_csrf
+
+from kind_echo.bench.accounts.access import Caller, NotAllowed, NotSignedIn, Role, Scope, TokenUnknown
+from kind_echo.bench.accounts.tokens import known_token
+from kind_echo.database.accounts import Person
+from kind_echo.database.sessions import transaction
+from kind_echo.web.security.reach import REACH
+from kind_echo.web.security.sessions import keep_sessions
+
+_SAFE = ("GET", "HEAD")
+_PARAMETER = re.compile(r"<(?:[a-z]+:)?([a-z_]+)>")
+
+
+class _Known(UserMixin):  # type: ignore[misc]
+    """Who asks, as Flask-Login keeps it: in the session their number, and the stamp that their sessions have."""
+
+    def __init__(self, caller: Caller, stamp: str = "") -> None:
+        self.caller, self._stamp = caller, stamp
+
+    def get_id(self) -> str:
+        """The number of a person and the stamp of their sessions."""
+        return f"{self.caller.person_id}.{self._stamp}"
+
+
+def stand_guard(app: Flask) -> None:
+    """Let nobody reach a route of the app whom `REACH` does not let in."""
+    app.config.update(PROVIDE_AUTOMATIC_OPTIONS=False, WTF_CSRF_CHECK_DEFAULT=False, WTF_CSRF_TIME_LIMIT=None)
+    keep_sessions(app)
+    logins = LoginManager(app)
+    logins.session_protection = None  # it ties sessions to addresses, which change under people who travel
+    logins.user_loader(_by_session)
+    logins.request_loader(_by_token)
+    csrf = CSRFProtect(app)
+    app.before_request(lambda: _check(csrf))
+
+
+def caller() -> Caller:
+    """Who asks. Raises NotSignedIn, or TokenUnknown for a program whose token lets nobody in."""
+    if not current_user.is_authenticated:
+        raise TokenUnknown if _has_token(request) else NotSignedIn
+    known: Caller = current_user.caller
+    return known
+
+
+def nobody() -> bool:
+    """Whether nobody is known to ask."""
+    return not current_user.is_authenticated
+
+
+def still_admitted() -> Callable[[], bool]:
+    """Tells, whenever it is asked, whether who asks now would still be let in; for answers that go on for long."""
+    number, header = current_user.get_id(), request.headers.get("Authorization", "")
+    if current_user.caller.person_id is None:
+        return lambda: _bearer(header) is not None
+    return lambda: _of_session(number) is not None
+
+
+def let_in(person: Person) -> None:
+    """Begin a session of a person; the token against forged requests is a new one."""
+    session.clear()
+    session.permanent = True
+    login_user(_of(person))
+    structlog.contextvars.bind_contextvars(person=person.id)
+
+
+def let_out() -> None:
+    """End the session."""
+    logout_user()
+    session.clear()
+
+
+def forgery_token() -> str:
+    """What the page sends back with each change, so that no other page can make one."""
+    return str(generate_csrf())
+
+
+def is_near() -> bool:
+    """Whether the request comes from this machine."""
+    try:
+        return ipaddress.ip_address(request.remote_addr or "").is_loopback
+    except ValueError:
+        return False
+
+
+def route_key(rule: str, method: str) -> str:
+    """A route as `REACH` names it."""
+    path = _PARAMETER.sub(r"{\1}", rule)
+    return f"{'GET' if method == 'HEAD' else method} {path}"
+
+
+def _check(csrf: CSRFProtect) -> Response | None:
+    if request.url_rule is None:
+        return None  # nothing is there; the page, or the answer that says so
+    reach = REACH.get(route_key(request.url_rule.rule, request.method))
+    is_open = reach is not None and reach.is_open
+    known = None if is_open else caller()
+    if request.method not in _SAFE and not _has_token(request):
+        csrf.protect()
+    if known is None:
+        return None
+    structlog.contextvars.bind_contextvars(
+        **({"person": known.person_id} if known.person_id is not None else {"token": known.name})
+    )
+    if reach is None or not reach.admits(known):
+        raise NotAllowed(known.name, reach.needed if reach is not None else "a door that nobody has made")
+    return None
+
+
+def _by_session(number: str) -> _Known | None:
+    # A program is who its token says, and no cookie beside it counts.
+    return None if _has_token(request) else _of_session(number)
+
+
+def _of_session(number: str) -> _Known | None:
+    person_id, _, stamp = number.partition(".")
+    with transaction() as found:
+        person = found.get(Person, int(person_id)) if person_id.isdigit() else None
+        if person is None or person.disabled_at is not None or not secrets.compare_digest(person.stamp, stamp):
+            return None
+        return _of(person)
+
+
+def _by_token(asked: Request) -> _Known | None:
+    return _bearer(asked.headers.get("Authorization", ""))
+
+
+def _bearer(header: str) -> _Known | None:
+    kind, _, secret = header.partition(" ")
+    if kind.lower() != "bearer" or not secret.strip():
+        return None
+    with transaction() as found:
+        token = known_token(found, secret.strip(), datetime.now(UTC))
+        if token is None:
+            return None
+        scope: Scope = token.scope  # type: ignore[assignment]  # the table holds no other
+        return _Known(Caller(f"{token.name} (token)", scope=scope, token_id=token.id))
+
+
+def _of(person: Person) -> _Known:
+    role: Role = person.role  # type: ignore[assignment]  # the table holds no other
+    return _Known(Caller(person.name, role, person_id=person.id), person.stamp)
+
+
+def _has_token(asked: Request) -> bool:
+    """A token is sent on purpose by a program, and never by a browser of itself: nothing can forge it."""
+    return asked.headers.get("Authorization", "").lower().startswith("bearer ")

@@ -1,0 +1,145 @@
+"""The library of signals: kinds, what is kept, previews, and files."""
+
+import re
+import tempfile
+from pathlib import Path
+
+from flask import Response
+from flask_openapi3 import APIBlueprint
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.comparisons.analysing import spectrum_document
+from kind_echo.bench.signals.kept import (
+    FORMATS,
+    RATES,
+    WORD_LENGTHS,
+    aliases_of,
+    all_signals,
+    checked,
+    export,
+    keep_own_file,
+    keep_signal,
+    preview,
+    seconds_of,
+    shown,
+)
+from kind_echo.core.audio.level_map import FLOOR
+from kind_echo.core.audio.peaks import columns_from_samples
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.signals.catalogue import KIND_NOTES
+from kind_echo.database.models import Signal
+from kind_echo.database.sessions import transaction
+from kind_echo.web.http.files import sent_and_gone, with_body
+from kind_echo.web.http.schemas import SpectrumBody, StripBody
+from kind_echo.web.runs.views import answer, reading_bodies
+from kind_echo.web.signals.schemas import (
+    AliasBody,
+    ExportQuery,
+    LevelMapBody,
+    NewSignalBody,
+    OwnFileQuery,
+    PreviewBody,
+    PreviewQuery,
+    RateAliasesBody,
+    SignalBody,
+    SignalKindBody,
+    SignalKindsBody,
+    SignalsBody,
+)
+
+api = APIBlueprint("signals", __name__, url_prefix="/api")
+
+_LISTED_AT = 48_000  # Hz; the rate for which lengths are told in the list
+
+
+@api.get("/signals/kinds", responses={200: SignalKindsBody})
+def kinds() -> Response:
+    """What can be asked of the generator."""
+    body = SignalKindsBody(
+        kinds=[SignalKindBody.model_validate(kind) for kind in KIND_NOTES.values()],
+        rates=list(RATES),
+        word_lengths=list(WORD_LENGTHS),
+        formats=list(FORMATS),
+    )
+    return answer(body)
+
+
+@api.get("/signals", responses={200: SignalsBody})
+def signals() -> Response:
+    """All signals that are kept."""
+    with transaction() as session:
+        return answer(SignalsBody(signals=[_body(session, signal, used) for signal, used in all_signals(session)]))
+
+
+@api.post("/signals", responses={201: SignalBody})
+def new_signal(body: NewSignalBody) -> Response:
+    """Keep a signal under a name."""
+    with transaction() as session:
+        return answer(_body(session, keep_signal(session, body.name, dict(body.request)), 0), 201)
+
+
+@api.post("/signals/file", responses={201: SignalBody})
+def new_own_file(query: OwnFileQuery) -> Response:
+    """Keep a person's own file as a signal; the request's body is the file."""
+
+    def keep(path: Path) -> Response:
+        with transaction() as session:
+            return answer(_body(session, keep_own_file(session, path, query.file, query.name), 0), 201)
+
+    return with_body(query.file, keep)
+
+
+@api.get("/signals/preview", responses={200: PreviewBody})
+def look(query: PreviewQuery) -> Response:
+    """A signal as it will be rendered, before it is kept."""
+    with transaction() as session:
+        request = checked(query.parsed)
+        found = preview(session, request, query.rate)
+    frames, channels = found.samples.shape
+    columns = columns_from_samples(found.samples, min(query.columns, frames))
+    low_map = found.level_map
+    body = PreviewBody(
+        rate=query.rate,
+        channels=channels,
+        frames=frames,
+        played=found.played,
+        readings=reading_bodies(found.readings, {}),
+        strip=StripBody(
+            start=0,
+            stop=frames,
+            low=columns[:, :, 0].T.tolist(),
+            high=columns[:, :, 1].T.tolist(),
+            samples=[],
+            curve=[],
+            curve_points=0,
+        ),
+        spectrum=SpectrumBody.model_validate(spectrum_document(ArraySource(found.samples, query.rate))),
+        level_map=LevelMapBody(
+            levels=low_map.levels.round().astype(int).tolist(), low=low_map.low, high=low_map.high, floor=FLOOR
+        ),
+        aliases=[
+            RateAliasesBody(rate=rate, aliases=[AliasBody.model_validate(alias) for alias in found_aliases])
+            for rate, found_aliases in aliases_of(request).items()
+        ],
+    )
+    return answer(body)
+
+
+@api.get("/signals/export")
+def export_signal(query: ExportQuery) -> Response:
+    """A signal as a file: to be listened to, or taken elsewhere."""
+    name = re.sub(r"[^\w ,.−-]+", "-", query.name).strip(" .") or "signal"
+    with tempfile.TemporaryDirectory(prefix="kind-echo-") as folder, transaction() as session:
+        path = Path(folder) / f"signal.{query.format}"
+        export(session, checked(query.parsed), query.rate, query.word_length, query.dither, path)
+        return sent_and_gone(path, f"audio/{query.format}", f"{name}, {query.rate} Hz.{query.format}")
+
+
+def _body(session: Session, signal: Signal, used: int) -> SignalBody:
+    return SignalBody(
+        id=signal.id,
+        name=signal.name,
+        request=shown(signal.request),
+        seconds=seconds_of(session, signal.request, _LISTED_AT),
+        used_by=used,
+    )

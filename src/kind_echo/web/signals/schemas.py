@@ -1,0 +1,147 @@
+"""The shape of what is asked and said of signals."""
+
+import json
+from typing import Any, Literal
+
+from pydantic import BaseModel, Field, field_validator
+
+from kind_echo.core.audio.source import LEAST_RATE
+from kind_echo.web.http.schemas import Body, ReadingBody, SpectrumBody, StripBody
+
+SignalValue = float | int | str | bool | None
+
+
+class SignalParameterBody(Body):
+    """What can be set of a signal: bounds for numbers, choices for words, neither for a switch."""
+
+    key: str
+    title: str
+    unit: str
+    least: float | None
+    greatest: float | None
+    choices: list[str]
+    whole: bool
+    default: SignalValue
+
+
+class SignalKindBody(Body):
+    """A kind of signal: what it is for, what its level means, and what to expect."""
+
+    key: str
+    title: str
+    purpose: str
+    level: str
+    expect: str
+    parameters: list[SignalParameterBody]
+
+
+class SignalKindsBody(Body):
+    """All kinds of signals, and what they can be written in."""
+
+    kinds: list[SignalKindBody]
+    rates: list[int]
+    word_lengths: list[str]
+    formats: list[str]
+
+
+class SignalBody(Body):
+    """A signal that is kept, and how many cases of plans use it."""
+
+    id: int
+    name: str
+    request: dict[str, SignalValue]
+    seconds: float
+    used_by: int
+
+
+class SignalsBody(Body):
+    """All signals by name."""
+
+    signals: list[SignalBody]
+
+
+class NewSignalBody(Body):
+    """A signal to keep."""
+
+    name: str = Field(min_length=1, max_length=80)
+    request: dict[str, SignalValue]
+
+
+class OwnFileQuery(BaseModel):
+    """The name of the file that the request carries, and what the signal is to be called."""
+
+    file: str = Field(min_length=1, max_length=255)
+    name: str = Field(min_length=1, max_length=80)
+
+
+class AliasBody(Body):
+    """Where one harmonic lies above half the rate, and where it folds to, in Hz."""
+
+    order: int
+    frequency: float
+    folded: float
+
+
+class RateAliasesBody(Body):
+    """The aliases to be looked for at a rate."""
+
+    rate: int
+    aliases: list[AliasBody]
+
+
+class LevelMapBody(Body):
+    """Level in dBFS by column of time and row of frequency, rows in equal steps of an octave."""
+
+    levels: list[list[int]]
+    low: float
+    high: float
+    floor: float
+
+
+class PreviewBody(Body):
+    """A signal as it will be rendered at a rate."""
+
+    rate: int
+    channels: int
+    frames: int
+    played: float | None
+    readings: list[ReadingBody]
+    strip: StripBody
+    spectrum: SpectrumBody
+    level_map: LevelMapBody
+    aliases: list[RateAliasesBody]
+
+
+class _Asked(BaseModel):
+    """A request for a signal in a query: JSON."""
+
+    request: str = Field(min_length=2, max_length=4000)
+    rate: int = Field(ge=LEAST_RATE, le=768_000)
+
+    @field_validator("request")
+    @classmethod
+    def _is_object(cls, text: str) -> str:
+        if not isinstance(json.loads(text), dict):
+            raise ValueError("an object is wanted")
+        return text
+
+    @property
+    def parsed(self) -> dict[str, Any]:
+        """The request itself."""
+        found: dict[str, Any] = json.loads(self.request)
+        return found
+
+
+class PreviewQuery(_Asked):
+    """Which signal, at which rate, on how many columns."""
+
+    columns: int = Field(default=900, ge=1, le=8192)
+
+
+class ExportQuery(_Asked):
+    """Which signal, and as which file."""
+
+    name: str = Field(default="signal", min_length=1, max_length=80)
+    format: Literal["wav", "flac"] = "wav"
+    word_length: Literal["16 bit", "24 bit", "32 bit float"] = "24 bit"
+    dither: bool = True

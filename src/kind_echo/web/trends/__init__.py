@@ -1,0 +1,1 @@
+"""Trends, searches and runs laid over each other."""

@@ -1,0 +1,92 @@
+"""Audio files and audio in the database: nothing is lost, nothing is read that is not needed."""
+
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pytest
+import soundfile
+from sqlalchemy import event, func, select
+
+from kind_echo.audio_io.encoding import ENCODINGS, decode, encode
+from kind_echo.audio_io.files import AudioFile, UnreadableAudio, write_audio
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.database.blobs import BlobSource, read_columns, store_content
+from kind_echo.database.models import Chunk, Content
+from kind_echo.database.sessions import engine, transaction
+
+
+def _noise(frames: int, channels: int = 2) -> Any:
+    return np.random.default_rng(6).uniform(-1, 1, (frames, channels))
+
+
+@pytest.mark.parametrize("name", ENCODINGS)
+def test_encoding_and_decoding_loses_nothing_that_the_word_length_holds(name: str) -> None:
+    encoding = ENCODINGS[name]
+    samples = decode(encode(_noise(1000), encoding), encoding, 2)
+    assert np.array_equal(decode(encode(samples, encoding), encoding, 2), samples)
+    assert np.abs(samples - _noise(1000)).max() <= max(encoding.half_step, 2**-24) * 1.0001
+
+
+@pytest.mark.parametrize(("subtype", "rail"), [("PCM_16", 1 - 2**-15), ("PCM_24", 1 - 2**-23), ("FLOAT", 1.0)])
+def test_a_file_knows_its_rail_and_its_step(tmp_path: Path, subtype: str, rail: float) -> None:
+    path = tmp_path / "a.wav"
+    soundfile.write(path, np.ones((64, 1)), 48_000, subtype=subtype)
+    with AudioFile(path) as file:
+        assert file.rail == rail
+        assert file.read(0, 1)[0, 0] == pytest.approx(rail, abs=1e-9)
+
+
+@pytest.mark.parametrize("kind", ["wav", "flac", "aiff", "w64", "caf"])
+def test_a_truncated_file_is_refused_and_says_so(tmp_path: Path, kind: str) -> None:
+    path = tmp_path / f"a.{kind}"
+    soundfile.write(path, _noise(48_000), 48_000, subtype="PCM_16")
+    path.write_bytes(path.read_bytes()[: path.stat().st_size * 2 // 3])
+    with pytest.raises(UnreadableAudio, match=r"breaks off|format is not known"), AudioFile(path) as file:
+        file.read(0, file.frames)
+
+
+def test_equal_audio_is_kept_once_and_a_range_reads_no_more_than_it_needs(empty: str) -> None:
+    samples = _noise(300_000)
+    with transaction() as session:
+        kept = [store_content(session, ArraySource(samples, 48_000), ENCODINGS["FLOAT"]).sha256 for _ in range(2)]
+        assert kept[0] == kept[1]
+        assert session.scalar(select(func.count()).select_from(Chunk)) == 5
+    statements: list[str] = []
+
+    def remember(_connection: Any, _cursor: Any, statement: str, parameters: Any, *_: Any) -> None:
+        if "substring" in statement:
+            statements.append(str(parameters))
+
+    event.listen(engine(), "before_cursor_execute", remember)
+    with transaction() as session:
+        part = BlobSource(session, session.get_one(Content, kept[0])).read(70_000, 70_010)
+    event.remove(engine(), "before_cursor_execute", remember)
+    assert np.array_equal(part, samples[70_000:70_010].astype("f4").astype(float))
+    assert len(statements) == 1
+    assert "80" in statements[0]  # ten frames of two 4-byte samples
+
+
+def test_a_waveform_of_many_frames_is_read_from_peaks(empty: str) -> None:
+    samples = _noise(300_000, 1)
+    with transaction() as session:
+        content = store_content(session, ArraySource(samples, 48_000), ENCODINGS["FLOAT"])
+        bins = read_columns(session, content.sha256, BlobSource(session, content), 0, 300_000, 100)
+    assert bins.shape == (100, 1, 2)
+    assert bins[:, 0, 1].max() == pytest.approx(samples.max(), abs=1e-6)
+    assert bins[:, 0, 0].min() == pytest.approx(samples.min(), abs=1e-6)
+
+
+@pytest.mark.parametrize("suffix", ["wav", "flac", "aiff"])
+@pytest.mark.parametrize("bits", [16, 24])
+def test_an_integer_file_holds_the_very_steps_up_to_the_rails(tmp_path: Path, bits: int, suffix: str) -> None:
+    """What lies on the grid of a word length comes back to the bit, −1 and 1 − one step among it."""
+    grid = np.random.default_rng(1).integers(-(2 ** (bits - 1)), 2 ** (bits - 1), (5000, 2)) / 2.0 ** (bits - 1)
+    grid[:2, 0] = -1.0, 1.0 - 2.0 ** (1 - bits)
+    path = tmp_path / f"grid.{suffix}"
+    write_audio(path, grid, 48_000, f"PCM_{bits}")
+    with AudioFile(path) as audio:
+        assert np.array_equal(audio.read(0, 5000), grid)
+    write_audio(path, np.full((4, 1), 1.5), 48_000, f"PCM_{bits}")
+    with AudioFile(path) as audio:
+        assert np.array_equal(audio.read(0, 4), np.full((4, 1), 1.0 - 2.0 ** (1 - bits)))

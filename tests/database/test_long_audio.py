@@ -1,0 +1,45 @@
+"""Files beyond the border at which a source is held in memory are read block by block, and compared the same way."""
+
+import numpy as np
+
+from kind_echo.audio_io.encoding import ENCODINGS
+from kind_echo.bench.comparisons.analysing import analyse
+from kind_echo.bench.comparisons.documents import reading_from
+from kind_echo.core.audio.source import ArraySource, in_memory
+from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.registry.readings import value_of
+from kind_echo.database.blobs import BlobSource, find_content, store_content
+from kind_echo.database.sessions import transaction
+
+BORDER = 1 << 24  # samples: in_memory's 2^27 bytes of 64 bits each
+
+
+def test_a_blob_is_read_at_numpys_integers_as_at_pythons(empty: str) -> None:
+    """PostgreSQL has no substring of bytes for bigint, which is what NumPy's integers are sent as."""
+    samples = np.random.default_rng(2).uniform(-0.5, 0.5, (200_000, 2))
+    with transaction() as session:
+        stored = store_content(session, ArraySource(samples, 48_000), ENCODINGS["PCM_24"])
+        blob = BlobSource(session, find_content(session, stored.sha256))
+        for start, stop in ((70_000, 70_100), (60_000, 140_000), (5, 5)):
+            plain = blob.read(start, stop)
+            assert (blob.read(np.int64(start), np.int64(stop)) == plain).all()
+            assert len(plain) == stop - start
+
+
+def test_pairs_on_both_sides_of_the_border_are_compared(empty: str) -> None:
+    """3 s more than 2^24 samples; of noise at 8 kHz, which is 35 minutes."""
+    rng = np.random.default_rng(4)
+    sound = (rng.integers(-3000, 3000, (BORDER + 24_000, 1)) / 32768).astype(np.float32)
+    for frames in (BORDER - 24_000, BORDER + 24_000):
+        part = sound[:frames]
+        late = np.concatenate([np.zeros((12, 1), np.float32), part[:-12] / 2])
+        with transaction() as session:
+            contents = [store_content(session, ArraySource(side, 8_000), ENCODINGS["PCM_24"]) for side in (part, late)]
+            held = in_memory(BlobSource(session, contents[0]))
+            assert isinstance(held, ArraySource) == (frames < BORDER)
+            found = analyse(session, contents[0], contents[1], CompareOptions())
+            readings = [reading_from(document) for document in found.readings]
+            assert value_of(readings, "delay") == 12.0
+            gain = value_of(readings, "gain")
+            assert gain is not None
+            assert abs(gain + 6.0206) < 0.001
