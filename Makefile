@@ -1,6 +1,11 @@
-.PHONY: demo stop reset test types screenshots benchmarks
+.PHONY: demo start stop reset test types screenshots benchmarks
 
 demo:
+	@ops/bootstrap.sh runtime
+	@.venv/bin/python -m ops.stack demo
+
+# The same without the demo: an empty installation, and a link for its first account.
+start:
 	@ops/bootstrap.sh runtime
 	@.venv/bin/python -m ops.stack start
 
