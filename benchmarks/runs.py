@@ -97,7 +97,7 @@ def _verdicts(run: int) -> list[tuple[str, str]]:
 
 def _bare(run: int) -> float:
     """Seconds of two processes that render, measure and compare cells spread over the run, and keep nothing."""
-    from kind_echo.bench.rendering.takes import request_for
+    from kind_echo.bench.rendering.requests import request_for
     from kind_echo.bench.runs.running import cells_of
     from kind_echo.database.blobs import BlobSource
     from kind_echo.database.sessions import transaction
@@ -136,9 +136,9 @@ def _one(work: Any) -> None:
 def own_database() -> Iterator[None]:
     """A PostgreSQL of its own, with the demo's effects and signals in it and none of its jobs."""
     from kind_echo.bench.demo.building import load_demo
-    from kind_echo.bench.rendering.takes import installed
     from kind_echo.database.migrate import migrate
     from kind_echo.database.sessions import URL_VARIABLE, transaction
+    from kind_echo.renderers.takes import installed
 
     folder = Path(f"/tmp/kind-echo-benchmark-{os.getpid()}")  # the server's own account must reach it
     cluster = Cluster(folder)

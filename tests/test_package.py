@@ -65,3 +65,26 @@ def test_the_wheel_alone_compares_two_files(wheel: Path, tmp_path: Path) -> None
     (cause,) = json.loads(done.stdout)["causes"]
     assert cause["cause"] == "gain"
     assert cause["amount"] == pytest.approx(-6.02, abs=0.01)
+
+
+_ON_A_RENDER_MACHINE = """
+import sys
+class Lacking:
+    def find_spec(self, name, path=None, target=None):
+        if name.partition(".")[0] in {"sqlalchemy", "flask", "procrastinate", "psycopg", "alembic", "gunicorn"}:
+            raise ModuleNotFoundError(name)
+sys.meta_path.insert(0, Lacking())
+from kind_echo.cli.main import main
+sys.argv = ["kind-echo", "worker", "--server", "http://127.0.0.1:9", "--renderer", "none such"]
+main()
+"""
+
+
+def test_a_render_machine_needs_no_database_and_no_web_server(tmp_path: Path) -> None:
+    """Everything is loaded up to where it says that it has no such renderer."""
+    done = subprocess.run(
+        [sys.executable, "-c", _ON_A_RENDER_MACHINE], cwd=tmp_path, capture_output=True, text=True, check=False,
+        env={"KIND_ECHO_TOKEN": "kindecho_none"},
+    )  # fmt: skip
+    assert done.returncode == 2, done.stderr
+    assert "this machine has no renderer none such; it has " in done.stderr

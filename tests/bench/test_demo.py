@@ -112,7 +112,7 @@ def test_findings_tell_planted_faults_apart_and_name_what_their_cells_share(seen
     [
         ("2.0.3", [("Silence at the start", "in Bittern, at 44.1 kHz and 48 kHz", 12, 0, None)]),
         ("2.1.0-rc1", [
-            ("1 sample late", "wherever it can be told", 60, 0, "2.1.0-rc1"),
+            ("1 sample late", "wherever it can be measured", 60, 0, "2.1.0-rc1"),
             ("0.07 dB up", "with Soft, 4× and Soft, 8×", 20, 0, "2.1.0-rc1"),
             ("Silence at the start", "in Bittern, at 44.1 kHz and 48 kHz", 12, 0, "2.0.3"),
         ]),

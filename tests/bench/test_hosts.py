@@ -29,7 +29,7 @@ from kind_echo.bench.machines.hosts import (
     workers,
 )
 from kind_echo.bench.plans.revisions import CaseDraft, find_build, find_plan, revise_plan
-from kind_echo.bench.rendering.takes import renderer_named
+from kind_echo.bench.rendering.requests import renderer_named
 from kind_echo.bench.runs.running import cells_of, start_run
 from kind_echo.database.models import Build, Condition, Effect, Plan, Setting, Signal
 from kind_echo.database.sessions import transaction

@@ -10,10 +10,10 @@ from kind_echo.bench.kits.packing import why_not
 from kind_echo.bench.plans.document import PlanCase, PlanCondition, PlanDocument, Sweep
 from kind_echo.bench.plans.planning import save_plan, unfold
 from kind_echo.bench.plans.revisions import case_fingerprint, find_build, latest_revision
-from kind_echo.bench.rendering.takes import render_takes
 from kind_echo.bench.runs.running import cells_of, start_run
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import RenderFailed, RenderRequest, RenderResult
+from kind_echo.renderers.takes import render_takes
 from tests.conftest import drain
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)

@@ -45,7 +45,7 @@ def test_a_link_lets_in_once_a_password_is_chosen_and_used(stranger: Page) -> No
     stranger.get_by_role("button", name="Sign in").click()
     expect(stranger.get_by_role("table", name="All runs, newest first")).to_be_visible()
     stranger.goto(f"/sign-in#{secret}")
-    expect(stranger.get_by_role("alert")).to_contain_text("This link does not let you in")
+    expect(stranger.get_by_role("alert")).to_contain_text("This link is not valid")
 
 
 def test_who_is_not_signed_in_sees_the_way_in_and_then_what_they_wanted(stranger: Page) -> None:

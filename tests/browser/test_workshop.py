@@ -113,5 +113,5 @@ def test_a_kit_goes_out_and_comes_back_on_the_page(page: Page, tmp_path: Path) -
     expect(page.get_by_text("Nora F. said so.")).to_be_visible()
     expect(page.get_by_role("status").first).to_contain_text("2 of 4 renders still missing")
     page.get_by_role("link", name=re.compile("No reference is approved yet")).first.click()
-    page.get_by_text("What was said of the render").click()
+    page.get_by_text("Render log").click()
     expect(page.get_by_text(re.compile("its mark says the same"))).to_be_visible()

@@ -237,7 +237,7 @@ def test_alignment_and_ceiling_do_what_they_say(pair: tuple[Path, Path]) -> None
 
 def test_the_verdict_in_words_stands_beside_what_is_left(pair: tuple[Path, Path]) -> None:
     found = readings("compare", *pair)["account_remainder"]
-    assert found["why"].endswith("17 samples late, polarity turned over, 0.50 dB down")
+    assert found["why"].endswith("17 samples late, polarity inverted, 0.50 dB down")
 
 
 @pytest.mark.parametrize("subtype", ["PCM_16", "PCM_24", "FLOAT"])
@@ -295,7 +295,7 @@ def test_commands_without_loops_import_neither_numba_nor_scipy() -> None:
 
 def test_the_table_is_for_people(pair: tuple[Path, Path]) -> None:
     done = run("compare", *pair)
-    assert "What explains the difference: 17 samples late, polarity turned over, 0.50 dB down." in done.stdout
+    assert "What explains the difference: 17 samples late, polarity inverted, 0.50 dB down." in done.stdout
     assert "−0.500 dB" in done.stdout
     assert "all channels" in done.stdout
 

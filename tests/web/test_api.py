@@ -115,7 +115,7 @@ def test_approving_and_undoing_through_the_api(client: FlaskClient) -> None:
         ("post", "/api/kit-files/9/assign", {"cell_id": 1}, 404, "There is no returned file 9."),
         ("post", "/api/effects", {"name": "Nothing"}, 404, "No machine that was seen lately has an effect named"),
         ("post", "/api/hosts", {"name": "Dunlin", "version": "5", "modes": ["offline"]}, 409, "The host Dunlin 5"),
-        ("post", "/api/signals", {"name": "x", "request": {"kind": "hum"}}, 422, "kind=hum does not do"),
+        ("post", "/api/signals", {"name": "x", "request": {"kind": "hum"}}, 422, "kind=hum is invalid"),
         (
             "post",
             "/api/signals",

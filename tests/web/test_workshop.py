@@ -61,8 +61,8 @@ def test_a_preview_has_figures_and_both_channels(blank: FlaskClient) -> None:
     [
         ("request=nonsense&rate=48000", 422, "request: "),
         ("request=[]&rate=48000", 422, "request: an object is wanted"),
-        (f"{_asked({'kind': 'tone', 'frequency': 23_000.0})}&rate=44100", 422, "frequency=23000.0 does not do"),
-        (f"{_asked({'kind': 'tone', 'seconds': 7200.0})}&rate=192000", 422, "seconds=7200.0 does not do"),
+        (f"{_asked({'kind': 'tone', 'frequency': 23_000.0})}&rate=44100", 422, "frequency=23000.0 is invalid"),
+        (f"{_asked({'kind': 'tone', 'seconds': 7200.0})}&rate=192000", 422, "seconds=7200.0 is invalid"),
         (f"{_asked({'kind': 'file', 'sha256': 'ab', 'name': 'x'})}&rate=48000", 404, "There is no audio ab"),
     ],
 )

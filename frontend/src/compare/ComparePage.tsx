@@ -127,7 +127,7 @@ export function ComparePage() {
           ))}
         </fieldset>
         <fieldset>
-          <legend className="pb-1 font-semibold">Besides</legend>
+          <legend className="pb-1 font-semibold">Also</legend>
           <label className="flex gap-2 py-0.5">
             <input
               type="checkbox"
@@ -144,7 +144,7 @@ export function ComparePage() {
               onChange={(event) => setMatchPolarity(event.target.checked)}
               className="accent-text"
             />
-            Turn an inverted render over
+            Invert an inverted render back
           </label>
           <label className="flex items-center gap-2 py-0.5">
             Search the delay within
@@ -245,7 +245,7 @@ function Recent() {
   if (found.length === 0) return null;
   return (
     <section className="mt-8 border-t border-line">
-      <h2 className="px-5 pt-4 pb-2 font-semibold">Compared before</h2>
+      <h2 className="px-5 pt-4 pb-2 font-semibold">Earlier comparisons</h2>
       <ul>
         {found.map((one) => (
           <li key={one.id} className="flex gap-6 border-t border-line bg-sheet px-5 py-2">

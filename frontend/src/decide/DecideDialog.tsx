@@ -35,7 +35,7 @@ const KINDS: { kind: DecisionKind; label: string; means: string }[] = [
   {
     kind: "waived",
     label: "Waive until a day",
-    means: "Known, and borne with. Holds in later builds too, as long as nothing else breaks.",
+    means: "Known, and accepted until a day. Holds in later builds too, as long as nothing else breaks.",
   },
 ];
 
@@ -164,7 +164,7 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
             </label>
             {decide.error && <p role="alert">{decide.error.message}</p>}
             <div className="mt-1 flex justify-end gap-2">
-              <Button onClick={onClose}>Leave it</Button>
+              <Button onClick={onClose}>Cancel</Button>
               <Button look="main" type="submit" disabled={decide.isPending}>
                 {overtaken
                   ? "Decide all the same"

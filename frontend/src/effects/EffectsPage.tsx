@@ -78,7 +78,7 @@ function EffectView({ effect }: { effect: Effect }) {
         <thead className={HEAD}>
           <tr>
             <th scope="col">Parameter</th>
-            <th scope="col">As it comes</th>
+            <th scope="col">Default</th>
             <th scope="col">Between</th>
           </tr>
         </thead>

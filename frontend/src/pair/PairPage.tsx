@@ -292,7 +292,7 @@ function Standing({ pair }: { pair: Pair }) {
 function Log({ text }: { text: string }) {
   return (
     <details className="mt-4 border-t border-line pt-3">
-      <summary className="cursor-pointer font-semibold">What was said of the render</summary>
+      <summary className="cursor-pointer font-semibold">Render log</summary>
       <pre className="mt-2 max-h-60 overflow-auto rounded border border-line bg-sheet p-2 text-xs whitespace-pre-wrap">
         {text}
       </pre>

@@ -92,7 +92,7 @@ function PasswordDialog({ onClose }: { onClose: () => void }) {
             <NewPassword label="The new one" value={next} onChange={setNext} />
             {change.error && <p role="alert">{change.error.message}</p>}
             <div className="flex justify-end gap-2">
-              <Button onClick={onClose}>Leave it</Button>
+              <Button onClick={onClose}>Cancel</Button>
               <Button look="main" type="submit" disabled={change.isPending}>
                 Change it
               </Button>

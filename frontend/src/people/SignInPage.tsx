@@ -7,7 +7,7 @@ import { useTheme } from "../shell/theme";
 import { NewPassword } from "./NewPassword";
 import { linkQuery, meQuery, useLink, useSignIn } from "./queries";
 
-/** The way in: by name and password, or by a link, whose secret stands behind the mark in the address. */
+/** Signing in: by name and password, or by a link, whose secret stands behind the mark in the address. */
 export function SignInPage() {
   useTheme();
   const { hash } = useLocation();
@@ -84,7 +84,7 @@ function ByLink({ secret }: { secret: string }) {
   if (error)
     return (
       <div role="alert">
-        <h1 className="text-lg font-semibold">This link does not let you in</h1>
+        <h1 className="text-lg font-semibold">This link is not valid</h1>
         <p className="mt-1 mb-4 text-quiet">{error.message}</p>
         <a href="./sign-in" className="underline">
           Sign in with a password
@@ -107,7 +107,7 @@ function ByLink({ secret }: { secret: string }) {
   );
 }
 
-/** Where somebody who has come in goes: where they were, or to the runs from the page of the way in itself. */
+/** Where somebody goes who has signed in: where they were, or to the runs. */
 function useWayOn() {
   const navigate = useNavigate();
   const { pathname } = useLocation();

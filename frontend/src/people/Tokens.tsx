@@ -28,8 +28,8 @@ export function Tokens({ onTold }: { onTold: (secret: Secret) => void }) {
       ) : !tokens.data ? (
         <Failed error={tokens.error} onRetry={() => tokens.refetch()} />
       ) : tokens.data.tokens.length === 0 ? (
-        <Empty title="No program comes in yet.">
-          A build server needs a token to tell of builds and start runs; a render machine, to take jobs.
+        <Empty title="No tokens yet.">
+          A build server needs a token to register builds and start runs; a render machine, to take jobs.
         </Empty>
       ) : (
         <table className="w-full border-t border-line">

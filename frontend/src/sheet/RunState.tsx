@@ -110,7 +110,7 @@ export const RunState = memo(function RunState({ sheet, across, only, onPut }: P
               Render {count(cells.length, "cell")} again
             </Button>
             <Button small onClick={() => setAsked(false)}>
-              Leave it
+              Cancel
             </Button>
           </>
         )}

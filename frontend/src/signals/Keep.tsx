@@ -21,7 +21,7 @@ export function Keep(props: { request: SignalRequest; suggestion: string; onKept
         begin();
       }}
     >
-      <h2 className="font-semibold">Keep it</h2>
+      <h2 className="font-semibold">Save this signal</h2>
       <div className="mt-2 flex items-end gap-3">
         <label className="min-w-0 flex-1">
           <span className="block text-xs text-quiet">Name that plans use</span>

@@ -38,7 +38,7 @@ _COMMANDS = {
     "submit": "server.submit",
     "plan": "server.plans",
     "serve": "server.serve",
-    "worker": "workers.local",
+    "worker": "workers.command",
     "migrate": "server.migration",
     "load-demo": "server.tables",
     "people": "server.people",

@@ -20,7 +20,7 @@ from kind_echo.web.plans import routes as plans_api
 from kind_echo.web.references import routes as references_api
 from kind_echo.web.runs import routes as runs_api
 from kind_echo.web.runs.views import answer
-from kind_echo.web.security.doors import stand_guard
+from kind_echo.web.security.doors import check_every_request
 from kind_echo.web.security.rates import limit_rates
 from kind_echo.web.signals import routes as signals_api
 from kind_echo.web.trends import routes as time_api
@@ -48,7 +48,7 @@ def create_app() -> OpenAPI:
     )
     problems.register(app)
     requests.register(app)
-    stand_guard(app)
+    check_every_request(app)
     for module in _APIS:
         app.register_api(module.api)
 

@@ -17,6 +17,7 @@ from kind_echo.bench.machines.hosts import BY_HAND
 from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
 from kind_echo.bench.rendering.keeping import keep_render
 from kind_echo.bench.rendering.remote import measure_delivery
+from kind_echo.bench.rendering.requests import can_render_here, renderer_named, request_for
 from kind_echo.bench.rendering.reuse import render_key
 from kind_echo.bench.rendering.steps import (
     begin_render,
@@ -27,7 +28,6 @@ from kind_echo.bench.rendering.steps import (
     search_on,
     to_analysis,
 )
-from kind_echo.bench.rendering.takes import can_render_here, render_takes, renderer_named, request_for
 from kind_echo.bench.runs.running import find_cell, find_run, give_up_cell, tell_change, waiting_cells
 from kind_echo.bench.runs.searching import advance, find_search
 from kind_echo.bench.signals.uploads import find_pair
@@ -37,6 +37,7 @@ from kind_echo.database.blobs import find_content
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers import stand_in
 from kind_echo.renderers.contract import RenderFailed
+from kind_echo.renderers.takes import render_takes
 
 __all__ = ["app"]  # the queue with all of its tasks
 

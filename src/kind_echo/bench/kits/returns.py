@@ -27,7 +27,7 @@ from kind_echo.bench.kits.packing import (
     sound_key,
 )
 from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
-from kind_echo.bench.rendering.keeping import Rendered, keep_render
+from kind_echo.bench.rendering.keeping import keep_render
 from kind_echo.bench.runs.running import find_cell, tell_change
 from kind_echo.bench.signals.stimulus import make_stimulus
 from kind_echo.bench.signals.uploads import MOST_BYTES, UploadRefused, keep_audio
@@ -37,6 +37,7 @@ from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.blobs import BlobSource
 from kind_echo.database.models import Cell, Event, KitFile, Render, Run
 from kind_echo.renderers.contract import RenderFailed, RenderResult
+from kind_echo.renderers.takes import Rendered
 
 MOST_FILES = 5000
 """Files that a ZIP may hold."""

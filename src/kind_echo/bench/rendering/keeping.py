@@ -2,7 +2,6 @@
 
 import resource
 from collections.abc import Mapping
-from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -22,18 +21,7 @@ from kind_echo.core.registry.readings import Reading
 from kind_echo.database.blobs import store_content
 from kind_echo.database.models import Cell, Render, Take
 from kind_echo.renderers.contract import RenderResult
-
-
-@dataclass(frozen=True)
-class Rendered:
-    """What was given for a cell: its takes, and the seconds by the clock and of the processor for all of them.
-
-    A wall of None is a render that was made elsewhere, by hand: what it took is not known.
-    """
-
-    takes: tuple[RenderResult, ...]
-    wall: float | None
-    cpu: float
+from kind_echo.renderers.takes import Rendered
 
 
 def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendered, now: datetime) -> Render:

@@ -19,7 +19,8 @@ from kind_echo.bench.machines.counting import count_job
 from kind_echo.bench.machines.hosts import register, see_worker, stopped
 from kind_echo.bench.machines.routes import queues_of_machine
 from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
-from kind_echo.bench.rendering.keeping import Rendered, keep_render, keepable
+from kind_echo.bench.rendering.keeping import keep_render, keepable
+from kind_echo.bench.rendering.requests import request_for
 from kind_echo.bench.rendering.reuse import render_key
 from kind_echo.bench.rendering.steps import (
     begin_render,
@@ -30,7 +31,6 @@ from kind_echo.bench.rendering.steps import (
     prepare,
     to_analysis,
 )
-from kind_echo.bench.rendering.takes import request_for
 from kind_echo.bench.runs.running import find_cell, find_run, waiting_cells
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.registry.errors import BadParameter, KindEchoError
@@ -38,6 +38,7 @@ from kind_echo.database.blobs import BlobSource, find_content, store_content
 from kind_echo.database.models import Delivery, Worker
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest, RenderResult
+from kind_echo.renderers.takes import Rendered
 
 BuildKey = tuple[str, str, str]
 """A build as a renderer knows it: effect, handle, version."""

@@ -135,7 +135,7 @@ def _finding(cells: Sequence[Examined], group: _Group) -> Finding:
         key=digest,
         verdict=group.symptoms[0].verdict,
         headline=headline,
-        where=place_text(group.box) or ("everywhere" if len(members) == len(cells) else "wherever it can be told"),
+        where=place_text(group.box) or ("everywhere" if len(members) == len(cells) else "wherever it can be measured"),
         worst=worst.why,
         cells=numbers,
         undecided=sum(not cell.decided for cell in members),

@@ -40,10 +40,10 @@ UNFIT: dict[str, str] = {
 PHRASES = {
     "delay": "Late or early",
     "gain": "Level differs",
-    "polarity": "Polarity turned over",
+    "polarity": "Polarity inverted",
     "latency_error": "Later or earlier than claimed",
     "fundamental_level": "Level of the tone is off",
-    "channel_swap": "Channels exchanged",
+    "channel_swap": "Channels swapped",
 }
 
 

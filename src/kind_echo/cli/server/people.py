@@ -64,7 +64,7 @@ def add(name: str, role: str) -> None:
 def disable(name: str) -> None:
     """Let NAME in no more; all their sessions end, and what they decided stays."""
     _shut(name, disabled=True)
-    click.echo(f"{name} is let in no more.")
+    click.echo(f"{name} can no longer sign in.")
 
 
 @people_command.command("enable")
@@ -72,7 +72,7 @@ def disable(name: str) -> None:
 def enable(name: str) -> None:
     """Let NAME in again."""
     _shut(name, disabled=False)
-    click.echo(f"{name} is let in again.")
+    click.echo(f"{name} can sign in again.")
 
 
 @people_command.command("reset")
@@ -91,7 +91,7 @@ def demo_link(name: str) -> None:
     with told_when_gone(), transaction() as session:
         person = person_named(session, name)
         if person.disabled_at is not None:
-            raise click.ClickException(f"{person.name} is let in no more")
+            raise click.ClickException(f"{person.name} can no longer sign in")
         click.echo(link_text(local_link(session, person, datetime.now(UTC))))
 
 

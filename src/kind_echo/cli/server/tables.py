@@ -12,7 +12,6 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.decisions.deciding import standings
 from kind_echo.bench.demo.building import load_demo
 from kind_echo.bench.plans.revisions import find_build, find_plan
-from kind_echo.bench.rendering.takes import installed
 from kind_echo.bench.runs.holdups import held_up
 from kind_echo.bench.runs.running import cells_of, find_run, start_run, summary_of
 from kind_echo.cli.exits import LimitBroken
@@ -22,6 +21,7 @@ from kind_echo.cli.server.waiting import TIMEOUT, Progress, wait_for
 from kind_echo.database.grants import grant_for_demo
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import snapshot, transaction
+from kind_echo.renderers.takes import installed
 
 _POLL_SECONDS = 0.5
 

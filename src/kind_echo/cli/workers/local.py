@@ -1,29 +1,21 @@
-"""The worker: takes jobs of its renderers, gives back those of workers that died, and outlives the database."""
+"""A worker beside the database: takes jobs of its renderers, gives back those of workers that died, and outlives it."""
 
 import asyncio
 import os
-import signal
-import socket
-import threading
 from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 
-import click
 import procrastinate
 import structlog
 from procrastinate.exceptions import ConnectorException
 from procrastinate.worker import Worker
 from sqlalchemy.exc import DBAPIError, OperationalError
 
-from kind_echo.bench.accounts.logs import set_up_logs
 from kind_echo.bench.machines.hosts import offer_document, register, see_worker, still_there, stopped
 from kind_echo.bench.machines.routes import queues_of_machine
 from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, queue_app
-from kind_echo.bench.rendering import takes as rendering
-from kind_echo.bench.rendering.takes import installed, offers_of
-from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
-from kind_echo.cli.workers.remote import RemoteWorker
 from kind_echo.database.sessions import transaction
+from kind_echo.renderers.takes import installed, machine, offers_of
 
 _HEARTBEAT_SECONDS = 2.0
 _DEAD_AFTER_SECONDS = 8.0
@@ -31,46 +23,18 @@ _RECONNECT_SECONDS = 2.0
 _log = structlog.get_logger("kind_echo.worker")
 
 
-@click.command("worker")
-@click.option("--renderer", "renderers", multiple=True, metavar="NAME",
-              help="Take this renderer's queue; may be repeated. All of this machine's unless given.")  # fmt: skip
-@click.option(
-    "--machine", default=socket.gethostname, help="What the page calls this machine; its own name if not given."
-)
-@click.option("--no-analysis", is_flag=True, help="Render only; leave measuring and comparing to other machines.")
-@click.option("--server", envvar=SERVER_VARIABLE, default=None, metavar="ADDRESS",
-              help="Take renders from this server over HTTP, with a token, instead of from the database.")  # fmt: skip
-def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool, server: str | None) -> None:
-    """Take jobs until it is stopped. KIND_ECHO_RENDERERS names the file that declares this machine's renderers.
+def work_beside_database(machine_name: str, renderers: Sequence[str], *, analysis: bool) -> None:
+    """Take jobs until this process is told to stop.
 
-    With --server it needs no database: a token to render does, in KIND_ECHO_TOKEN or in the file that
-    KIND_ECHO_TOKEN_FILE names.
+    Args:
+        renderers: names of those that it works for; all of the machine's where none are named.
+        analysis: whether it measures and compares as well.
     """
-    set_up_logs()
-    unknown = [name for name in renderers if name not in installed()]
-    if unknown:
-        raise click.BadParameter(
-            f"this machine has no renderer {', '.join(unknown)}; it has {', '.join(installed())}",
-            param_hint="--renderer",
-        )
-    if server is not None:
-        _work_for(RemoteWorker(Server(server, read_token()), machine, renderers))
-        return
-    presence = _Presence(machine, renderers, [] if no_analysis else [ANALYSIS_QUEUE])
+    presence = _Presence(machine_name, renderers, [ANALYSIS_QUEUE] if analysis else [])
     try:
         asyncio.run(_work(presence))
     finally:
         presence.leave()
-
-
-def _work_for(worker: RemoteWorker) -> None:
-    stop = threading.Event()
-    for kind in (signal.SIGTERM, signal.SIGINT):
-        signal.signal(kind, lambda *_: stop.set())
-    try:
-        worker.work(stop)
-    finally:
-        worker.leave()
 
 
 class _Presence:
@@ -81,8 +45,8 @@ class _Presence:
         others: queues that it takes beside those of renders.
     """
 
-    def __init__(self, machine: str, renderers: Sequence[str], others: Sequence[str]) -> None:
-        self._machine, self._renderers, self._others = machine, renderers, others
+    def __init__(self, machine_name: str, renderers: Sequence[str], others: Sequence[str]) -> None:
+        self._machine, self._renderers, self._others = machine_name, renderers, others
 
     def arrive(self) -> list[str]:
         """Write down what this machine has, and that it is there; the queues that it is to take jobs from."""
@@ -94,7 +58,7 @@ class _Presence:
 
     def stay(self) -> list[str]:
         """Say that it is still there, and what it has where that changed; the queues that it is to take jobs from."""
-        if rendering.machine().look_again():
+        if machine().look_again():
             _log.info("what this machine has changed", renderers=list(installed()))
             return self.arrive()
         with transaction() as session:

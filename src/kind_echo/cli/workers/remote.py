@@ -13,12 +13,11 @@ import numpy as np
 import structlog
 
 from kind_echo.audio_io.encoding import ENCODINGS, encode
-from kind_echo.bench.rendering.keeping import Rendered
-from kind_echo.bench.rendering.takes import machine, offers_of, render_takes
 from kind_echo.cli.exits import NoAnswer
 from kind_echo.cli.workers.http import Refused, Server
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest
+from kind_echo.renderers.takes import Rendered, machine, offers_of, render_takes
 
 _BEAT_SECONDS = 2.0
 _LOOK_SECONDS = 1.0

@@ -34,9 +34,9 @@ class Cause:
 _TITLES: dict[CauseName, str] = {
     "none": "identical",
     "quantisation": "rounding to shorter words",
-    "polarity": "polarity turned over",
+    "polarity": "polarity inverted",
     "filter": "a change of linear filtering",
-    "channel_swap": "channels exchanged",
+    "channel_swap": "channels swapped",
     "channel_missing": "a channel is missing",
     "silent": "silent",
     "clipping": "clipped",

@@ -11,14 +11,16 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import Source
 from kind_echo.core.audio.warping import WarpedSource
+from kind_echo.core.causes.amounts import found_amount, lossy_words
 from kind_echo.core.causes.cause import Cause, CauseName
 from kind_echo.core.causes.events import clicks_left, gaps_left
 from kind_echo.core.causes.excerpts import Excerpt, best_gain, best_left, main_offset, take_excerpts
 from kind_echo.core.causes.explained import Explained, Known
-from kind_echo.core.causes.filtering import REACH, filtered, fit_filter
-from kind_echo.core.causes.leftover import Judged, judge_leftover, word_length
+from kind_echo.core.causes.filtering import REACH, fit_filter
+from kind_echo.core.causes.leftover import judge_leftover, word_length
 from kind_echo.core.causes.models import Kind, Model, decibels, explain_channel, plain_gain
 from kind_echo.core.causes.shapes import Shape, is_steady_tone, shape_of
+from kind_echo.core.causes.shares import by_share, fall, without_gain
 from kind_echo.core.levels.integrity import Gap, click_readings, gap_readings
 from kind_echo.core.registry.readings import Curve, value_of
 
@@ -103,7 +105,7 @@ class _Explanation:
         raw, lined = whole
         self._base = [max(_NOTHING, one.power(one.y - one.inner)) for one in raw]
         if swapped:
-            self._add(Cause("channel_swap", takes_off=self._fall(raw, self._straight(raw), heard)))
+            self._add(Cause("channel_swap", takes_off=self._taken_off(raw, self._straight(raw), heard)))
         for c in missing:
             self._add(Cause("channel_missing", str(c + 1), why=f"channel {c + 1} is silent"))
         signs = [_sign(lined[c]) for c in range(self._channels)]
@@ -141,7 +143,7 @@ class _Explanation:
         self._models(level, by_channel, shapes, tones)
         self._leftover(lined, level, by_channel, heard)
         filtered, why = self._filtered(level, by_channel, tones)
-        causes = _by_share(self._causes)
+        causes = by_share(self._causes)
         causes += _length(known)
         if not causes:
             causes = [Cause("unexplained", why="nothing that is known explains it")]
@@ -162,7 +164,7 @@ class _Explanation:
                 continue
             without = replace(level[c], y=level[c].y - mean)
             again = explain_channel(without, floors[c])
-            if _fall(model.left, again.left) >= _WORTH_DB:
+            if fall(model.left, again.left) >= _WORTH_DB:
                 level[c], models[c], offsets[c] = without, again, offsets[c] + mean
 
     def _by_whole_samples(
@@ -200,7 +202,7 @@ class _Explanation:
         shapes = _shapes(level, found, tones)
         left, before = (sum(m.left for m in side.values()) for side in (found, models))
         raw = sum(self._base[c] for c in heard)
-        enough = left <= _AS_MUCH * before or _fall(raw, left) >= _ENOUGH
+        enough = left <= _AS_MUCH * before or fall(raw, left) >= _ENOUGH
         if enough and _are_all_pass(found, shapes):
             return lined, masked, offsets, level, found, shapes
         self._lined = delayed
@@ -247,9 +249,9 @@ class _Explanation:
     def _straight(self, raw: list[Excerpt]) -> list[Excerpt]:
         return [replace(one, y=other.y) for one, other in zip(raw, raw[::-1], strict=True)]
 
-    def _fall(self, before: list[Excerpt], after: list[Excerpt], heard: Sequence[int]) -> float:
+    def _taken_off(self, before: list[Excerpt], after: list[Excerpt], heard: Sequence[int]) -> float:
         powers = [sum(side[c].power(side[c].y - side[c].inner) for c in heard) for side in (before, after)]
-        return _fall(powers[0], powers[1])
+        return fall(powers[0], powers[1])
 
     def _delay(self, raw: list[Excerpt], lined: list[Excerpt], heard: Sequence[int], signs: Sequence[float]) -> None:
         """A delay and a drift hold where, at the best gain, less is left once they are off."""
@@ -257,11 +259,11 @@ class _Explanation:
         swapped = any(cause.cause == "channel_swap" for cause in self._causes)
         before = self._straight(raw) if swapped else raw
         powers = [sum(best_left(side[c]) for c in heard) for side in (before, lined)]
-        if _fall(powers[0], powers[1]) < _WORTH_DB:
+        if fall(powers[0], powers[1]) < _WORTH_DB:
             return
         # What the delay takes off is told of the sides as they are, but for their polarity.
         plain = [sum(side[c].power(signs[c] * side[c].y - side[c].inner) for c in heard) for side in (before, lined)]
-        off = max(0.0, _fall(plain[0], plain[1]))
+        off = max(0.0, fall(plain[0], plain[1]))
         if known.drift and abs(known.drift) * 1e-6 * self._reference.frames > 0.05:
             self._add(Cause("drift", amount=known.drift, unit="ppm", takes_off=off))
             if abs(known.delay or 0.0) < abs(known.drift) * 1e-6 * self._reference.frames + 2.0:
@@ -296,7 +298,7 @@ class _Explanation:
         for c in self._shared(turned, heard):
             mine = heard if c is None else [c]
             powers = [sum(lined[k].power(s * lined[k].y - lined[k].inner) for k in mine) for s in (1.0, -1.0)]
-            off = _fall(powers[0], powers[1])
+            off = fall(powers[0], powers[1])
             if off >= _WORTH_DB:
                 self._add(Cause("polarity", _name(c), takes_off=off))
 
@@ -323,7 +325,7 @@ class _Explanation:
             common, apart = float(np.mean(together)), []
         for c in apart:
             own = level[c]
-            off = _fall(own.power(signs[c] * own.y - own.inner), own.power(own.y / (gains[c] * signs[c]) - own.inner))
+            off = fall(own.power(signs[c] * own.y - own.inner), own.power(own.y / (gains[c] * signs[c]) - own.inner))
             if off >= _WORTH_DB:
                 self._add(Cause("channel_gain", str(c + 1), found[c], "dB", off))
         rest = [c for c in models if c not in apart]
@@ -332,8 +334,8 @@ class _Explanation:
         factor = 10 ** (common / 20)
         before = sum(level[c].power(signs[c] * level[c].y - level[c].inner) for c in rest)
         after = sum(level[c].power(signs[c] * level[c].y / factor - level[c].inner) for c in rest)
-        off = _fall(before, after)
-        told = off if abs(common) < _FILTERS_GAIN else max(off, _without_gain(level, models, rest, factor))
+        off = fall(before, after)
+        told = off if abs(common) < _FILTERS_GAIN else max(off, without_gain(level, models, rest, factor))
         if told >= _WORTH_DB:
             self._add(Cause("gain", amount=common, unit="dB", takes_off=off if off > 0.0 else None))
 
@@ -343,7 +345,7 @@ class _Explanation:
             offset = offsets[c]
             if model.curve is not None:
                 offset += float(model.curve.of(np.zeros(1))[0])
-            off = _fall(model.left + offset**2, model.left)
+            off = fall(model.left + offset**2, model.left)
             if abs(offset) < 1e-6 or off < _WORTH_DB:
                 continue
             if model.parts:
@@ -364,7 +366,7 @@ class _Explanation:
         clicks: list[list[int]],
         gaps: list[Gap],
     ) -> None:
-        inside = [_fall(best_left(lined[c]), best_left(replace(masked[c], y=lined[c].y))) for c in heard]
+        inside = [fall(best_left(lined[c]), best_left(replace(masked[c], y=lined[c].y))) for c in heard]
         off = max(inside, default=0.0)
         missing = self._flags("channel_missing")
         swapped = any(cause.cause == "channel_swap" for cause in self._causes)
@@ -396,8 +398,10 @@ class _Explanation:
             for channel in self._shared(having, heard):
                 mine = having if channel is None else [channel]
                 lead = max(mine, key=lambda c: models[c].error.size * level[c].power(level[c].y))
-                off = max(_fall(before, after) for c in mine for k, before, after in models[c].steps if k == kind)
-                amount, unit, why = self._amount(kind, models[lead], shapes[lead], level[lead], channel, lead)
+                off = max(fall(before, after) for c in mine for k, before, after in models[c].steps if k == kind)
+                ending = "" if channel is None else f" {channel + 1}"
+                amount, unit, why, curves = found_amount(kind, models[lead], shapes[lead], ending)
+                self._curves |= curves
                 self._add(Cause(name, _name(channel), amount, unit, off, why))
 
     def _is_rest(self, shape: Shape | None, parts: Sequence[Kind]) -> bool:
@@ -405,34 +409,6 @@ class _Explanation:
         if len(parts) > 1 and shape is not None and abs(shape.greatest) < _NO_DECIBELS:
             return float(np.abs(shape.phase).max()) < _NO_DEGREES
         return any(cause.cause == "drift" for cause in self._causes) and (shape is None or abs(shape.greatest) < 1.0)
-
-    def _amount(
-        self, kind: Kind, model: Model, shape: Shape | None, excerpt: Excerpt, channel: int | None, lead: int
-    ) -> tuple[float | None, str, str | None]:
-        ending = "" if channel is None else f" {channel + 1}"
-        if kind == "filter" and shape is not None:
-            f = shape.frequencies.tolist()
-            self._curves[f"filter_magnitude{ending}"] = Curve("Hz", "dB", f, shape.magnitude.tolist())
-            self._curves[f"filter_phase{ending}"] = Curve("Hz", "degrees", f, shape.phase.tolist())
-            if shape.turns_alone:
-                turned = float(np.abs(shape.phase).max())
-                return shape.greatest, "dB", f"the phase turns by up to {turned:.0f}°"
-            at = f"{shape.greatest:+.1f} dB at {shape.at:,.0f} Hz".replace(",", "\u2009").replace("-", "−")
-            return shape.greatest, "dB", f"{at}: {shape.words}" if shape.words else at
-        if kind == "curve" and model.curve is not None:
-            curve = model.curve
-            self._curves[f"output_over_input{ending}"] = Curve("FS", "FS", curve.knots.tolist(), curve.values.tolist())
-            return None, "", "a curve of output over input predicts it"
-        if kind == "clipping" and model.clipping is not None:
-            cut = model.clipping
-            rail = min(abs(cut.low), abs(cut.high))
-            return float(cut.count), "", f"cut at {20 * math.log10(max(rail, 1e-9)):.2f} dBFS".replace("-", "−")
-        if model.motion is not None:
-            gains = 20 * np.log10(np.maximum(np.abs(model.motion.gains), 1e-6))
-            self._curves[f"gain_over_time{ending}"] = Curve("s", "dB", model.motion.times.tolist(), gains.tolist())
-            spread = float(np.subtract(*np.percentile(gains, [95, 5])))
-            return spread, "dB", f"a gain that moves with the signal, over {spread:.1f} dB"
-        return None, "", None
 
     def _leftover(
         self, lined: list[Excerpt], level: list[Excerpt], models: dict[int, Model], heard: Sequence[int]
@@ -459,8 +435,8 @@ class _Explanation:
                             why="what is left does not follow the signal"))  # fmt: skip
         elif judged.kind == "lossy" and self._is_coded(models[lead]):
             self._causes = [cause for cause in self._causes if cause.cause != "filter"]
-            self._add(Cause("lossy", amount=judged.edge, unit="Hz" if judged.edge else "", why=_lossy_words(judged)))
-        elif _fall(raw, left) < _WELL_EXPLAINED and all(
+            self._add(Cause("lossy", amount=judged.edge, unit="Hz" if judged.edge else "", why=lossy_words(judged)))
+        elif fall(raw, left) < _WELL_EXPLAINED and all(
             (cause.takes_off or 0.0) < _WELL_EXPLAINED for cause in self._causes
         ):
             why = "what is left is explained by nothing that is known"
@@ -472,7 +448,7 @@ class _Explanation:
         """A codec is told where nothing else explains much: no curve, no moving gain, no filter but its own edge."""
         if {"curve", "clipping", "motion"} & set(model.parts):
             return False
-        return sum(_fall(before, after) for _, before, after in model.steps) < _CODECS_EDGE
+        return sum(fall(before, after) for _, before, after in model.steps) < _CODECS_EDGE
 
     def _words(self) -> int | None:
         """Bits of the render's words, where the reference has finer ones."""
@@ -513,17 +489,6 @@ def _are_all_pass(models: dict[int, Model], shapes: Shapes) -> bool:
     )
 
 
-def _by_share(causes: Sequence[Cause]) -> list[Cause]:
-    """Causes by the share of the difference that each explains, told one after the other; the greatest first."""
-    left, shares = 1.0, []
-    for cause in causes:
-        after = left * 10 ** (-(cause.takes_off or 0.0) / 10)
-        shares.append(left - after)
-        left = after
-    order = sorted(range(len(causes)), key=lambda i: -shares[i])
-    return [causes[i] for i in order]
-
-
 def _read(source: Source, start: int, stop: int) -> Floats:
     return np.asarray(source.read(start, stop))
 
@@ -534,34 +499,3 @@ def _name(channel: int | None) -> str:
 
 def _sign(one: Excerpt) -> float:
     return -1.0 if best_gain(one) < 0.0 else 1.0
-
-
-def _without_gain(level: list[Excerpt], models: dict[int, Model], channels: Sequence[int], factor: float) -> float:
-    """dB that filters take off beyond what they do without the gain of their level parts; 0 where there is none.
-
-    A gain beside a filter may move the render no closer by itself, as a cut beside a boost.
-    """
-    with_gain = without = 0.0
-    for c in channels:
-        model = models[c]
-        if model.parts != ("filter",) or model.filter is None:
-            return 0.0
-        through = filtered(level[c], model.filter.taps, model.filter.before)
-        with_gain += level[c].power(level[c].y - through)
-        without += level[c].power(level[c].y - through / factor)
-    return _fall(without, with_gain)
-
-
-def _fall(before: float, after: float) -> float:
-    """By how many dB a power fell; at most 200."""
-    if before <= 0.0:
-        return 0.0
-    return min(200.0, 10 * math.log10(before / max(after, before * 1e-20)))
-
-
-def _lossy_words(judged: Judged) -> str:
-    words = "it follows the signal, leaves holes of time and frequency"
-    if not judged.edge:
-        return words
-    edge = f"{judged.edge:,.0f}".replace(",", "\u2009")
-    return f"{words}, and ends at {edge} Hz"

@@ -53,7 +53,7 @@ _LEVELS = _family(
      "silence at the start is no level.", AES17),
     ("rms_window_range", "Windowed RMS, range", "dB",
      "Greatest less least windowed RMS, silence left out.", AES17),
-    ("vu_max", "Needle, greatest", "VU",
+    ("vu_max", "VU maximum", "VU",
      "Greatest deflection of an average-responding needle: 99 % after 300 ms, 1.25 % overshoot, driven by the "
      "rectified signal at four times its rate. 0 VU is a sine of −18 dBFS unless set otherwise.", "IEC 60268-17."),
 )  # fmt: skip
@@ -110,7 +110,7 @@ _INTEGRITY = _family(
      "samples. Edges of gaps are none; of a render whose shape is bent or cut, only steps that are twice those of the "
      "reference.", PRACTICE,
      {**COUNT, "limit": NONE}),
-    ("channel_swap", "Channels exchanged", "",
+    ("channel_swap", "Channels swapped", "",
      "1 when two channels of the render correlate better with each other's reference than with their own.", PRACTICE,
      {**FLAG, "limit": NONE}),
     ("channel_missing", "Channel missing", "",
@@ -165,7 +165,7 @@ _ACCOUNT = _family(
     "account", "pair",
     ("account_raw", "As rendered", "dBFS", _LEFT + "with nothing taken off.", AES17),
     ("account_delay", "Delay off", "dBFS", _LEFT + "with whole samples of delay off.", AES17),
-    ("account_polarity", "Polarity off", "dBFS", _LEFT + "with an inverted render turned over as well.", AES17),
+    ("account_polarity", "Polarity off", "dBFS", _LEFT + "with an inverted render inverted back as well.", AES17),
     ("account_gain", "Gain off", "dBFS", _LEFT + "with the least-squares gain off as well.", AES17),
     ("account_fraction", "Fraction of a sample off", "dBFS",
      _LEFT + "with the rest of the delay off as well, band-limited.", AES17),
@@ -346,7 +346,7 @@ _MATCH = _family(
 
 _LISTENING = _family(
     "listening", "trials",
-    ("abx_p", "Chance of guessing as well", "",
+    ("abx_p", "p-value", "",
      "P(X ≥ correct) of the binomial with the trials and ½, exact.", "Exact binomial test, one-sided.",
      {"decimals": 4}),
     ("abx_needed", "Right answers needed", "", "The fewest for which the chance of guessing is at most 0.05.",

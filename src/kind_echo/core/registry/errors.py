@@ -32,7 +32,7 @@ class BadParameter(KindEchoError):
 
     def __init__(self, name: str, value: object, allowed: str) -> None:
         self.name, self.value, self.allowed = name, value, allowed
-        super().__init__(f"{name}={value} does not do: it must be {allowed}.")
+        super().__init__(f"{name}={value} is invalid: it must be {allowed}.")
 
 
 class UnknownMeasure(KindEchoError):

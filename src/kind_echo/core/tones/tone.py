@@ -42,7 +42,7 @@ class ToneOptions:
     orders: int = 100
 
     def check(self, rate: int) -> None:
-        """Raises BadParameter for a frequency that the rate does not carry, a band that is none, or odd orders."""
+        """Raises BadParameter for a frequency that the rate does not carry, an empty band, or odd orders."""
         if not 0.0 < self.frequency < rate / 2:
             raise BadParameter("frequency", self.frequency, f"above 0 and below half the rate, {rate / 2:g} Hz")
         if not 0.0 <= self.band[0] < self.band[1]:

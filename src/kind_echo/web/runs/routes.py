@@ -117,7 +117,7 @@ def cell(path: CellPath, query: BesideQuery) -> Response:
 
 
 def _changes(run_id: int, admitted: Callable[[], bool]) -> Iterator[str]:
-    """Ends when the database goes away, or who listens is let in no more; the browser then asks again."""
+    """Ends when the database goes away, or who listens may no longer sign in; the browser then asks again."""
     yield "retry: 2000\n\n"
     try:
         with psycopg.connect(database_url(), autocommit=True, connect_timeout=5) as connection:

@@ -33,7 +33,7 @@ class _Known(UserMixin):  # type: ignore[misc]
         return f"{self.caller.person_id}.{self._stamp}"
 
 
-def stand_guard(app: Flask) -> None:
+def check_every_request(app: Flask) -> None:
     """Let nobody reach a route of the app whom `REACH` does not let in."""
     app.config.update(PROVIDE_AUTOMATIC_OPTIONS=False, WTF_CSRF_CHECK_DEFAULT=False, WTF_CSRF_TIME_LIMIT=None)
     keep_sessions(app)

@@ -78,5 +78,5 @@ def _secret_key() -> str:
 def _proxies() -> int:
     said = os.environ.get(PROXIES_VARIABLE, "0")
     if not said.isdigit() or int(said) > 8:
-        raise CannotKeepOut(f"{PROXIES_VARIABLE}={said} does not do: it must be a number from 0 to 8.")
+        raise CannotKeepOut(f"{PROXIES_VARIABLE}={said} is invalid: it must be a number from 0 to 8.")
     return int(said)

@@ -1,19 +1,26 @@
-"""From a cell to audio: what a renderer of this machine is asked for, and how long it took."""
+"""What this machine renders with, and the takes that it makes of what is asked for; no database is needed for it."""
 
 import time
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cache
 
 import numpy as np
-from sqlalchemy.orm import Session
 
-from kind_echo.bench.machines.routes import Place, has_place, renderer_of
-from kind_echo.bench.rendering.keeping import Rendered
-from kind_echo.bench.signals.stimulus import make_stimulus
-from kind_echo.database.models import Cell
 from kind_echo.renderers.contract import Offer, Renderer, RenderFailed, RenderRequest, RenderResult
 from kind_echo.renderers.machine import Machine
+
+
+@dataclass(frozen=True)
+class Rendered:
+    """What was given for a cell: its takes, and the seconds by the clock and of the processor for all of them.
+
+    A wall of None is a render that was made elsewhere, by hand: what it took is not known.
+    """
+
+    takes: tuple[RenderResult, ...]
+    wall: float | None
+    cpu: float
 
 
 @cache
@@ -30,42 +37,6 @@ def installed() -> dict[str, Offer]:
 def offers_of(names: Sequence[str]) -> list[Offer]:
     """Those of this machine's renderers that are named; all where none are. Raises BadDeclaration."""
     return [offer for name, offer in installed().items() if not names or name in names]
-
-
-def renderer_named(queue: str) -> Renderer:
-    """The renderer of a queue. Raises RenderFailed where this machine does not have it."""
-    name = renderer_of(queue)
-    if name not in installed():
-        raise RenderFailed(f"this machine has no renderer {name}")
-    return installed()[name].renderer
-
-
-def can_render_here(cell: Cell, queue: str) -> bool:
-    """Whether this machine has the build and the host of a cell, as things stand now."""
-    offer = installed().get(renderer_of(queue))
-    effect, condition = cell.run.build.effect, cell.condition
-    place = Place(
-        renderer_of(queue), condition.host, condition.host_version, effect.name, effect.handle, cell.run.build.version
-    )
-    return offer is not None and has_place(offer, place)
-
-
-def request_for(session: Session, cell: Cell) -> RenderRequest:
-    """What a renderer is asked for. Raises what make_stimulus raises."""
-    condition, build = cell.condition, cell.run.build
-    return RenderRequest(
-        effect=build.effect.name,
-        version=build.version,
-        values=cell.case.setting.parameters,
-        host=condition.host,
-        host_version=condition.host_version,
-        mode=condition.mode,
-        rate=condition.rate,
-        block_size=condition.block_size,
-        signal=make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate),
-        handle=build.effect.handle,
-        parts=tuple(cell.case.setting.parts),
-    )
 
 
 def render_takes(renderer: Renderer, request: RenderRequest, takes: int) -> Rendered:

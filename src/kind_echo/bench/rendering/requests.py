@@ -1,0 +1,45 @@
+"""What a renderer of this machine is asked for to render a cell, and whether this machine can."""
+
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.machines.routes import Place, has_place, renderer_of
+from kind_echo.bench.signals.stimulus import make_stimulus
+from kind_echo.database.models import Cell
+from kind_echo.renderers.contract import Renderer, RenderFailed, RenderRequest
+from kind_echo.renderers.takes import installed
+
+
+def renderer_named(queue: str) -> Renderer:
+    """The renderer of a queue. Raises RenderFailed where this machine does not have it."""
+    name = renderer_of(queue)
+    if name not in installed():
+        raise RenderFailed(f"this machine has no renderer {name}")
+    return installed()[name].renderer
+
+
+def can_render_here(cell: Cell, queue: str) -> bool:
+    """Whether this machine has the build and the host of a cell, as things stand now."""
+    offer = installed().get(renderer_of(queue))
+    effect, condition = cell.run.build.effect, cell.condition
+    place = Place(
+        renderer_of(queue), condition.host, condition.host_version, effect.name, effect.handle, cell.run.build.version
+    )
+    return offer is not None and has_place(offer, place)
+
+
+def request_for(session: Session, cell: Cell) -> RenderRequest:
+    """What a renderer is asked for. Raises what make_stimulus raises."""
+    condition, build = cell.condition, cell.run.build
+    return RenderRequest(
+        effect=build.effect.name,
+        version=build.version,
+        values=cell.case.setting.parameters,
+        host=condition.host,
+        host_version=condition.host_version,
+        mode=condition.mode,
+        rate=condition.rate,
+        block_size=condition.block_size,
+        signal=make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate),
+        handle=build.effect.handle,
+        parts=tuple(cell.case.setting.parts),
+    )
