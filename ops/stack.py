@@ -275,6 +275,9 @@ def main() -> None:
             link = stack.demo_link(DEMO_PERSON)
             if link is not None:
                 print(f"Sign in as {DEMO_PERSON}, once, on this machine: {link}")
+            elif what == "demo":
+                print("This installation has accounts of its own, so the demo's people were not added.")
+                print("Sign in with one of those, or begin anew with 'make reset' and 'make demo'.")
         elif what == "stop":
             stack.stop()
             print("Stopped. What was kept is kept; 'make start' or 'make demo' starts it again.")

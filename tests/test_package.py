@@ -65,6 +65,16 @@ def test_the_wheel_alone_compares_two_files(wheel: Path, tmp_path: Path) -> None
     (cause,) = json.loads(done.stdout)["causes"]
     assert cause["cause"] == "gain"
     assert cause["amount"] == pytest.approx(-6.02, abs=0.01)
+    for words, status, told in (
+        (["--help"], 0, "compare"),
+        (["run", "--json", "plan", "1.0"], 2, "kind-echo[server]"),
+        (["serve"], 2, "kind-echo[server]"),
+        (["worker"], 2, "kind-echo[render]"),
+    ):
+        done = subprocess.run([*run, *words], cwd=tmp_path, capture_output=True, text=True, check=False)
+        assert done.returncode == status, (words, done.stderr)
+        assert told in done.stdout + done.stderr
+        assert "Traceback" not in done.stderr
 
 
 _ON_A_RENDER_MACHINE = """
@@ -75,16 +85,36 @@ class Lacking:
             raise ModuleNotFoundError(name)
 sys.meta_path.insert(0, Lacking())
 from kind_echo.cli.main import main
-sys.argv = ["kind-echo", "worker", "--server", "http://127.0.0.1:9", "--renderer", "none such"]
+sys.argv = ["kind-echo", "worker", *sys.argv[1:]]
 main()
 """
 
 
 def test_a_render_machine_needs_no_database_and_no_web_server(tmp_path: Path) -> None:
-    """Everything is loaded up to where it says that it has no such renderer."""
-    done = subprocess.run(
-        [sys.executable, "-c", _ON_A_RENDER_MACHINE], cwd=tmp_path, capture_output=True, text=True, check=False,
-        env={"KIND_ECHO_TOKEN": "kindecho_none"},
-    )  # fmt: skip
-    assert done.returncode == 2, done.stderr
-    assert "this machine has no renderer none such; it has " in done.stderr
+    """Everything is loaded up to where it says that it has no such renderer; without a server it says what it lacks."""
+    for words, told in (
+        (["--server", "http://127.0.0.1:9", "--renderer", "none such"], "has no renderer none such; it has "),
+        ([], "kind-echo[server]"),
+    ):
+        done = subprocess.run(
+            [sys.executable, "-c", _ON_A_RENDER_MACHINE, *words], cwd=tmp_path, capture_output=True, text=True,
+            check=False, env={"KIND_ECHO_TOKEN": "kindecho_none"},
+        )  # fmt: skip
+        assert done.returncode == 2, done.stderr
+        assert told in done.stderr
+        assert "Traceback" not in done.stderr
+
+
+def test_the_simulated_effects_run_for_a_service_without_a_home(tmp_path: Path) -> None:
+    """Their loops are compiled where nobody else can write, for a process that may write to no usual place."""
+    code = (
+        "import os; old = os.access; os.access = lambda path, mode: mode != os.W_OK and old(path, mode)\n"
+        "import kind_echo.standins\n"
+        "print(os.environ['NUMBA_CACHE_DIR'], oct(os.stat(os.environ['NUMBA_CACHE_DIR']).st_mode)[-3:])"
+    )
+    given = {"TMPDIR": str(tmp_path), "HOME": "/nonexistent"}
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, check=True, env=given)
+    folder, mode = done.stdout.split()
+    assert mode == "700"
+    assert folder.startswith(str(tmp_path))
+    assert not Path(folder).exists()

@@ -73,9 +73,28 @@ class _Lazy(click.Group):
     def get_command(self, ctx: click.Context, cmd_name: str) -> click.Command | None:
         if cmd_name not in _COMMANDS:
             return None
-        module = importlib.import_module(f"kind_echo.cli.{_COMMANDS[cmd_name]}")
+        try:
+            module = importlib.import_module(f"kind_echo.cli.{_COMMANDS[cmd_name]}")
+        except ModuleNotFoundError as error:
+            if (error.name or "").startswith("kind_echo"):
+                raise
+            return _lacking(cmd_name, _COMMANDS[cmd_name])
         command: click.Command = getattr(module, f"{cmd_name.replace('-', '_')}_command")
         return command
+
+
+def _lacking(name: str, module: str) -> click.Command:
+    """What stands for a command whose packages are not installed: it is listed, and says what to install."""
+    extra = "render" if module.startswith("workers.") else "server"
+    line = f"'{name}' needs more than the package by itself: pip install 'kind-echo[{extra}]'"
+
+    def refuse(**_: object) -> None:
+        raise click.ClickException(line)
+
+    lenient = {"ignore_unknown_options": True, "allow_extra_args": True, "help_option_names": []}
+    words = f"Needs [{extra}], which is not installed."
+    given = click.Argument(["given"], nargs=-1, type=click.UNPROCESSED)
+    return click.Command(name, callback=refuse, params=[given], help=words, context_settings=lenient)
 
 
 @click.command(cls=_Lazy)

@@ -12,8 +12,8 @@ import click
 @click.option("--threads", default=24, show_default=True, type=click.IntRange(1, 500), help="Answered at once.")
 def serve_command(bind: str, threads: int) -> None:
     """Serve the page and the API. KIND_ECHO_DATABASE_URL names the database; `kind-echo migrate` comes first."""
-    if find_spec("gunicorn") is None:  # the package by itself measures files
-        raise click.ClickException("the server is not installed: pip install 'kind-echo[server]'")
+    if find_spec("gunicorn") is None:
+        raise click.ClickException("'serve' needs more than the package by itself: pip install 'kind-echo[server]'")
     if not os.environ.get("KIND_ECHO_DATABASE_URL"):
         raise click.ClickException("KIND_ECHO_DATABASE_URL is not set: it names the PostgreSQL database")
     program = [sys.executable, "-m", "gunicorn", "-k", "gthread", "--threads", str(threads), "-b", bind]

@@ -38,8 +38,10 @@ def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool, 
         _work_for(RemoteWorker(Server(server, read_token()), machine, renderers))
         return
     # A render machine has no database, nor what it takes to speak to one.
-    from kind_echo.cli.workers.local import work_beside_database
-
+    try:
+        from kind_echo.cli.workers.local import work_beside_database
+    except ModuleNotFoundError:
+        raise click.ClickException("without --server it needs more: pip install 'kind-echo[server]'") from None
     work_beside_database(machine, renderers, analysis=not no_analysis)
 
 

@@ -41,12 +41,8 @@ def found_amount(
         gains = 20 * np.log10(np.maximum(np.abs(model.motion.gains), 1e-6))
         spread = float(np.subtract(*np.percentile(gains, [95, 5])))
         moving = Curve("s", "dB", model.motion.times.tolist(), gains.tolist())
-        return (
-            spread,
-            "dB",
-            f"a gain that moves with the signal, over {spread:.1f} dB",
-            {f"gain_over_time{ending}": moving},
-        )
+        words = f"a gain that moves with the signal, over {spread:.1f} dB"
+        return spread, "dB", words, {f"gain_over_time{ending}": moving}
     return None, "", None, {}
 
 

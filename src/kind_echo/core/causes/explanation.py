@@ -283,10 +283,10 @@ class _Explanation:
             for places, fades in ((gaps, True), (clicks, False)):
                 for a, b in places:
                     lo, hi = max(0, a - 4 - start), min(weight.shape[1], b + 4 - start)
-                    x, y = (np.linalg.norm(side[row, lo:hi]) for side in (one.inner, one.y))
-                    if hi > lo and not (fades and y > _FADED * level * x):
-                        weight[row, lo:hi] = 0.0
-                        spoilt = True
+                    if hi <= lo or (fades and not _is_faded(one, level, row, slice(lo, hi))):
+                        continue
+                    weight[row, lo:hi] = 0.0
+                    spoilt = True
         if not spoilt:
             return one
         good = replace(one, weight=weight)
@@ -371,7 +371,7 @@ class _Explanation:
         missing = self._flags("channel_missing")
         swapped = any(cause.cause == "channel_swap" for cause in self._causes)
         if swapped:
-            # Where one channel sounds and the other does not, channels exchanged have no gap.
+            # Where one channel sounds and the other does not, swapped channels have no gap.
             gaps = [gap for gap in gaps if gap.channel == 0 and self._is_in_all(gap)]
         if any(gap.channel not in missing for gap in gaps):
             count = value_of(gap_readings(gaps, self._channels), "gaps")
@@ -487,6 +487,11 @@ def _are_all_pass(models: dict[int, Model], shapes: Shapes) -> bool:
         m.parts == ("filter",) and shape is not None and shape.turns_alone and np.abs(shape.phase).max() > _TURNS
         for m, shape in zip(models.values(), shapes.values(), strict=True)
     )
+
+
+def _is_faded(one: Excerpt, level: float, row: int, part: slice) -> bool:
+    """Whether the render is clearly softer in a part than its level elsewhere makes it."""
+    return bool(np.linalg.norm(one.y[row, part]) <= _FADED * level * np.linalg.norm(one.inner[row, part]))
 
 
 def _read(source: Source, start: int, stop: int) -> Floats:
