@@ -132,11 +132,12 @@ def test_noise_of_a_colour_has_no_delay_against_other_noise_of_it(slope: float) 
         assert find_delays(ArraySource(a, RATE), ArraySource(b, RATE))[0].samples is None
 
 
-def test_shuffled_music_has_no_delay() -> None:
-    x = load(SOUNDS["arcade music"], RATE)
-    parts = np.array_split(x, 24)
-    order = np.random.default_rng(5).permutation(24)
-    y = np.concatenate([parts[i] for i in order])[: len(x)]
+@pytest.mark.parametrize(("sound", "seed"), [("arcade music", 5), ("calm music", 1053), ("oboe", 1095)])
+def test_shuffled_music_has_no_delay(sound: str, seed: int) -> None:
+    """The last two shuffles lay loops and notes over each other that are the same in some bands alone."""
+    x, rng = load(SOUNDS[sound], RATE), np.random.default_rng(seed)
+    parts = np.array_split(x, int(rng.integers(12, 40)))
+    y = np.concatenate([parts[i] for i in rng.permutation(len(parts))])[: len(x)]
     assert find_delays(ArraySource(x, RATE), ArraySource(y, RATE))[0].samples is None
 
 
@@ -148,17 +149,17 @@ def test_a_high_pass_takes_nothing_from_the_delay() -> None:
 
 
 @pytest.mark.parametrize("sound", ["guitar", "oboe", "piano"])
-@pytest.mark.parametrize("decibels", [20.0, 40.0])
+@pytest.mark.parametrize("decibels", [10.0, 20.0, 40.0])
 def test_what_repeats_has_its_own_delay_in_noise(sound: str, decibels: float) -> None:
-    """The same notes again fit elsewhere nearly as well; a fraction of a sample is told within what is stated."""
+    """The same notes again fit elsewhere nearly as well, and noise bends the phases: neither pulls the delay."""
     x = load(SOUNDS[sound], RATE)[: 4 * RATE]
     y = np.asarray(shifted(7.4)(x, RATE))
     noise = np.random.default_rng(2).standard_normal(y.shape) * np.sqrt(np.mean(y**2)) * 10 ** (-decibels / 20)
     delay, _ = find_delays(ArraySource(x, RATE), ArraySource(np.ascontiguousarray(y + noise), RATE))
     assert delay.samples is not None
     assert delay.uncertainty is not None
-    assert delay.samples == pytest.approx(7.4, abs=max(0.01, 1.5 * delay.uncertainty))
-    assert delay.uncertainty < 0.2
+    assert delay.samples == pytest.approx(7.4, abs=1.5 * delay.uncertainty)
+    assert delay.uncertainty < 0.02
 
 
 def test_a_gain_under_drift_is_that_where_the_sides_are_lined_up() -> None:

@@ -38,6 +38,7 @@ _BEST = (
 )
 _COINCIDE = 0.9  # correlation coefficient of the waveforms of a sound and the same sound changed a little
 _ALONE = 0.9  # strength that no notes that come again reach
+_COHERENT = 0.35  # of the power, which unrelated sounds do not share; at 10 dB of noise over the signal it is 0.3
 _OTHERS = 16  # lags that a lag is held against
 _GOLDEN = 0.6180339887  # of the golden ratio, whose multiples spread evenly
 _TOO_FEW = 1.0  # what stands for the strength where too few blocks sound to tell one
@@ -110,9 +111,12 @@ def find_delays(
         none = Delay(None, why=PERIODIC)
         return none, [none] * reference.channels
     overall = _delay(best.together, best.lag, reference.rate)
+    if (overall.uncertainty or 0.0) > NEAR:  # it was not looked for any further away
+        none = Delay(None, why=UNRELATED)
+        return none, [none] * reference.channels
     each = [Delay(None, why=SILENT) if one is None else _delay(one, best.lag, reference.rate) for one in best.each]
     # A render that differs by no filter has the delay that its correlation tells most finely.
-    if best.together.level and best.together.agreement >= _PLAIN:
+    if best.together.level and best.together.linearity >= _PLAIN:
         around = correlation_near(reference, render, overall, spread)
         if around is not None:
             overall, each = sharpen(around, overall, each)
@@ -161,6 +165,9 @@ def _stands_alone(reference: Source, render: Source, best: _Tried, by: float = _
     span = min(reference.frames, render.frames) // 2
     if (by == _STANDS_OUT and best.together.strength >= _ALONE) or span < _SHORT:
         return True
+    # Of two that share a loop or a chord some bands agree; what is the same sound coheres in most of its power.
+    if best.together.coherent < _COHERENT:
+        return False
     others = [round(((k * _GOLDEN) % 1.0 - 0.5) * 2 * span) for k in range(1, _OTHERS + 1)]
     for lag in others:
         looked = _look(reference, render, lag, span) if abs(lag - best.lag) > 2 * NEAR else None

@@ -68,7 +68,7 @@ def find_drift(reference: Source, render: Source, delay: float | None, why: str 
     if frames < _LEAST_SECONDS * reference.rate:
         return Drift(Reading("delay_drift", "all", None, "the file is shorter than 2 s"))
     reason = why
-    few: list[_Part] = []
+    few: _Line | None = None
     for seconds in _SEGMENT_SECONDS:
         length = min(round(seconds * reference.rate), frames // _LEAST_SEGMENTS)
         count = int(min(_MOST_SEGMENTS, frames // length))
@@ -77,13 +77,13 @@ def find_drift(reference: Source, render: Source, delay: float | None, why: str 
         if found:
             reason = "too few parts of the file correlate with the reference"
         if seconds == _SEGMENT_SECONDS[0] and len(found) >= _LEAST_SEGMENTS:
-            few = found
+            few = _line(found, reference.frames / 2)
         if len(found) >= max(_LEAST_SEGMENTS, count / 2):
             line = _line(found, reference.frames / 2)
             if seconds == _SEGMENT_SECONDS[0] or line.off < _STRAIGHT:
                 return line.drift()
-    if few:
-        return _line(few, reference.frames / 2).drift()
+    if few is not None:
+        return few.drift()
     why = reason or "too few parts of the file correlate with the reference"
     return Drift(Reading("delay_drift", "all", None, why))
 
@@ -113,7 +113,12 @@ def _line(found: list[_Part], half_way: float) -> _Line:
 
 
 def _laid(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
-    """The line by weighted least squares, and how far each delay lies off it, over its own spread."""
+    """The line by weighted least squares, and how far each delay lies off it, over its own spread.
+
+    Source of the second spread of the slope:
+        J. G. MacKinnon and H. White, Some heteroskedasticity-consistent covariance matrix estimators with improved
+        finite sample properties, Journal of Econometrics 29 (1985), HC3.
+    """
     from scipy import stats
 
     centres, delays, spreads = parts.T
@@ -127,7 +132,11 @@ def _laid(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
     left = delays - height - slope * away
     free = max(1, len(parts) - 2)
     scale = math.sqrt(float((weights * left**2).sum()) / free)
-    spread = float(stats.t.ppf(0.975, free)) * scale / math.sqrt(float((weights * away**2).sum()))
+    # The spreads that weights come from are estimates: what each part really lies off the line may pull it further.
+    bend = float((weights * away**2).sum())
+    hold = np.minimum(weights / weights.sum() + weights * away**2 / bend, 0.99)
+    pulls = float(np.square(weights * away * left / (1.0 - hold)).sum())
+    spread = float(stats.t.ppf(0.975, free)) * max(scale / math.sqrt(bend), math.sqrt(pulls) / bend)
     line = _Line(slope, spread, float(np.sqrt(np.mean(left**2))), height + slope * (half_way - mean))
     return line, np.abs(left) / own
 
@@ -150,11 +159,17 @@ def _delays(
 def _track(reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float) -> list[_Part]:
     near, found = round(delay), []
     for start in starts:
-        fine = fine_delay(read_blocks(reference, render, near, (int(start), int(start) + length), _BLOCKS))
+        within = (int(start), int(start) + length)
+        fine = fine_delay(read_blocks(reference, render, near, within, _BLOCKS))
         if fine is None or not _tells(fine):
             continue
         lag = near + fine.samples
-        near = round(lag)
+        if round(lag) != near:
+            # Windows that lie apart pull a delay towards none.
+            near = round(lag)
+            closer = fine_delay(read_blocks(reference, render, near, within, _BLOCKS))
+            if closer is not None and _tells(closer):
+                fine, lag = closer, near + closer.samples
         found.append(_Part(float(start) + length / 2, lag, fine.spread))
     return found
 

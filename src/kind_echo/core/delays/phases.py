@@ -24,6 +24,7 @@ _SMOOTH = 1 / 12  # octaves
 _LOST = 1e-4  # of what the render has of the rest of the reference, under which it has lost a band
 _FINE = 4  # grid points to the sample, from which the best is refined
 _LEVEL = 0.02  # of the logarithm of a magnitude, within which it brings no phase along
+_NOISY = 1.3  # times what noise makes of a level magnitude, within which it is one
 _NEARLY = 0.002  # of agreement, by which the excess phase may be the less linear and still is taken for the phase
 _NEITHER = 0.01  # of agreement, by which neither is the more linear for sure
 _LEFT = 0.75  # of what the phase leaves unexplained, that what is left of it leaves
@@ -61,6 +62,7 @@ class Fine:
         samples: what is to be added to the whole delay.
         polarity: +1 or −1.
         agreement: 1 where the phase is linear all over the band.
+        linearity: the agreement over that which noise leaves of a linear phase; at most 1.
         spread: of the delay, at 95 %.
         strength: mean correlation of the blocks at the delay, all frequencies that carry the signal alike.
         usual: the correlation of the middle one of the blocks.
@@ -69,11 +71,13 @@ class Fine:
         level: whether the magnitude is the same all over the band, so that there is no filter.
         agreement_less: the agreement at a delay that is so many samples less.
         match_less: the correlation coefficient of the waveforms there.
+        coherent: the greatest such coefficient that a filter could bring about.
     """
 
     samples: float
     polarity: int
     agreement: float
+    linearity: float
     spread: float
     strength: float
     usual: float
@@ -82,6 +86,7 @@ class Fine:
     level: bool
     agreement_less: Callable[[float], float]
     match_less: Callable[[float], float]
+    coherent: float
 
 
 def read_blocks(
@@ -143,12 +148,16 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     agreement = height / total
     weights, omega = np.sum([one.weight for one in found], axis=0), found[0].omega
     reach = math.sqrt(float((weights * omega**2).sum()) / total)
-    doubt = 0.75 * math.sqrt(2 * max(0.0, 1.0 - agreement)) / reach
+    linearity = min(1.0, height / max(float(np.sum([one.weight * one.certain for one in found])), 1e-300))
+    doubt = 0.75 * math.sqrt(2 * (1.0 - linearity)) / reach
     strength, usual, steady = _steady(sets, at, filtered=filtered)
     less = _agreement(spectrum, at, sign, total)
     loud = math.sqrt(float(np.prod([sum((np.abs(getattr(one, side)) ** 2).sum() for one in sets) for side in "xy"])))
     match_less = _agreement(powers, at, sign, loud)
-    return Fine(at, int(sign), agreement, spread, strength, usual, steady, doubt, level, less, match_less)
+    coherent = float(np.sum([one.coherent for one in found]) / np.sum([one.both for one in found]))
+    return Fine(
+        at, int(sign), agreement, linearity, spread, strength, usual, steady, doubt, level, less, match_less, coherent
+    )
 
 
 def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:
@@ -169,9 +178,9 @@ def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:
         return 0.0, max(spread, abs(delay))
     if abs(delay - near) < _WHOLE:
         return float(near), max(spread, abs(delay - near))
-    if fine.agreement < _LINEAR and abs(delay) < 1.0:
+    if fine.linearity < _LINEAR and abs(delay) < 1.0:
         return 0.0, max(spread, abs(delay))
-    if fine.agreement < _SURELY and abs(delay - near) < max(0.1, fine.doubt):
+    if fine.linearity < _SURELY and abs(delay - near) < max(0.1, fine.doubt):
         return float(near), max(spread, abs(delay - near))
     return delay, spread
 
@@ -205,7 +214,9 @@ def _agreement(spectrum: Spectrum, at: float, sign: float, total: float) -> Call
 class _Cross:
     """Phase of a render against its reference, that which its magnitude brings along, and how much each bin tells.
 
-    The power is that of the one times the other, summed over the blocks.
+    The power is that of the one times the other, summed over the blocks; certain is the mean cosine of the errors that
+    noise makes of a phase; both is the magnitude of the one times the other over all bins, and coherent that part of it
+    that is the same in all blocks.
     """
 
     omega: Floats
@@ -213,7 +224,10 @@ class _Cross:
     phase: Floats
     least: Floats
     weight: Floats
+    certain: Floats
     level: bool
+    both: float
+    coherent: float
 
 
 def _cross(blocks: Blocks) -> _Cross | None:
@@ -240,20 +254,42 @@ def _cross(blocks: Blocks) -> _Cross | None:
     magnitude = _smoothed(follows) / np.maximum(_smoothed(own), 1e-300)
     logarithm = np.log(np.maximum(magnitude, 1e-6))
     least = _least_phase(logarithm, weight > 0.05)
-    sure = weight > 0.9 * weight.max()
-    level = bool(np.subtract(*np.percentile(logarithm[sure], [95, 5])) < _LEVEL)
-    # A filter may change few bins of many, and those that carry the most.
-    power = own * weight
-    usual = float(np.average(logarithm, weights=power))
-    level = level and float(np.sqrt(np.average((logarithm - usual) ** 2, weights=power))) < _LEVEL / 2
+    # Variance of a phase, and of the logarithm of a magnitude, by noise.
+    noise = (1.0 - coherence) / (2 * count * np.maximum(coherence, 1e-9))
+    level = _is_level(logarithm, weight, own * weight, noise)
     omega = np.pi * np.arange(len(own)) / (len(own) - 1)
-    return _Cross(omega, cross, np.angle(cross), least, weight, level)
+    both = np.sqrt(own * other)
+    coherent = float((both * np.sqrt(coherence)).sum())
+    certain = np.exp(-noise / 2)
+    return _Cross(omega, cross, np.angle(cross), least, weight, certain, level, float(both.sum()), coherent)
+
+
+def _is_level(logarithm: Floats, weight: Floats, power: Floats, noise: Floats) -> bool:
+    """Whether a magnitude is the same all over the band, as far as noise lets it be told.
+
+    Args:
+        logarithm: of the smoothed magnitude.
+        noise: variance of that of each bin before it is smoothed.
+    """
+    sure = weight > 0.9 * weight.max()
+    smooth = _smoothed(np.minimum(noise, 1.0)) * _ALIKE / (2 * _half_width(len(noise)) + 1)
+    by_noise = 3.3 * math.sqrt(float(smooth[sure].mean()))  # from the 5th percentile to the 95th
+    if np.subtract(*np.percentile(logarithm[sure], [95, 5])) >= math.hypot(_LEVEL, _NOISY * by_noise):
+        return False
+    # A filter may change few bins of many, and those that carry the most.
+    usual = float(np.average(logarithm, weights=power))
+    off = float(np.sqrt(np.average((logarithm - usual) ** 2, weights=power)))
+    return off < math.hypot(_LEVEL / 2, _NOISY * math.sqrt(float(np.average(smooth, weights=power))))
+
+
+def _half_width(bins: int) -> NDArray[np.int64]:
+    return np.maximum(2, (np.arange(bins) * (2 ** (_SMOOTH / 2) - 1)).astype(np.int64))
 
 
 def _smoothed(power: Floats) -> Floats:
     """Mean over a twelfth of an octave, a few bins at least."""
     bins = np.arange(len(power))
-    half = np.maximum(2, (bins * (2 ** (_SMOOTH / 2) - 1)).astype(int))
+    half = _half_width(len(power))
     total = np.concatenate([[0.0], np.cumsum(power)])
     lo, hi = np.maximum(0, bins - half), np.minimum(len(power), bins + half + 1)
     return np.asarray((total[hi] - total[lo]) / (hi - lo))
