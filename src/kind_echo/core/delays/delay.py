@@ -38,7 +38,8 @@ _BEST = (
 )
 _COINCIDE = 0.9  # correlation coefficient of the waveforms of a sound and the same sound changed a little
 _ALONE = 0.9  # strength that no notes that come again reach
-_COHERENT = 0.35  # of the power, which unrelated sounds do not share; at 10 dB of noise over the signal it is 0.3
+_COHERENT = 0.45  # of the power, which unrelated sounds do not share; at 6 dB of noise over the signal it is as much
+_BY_FAR = 5.0  # times the strength at other lags, at which it may be less
 _OTHERS = 16  # lags that a lag is held against
 _GOLDEN = 0.6180339887  # of the golden ratio, whose multiples spread evenly
 _TOO_FEW = 1.0  # what stands for the strength where too few blocks sound to tell one
@@ -165,15 +166,18 @@ def _stands_alone(reference: Source, render: Source, best: _Tried, by: float = _
     span = min(reference.frames, render.frames) // 2
     if (by == _STANDS_OUT and best.together.strength >= _ALONE) or span < _SHORT:
         return True
-    # Of two that share a loop or a chord some bands agree; what is the same sound coheres in most of its power.
-    if best.together.coherent < _COHERENT:
-        return False
+    # Of two that share a loop or a chord some bands agree; what is the same sound coheres in most of its power, or
+    # lies under noise that agrees nowhere.
+    little = best.together.coherent < _COHERENT
+    by = max(by, _BY_FAR) if little else by
     others = [round(((k * _GOLDEN) % 1.0 - 0.5) * 2 * span) for k in range(1, _OTHERS + 1)]
     for lag in others:
         looked = _look(reference, render, lag, span) if abs(lag - best.lag) > 2 * NEAR else None
         if looked is None or looked.together.strength == _TOO_FEW:
             continue
         if by * looked.together.strength >= best.together.strength:
+            if little:
+                return False
             # Where the sound itself comes again so long after, the two agree there too.
             itself = _look(reference, reference, lag - best.lag, span)
             share = looked.together.strength / best.together.strength

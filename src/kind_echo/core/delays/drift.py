@@ -24,6 +24,11 @@ _AGREE = 0.8  # agreement of the phases of a segment that takes part
 _STRENGTH = 0.3
 _LEAST_SEGMENTS = 4
 _STRAIGHT = 1.0  # samples RMS that delays of short segments may lie off their line: chance would scatter them
+_STUDENT = (
+    12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306, 2.262, 2.228, 2.201, 2.179, 2.16, 2.145,
+    2.131, 2.12, 2.11, 2.101, 2.093, 2.086, 2.08, 2.074,
+)  # fmt: skip
+"""Student's t at 97.5 % by degrees of freedom from 1 on; NIST/SEMATECH e-Handbook of Statistical Methods, 1.3.6.7.2."""
 _OUTLIER = 6.0  # times the middle distance from the line: four standard deviations
 
 
@@ -119,8 +124,6 @@ def _laid(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
         J. G. MacKinnon and H. White, Some heteroskedasticity-consistent covariance matrix estimators with improved
         finite sample properties, Journal of Econometrics 29 (1985), HC3.
     """
-    from scipy import stats
-
     centres, delays, spreads = parts.T
     # However sure a part seems, it is at most twice as sure as the middle one.
     own = np.maximum(spreads, max(0.5 * float(np.median(spreads)), 1e-12))
@@ -136,7 +139,7 @@ def _laid(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
     bend = float((weights * away**2).sum())
     hold = np.minimum(weights / weights.sum() + weights * away**2 / bend, 0.99)
     pulls = float(np.square(weights * away * left / (1.0 - hold)).sum())
-    spread = float(stats.t.ppf(0.975, free)) * max(scale / math.sqrt(bend), math.sqrt(pulls) / bend)
+    spread = _STUDENT[free - 1] * max(scale / math.sqrt(bend), math.sqrt(pulls) / bend)
     line = _Line(slope, spread, float(np.sqrt(np.mean(left**2))), height + slope * (half_way - mean))
     return line, np.abs(left) / own
 

@@ -6,31 +6,22 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy import fft
-from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import Source, as_rows, read_padded
 from kind_echo.core.audio.transforms import hann
-
-Floats = NDArray[np.float64]
-Spectrum = NDArray[np.complex128]
+from kind_echo.core.delays.spectra import ALIKE, Blocks, Cross, Floats, Spectrum, smoothed
 
 NEAR = 48
 """Samples around a delay of whole samples among which a finer one is sought."""
 
 _SIZE = 1 << 14
 _MOST_BLOCKS = 24
-_CARRIES = 1e-6  # of the greatest, under which a band carries nothing of the signal
-_SMOOTH = 1 / 12  # octaves
-_LOST = 1e-4  # of what the render has of the rest of the reference, under which it has lost a band
 _FINE = 4  # grid points to the sample, from which the best is refined
-_LEVEL = 0.02  # of the logarithm of a magnitude, within which it brings no phase along
-_NOISY = 1.3  # times what noise makes of a level magnitude, within which it is one
 _NEARLY = 0.002  # of agreement, by which the excess phase may be the less linear and still is taken for the phase
 _NEITHER = 0.01  # of agreement, by which neither is the more linear for sure
 _LEFT = 0.75  # of what the phase leaves unexplained, that what is left of it leaves
 _POORLY = 0.05  # of agreement, by which phases miss a line that does not explain them
 _NEAR_WHOLE = 0.08  # of a sample
-_ALIKE = 1.5  # bins of a Hann window that pull together
 _WHOLE = 2e-4  # of a sample: what rounding makes of a delay of whole samples
 _LINEAR = 0.985  # agreement of phases, under which a short delay is not told from a filter
 _SURELY = 0.9995  # under which a tenth of a sample is not told either
@@ -38,20 +29,11 @@ _LEAST_AGREEMENT = 0.3
 _SHORT = 4.0 / 48_000  # s
 _VAGUE = 1.0  # sample, beyond which a spread leaves much open
 _AS_WELL = 0.65  # of the agreement, that no delay at all has
-_STEEPEST = 24.0 / 8.686  # dB an octave, on which a magnitude goes on beyond the band
 _LEAST_STRENGTH = 0.02
 _UPRIGHT = 0.98  # of the greatest agreement, from which a delay is taken as upright
 _AGREE = 0.25  # of the mean, that a block must correlate with to agree
 _MOST_AGREE = 0.6
 _STANDS_OUT = 7.5  # standard errors; the greatest of 10⁵ lags of chance is 4.4, and blocks overlap by half
-
-
-@dataclass(frozen=True)
-class Blocks:
-    """Spectra of windowed blocks of a pair, laid over each other at a delay of whole samples; shape (blocks, bins)."""
-
-    x: Spectrum
-    y: Spectrum
 
 
 @dataclass(frozen=True)
@@ -114,20 +96,23 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
         whole_file: whether it is of a whole file, not of a part of one that may drift: where noise leaves two delays,
             one of whole samples is taken, for these are by far the most common.
     """
-    found = [cross for blocks in sets if (cross := _cross(blocks)) is not None]
+    found = [cross for blocks in sets if (cross := blocks.cross) is not None]
     if not found:
         return None
     size = 2 * (len(found[0].phase) - 1)
     signs = [1.0]
     plain = [one.weight * np.exp(1j * one.phase) for one in found]
-    excess = [one.weight * np.exp(1j * (one.phase - one.least)) for one in found]
     for other in plain[1:]:
         lead = fft.irfft(plain[0] * np.conj(other), size)
         signs.append(float(np.sign(lead[np.abs(lead).argmax()])) or 1.0)
     total = float(np.sum([one.weight for one in found]))
-    joined = [np.sum([s * one for s, one in zip(signs, kind, strict=True)], axis=0) for kind in (plain, excess)]
-    first, second = (_peak(kind, size, near) for kind in joined)
     level = all(one.level for one in found)
+    phases = np.sum([s * one for s, one in zip(signs, plain, strict=True)], axis=0)
+    first = second = _peak(phases, size, near)
+    if not level:
+        excess = [one.weight * np.exp(1j * (one.phase - one.least)) for one in found]
+        left = np.sum([s * one for s, one in zip(signs, excess, strict=True)], axis=0)
+        second = _peak(left, size, near)
     filtered = not level and second[1] > first[1] - _NEARLY * total
     unsure = not level and abs(second[1] - first[1]) < _NEITHER * total
     if whole_file and filtered and unsure and _is_whole(first[0]) and not _is_whole(second[0]):
@@ -140,7 +125,7 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
         ]
         if matches[0] > matches[1]:
             filtered, unsure = False, True
-    spectrum, best = (joined[1], second) if filtered else (joined[0], first)
+    spectrum, best = (left, second) if filtered else (phases, first)
     at, height, sign = best
     spread = _spread(sign * spectrum * np.exp(1j * found[0].omega * at), found[0].omega)
     if unsure:
@@ -154,7 +139,7 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     less = _agreement(spectrum, at, sign, total)
     loud = math.sqrt(float(np.prod([sum((np.abs(getattr(one, side)) ** 2).sum() for one in sets) for side in "xy"])))
     match_less = _agreement(powers, at, sign, loud)
-    coherent = float(np.sum([one.coherent for one in found]) / np.sum([one.both for one in found]))
+    coherent = float(np.divide(*np.sum([one.coherent for one in found], axis=0)))
     return Fine(
         at, int(sign), agreement, linearity, spread, strength, usual, steady, doubt, level, less, match_less, coherent
     )
@@ -197,7 +182,7 @@ def _spread(left: Spectrum, omega: Floats) -> float:
     """
     bend = float((omega**2 * left.real).sum())
     pull = float(np.square(omega * left.imag).sum())
-    return 2.0 * math.sqrt(_ALIKE * pull) / bend if bend > 0.0 else float("inf")
+    return 2.0 * math.sqrt(ALIKE * pull) / bend if bend > 0.0 else float("inf")
 
 
 def _agreement(spectrum: Spectrum, at: float, sign: float, total: float) -> Callable[[float], float]:
@@ -208,125 +193,6 @@ def _agreement(spectrum: Spectrum, at: float, sign: float, total: float) -> Call
         return float((sign * spectrum * np.exp(1j * omega * (at - back))).real.sum()) / total
 
     return less
-
-
-@dataclass(frozen=True)
-class _Cross:
-    """Phase of a render against its reference, that which its magnitude brings along, and how much each bin tells.
-
-    The power is that of the one times the other, summed over the blocks; certain is the mean cosine of the errors that
-    noise makes of a phase; both is the magnitude of the one times the other over all bins, and coherent that part of it
-    that is the same in all blocks.
-    """
-
-    omega: Floats
-    power: Spectrum
-    phase: Floats
-    least: Floats
-    weight: Floats
-    certain: Floats
-    level: bool
-    both: float
-    coherent: float
-
-
-def _cross(blocks: Blocks) -> _Cross | None:
-    own, other = ((np.abs(side) ** 2).sum(axis=0) for side in (blocks.x, blocks.y))
-    if own.max(initial=0.0) <= 0.0 or other.max(initial=0.0) <= 0.0:
-        return None
-    cross = (np.conj(blocks.x) * blocks.y).sum(axis=0)
-    # Overlapping blocks are worth about two thirds of as many that stand apart.
-    count = max(1.0, 0.66 * len(blocks.x))
-    found = coherence = np.abs(cross) ** 2 / np.maximum(own * other, 1e-300)
-    if len(blocks.x) > 1:
-        # Chance alone has that of one block in so many.
-        coherence = np.clip((found - 1 / count) / (1 - 1 / count), 0.0, 1.0)
-    carries = _smoothed(own) > _CARRIES * own.max()
-    share = _smoothed(other) / np.maximum(_smoothed(own), 1e-300)
-    usual = float(np.average(share[carries], weights=own[carries])) if carries.any() else 0.0
-    carries &= share > _LOST * usual
-    weight = np.where(carries, coherence, 0.0)
-    weight[0] = 0.0
-    if weight.sum() <= 0.0:
-        return None
-    # Of the output what follows from the input: noise beside it makes no magnitude.
-    follows = np.abs(cross) * np.sqrt(coherence / np.maximum(found, 1e-300))
-    magnitude = _smoothed(follows) / np.maximum(_smoothed(own), 1e-300)
-    logarithm = np.log(np.maximum(magnitude, 1e-6))
-    least = _least_phase(logarithm, weight > 0.05)
-    # Variance of a phase, and of the logarithm of a magnitude, by noise.
-    noise = (1.0 - coherence) / (2 * count * np.maximum(coherence, 1e-9))
-    level = _is_level(logarithm, weight, own * weight, noise)
-    omega = np.pi * np.arange(len(own)) / (len(own) - 1)
-    both = np.sqrt(own * other)
-    coherent = float((both * np.sqrt(coherence)).sum())
-    certain = np.exp(-noise / 2)
-    return _Cross(omega, cross, np.angle(cross), least, weight, certain, level, float(both.sum()), coherent)
-
-
-def _is_level(logarithm: Floats, weight: Floats, power: Floats, noise: Floats) -> bool:
-    """Whether a magnitude is the same all over the band, as far as noise lets it be told.
-
-    Args:
-        logarithm: of the smoothed magnitude.
-        noise: variance of that of each bin before it is smoothed.
-    """
-    sure = weight > 0.9 * weight.max()
-    smooth = _smoothed(np.minimum(noise, 1.0)) * _ALIKE / (2 * _half_width(len(noise)) + 1)
-    by_noise = 3.3 * math.sqrt(float(smooth[sure].mean()))  # from the 5th percentile to the 95th
-    if np.subtract(*np.percentile(logarithm[sure], [95, 5])) >= math.hypot(_LEVEL, _NOISY * by_noise):
-        return False
-    # A filter may change few bins of many, and those that carry the most.
-    usual = float(np.average(logarithm, weights=power))
-    off = float(np.sqrt(np.average((logarithm - usual) ** 2, weights=power)))
-    return off < math.hypot(_LEVEL / 2, _NOISY * math.sqrt(float(np.average(smooth, weights=power))))
-
-
-def _half_width(bins: int) -> NDArray[np.int64]:
-    return np.maximum(2, (np.arange(bins) * (2 ** (_SMOOTH / 2) - 1)).astype(np.int64))
-
-
-def _smoothed(power: Floats) -> Floats:
-    """Mean over a twelfth of an octave, a few bins at least."""
-    bins = np.arange(len(power))
-    half = _half_width(len(power))
-    total = np.concatenate([[0.0], np.cumsum(power)])
-    lo, hi = np.maximum(0, bins - half), np.minimum(len(power), bins + half + 1)
-    return np.asarray((total[hi] - total[lo]) / (hi - lo))
-
-
-def _least_phase(log_magnitude: Floats, known: NDArray[np.bool_]) -> Floats:
-    """The phase of the minimum-phase filter of that magnitude, by the cepstrum; held level where nothing is known.
-
-    Source: A. V. Oppenheim and R. W. Schafer, Discrete-Time Signal Processing, chapter on the Hilbert transform.
-    """
-    places = np.flatnonzero(known)
-    if len(places) < 2:
-        return np.zeros_like(log_magnitude)
-    held = _extended(log_magnitude, places)
-    size = 2 * (len(held) - 1)
-    cepstrum = fft.irfft(held, size)
-    fold = np.zeros(size)
-    fold[0], fold[1 : size // 2], fold[size // 2] = 1.0, 2.0, 1.0
-    return np.asarray(fft.rfft(cepstrum * fold).imag)
-
-
-def _extended(log_magnitude: Floats, places: NDArray[np.int64]) -> Floats:
-    """A magnitude beyond the band in which it is known, on the slopes that it has at the band's ends."""
-    bins = np.arange(len(log_magnitude))
-    held = np.interp(bins, places, log_magnitude[places])
-    octaves = np.log2(np.maximum(bins, 0.5))
-    for end, inner, beyond, sign in (
-        (places[-1], octaves[places[-1]] - 1.0, bins > places[-1], -1.0),
-        (places[0], octaves[places[0]] + 1.0, bins < places[0], 1.0),
-    ):
-        near = places[(octaves[places] >= min(inner, octaves[end])) & (octaves[places] <= max(inner, octaves[end]))]
-        if len(near) < 4 or not beyond.any():
-            continue
-        slope = float(np.polyfit(octaves[near], log_magnitude[near], 1)[0])
-        slope = sign * float(np.clip(sign * slope, 0.0, _STEEPEST))
-        held[beyond] = held[end] + slope * (octaves[beyond] - octaves[end])
-    return held
 
 
 def _peak(spectrum: Spectrum, size: int, near: int) -> tuple[float, float, float]:
@@ -365,11 +231,9 @@ def _steady(sets: Sequence[Blocks], at: float, *, filtered: bool) -> tuple[float
     for blocks in sets:
         if len(blocks.x) < 4:
             continue
-        for fold in (0, 1):
-            chosen, rest = (Blocks(blocks.x[k::2], blocks.y[k::2]) for k in (fold, 1 - fold))
-            cross = _cross(rest)
-            if cross is not None:
-                values += _correlated(chosen, cross, at, filtered=filtered)
+        for chosen, rest in (blocks.halves, blocks.halves[::-1]):
+            if rest.cross is not None:
+                values += _correlated(chosen, rest.cross, at, filtered=filtered)
     if len(values) < 3:
         return 1.0, 1.0, True  # too short for blocks: whoever asks has to see to it
     told = np.array(values)
@@ -382,7 +246,7 @@ def _steady(sets: Sequence[Blocks], at: float, *, filtered: bool) -> tuple[float
     return abs(mean), usual, abs(mean) > max(least * error, _LEAST_STRENGTH) and agree >= _MOST_AGREE
 
 
-def _correlated(blocks: Blocks, cross: _Cross, at: float, *, filtered: bool) -> list[float]:
+def _correlated(blocks: Blocks, cross: Cross, at: float, *, filtered: bool) -> list[float]:
     """Of each block that sounds, how it correlates with the reference at a delay, all bins alike.
 
     Args:
@@ -392,7 +256,7 @@ def _correlated(blocks: Blocks, cross: _Cross, at: float, *, filtered: bool) -> 
     own, other = (np.mean(np.abs(side) ** 2, axis=0) for side in (blocks.x, blocks.y))
     level = np.sqrt(cross.weight)
     x, y = (
-        side * (level / np.sqrt(_smoothed(p) + 1e-14 * p.max(initial=0.0) + 1e-300))
+        side * (level / np.sqrt(smoothed(p) + 1e-14 * p.max(initial=0.0) + 1e-300))
         for side, p in ((blocks.x, own), (blocks.y, other))
     )
     scale = np.sqrt((np.abs(x) ** 2).sum(axis=1) * (np.abs(y) ** 2).sum(axis=1))
