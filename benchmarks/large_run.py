@@ -7,7 +7,7 @@ from sqlalchemy import insert
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.plans.revisions import CaseDraft, null_test_limits, revise_plan
-from kind_echo.bench.runs.running import all_runs, cells_of, places_in
+from kind_echo.bench.runs.running import cells_of, list_runs, places_in
 from kind_echo.database.models import Cell, Condition, Plan, Run, Setting
 
 _RATES = (44_100, 48_000, 88_200, 96_000, 192_000)
@@ -21,7 +21,7 @@ def write_large_run(session: Session, version: str = "2.1.0-rc2") -> int:
 
     Its cells show what those of the demo's run of that version do, over and over.
     """
-    small = next(s.run for s in all_runs(session) if (s.run.build.version, s.run.revision.plan.name)
+    small = next(s.run for s in list_runs(session) if (s.run.build.version, s.run.revision.plan.name)
                  == (version, "Null regression"))  # fmt: skip
     effect_id = small.build.effect_id
     plan = Plan(effect_id=effect_id, name="Everything, everywhere")

@@ -19,7 +19,7 @@ from ops.cluster import Cluster, free_port
 from ops.stack import PROJECT, SERVICES
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.runs.running import all_runs
+from kind_echo.bench.runs.running import list_runs
 from kind_echo.database.backup import backup, restore
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import URL_VARIABLE, engine
@@ -91,7 +91,7 @@ def unfinished(url: str) -> int:
 
 def newest_run(session: Session, version: str, plan: str = "Null regression") -> Run:
     """The newest run of that plan on that version."""
-    runs = (summary.run for summary in all_runs(session))
+    runs = (summary.run for summary in list_runs(session))
     return next(run for run in runs if (run.build.version, run.revision.plan.name) == (version, plan))
 
 

@@ -15,7 +15,7 @@ from kind_echo.bench.decisions.deciding import (
     undecided,
 )
 from kind_echo.bench.decisions.references import CannotApprove, undo
-from kind_echo.bench.runs.running import CellNotFound, all_runs, cells_of
+from kind_echo.bench.runs.running import CellNotFound, cells_of, list_runs
 from kind_echo.bench.sheets.sheet import sheet_of
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.models import Act, Cell, Event
@@ -38,7 +38,7 @@ def _needs_you(version: str = "2.1.0-rc2", today: date = TODAY) -> int:
     with transaction() as session:
         run = newest_run(session, version)
         count = sum(cell.needs_you for cell in sheet_of(session, run, today).cells)
-        assert undecided(session, today).get(run.id, 0) == count
+        assert undecided(session, today, [run.id]).get(run.id, 0) == count
         return count
 
 
@@ -148,8 +148,9 @@ def test_the_second_of_two_people_is_told_what_the_first_decided_and_may_decide_
 
 def test_the_count_for_the_list_of_runs_is_that_of_the_sheet_for_every_run(demo: str) -> None:
     with transaction() as session:
-        counted = undecided(session, TODAY)
-        for summary in all_runs(session):
+        runs = list_runs(session)
+        counted = undecided(session, TODAY, [summary.run.id for summary in runs])
+        for summary in runs:
             sheet = sheet_of(session, summary.run, TODAY)
             assert counted.get(summary.run.id, 0) == sum(cell.needs_you for cell in sheet.cells)
 

@@ -11,7 +11,7 @@ import pytest
 from kind_echo.bench.comparisons.documents import limit_from, reading_from
 from kind_echo.bench.machines.hosts import renderers_of
 from kind_echo.bench.plans.revisions import all_plans
-from kind_echo.bench.runs.running import all_runs, cells_of, conditions_of
+from kind_echo.bench.runs.running import cells_of, conditions_of, list_runs
 from kind_echo.bench.sheets.sheet import sheet_of
 from kind_echo.bench.verdicts.rules import Verdict, judge_cell
 from kind_echo.database.models import Cell
@@ -54,7 +54,7 @@ def test_every_planted_fault_is_found_by_its_measure_and_no_other_cell_fails(see
     found: Counter[str] = Counter()
     wrong = []
     with transaction() as session:
-        for summary in all_runs(session):
+        for summary in list_runs(session):
             for cell in cells_of(session, summary.run.id):
                 planted = [fault for fault in _TRUTH["fault"] if _holds(fault, cell)]
                 expected = planted[0]["verdict"] if planted else "Pass"
@@ -88,7 +88,7 @@ def test_findings_tell_planted_faults_apart_and_name_what_their_cells_share(seen
     """Each fault gives one finding, whose cells show no other; cells that two faults hold in may stand in either's."""
     mixed, scattered = [], []
     with transaction() as session:
-        for summary in all_runs(session):
+        for summary in list_runs(session):
             sheet = sheet_of(session, summary.run, date(2026, 11, 25))
             cells = {cell.id: cell for cell in cells_of(session, summary.run.id)}
             planted = [*_TRUTH["fault"], *_TRUTH["beside"]]
@@ -170,7 +170,7 @@ def test_the_real_amplifier_gives_the_gain_that_is_set(seen: str) -> None:
         plan = next((plan for plan in all_plans(session) if plan.name == "Gain calibration"), None)
         if plan is None:
             pytest.skip("the example plug-ins (Debian's lv2-examples and lilv-utils) are not installed")
-        run = next(s.run for s in all_runs(session) if s.run.revision.plan_id == plan.id)
+        run = next(s.run for s in list_runs(session) if s.run.revision.plan_id == plan.id)
         cells = [cell for cell in cells_of(session, run.id) if "tone" in cell.case.signal.name]
         assert len(cells) == 12
         for cell in cells:

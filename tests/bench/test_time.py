@@ -8,7 +8,7 @@ from hypothesis import strategies as st
 from sqlalchemy import delete, select, update
 
 from kind_echo.bench.plans.revisions import find_plan
-from kind_echo.bench.runs.running import CellNotFound, all_runs, cells_of
+from kind_echo.bench.runs.running import CellNotFound, cells_of, list_runs
 from kind_echo.bench.runs.searching import (
     NothingToSearch,
     SearchNotFound,
@@ -56,7 +56,7 @@ def test_the_build_between_is_rendered_and_found_to_be_the_first_that_differs(de
             ("2.0.3", True), ("2.1.0-rc1", False), ("2.1.0-rc2", False)
         ]  # fmt: skip
         assert found.first == 2
-        assert all(summary.run.search_id is None for summary in all_runs(session))
+        assert all(summary.run.search_id is None for summary in list_runs(session))
         rendered = found.looked[1].cell
         assert rendered is not None
         assert len(cells_of(session, rendered.run_id)) == 1

@@ -1,4 +1,10 @@
-import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import {
+  infiniteQueryOptions,
+  queryOptions,
+  useMutation,
+  useQuery,
+  useQueryClient,
+} from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { BASE } from "./base";
 import {
@@ -17,11 +23,18 @@ import {
 
 const POLL_MS = 2000;
 
-export const runsQuery = queryOptions({
-  queryKey: ["runs"],
-  queryFn: ({ signal }) => take(client.GET("/api/runs", { signal })),
-  refetchInterval: POLL_MS,
-});
+/** Runs of an effect, or of all for an empty name; a page at a time, from the newest on. */
+export const runsQuery = (effect: string) =>
+  infiniteQueryOptions({
+    queryKey: ["runs", effect],
+    queryFn: ({ signal, pageParam }) =>
+      take(
+        client.GET("/api/runs", { signal, params: { query: { effect: effect || null, before: pageParam } } }),
+      ),
+    initialPageParam: null as number | null,
+    getNextPageParam: (page) => (page.older ? page.runs.at(-1)?.id : null),
+    refetchInterval: POLL_MS,
+  });
 
 export const plansQuery = queryOptions({
   queryKey: ["plans"],

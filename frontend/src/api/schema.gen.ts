@@ -682,7 +682,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All runs, newest first. */
+        /** Runs, newest first, a page at a time. */
         get: operations["runs_runs_runs_get"];
         put?: never;
         /** Start a run of a plan on a build. */
@@ -2703,9 +2703,13 @@ export interface components {
         };
         /**
          * RunsBody
-         * @description All runs, newest first.
+         * @description Some of the runs, newest first; whether there are older ones; the names of all effects that have runs.
          */
         RunsBody: {
+            /** Effects */
+            effects: string[];
+            /** Older */
+            older: boolean;
             /** Runs */
             runs: components["schemas"]["RunBody"][];
         };
@@ -4568,7 +4572,11 @@ export interface operations {
     };
     runs_runs_runs_get: {
         parameters: {
-            query?: never;
+            query?: {
+                effect?: string | null;
+                before?: number | null;
+                most?: number;
+            };
             header?: never;
             path?: never;
             cookie?: never;

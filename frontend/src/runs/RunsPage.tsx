@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import type { NewRun, Plan, Run } from "../api/client";
@@ -8,42 +8,50 @@ import { count, dateTime, duration } from "../parts/numbers";
 import { Empty, Failed, Loading, Stale } from "../parts/states";
 
 export function RunsPage() {
-  const runs = useQuery(runsQuery);
-  const plans = useQuery(plansQuery);
   const [search, setSearch] = useSearchParams();
+  const effect = search.get("effect") ?? "";
+  const runs = useInfiniteQuery(runsQuery(effect));
+  const plans = useQuery(plansQuery);
   if (runs.isPending) return <Loading what="the runs" />;
   if (!runs.data) return <Failed error={runs.error} onRetry={() => runs.refetch()} />;
-  const effect = search.get("effect") ?? "";
-  const all = runs.data.runs;
-  const shown = all.filter((run) => effect === "" || run.effect === effect);
+  const shown = runs.data.pages.flatMap((page) => page.runs);
+  const effects = runs.data.pages[0]?.effects ?? [];
   return (
     <div className="overflow-auto">
       <Stale error={runs.error} />
       <div className="flex flex-wrap items-center gap-4 px-5 pt-4 pb-3">
         {plans.data && (
-          <StartRun plans={plans.data.plans} latest={Number(search.get("plan")) || all[0]?.plan_id} />
+          <StartRun plans={plans.data.plans} latest={Number(search.get("plan")) || shown[0]?.plan_id} />
         )}
       </div>
-      {all.length > 0 && (
+      {effects.length > 0 && (
         <p className="border-t border-line px-5 py-2 text-quiet">
+          {runs.hasNextPage && "The latest "}
           {count(shown.length, "run")} of{" "}
           <EveryWord
             name="Effect"
             value={effect}
             every="every effect"
-            names={all.map((run) => run.effect)}
+            names={effects}
             onChoose={(value) => setSearch(value ? { effect: value } : {})}
           />
           , newest first.
         </p>
       )}
-      {all.length === 0 ? (
+      {effects.length === 0 ? (
         <Empty title="Nothing has been run yet.">
           Start a run above: every case of the plan is rendered under every condition, and laid over its
           approved reference.
         </Empty>
       ) : (
         <RunTable runs={shown} />
+      )}
+      {runs.hasNextPage && (
+        <p className="border-t border-line px-5 py-3">
+          <Button onClick={() => runs.fetchNextPage()} disabled={runs.isFetchingNextPage}>
+            Show older runs
+          </Button>
+        </p>
       )}
     </div>
   );

@@ -117,8 +117,7 @@ def decide(
         )
     detail = {"act": act.id, "cells": [c.id for c in cells], "ticket": ticket, "until": str(until) if until else None}
     session.add(Event(at=now, who=who, what=act.kind, detail=detail))
-    for run_id in {cell.run_id for cell in cells}:
-        tell_change(session, run_id)
+    tell_change(session, *{cell.run_id for cell in cells})
     return act
 
 
@@ -172,8 +171,8 @@ def standings(session: Session, run: Run, today: date, cell_ids: Iterable[int] |
 _decided_cell = Cell.__table__.alias("decided_cell")
 
 
-def undecided(session: Session, today: date) -> dict[int, int]:
-    """How many cells of each run need a person: finished, not passed, and no decision holds. By the run's number."""
+def undecided(session: Session, today: date, run_ids: Sequence[int]) -> dict[int, int]:
+    """How many cells of some runs need a person: finished, not passed, and no decision holds. By the run's number."""
     holding = (
         select(Decision.id)
         .join(Act, Act.id == Decision.act_id)
@@ -194,13 +193,15 @@ def undecided(session: Session, today: date) -> dict[int, int]:
         .join(Case, Case.id == Cell.case_id)
         .join(Run, Run.id == Cell.run_id)
         .join(Build, Build.id == Run.build_id)
-        .where(Cell.verdict != "Pass", Cell.state.in_(("done", "failed")), or_(Cell.verdict == "Waiting", ~holding))
+        .where(
+            Cell.run_id.in_(run_ids),
+            Cell.verdict != "Pass",
+            Cell.state.in_(("done", "failed")),
+            or_(Cell.verdict == "Waiting", ~holding),
+        )
         .group_by(Cell.run_id)
     )
-    counts: dict[int, int] = {}
-    for run_id, cells in session.execute(query):
-        counts[run_id] = cells
-    return counts
+    return {row[0]: row[1] for row in session.execute(query)}
 
 
 def last_act_number(session: Session) -> int:

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 from datetime import datetime
 
-from sqlalchemy import func, or_, select
+from sqlalchemy import and_, func, or_, select, tuple_, update
 from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.runs.running import CellNotFound, judge_again, tell_change
@@ -16,7 +16,6 @@ from kind_echo.database.models import (
     Condition,
     Decision,
     Event,
-    PlanRevision,
     Reference,
     Render,
     Run,
@@ -92,7 +91,7 @@ def current_references_of(session: Session, effect_id: int) -> dict[tuple[str, i
 
 
 def approve(session: Session, cell_ids: Sequence[int], *, who: str, why: str, now: datetime) -> Act:
-    """Make the renders of cells the references of their cases, in one act; former references are kept.
+    """Make the renders of cells the references of their cases, in one act and a few statements; former ones are kept.
 
     Raises:
         CellNotFound: there is no such cell.
@@ -100,7 +99,8 @@ def approve(session: Session, cell_ids: Sequence[int], *, who: str, why: str, no
     """
     hold_references(session, change=True)
     # In order of their numbers, so that two people who approve at once wait for each other instead of blocking.
-    cells = list(session.scalars(select(Cell).where(Cell.id.in_(cell_ids)).order_by(Cell.id).with_for_update()))
+    query = select(Cell).where(Cell.id.in_(cell_ids)).order_by(Cell.id).with_for_update(of=Cell)
+    cells = list(session.scalars(query.options(joinedload(Cell.run).joinedload(Run.build), joinedload(Cell.case))))
     missing = set(cell_ids) - {cell.id for cell in cells}
     if missing:
         raise CellNotFound(min(missing))
@@ -110,24 +110,24 @@ def approve(session: Session, cell_ids: Sequence[int], *, who: str, why: str, no
     act = Act(kind=_APPROVE, who=who, at=now, why=why)
     session.add(act)
     session.flush()
-    for cell in cells:
-        former = current_reference(session, cell)
-        if former is not None:
-            former.retired_at = now
-            session.flush()
-        session.add(
-            Reference(
-                effect_id=cell.run.build.effect_id,
-                fingerprint=cell.case.fingerprint,
-                condition_id=cell.condition_id,
-                cell_id=cell.id,
-                render_id=cell.render_id,
-                act_id=act.id,
-                replaces_id=former.id if former else None,
-            )
+    # Of two cells of one place the later is the reference.
+    chosen = {_place(cell): cell for cell in cells}
+    former = _current_at(session, [cell.id for cell in chosen.values()])
+    session.execute(update(Reference).where(Reference.id.in_(former.values())).values(retired_at=now))
+    session.add_all(
+        Reference(
+            effect_id=effect_id,
+            fingerprint=fingerprint,
+            condition_id=condition_id,
+            cell_id=cell.id,
+            render_id=cell.render_id,
+            act_id=act.id,
+            replaces_id=former.get((effect_id, fingerprint, condition_id)),
         )
-        session.flush()
-        judge_again(session, _affected(session, cell))
+        for (effect_id, fingerprint, condition_id), cell in chosen.items()
+    )
+    session.flush()
+    judge_again(session, _affected(session, [cell.id for cell in chosen.values()]))
     session.add(Event(at=now, who=who, what=_APPROVE, detail={"act": act.id, "cells": [c.id for c in cells]}))
     return act
 
@@ -153,17 +153,16 @@ def undo(session: Session, act_id: int, *, who: str, now: datetime) -> Act:
     replaced = sum(reference.retired_at is not None for reference in made)
     if replaced:
         raise CannotUndo(act_id, f"{replaced} of its references have been replaced since; undo that first")
-    for reference in made:
-        reference.retired_at = now
-        session.flush()
-        if reference.replaces_id is not None:
-            session.get_one(Reference, reference.replaces_id).retired_at = None
-            session.flush()
-        judge_again(session, list(session.scalars(select(Cell).where(Cell.reference_id == reference.id))))
+    session.execute(update(Reference).where(Reference.act_id == act_id).values(retired_at=now))
+    before = [reference.replaces_id for reference in made if reference.replaces_id is not None]
+    session.execute(update(Reference).where(Reference.id.in_(before)).values(retired_at=None))
+    judged = select(Cell).where(Cell.reference_id.in_([reference.id for reference in made])).order_by(Cell.id)
+    judge_again(session, list(session.scalars(judged)))
     act.undone_at, act.undone_by = now, who
     decided = select(Decision.cell_id).where(Decision.act_id == act_id)
-    for run_id in session.scalars(select(Cell.run_id).where(Cell.id.in_(decided)).distinct()):
-        tell_change(session, run_id)
+    changed = set(session.scalars(select(Cell.run_id).where(Cell.id.in_(decided))))
+    if changed:
+        tell_change(session, *changed)
     session.add(Event(at=now, who=who, what="undone", detail={"act": act.id, "kind": act.kind}))
     return act
 
@@ -224,23 +223,53 @@ def latest_act(session: Session) -> Act | None:
     return session.scalar(select(Act).where(Act.undone_at.is_(None)).order_by(Act.id.desc()).limit(1))
 
 
-def _affected(session: Session, cell: Cell) -> list[Cell]:
-    """The cell itself, and those of any run that waited for a reference of its case and condition."""
-    same_case = (
+_Place = tuple[int, str, int]
+"""What a reference is of: effect, fingerprint of the case, condition."""
+
+
+def _place(cell: Cell) -> _Place:
+    return cell.run.build.effect_id, cell.case.fingerprint, cell.condition_id
+
+
+def _current_at(session: Session, cell_ids: Sequence[int]) -> dict[_Place, int]:
+    """Numbers of the current references of the places of cells."""
+    query = (
+        select(Reference.id, Reference.effect_id, Reference.fingerprint, Reference.condition_id)
+        .join(Cell, Cell.condition_id == Reference.condition_id)
+        .join(Case, and_(Case.id == Cell.case_id, Case.fingerprint == Reference.fingerprint))
+        .join(Run, Run.id == Cell.run_id)
+        .join(Build, and_(Build.id == Run.build_id, Build.effect_id == Reference.effect_id))
+        .where(Cell.id.in_(cell_ids), Reference.retired_at.is_(None))
+    )
+    return {(effect, case, condition): number for number, effect, case, condition in session.execute(query)}
+
+
+def _affected(session: Session, cell_ids: Sequence[int]) -> list[Cell]:
+    """The cells themselves, and those of any run that waited for a reference of their cases and conditions."""
+    place = tuple_(Build.effect_id, Case.fingerprint, Cell.condition_id)
+    chosen = (
+        select(Build.effect_id, Case.fingerprint, Cell.condition_id)
+        .select_from(Cell)
+        .join(Case, Case.id == Cell.case_id)
+        .join(Run, Run.id == Cell.run_id)
+        .join(Build, Build.id == Run.build_id)
+        .where(Cell.id.in_(cell_ids))
+        .correlate(None)
+    )
+    waited = (
         select(Cell)
         .join(Case, Case.id == Cell.case_id)
         .join(Run, Run.id == Cell.run_id)
-        .join(PlanRevision, PlanRevision.id == Run.revision_id)
+        .join(Build, Build.id == Run.build_id)
         .where(
-            Case.fingerprint == cell.case.fingerprint,
-            Cell.condition_id == cell.condition_id,
-            PlanRevision.plan.has(effect_id=cell.run.build.effect_id),
+            place.in_(chosen),
             Cell.state == "done",
             Cell.unfit.is_(False),
-            or_(Cell.id == cell.id, Cell.reference_id.is_(None)),
+            or_(Cell.id.in_(cell_ids), Cell.reference_id.is_(None)),
         )
+        .order_by(Cell.id)
     )
-    return list(session.scalars(same_case))
+    return list(session.scalars(waited))
 
 
 def _refuse(cells: Sequence[Cell], unfit: Callable[[Cell], bool], reason: str) -> None:

@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 from typing import Literal
 
 from sqlalchemy import func, insert, select, update
+from sqlalchemy.dialects.postgresql import array
 from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.machines.hosts import BY_HAND
@@ -21,7 +22,7 @@ from kind_echo.bench.queue.adapter import (
 )
 from kind_echo.bench.verdicts.symptoms import NOT_RENDERED
 from kind_echo.core.registry.errors import KindEchoError
-from kind_echo.database.models import Build, Case, Cell, Condition, Event, PlanRevision, Render, Run, Search
+from kind_echo.database.models import Build, Case, Cell, Condition, Effect, Event, PlanRevision, Render, Run, Search
 
 CHANNEL = "kind_echo_run"
 """The PostgreSQL channel on which the number of a run is sent when one of its cells changes."""
@@ -237,8 +238,8 @@ def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: da
         mine = [cell for cell in cells if cell.run is run and routes[cell.id] == queue]
         enqueue_renders(session, run, queue, mine)
     session.add(Event(at=now, who=who, what="rendered again", detail={"cells": [cell.id for cell in cells]}))
-    for run_id in {cell.run_id for cell in cells}:
-        tell_change(session, run_id)
+    if cells:
+        tell_change(session, *{cell.run_id for cell in cells})
     return cells
 
 
@@ -310,15 +311,33 @@ def cases_of(run: Run) -> Sequence[Case]:
     return run.revision.cases
 
 
-def all_runs(session: Session) -> list[RunSummary]:
-    """Every run, newest first, with its counts; but those of searches."""
+def list_runs(
+    session: Session, effect: str | None = None, before: int | None = None, most: int | None = None
+) -> list[RunSummary]:
+    """Runs with their counts, newest first; but those of searches.
+
+    Args:
+        effect: name of the effect whose runs are wanted; all effects unless given.
+        before: number of a run: only those that are older.
+        most: of the newest, so many at most.
+    """
     query = select(Run).where(Run.search_id.is_(None)).order_by(Run.id.desc()).options(*_WITH_NAMES)
-    return _summaries(session, list(session.scalars(query)), None)
+    if effect is not None:
+        query = query.where(Run.build.has(Build.effect.has(name=effect)))
+    if before is not None:
+        query = query.where(Run.id < before)
+    return _summaries(session, list(session.scalars(query.limit(most))))
+
+
+def effects_that_ran(session: Session) -> list[str]:
+    """Names of the effects of which there are runs, in order."""
+    ran = select(Build.effect_id).join(Run, Run.build_id == Build.id).where(Run.search_id.is_(None))
+    return list(session.scalars(select(Effect.name).where(Effect.id.in_(ran)).order_by(Effect.name)))
 
 
 def summary_of(session: Session, run: Run) -> RunSummary:
     """A run with its counts."""
-    return _summaries(session, [run], run.id)[0]
+    return _summaries(session, [run])[0]
 
 
 _WITH_NAMES = (
@@ -328,18 +347,17 @@ _WITH_NAMES = (
 _ENOUGH = 5  # renders from which the time left can be told
 
 
-def _summaries(session: Session, runs: Sequence[Run], only: int | None) -> list[RunSummary]:
+def _summaries(session: Session, runs: Sequence[Run]) -> list[RunSummary]:
     by = (Cell.run_id, Cell.verdict, Cell.state)
     made = Cell.reused.is_(False) & Render.rendered_at.is_not(None)
     query = (
         select(*by, func.count(), func.count(Render.id).filter(made), func.min(Render.rendered_at).filter(made))
         .outerjoin(Render, Render.id == Cell.render_id)
+        .where(Cell.run_id.in_([run.id for run in runs]))
         .group_by(*by)
     )
     found: dict[int, _Counted] = {}
-    for run_id, verdict, state, count, rendered, first in session.execute(
-        query if only is None else query.where(Cell.run_id == only)
-    ):
+    for run_id, verdict, state, count, rendered, first in session.execute(query):
         counted = found.setdefault(run_id, _Counted())
         counted.verdicts[verdict] = counted.verdicts.get(verdict, 0) + count
         counted.finished += count if state in ("done", "failed") else 0
@@ -365,9 +383,10 @@ class _Counted:
         return RunSummary(run, self.verdicts, self.finished, seconds)
 
 
-def tell_change(session: Session, run_id: int) -> None:
-    """Let pages that show a run know, once this transaction commits, that one of its cells changed."""
-    session.execute(select(func.pg_notify(CHANNEL, str(run_id))))
+def tell_change(session: Session, *run_ids: int) -> None:
+    """Let pages that show runs know, once this transaction commits, that cells of theirs changed."""
+    changed = func.unnest(array([str(run_id) for run_id in run_ids])).column_valued()
+    session.execute(select(func.pg_notify(CHANNEL, changed)))
 
 
 def judge_again(session: Session, cells: Sequence[Cell]) -> None:
@@ -375,5 +394,5 @@ def judge_again(session: Session, cells: Sequence[Cell]) -> None:
     for cell in cells:
         cell.state = "analysing"
     enqueue_all(session, "analyse_cell", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, [{"cell_id": cell.id} for cell in cells])
-    for run_id in {cell.run_id for cell in cells}:
-        tell_change(session, run_id)
+    if cells:
+        tell_change(session, *{cell.run_id for cell in cells})

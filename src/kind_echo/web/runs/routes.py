@@ -12,9 +12,10 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.decisions.deciding import undecided
 from kind_echo.bench.runs.running import (
     CHANNEL,
-    all_runs,
+    effects_that_ran,
     find_cell,
     find_run,
+    list_runs,
     put_first,
     render_again,
     resume_run,
@@ -36,6 +37,7 @@ from kind_echo.web.runs.schemas import (
     RunBody,
     RunChangeBody,
     RunsBody,
+    RunsQuery,
     SheetBody,
     SheetQuery,
 )
@@ -49,11 +51,15 @@ _HEARTBEAT_SECONDS = 10.0
 
 
 @api.get("/runs", responses={200: RunsBody})
-def runs() -> Response:
-    """All runs, newest first."""
+def runs(query: RunsQuery) -> Response:
+    """Runs, newest first, a page at a time."""
     with snapshot() as session:
-        waiting = undecided(session, datetime.now(UTC).date())
-        return answer(RunsBody(runs=[run_body(one, waiting.get(one.run.id, 0)) for one in all_runs(session)]))
+        found = list_runs(session, query.effect, query.before, query.most + 1)
+        page = found[: query.most]
+        waiting = undecided(session, datetime.now(UTC).date(), [one.run.id for one in page])
+        bodies = [run_body(one, waiting.get(one.run.id, 0)) for one in page]
+        older = len(found) > len(page)
+        return answer(RunsBody(runs=bodies, older=older, effects=effects_that_ran(session)))
 
 
 @api.post("/runs", responses={201: RunBody})
@@ -133,5 +139,5 @@ def _changes(run_id: int, admitted: Callable[[], bool]) -> Iterator[str]:
 
 
 def _run_body(session: Session, run: Run) -> RunBody:
-    waiting = undecided(session, datetime.now(UTC).date())
+    waiting = undecided(session, datetime.now(UTC).date(), [run.id])
     return run_body(summary_of(session, run), waiting.get(run.id, 0))

@@ -40,9 +40,19 @@ class RunBody(Body):
 
 
 class RunsBody(Body):
-    """All runs, newest first."""
+    """Some of the runs, newest first; whether there are older ones; the names of all effects that have runs."""
 
     runs: list[RunBody]
+    older: bool
+    effects: list[str]
+
+
+class RunsQuery(Body):
+    """Which runs: of one effect, older than a run, and how many at most."""
+
+    effect: str | None = None
+    before: int | None = Field(None, ge=1)
+    most: int = Field(50, ge=1, le=200)
 
 
 class NewRunBody(Body):
