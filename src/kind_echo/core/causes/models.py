@@ -24,6 +24,7 @@ WORTH = 10 ** (1.0 / 10)
 _SECOND_WORTH = 10 ** (5.0 / 10)  # a further one, for the first has left what fits anything a little
 _BARELY = 10**-2.0  # of it, under which a filter is no longer looked for beside a curve or a gain that moves
 _DEEP = 10**-3.5  # of what there was to explain: what is left then is how well the model itself was found
+_BENT = 0.25  # of what a curve explains beside a filter, that its own bend makes up
 _PLAINER = 0.5  # a cut, which has one number, goes before a curve that leaves no less than half as much
 _ROUNDS = 2
 
@@ -75,13 +76,31 @@ def explain_channel(excerpt: Excerpt, floor: float) -> Model:
     for _ in range(2):
         if best.left <= (enough if best.filter is not None else max(enough, _BARELY * plain.left)):
             return best
-        further = [model for model in _furthered(excerpt, best) if model.left * _SECOND_WORTH < best.left]
+        further = [
+            model
+            for model in _furthered(excerpt, best)
+            if model.left * _SECOND_WORTH < best.left and _bends_enough(excerpt, model, best)
+        ]
         if not further:
             return best
         found = min(further, key=lambda model: model.left)
         added = next(part for part in found.parts if part not in best.parts)
         best = replace(found, steps=(*best.steps, (added, best.left, found.left)))
     return best
+
+
+def _bends_enough(excerpt: Excerpt, model: Model, before: Model) -> bool:
+    """Whether a curve that came in bends what goes through it about as much as it explains; a straight one does not."""
+    if model.curve is None or before.curve is not None:
+        return True
+    u = excerpt.inner
+    if model.parts[0] == "filter" and model.filter is not None:
+        u = filtered(excerpt, model.filter.taps, model.filter.before)
+    bent = model.curve.of(u)
+    off = excerpt.power(bent - _gain(excerpt, u, bent) * u)
+    # A filter that comes after makes it louder or softer, as it does the whole.
+    scale = excerpt.power(excerpt.y) / max(excerpt.power(bent), 1e-30)
+    return off * scale >= _BENT * (before.left - model.left)
 
 
 def _gain(excerpt: Excerpt, u: Floats, y: Floats) -> float:

@@ -28,6 +28,7 @@ from kind_echo.core.comparison.residual import (
     residual_of,
     residual_readings,
 )
+from kind_echo.core.comparison.swapping import find_swap
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.delays.delay_reading import Delay
 from kind_echo.core.delays.drift import Drift, find_drift
@@ -37,7 +38,6 @@ from kind_echo.core.levels.integrity import (
     Gap,
     GapFinder,
     channel_missing,
-    channel_swap,
     click_readings,
     find_clicks,
     gap_readings,
@@ -179,7 +179,7 @@ def _compared(
     readings += lead_in_excess(scans[0].integrity, scans[1].integrity, late, gaps)
     readings += _fitness(scans[1])
     readings += channel_missing(scans[0].integrity, scans[1].integrity)
-    readings += channel_swap(cross, (whole.sums[:, 0], whole.sums[:, 2]))
+    readings += find_swap(reference, render, shift, cross, (whole.sums[:, 0], whole.sums[:, 2]))
     readings += gap_readings(gaps, channels)
     if alignment is None or bands is None:
         alignment = _alignment(options, common, gain)

@@ -158,7 +158,8 @@ def _best(tried: Sequence[_Tried], reference: Source, render: Source) -> _Tried 
     closest = max(tried, key=lambda one: one.together.match_less(0.0))
     match = closest.together.match_less(0.0)
     # Where the waveforms themselves all but coincide, blocks that agree a little better elsewhere do so by its pattern.
-    return closest if match >= _COINCIDE and best.together.match_less(0.0) < _BEST * match else best
+    agrees = closest.together.strength > _STRONG * best.together.strength
+    return closest if agrees and match >= _COINCIDE and best.together.match_less(0.0) < _BEST * match else best
 
 
 def _stands_alone(reference: Source, render: Source, best: _Tried, by: float = _STANDS_OUT) -> bool:
