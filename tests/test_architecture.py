@@ -1,9 +1,11 @@
 """docs/architecture.md speaks of what there is: every path in it exists, and every room of the code is in it."""
 
+import inspect
 import re
 
 import pytest
 
+from kind_echo.web.app import create_app
 from tests.conftest import PROJECT
 
 _TEXT = (PROJECT / "docs/architecture.md").read_text()
@@ -25,3 +27,24 @@ def test_every_room_is_in_it(layer: str) -> None:
     rooms = [found.parent for found in (_SOURCE / layer).glob("*/__init__.py")]
     assert rooms
     assert [room.name for room in rooms if f"`{room.relative_to(_SOURCE)}/`" not in _TEXT] == []
+
+
+_ROOM_OF = {"me": "people", "sign-in": "people", "sign-out": "people", "links": "people", "tokens": "people",
+            "acts": "decisions", "builds": "effects", "renders": "cells", "kit": "kits",
+            "kit-files": "kits"}  # fmt: skip
+
+
+def test_a_route_is_found_by_its_address() -> None:
+    """What an address of the API begins with is the room its code stands in, or one that it is a part of."""
+    app = create_app()
+    misplaced = []
+    for rule in app.url_map.iter_rules():
+        if not rule.rule.startswith("/api/"):
+            continue
+        parts = [part for part in rule.rule.split("/")[2:] if not part.startswith("<")]
+        names = [part.partition(".")[0] for part in parts]
+        rooms = {_ROOM_OF.get(name, name) for name in names}
+        module = inspect.unwrap(app.view_functions[rule.endpoint]).__module__
+        if module != "kind_echo.web.app" and module.split(".")[2] not in rooms:
+            misplaced.append((rule.rule, module))
+    assert misplaced == []

@@ -12,7 +12,7 @@ export interface paths {
             cookie?: never;
         };
         /** The last act that can be undone. */
-        get: operations["references_last_act_acts_latest_get"];
+        get: operations["decisions_last_act_acts_latest_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -31,7 +31,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Take an act back. */
-        post: operations["references_undo_act_acts__int_act_id__undo_post"];
+        post: operations["decisions_undo_act_acts__int_act_id__undo_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -99,7 +99,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Tell of a build that has been made; one that is known already is answered as it is. */
-        post: operations["hosts_new_build_builds_post"];
+        post: operations["effects_new_build_builds_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -114,7 +114,7 @@ export interface paths {
             cookie?: never;
         };
         /** A cell as a pair: its render beside the reference, or beside that of another cell. */
-        get: operations["runs_cell_cells__int_cell_id__get"];
+        get: operations["cells_cell_cells__int_cell_id__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -131,10 +131,10 @@ export interface paths {
             cookie?: never;
         };
         /** The last comparisons of files. */
-        get: operations["uploads_comparisons_comparisons_get"];
+        get: operations["comparisons_comparisons_comparisons_get"];
         put?: never;
         /** Compare two uploaded files. */
-        post: operations["uploads_new_comparison_comparisons_post"];
+        post: operations["comparisons_new_comparison_comparisons_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -149,7 +149,7 @@ export interface paths {
             cookie?: never;
         };
         /** A comparison of two files as a pair. */
-        get: operations["uploads_comparison_comparisons__int_comparison_id__get"];
+        get: operations["comparisons_comparison_comparisons__int_comparison_id__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -168,7 +168,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Decide on cells in one act: accept (as a reference or not), record a fault, or waive. */
-        post: operations["references_new_decision_decisions_post"];
+        post: operations["decisions_new_decision_decisions_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -183,10 +183,10 @@ export interface paths {
             cookie?: never;
         };
         /** All effects with their builds and settings. */
-        get: operations["hosts_effects_effects_get"];
+        get: operations["effects_effects_effects_get"];
         put?: never;
         /** Add an effect that a machine has. */
-        post: operations["hosts_new_effect_effects_post"];
+        post: operations["effects_new_effect_effects_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -668,7 +668,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Render cells anew, whatever earlier runs made of the same. */
-        post: operations["runs_render_cells_again_renders_post"];
+        post: operations["cells_render_cells_again_renders_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -822,7 +822,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Search the first build in which a cell's case and condition do not pass. */
-        post: operations["time_new_search_searches_post"];
+        post: operations["searches_new_search_searches_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -837,7 +837,7 @@ export interface paths {
             cookie?: never;
         };
         /** How a search stands. */
-        get: operations["time_search_state_searches__int_search_id__get"];
+        get: operations["searches_search_state_searches__int_search_id__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -3197,7 +3197,7 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
-    references_last_act_acts_latest_get: {
+    decisions_last_act_acts_latest_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -3226,7 +3226,7 @@ export interface operations {
             };
         };
     };
-    references_undo_act_acts__int_act_id__undo_post: {
+    decisions_undo_act_acts__int_act_id__undo_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -3351,7 +3351,7 @@ export interface operations {
             };
         };
     };
-    hosts_new_build_builds_post: {
+    effects_new_build_builds_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -3384,7 +3384,7 @@ export interface operations {
             };
         };
     };
-    runs_cell_cells__int_cell_id__get: {
+    cells_cell_cells__int_cell_id__get: {
         parameters: {
             query?: {
                 beside?: number | null;
@@ -3417,7 +3417,7 @@ export interface operations {
             };
         };
     };
-    uploads_comparisons_comparisons_get: {
+    comparisons_comparisons_comparisons_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -3446,7 +3446,7 @@ export interface operations {
             };
         };
     };
-    uploads_new_comparison_comparisons_post: {
+    comparisons_new_comparison_comparisons_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -3479,7 +3479,7 @@ export interface operations {
             };
         };
     };
-    uploads_comparison_comparisons__int_comparison_id__get: {
+    comparisons_comparison_comparisons__int_comparison_id__get: {
         parameters: {
             query?: never;
             header?: never;
@@ -3510,7 +3510,7 @@ export interface operations {
             };
         };
     };
-    references_new_decision_decisions_post: {
+    decisions_new_decision_decisions_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -3543,7 +3543,7 @@ export interface operations {
             };
         };
     };
-    hosts_effects_effects_get: {
+    effects_effects_effects_get: {
         parameters: {
             query?: never;
             header?: never;
@@ -3572,7 +3572,7 @@ export interface operations {
             };
         };
     };
-    hosts_new_effect_effects_post: {
+    effects_new_effect_effects_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -4537,7 +4537,7 @@ export interface operations {
             };
         };
     };
-    runs_render_cells_again_renders_post: {
+    cells_render_cells_again_renders_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -4848,7 +4848,7 @@ export interface operations {
             };
         };
     };
-    time_new_search_searches_post: {
+    searches_new_search_searches_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -4881,7 +4881,7 @@ export interface operations {
             };
         };
     };
-    time_search_state_searches__int_search_id__get: {
+    searches_search_state_searches__int_search_id__get: {
         parameters: {
             query?: never;
             header?: never;

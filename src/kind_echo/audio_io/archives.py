@@ -9,7 +9,7 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path, PurePosixPath
 
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import Invalid
 
 _PIECE = 1 << 20
 _HIDDEN = ("__MACOSX", ".")
@@ -20,7 +20,7 @@ _BROKEN = (
 )  # fmt: skip
 
 
-class UnreadableArchive(KindEchoError):
+class UnreadableArchive(Invalid):
     """A ZIP, or a member of one, cannot be read, or holds more than is taken."""
 
     def __init__(self, name: str, reason: str) -> None:

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from kind_echo.audio_io.encoding import ENCODINGS, Encoding
 from kind_echo.core.audio.source import LEAST_RATE, MOST, Samples, Source, blocks
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import Invalid
 
 _AS_STORED = {"PCM_S8": "PCM_16", "PCM_U8": "PCM_16"}  # 8 bits fit into 16 without loss
 _CHUNK = re.compile(r"^\s*(?:RIFF|FORM|Riff size|riff|data|SSND)\s*: (\d+) \(should be (\d+)\)", re.MULTILINE)
@@ -19,7 +19,7 @@ _SIZE_UNKNOWN = 0x7FFFFF00  # what programs that write to a pipe put for the siz
 _HEADER_SLACK = 12  # bytes by which writers disagree on what a size counts
 
 
-class UnreadableAudio(KindEchoError):
+class UnreadableAudio(Invalid):
     """A file is not audio that can be read whole."""
 
     def __init__(self, name: str, reason: str) -> None:

@@ -10,13 +10,13 @@ from sqlalchemy.orm import Session
 from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode, encode
 from kind_echo.core.audio import peaks
 from kind_echo.core.audio.source import Samples, Source
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import NotFound
 from kind_echo.database.models import Chunk, Content, PeakLevel
 
 CHUNK_FRAMES = 1 << 16
 
 
-class ContentNotFound(KindEchoError):
+class ContentNotFound(NotFound):
     """Audio is asked for that is not in the database."""
 
     def __init__(self, sha256: str) -> None:

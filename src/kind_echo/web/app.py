@@ -9,9 +9,14 @@ from markupsafe import escape
 from kind_echo import __version__
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.web.audio import routes as audio_api
+from kind_echo.web.cells import routes as cells_api
+from kind_echo.web.comparisons import routes as comparisons_api
+from kind_echo.web.decisions import routes as decisions_api
+from kind_echo.web.effects import routes as effects_api
 from kind_echo.web.health import routes as health_api
 from kind_echo.web.hosts import routes as hosts_api
 from kind_echo.web.http import problems, requests
+from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import MeasureBody, MeasuresBody, ProblemBody
 from kind_echo.web.kits import routes as kits_api
 from kind_echo.web.machines import routes as machines_api
@@ -19,16 +24,16 @@ from kind_echo.web.people import routes as people_api
 from kind_echo.web.plans import routes as plans_api
 from kind_echo.web.references import routes as references_api
 from kind_echo.web.runs import routes as runs_api
-from kind_echo.web.runs.views import answer
+from kind_echo.web.searches import routes as searches_api
 from kind_echo.web.security.doors import check_every_request
 from kind_echo.web.security.rates import limit_rates
 from kind_echo.web.signals import routes as signals_api
-from kind_echo.web.trends import routes as time_api
+from kind_echo.web.trends import routes as trends_api
 from kind_echo.web.uploads import routes as uploads_api
 
 _APIS = (
-    health_api, people_api, time_api, runs_api, plans_api, audio_api, references_api, uploads_api, kits_api,
-    signals_api, hosts_api, machines_api,
+    health_api, people_api, trends_api, searches_api, runs_api, cells_api, plans_api, audio_api, decisions_api,
+    references_api, uploads_api, comparisons_api, kits_api, signals_api, hosts_api, effects_api, machines_api,
 )  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
 _FOREVER = 31_536_000

@@ -3,7 +3,7 @@
 from dataclasses import dataclass
 from typing import Literal, get_args
 
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import Forbidden, Unauthenticated
 
 Role = Literal["look", "work", "keep"]
 """Read, listen, export; plans, runs and decisions as well; references, people and renderers as well."""
@@ -15,7 +15,7 @@ ROLES: tuple[Role, ...] = get_args(Role)
 SCOPES: tuple[Scope, ...] = get_args(Scope)
 
 
-class NotAllowed(KindEchoError):
+class NotAllowed(Forbidden):
     """Somebody is known, and may not do what they ask for."""
 
     def __init__(self, name: str, needed: str) -> None:
@@ -23,14 +23,14 @@ class NotAllowed(KindEchoError):
         super().__init__(f"Nothing was changed: {name} may not do that; it needs {needed}.")
 
 
-class TokenUnknown(KindEchoError):
+class TokenUnknown(Unauthenticated):
     """Somebody asks with a token that lets nobody in."""
 
     def __init__(self) -> None:
         super().__init__("This token is not known here: it may be mistyped, past its end, or taken back by a keeper.")
 
 
-class NotSignedIn(KindEchoError):
+class NotSignedIn(Unauthenticated):
     """Nobody is known to ask."""
 
     def __init__(self) -> None:

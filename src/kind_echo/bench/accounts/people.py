@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.accounts.access import Role
 from kind_echo.bench.accounts.credentials import digest_of, hash_password, is_password, new_secret
-from kind_echo.core.registry.errors import BadParameter, KindEchoError
+from kind_echo.core.registry.errors import BadParameter, Conflict, NotFound, Unauthenticated
 from kind_echo.database.accounts import Person, SignInLink
 from kind_echo.database.models import Event
 
@@ -16,7 +16,7 @@ LINK_DAYS = 7
 _LOCAL_HOURS = 12
 
 
-class PersonNotFound(KindEchoError):
+class PersonNotFound(NotFound):
     """A person is named who has no account."""
 
     def __init__(self, who: int | str) -> None:
@@ -24,7 +24,7 @@ class PersonNotFound(KindEchoError):
         super().__init__(f"There is no account {who}.")
 
 
-class PersonExists(KindEchoError):
+class PersonExists(Conflict):
     """A name is to be given to two people."""
 
     def __init__(self, name: str) -> None:
@@ -32,7 +32,7 @@ class PersonExists(KindEchoError):
         super().__init__(f"{name} has an account already; names are told apart by more than capitals.")
 
 
-class LastKeeper(KindEchoError):
+class LastKeeper(Conflict):
     """Nobody would be left who may add people."""
 
     def __init__(self, name: str) -> None:
@@ -40,7 +40,7 @@ class LastKeeper(KindEchoError):
         super().__init__(f"Nothing was changed: {name} is the last who may keep people and references.")
 
 
-class CannotSignIn(KindEchoError):
+class CannotSignIn(Unauthenticated):
     """A name, a password or a link does not let anybody in; it is never said which."""
 
 

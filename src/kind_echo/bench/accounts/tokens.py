@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.accounts.access import Scope
 from kind_echo.bench.accounts.credentials import digest_of, new_secret
-from kind_echo.core.registry.errors import BadParameter, KindEchoError
+from kind_echo.core.registry.errors import BadParameter, NotFound
 from kind_echo.database.accounts import Token
 from kind_echo.database.models import Event
 
@@ -19,7 +19,7 @@ MOST_DAYS = 730
 _USE_SECONDS = 60.0  # how exactly the last use is kept: a token that asks all the time need not write all the time
 
 
-class TokenNotFound(KindEchoError):
+class TokenNotFound(NotFound):
     """A token is named that was never made."""
 
     def __init__(self, token_id: int) -> None:

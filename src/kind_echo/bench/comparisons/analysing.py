@@ -15,7 +15,7 @@ from kind_echo.core.audio.source import Source
 from kind_echo.core.audio.spectrum import level_spectrum
 from kind_echo.core.comparison.compare import CompareOptions, Comparison, compare, readings_of_identical
 from kind_echo.core.levels.analysis import measure
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.readings import value_of
 from kind_echo.core.registry.versions import versions_of
 from kind_echo.core.signals import SignalRequest, played_frequency
@@ -27,7 +27,7 @@ _LISTS = ("gaps", "changed_regions")  # curves that list events, and are not dra
 _TONE_SEARCH = 0.45  # of a period; a delay on a tone is known only within half of one
 
 
-class AnalysisNotFound(KindEchoError):
+class AnalysisNotFound(NotFound):
     """An analysis is asked for that is not in the database."""
 
     def __init__(self, key: str) -> None:

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.decisions.references import approve, hold_references
 from kind_echo.bench.runs.running import CellNotFound, tell_change
-from kind_echo.core.registry.errors import BadParameter, KindEchoError
+from kind_echo.core.registry.errors import BadParameter, Conflict
 from kind_echo.database.models import Act, Build, Case, Cell, Decision, Event, Reference, Run
 
 Kind = Literal["reference", "accepted", "fault", "waived"]
@@ -19,7 +19,7 @@ Kind = Literal["reference", "accepted", "fault", "waived"]
 _DONE = {"accepted": "differences accepted", "fault": "fault recorded", "waived": "waived"}
 
 
-class CannotDecide(KindEchoError):
+class CannotDecide(Conflict):
     """Cells are in no state to be decided so."""
 
     def __init__(self, cell_ids: tuple[int, ...], reason: str) -> None:
@@ -28,7 +28,7 @@ class CannotDecide(KindEchoError):
         super().__init__(f"Nothing was decided: {cells} {reason}.")
 
 
-class DecidedMeanwhile(KindEchoError):
+class DecidedMeanwhile(Conflict):
     """Somebody else decided on the same cells after this person saw them."""
 
     def __init__(self, act: Act, cells: int) -> None:

@@ -7,7 +7,7 @@ from sqlalchemy import and_, func, or_, select, tuple_, update
 from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.runs.running import CellNotFound, judge_again, tell_change
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.database.models import (
     Act,
     Build,
@@ -25,7 +25,7 @@ _APPROVE = "references approved"
 _REFERENCES_LOCK = 0x6B65  # any number that nothing else in this database uses
 
 
-class CannotApprove(KindEchoError):
+class CannotApprove(Conflict):
     """Cells are in no state to become references."""
 
     def __init__(self, cell_ids: tuple[int, ...], reason: str) -> None:
@@ -34,7 +34,7 @@ class CannotApprove(KindEchoError):
         super().__init__(f"Nothing was approved: {cells} {reason}.")
 
 
-class ActNotFound(KindEchoError):
+class ActNotFound(NotFound):
     """An act is asked for that is not there."""
 
     def __init__(self, act_id: int) -> None:
@@ -42,7 +42,7 @@ class ActNotFound(KindEchoError):
         super().__init__(f"There is no act {act_id} to undo.")
 
 
-class CannotUndo(KindEchoError):
+class CannotUndo(Conflict):
     """An act was undone already, or something later stands on it."""
 
     def __init__(self, act_id: int, reason: str) -> None:
@@ -50,7 +50,7 @@ class CannotUndo(KindEchoError):
         super().__init__(f"It was not undone: {reason}.")
 
 
-class ReferenceNotFound(KindEchoError):
+class ReferenceNotFound(NotFound):
     """A reference is asked for that is not there."""
 
     def __init__(self, reference_id: int) -> None:

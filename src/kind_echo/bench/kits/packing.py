@@ -22,7 +22,7 @@ from kind_echo.bench.runs.running import cells_of, conditions_of, find_run
 from kind_echo.bench.signals.stimulus import make_stimulus
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.levels.marks import MARK_SECONDS, Mono, sync_mark
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import KindEchoError, NotFound
 from kind_echo.database.models import Cell, Run
 
 MANIFEST = "manifest.csv"
@@ -35,7 +35,7 @@ _COLUMNS = (
 )  # fmt: skip
 
 
-class NothingByHand(KindEchoError):
+class NothingByHand(NotFound):
     """A kit is asked for of a run that needs none."""
 
     def __init__(self, run_id: int) -> None:

@@ -33,7 +33,7 @@ from kind_echo.bench.signals.stimulus import make_stimulus
 from kind_echo.bench.signals.uploads import MOST_BYTES, UploadRefused, keep_audio
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.levels.marks import Mono, find_sound
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.database.blobs import BlobSource
 from kind_echo.database.models import Cell, Event, KitFile, Render, Run
 from kind_echo.renderers.contract import RenderFailed, RenderResult
@@ -52,7 +52,7 @@ _TAKE = re.compile(r"-take(\d{1,3})(?:\D|$)")
 _MOST_MANIFEST = 10_000_000  # bytes
 
 
-class KitFileNotFound(KindEchoError):
+class KitFileNotFound(NotFound):
     """A returned file is named that is not there."""
 
     def __init__(self, file_id: int) -> None:
@@ -60,7 +60,7 @@ class KitFileNotFound(KindEchoError):
         super().__init__(f"There is no returned file {file_id}.")
 
 
-class CannotAssign(KindEchoError):
+class CannotAssign(Conflict):
     """A returned file cannot be taken for a cell."""
 
     def __init__(self, reason: str) -> None:

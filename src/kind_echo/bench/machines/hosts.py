@@ -8,7 +8,7 @@ from sqlalchemy import delete, func, select, tuple_, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.database.models import Build, Cell, Condition, Effect, Event, Host, Run, Setting, Worker
 from kind_echo.renderers.contract import Offer, OfferedEffect
 
@@ -21,7 +21,7 @@ SILENT_SECONDS = 10.0
 _FORGET = timedelta(days=7)
 
 
-class HostNotFound(KindEchoError):
+class HostNotFound(NotFound):
     """A host is named that nobody has told of."""
 
     def __init__(self, name: str, version: str) -> None:
@@ -29,7 +29,7 @@ class HostNotFound(KindEchoError):
         super().__init__(f"There is no host {name} {version}.")
 
 
-class HostExists(KindEchoError):
+class HostExists(Conflict):
     """A host is to be added that is there."""
 
     def __init__(self, name: str, version: str) -> None:
@@ -37,7 +37,7 @@ class HostExists(KindEchoError):
         super().__init__(f"The host {name} {version} is there already.")
 
 
-class EffectExists(KindEchoError):
+class EffectExists(Conflict):
     """An effect is to be added that is there."""
 
     def __init__(self, name: str) -> None:
@@ -45,7 +45,7 @@ class EffectExists(KindEchoError):
         super().__init__(f"An effect named {name} is there already.")
 
 
-class EffectUnknown(KindEchoError):
+class EffectUnknown(NotFound):
     """A build is to be added of an effect that is not there."""
 
     def __init__(self, name: str) -> None:
@@ -53,7 +53,7 @@ class EffectUnknown(KindEchoError):
         super().__init__(f"There is no effect named {name}; it is added on Effects first.")
 
 
-class EffectNotOffered(KindEchoError):
+class EffectNotOffered(NotFound):
     """An effect is to be added that no machine has."""
 
     def __init__(self, name: str) -> None:

@@ -5,7 +5,7 @@ from typing import Annotated, Any, Literal
 import yaml
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import Invalid
 from kind_echo.core.registry.measure import Family, Limit
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.database.models import Against
@@ -21,7 +21,7 @@ BLOCKS: dict[str, int] = {"real time": 128, "offline": 512}
 Name = Annotated[str, Field(min_length=1, max_length=120)]
 
 
-class BadPlan(KindEchoError):
+class BadPlan(Invalid):
     """A plan cannot be used; the reasons, each with its place."""
 
     def __init__(self, reasons: list[str]) -> None:

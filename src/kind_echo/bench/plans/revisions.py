@@ -11,13 +11,13 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.comparisons.documents import limit_document
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import default_limits
 from kind_echo.database.models import Against, Build, Case, Condition, Effect, Plan, PlanRevision, Setting, Signal
 
 
-class PlanNotFound(KindEchoError):
+class PlanNotFound(NotFound):
     """A plan is asked for that is not there."""
 
     def __init__(self, plan: object) -> None:
@@ -25,7 +25,7 @@ class PlanNotFound(KindEchoError):
         super().__init__(f"There is no plan {plan}.")
 
 
-class BuildNotFound(KindEchoError):
+class BuildNotFound(NotFound):
     """A build is asked for that is not there, or is none of the plan's effect."""
 
     def __init__(self, build: object) -> None:

@@ -10,7 +10,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.machines.routes import hosts_for
 from kind_echo.bench.plans.document import BadPlan, PlanCase, PlanCondition, PlanDocument, PlanLimit, Sweep, Values
 from kind_echo.bench.signals.kept import checked, shown
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import NotFound
 from kind_echo.database.models import Effect, Host, Setting, Signal
 
 AS_IT_COMES = "As it comes"
@@ -21,7 +21,7 @@ _MOST_HOSTS = 3
 _SWEPT_VALUES = 7
 
 
-class TemplateNotFound(KindEchoError):
+class TemplateNotFound(NotFound):
     """A template is asked for that is not there."""
 
     def __init__(self, key: str) -> None:
@@ -29,7 +29,7 @@ class TemplateNotFound(KindEchoError):
         super().__init__(f"There is no template {key}.")
 
 
-class EffectNotFound(KindEchoError):
+class EffectNotFound(NotFound):
     """An effect is asked for that is not there."""
 
     def __init__(self, name: str) -> None:

@@ -33,7 +33,7 @@ from kind_echo.bench.rendering.steps import (
 )
 from kind_echo.bench.runs.running import find_cell, find_run, waiting_cells
 from kind_echo.core.audio.source import Samples
-from kind_echo.core.registry.errors import BadParameter, KindEchoError
+from kind_echo.core.registry.errors import BadParameter, Conflict, KindEchoError
 from kind_echo.database.blobs import BlobSource, find_content, store_content
 from kind_echo.database.models import Delivery, Worker
 from kind_echo.database.sessions import transaction
@@ -44,7 +44,7 @@ BuildKey = tuple[str, str, str]
 """A build as a renderer knows it: effect, handle, version."""
 
 
-class JobLost(KindEchoError):
+class JobLost(Conflict):
     """A job is spoken of that this machine has not, or has no more."""
 
     def __init__(self, job_id: int) -> None:
@@ -52,7 +52,7 @@ class JobLost(KindEchoError):
         super().__init__(f"Job {job_id} is not this machine's, or is no more; nothing was kept.")
 
 
-class MachineUnknown(KindEchoError):
+class MachineUnknown(Conflict):
     """A machine speaks that has not arrived by this token, or was silent for so long that it was forgotten."""
 
     def __init__(self, worker_id: int) -> None:

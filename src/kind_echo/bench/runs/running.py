@@ -21,14 +21,14 @@ from kind_echo.bench.queue.adapter import (
     enqueue_all,
 )
 from kind_echo.bench.verdicts.symptoms import NOT_RENDERED
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.database.models import Build, Case, Cell, Condition, Effect, Event, PlanRevision, Render, Run, Search
 
 CHANNEL = "kind_echo_run"
 """The PostgreSQL channel on which the number of a run is sent when one of its cells changes."""
 
 
-class RunNotFound(KindEchoError):
+class RunNotFound(NotFound):
     """A run is asked for that is not there."""
 
     def __init__(self, run_id: int) -> None:
@@ -36,7 +36,7 @@ class RunNotFound(KindEchoError):
         super().__init__(f"There is no run {run_id}.")
 
 
-class CellNotFound(KindEchoError):
+class CellNotFound(NotFound):
     """A cell is asked for that is not there."""
 
     def __init__(self, cell_id: int) -> None:
@@ -44,7 +44,7 @@ class CellNotFound(KindEchoError):
         super().__init__(f"There is no cell {cell_id}.")
 
 
-class CannotRenderAgain(KindEchoError):
+class CannotRenderAgain(Conflict):
     """Cells are in no state to be rendered anew."""
 
     def __init__(self, cell_ids: tuple[int, ...], reason: str) -> None:

@@ -9,11 +9,11 @@ from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.machines.hosts import BY_HAND, renderers_of
 from kind_echo.bench.runs.running import find_cell, start_search_run
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.database.models import Build, Case, Cell, Event, Run, Search
 
 
-class SearchNotFound(KindEchoError):
+class SearchNotFound(NotFound):
     """A search is asked for that is not there."""
 
     def __init__(self, search_id: int) -> None:
@@ -21,7 +21,7 @@ class SearchNotFound(KindEchoError):
         super().__init__(f"There is no search {search_id}.")
 
 
-class NothingToSearch(KindEchoError):
+class NothingToSearch(Conflict):
     """A cell passes, or no earlier build is known to pass."""
 
     def __init__(self, reason: str) -> None:

@@ -18,7 +18,7 @@ from kind_echo.core.audio.dither import to_word_length
 from kind_echo.core.audio.level_map import LevelMap, level_map
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.levels.analysis import measure
-from kind_echo.core.registry.errors import BadParameter, KindEchoError
+from kind_echo.core.registry.errors import BadParameter, Conflict
 from kind_echo.core.signals import SignalRequest, played_frequency, whole_seconds
 from kind_echo.core.signals.catalogue import Alias, expected_aliases
 from kind_echo.core.signals.request import KINDS, in_brief, in_full
@@ -39,7 +39,7 @@ _SHOWN = ("sample_peak", "true_peak", "rms", "crest_factor", "dc_offset", "loudn
 _OWN = frozenset({"kind", "sha256", "name"})
 
 
-class SignalExists(KindEchoError):
+class SignalExists(Conflict):
     """A signal is to be kept under a name that is taken."""
 
     def __init__(self, name: str) -> None:

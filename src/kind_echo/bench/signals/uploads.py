@@ -11,7 +11,7 @@ from kind_echo.audio_io.decoding import Decoder
 from kind_echo.audio_io.digests import file_digest
 from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
 from kind_echo.core.comparison.compare import CompareOptions
-from kind_echo.core.registry.errors import ChannelMismatch, KindEchoError, RateMismatch
+from kind_echo.core.registry.errors import ChannelMismatch, Invalid, NotFound, RateMismatch
 from kind_echo.database.blobs import store_content
 from kind_echo.database.models import Content, Pair, Upload
 
@@ -21,7 +21,7 @@ MOST_BYTES = 3 << 30
 """More than 30 minutes of stereo take at 192 kHz in 32 bits."""
 
 
-class UploadRefused(KindEchoError):
+class UploadRefused(Invalid):
     """A file is audio, but not of a kind that is taken."""
 
     def __init__(self, name: str, reason: str) -> None:
@@ -29,7 +29,7 @@ class UploadRefused(KindEchoError):
         super().__init__(f"{name} was not kept: {reason}.")
 
 
-class UploadNotFound(KindEchoError):
+class UploadNotFound(NotFound):
     """An upload is named that is not there."""
 
     def __init__(self, upload_id: int) -> None:
@@ -37,7 +37,7 @@ class UploadNotFound(KindEchoError):
         super().__init__(f"There is no uploaded file {upload_id}.")
 
 
-class PairNotFound(KindEchoError):
+class PairNotFound(NotFound):
     """A comparison of two files is asked for that is not there."""
 
     def __init__(self, pair_id: int) -> None:

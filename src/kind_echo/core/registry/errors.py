@@ -1,11 +1,46 @@
-"""The errors of the core: a caller's mistake, as opposed to a signal that cannot be measured."""
+"""The kinds of all errors, and the errors of the core: mistakes of a caller, not signals that cannot be measured."""
 
 
 class KindEchoError(Exception):
-    """Base of all errors that Kind Echo raises on purpose; the text is one sentence a person can act on."""
+    """Base of all errors that Kind Echo raises on purpose; the text is one sentence a person can act on.
+
+    `status` is what an API answers for it, as HTTP numbers it; each kind of error has its own.
+    """
+
+    status = 400
 
 
-class RateMismatch(KindEchoError):
+class Unauthenticated(KindEchoError):
+    """Whoever asks is not known."""
+
+    status = 401
+
+
+class Forbidden(KindEchoError):
+    """Whoever asks may not have it."""
+
+    status = 403
+
+
+class NotFound(KindEchoError):
+    """What is asked for is not there."""
+
+    status = 404
+
+
+class Conflict(KindEchoError):
+    """What is asked for does not go with how things stand."""
+
+    status = 409
+
+
+class Invalid(KindEchoError):
+    """What was given can be read, and is not valid."""
+
+    status = 422
+
+
+class RateMismatch(Invalid):
     """Two sides of a comparison have different sample rates."""
 
     def __init__(self, reference: int, render: int) -> None:
@@ -16,7 +51,7 @@ class RateMismatch(KindEchoError):
         )
 
 
-class ChannelMismatch(KindEchoError):
+class ChannelMismatch(Invalid):
     """Two sides of a comparison have different numbers of channels."""
 
     def __init__(self, reference: int, render: int) -> None:
@@ -27,7 +62,7 @@ class ChannelMismatch(KindEchoError):
         )
 
 
-class BadParameter(KindEchoError):
+class BadParameter(Invalid):
     """A parameter lies outside what the function can do."""
 
     def __init__(self, name: str, value: object, allowed: str) -> None:

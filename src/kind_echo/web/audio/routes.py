@@ -7,8 +7,8 @@ from kind_echo.bench.comparisons.addresses import draw, open_address, read_sampl
 from kind_echo.bench.comparisons.analysing import spectrum_document
 from kind_echo.core.audio.source import Samples
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import AudioPath, RangeQuery, SpectrumBody, StripBody, StripQuery
-from kind_echo.web.runs.views import answer
 
 api = APIBlueprint("audio", __name__, url_prefix="/api/audio")
 

@@ -1,11 +1,11 @@
-"""Bodies of decisions, acts and references."""
+"""Bodies of decisions and acts."""
 
 from datetime import date, datetime
 from typing import Literal
 
 from pydantic import BaseModel, Field
 
-from kind_echo.web.http.schemas import Body, ConditionBody
+from kind_echo.web.http.schemas import Body
 
 
 class NewDecisionBody(Body):
@@ -36,39 +36,7 @@ class LatestActBody(Body):
     act: ActBody | None
 
 
-class ReferenceBody(Body):
-    """A reference: what it is of, where it came from, who approved it and when it was retired."""
-
-    id: int
-    effect: str
-    signal: str
-    setting: str
-    condition: ConditionBody
-    version: str
-    run_id: int
-    cell_id: int
-    approved_by: str
-    approved_at: datetime
-    why: str
-    replaces_id: int | None
-    retired_at: datetime | None
-    undone: bool
-    sha256: str
-
-
-class ReferencesBody(Body):
-    """References, in order."""
-
-    references: list[ReferenceBody]
-
-
 class ActPath(BaseModel):
     """Which act."""
 
     act_id: int
-
-
-class ReferencePath(BaseModel):
-    """Which reference."""
-
-    reference_id: int

@@ -15,9 +15,9 @@ from kind_echo import __version__
 from kind_echo.bench.machines.counting import job_counts, queue_states, workers_at_work
 from kind_echo.database.migrate import is_up_to_date
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.answers import answer
 from kind_echo.web.http.problems import problem
 from kind_echo.web.http.schemas import Body
-from kind_echo.web.runs.views import answer
 
 api = APIBlueprint("health", __name__)
 

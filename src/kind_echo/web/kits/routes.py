@@ -13,6 +13,7 @@ from kind_echo.bench.kits.returns import assign, discard, kit_files, receive
 from kind_echo.bench.runs.running import find_run
 from kind_echo.database.models import KitFile
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone, with_body
 from kind_echo.web.http.schemas import ConditionBody, RunPath
 from kind_echo.web.kits.schemas import (
@@ -25,7 +26,6 @@ from kind_echo.web.kits.schemas import (
     KitUploadQuery,
     RefusedBody,
 )
-from kind_echo.web.runs.views import answer
 from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("kits", __name__, url_prefix="/api")

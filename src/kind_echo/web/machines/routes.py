@@ -25,6 +25,7 @@ from kind_echo.bench.rendering.remote import (
 )
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost
+from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import with_body
 from kind_echo.web.http.problems import invalid_request, problem
 from kind_echo.web.machines.schemas import (
@@ -43,7 +44,6 @@ from kind_echo.web.machines.schemas import (
     TakeBody,
     TakenBody,
 )
-from kind_echo.web.runs.views import answer
 from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("machines", __name__, url_prefix="/api/machines")

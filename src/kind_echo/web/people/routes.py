@@ -20,6 +20,7 @@ from kind_echo.bench.accounts.people import (
 from kind_echo.bench.accounts.tokens import all_tokens, make_token, revoke_token
 from kind_echo.database.accounts import Person, Token
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.answers import answer
 from kind_echo.web.people.schemas import (
     InvitedBody,
     LinkBody,
@@ -39,7 +40,6 @@ from kind_echo.web.people.schemas import (
     TokensBody,
     UseLinkBody,
 )
-from kind_echo.web.runs.views import answer
 from kind_echo.web.security.doors import caller, forgery_token, is_near, let_in, let_out, nobody
 
 api = APIBlueprint("people", __name__, url_prefix="/api")

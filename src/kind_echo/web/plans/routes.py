@@ -21,6 +21,7 @@ from kind_echo.bench.plans.templates import TEMPLATES, plan_from
 from kind_echo.bench.runs.running import places_in
 from kind_echo.database.models import Plan, PlanRevision, Run
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import BuildBody
 from kind_echo.web.plans.schemas import (
     CostBody,
@@ -36,7 +37,6 @@ from kind_echo.web.plans.schemas import (
     TemplatesBody,
     WrittenPlanBody,
 )
-from kind_echo.web.runs.views import answer
 from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("plans", __name__, url_prefix="/api")

@@ -1,66 +1,23 @@
-"""Deciding, undoing, and the references with their history."""
-
-from datetime import UTC, datetime
+"""References and their history."""
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
-from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions.deciding import decide
 from kind_echo.bench.decisions.references import (
-    count_made,
     current_references,
     history,
-    latest_act,
-    touches_references,
-    undo,
 )
-from kind_echo.database.models import Act
+from kind_echo.database.models import Cell, Reference
 from kind_echo.database.sessions import transaction
-from kind_echo.web.decisions.schemas import (
-    ActBody,
-    ActPath,
-    LatestActBody,
-    NewDecisionBody,
+from kind_echo.web.http.answers import answer
+from kind_echo.web.http.schemas import ConditionBody
+from kind_echo.web.references.schemas import (
+    ReferenceBody,
     ReferencePath,
     ReferencesBody,
 )
-from kind_echo.web.runs.views import answer, reference_body
-from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("references", __name__, url_prefix="/api")
-
-
-@api.post("/decisions", responses={201: ActBody})
-def new_decision(body: NewDecisionBody) -> Response:
-    """Decide on cells in one act: accept (as a reference or not), record a fault, or waive."""
-    known = caller()
-    if body.kind == "reference":
-        known.need("keep")
-    with transaction() as session:
-        act = decide(
-            session, body.cell_ids, body.kind, who=known.name, now=datetime.now(UTC), why=body.why,
-            ticket=body.ticket, until=body.until, seen=body.seen,
-        )  # fmt: skip
-        return answer(_act_body(session, act), 201)
-
-
-@api.post("/acts/<int:act_id>/undo", responses={200: ActBody})
-def undo_act(path: ActPath) -> Response:
-    """Take an act back."""
-    known = caller()
-    with transaction() as session:
-        if touches_references(session, path.act_id):
-            known.need("keep")
-        return answer(_act_body(session, undo(session, path.act_id, who=known.name, now=datetime.now(UTC))))
-
-
-@api.get("/acts/latest", responses={200: LatestActBody})
-def last_act() -> Response:
-    """The last act that can be undone."""
-    with transaction() as session:
-        act = latest_act(session)
-        return answer(LatestActBody(act=_act_body(session, act) if act is not None else None))
 
 
 @api.get("/references", responses={200: ReferencesBody})
@@ -68,7 +25,7 @@ def references() -> Response:
     """All current references."""
     with transaction() as session:
         found = current_references(session)
-        return answer(ReferencesBody(references=[reference_body(session, r, c) for r, c in found]))
+        return answer(ReferencesBody(references=[_reference_body(r, c) for r, c in found]))
 
 
 @api.get("/references/<int:reference_id>/history", responses={200: ReferencesBody})
@@ -76,8 +33,25 @@ def reference_history(path: ReferencePath) -> Response:
     """All references that a case and condition ever had, newest first."""
     with transaction() as session:
         found = history(session, path.reference_id)
-        return answer(ReferencesBody(references=[reference_body(session, r, c) for r, c in found]))
+        return answer(ReferencesBody(references=[_reference_body(r, c) for r, c in found]))
 
 
-def _act_body(session: Session, act: Act) -> ActBody:
-    return ActBody(id=act.id, kind=act.kind, who=act.who, at=act.at, why=act.why, cells=count_made(session, act.id))
+def _reference_body(reference: Reference, cell: Cell) -> ReferenceBody:
+    """A reference and where it came from."""
+    return ReferenceBody(
+        id=reference.id,
+        effect=cell.run.build.effect.name,
+        signal=cell.case.signal.name,
+        setting=cell.case.setting.name,
+        condition=ConditionBody.model_validate(reference.condition),
+        version=cell.run.build.version,
+        run_id=cell.run_id,
+        cell_id=cell.id,
+        approved_by=reference.act.who,
+        approved_at=reference.act.at,
+        why=reference.act.why,
+        replaces_id=reference.replaces_id,
+        retired_at=reference.retired_at,
+        undone=reference.act.undone_at is not None,
+        sha256=reference.render.content_sha256,
+    )

@@ -1,4 +1,4 @@
-"""Plans, runs, sheets, cells, and their changes as they happen."""
+"""Runs, their sheets, and their changes as they happen."""
 
 from collections.abc import Callable, Iterator
 from datetime import UTC, datetime
@@ -13,11 +13,9 @@ from kind_echo.bench.decisions.deciding import undecided
 from kind_echo.bench.runs.running import (
     CHANNEL,
     effects_that_ran,
-    find_cell,
     find_run,
     list_runs,
     put_first,
-    render_again,
     resume_run,
     start_run,
     stop_run,
@@ -27,13 +25,12 @@ from kind_echo.bench.sheets.across import compare_missing, parse_against
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import database_url, snapshot, transaction
-from kind_echo.web.http.schemas import BesideQuery, CellPath, PairBody, RunPath
+from kind_echo.web.http.answers import answer
+from kind_echo.web.http.schemas import RunPath
 from kind_echo.web.runs.schemas import (
     AcrossBody,
     ComparingBody,
     NewRunBody,
-    RenderAgainBody,
-    RenderedAgainBody,
     RunBody,
     RunChangeBody,
     RunsBody,
@@ -42,7 +39,7 @@ from kind_echo.web.runs.schemas import (
     SheetQuery,
 )
 from kind_echo.web.runs.sheet_views import sheet_body
-from kind_echo.web.runs.views import answer, cell_pair_body, run_body
+from kind_echo.web.runs.views import run_body
 from kind_echo.web.security.doors import caller, still_admitted
 
 api = APIBlueprint("runs", __name__, url_prefix="/api")
@@ -97,14 +94,6 @@ def change_run(path: RunPath, body: RunChangeBody) -> Response:
         return answer(_run_body(session, run))
 
 
-@api.post("/renders", responses={202: RenderedAgainBody})
-def render_cells_again(body: RenderAgainBody) -> Response:
-    """Render cells anew, whatever earlier runs made of the same."""
-    with transaction() as session:
-        cells = render_again(session, body.cell_ids, who=caller().name, now=datetime.now(UTC))
-        return answer(RenderedAgainBody(cells=len(cells)), 202)
-
-
 @api.get("/runs/<int:run_id>/events")
 def events(path: RunPath) -> Response:
     """Server-sent events: one named `change` whenever cells of the run changed."""
@@ -112,14 +101,6 @@ def events(path: RunPath) -> Response:
         find_run(session, path.run_id)
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
     return Response(_changes(path.run_id, still_admitted()), content_type="text/event-stream", headers=headers)
-
-
-@api.get("/cells/<int:cell_id>", responses={200: PairBody})
-def cell(path: CellPath, query: BesideQuery) -> Response:
-    """A cell as a pair: its render beside the reference, or beside that of another cell."""
-    with transaction() as session:
-        other = find_cell(session, query.beside) if query.beside is not None else None
-        return answer(cell_pair_body(session, find_cell(session, path.cell_id), other))
 
 
 def _changes(run_id: int, admitted: Callable[[], bool]) -> Iterator[str]:

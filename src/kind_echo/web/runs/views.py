@@ -5,7 +5,6 @@ from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any, Literal
 
-from flask import Response
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.comparisons.analysing import analyse, options_for
@@ -18,10 +17,8 @@ from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.database.blobs import find_content
 from kind_echo.database.models import Analysis, Cell, Condition, Content, Pair, Reference, Render, Upload
-from kind_echo.web.decisions.schemas import ReferenceBody
 from kind_echo.web.http.schemas import (
     AlignmentBody,
-    Body,
     BuildBody,
     CauseBody,
     ConditionBody,
@@ -37,11 +34,6 @@ from kind_echo.web.http.schemas import (
 from kind_echo.web.runs.schemas import RunBody, VerdictCounts
 
 _COUNTS = {"Pass": "passed", "Changed": "changed", "Fail": "failed", "No reading": "no_reading", "Waiting": "waiting"}
-
-
-def answer(body: Body, status: int = 200) -> Response:
-    """A body as a JSON response."""
-    return Response(body.model_dump_json(), status, content_type="application/json")
 
 
 def run_body(summary: RunSummary, needs_you: int) -> RunBody:
@@ -201,27 +193,6 @@ def _own_readings(analysis: Analysis | None, side: Literal["reference", "render"
     known = {document["measure"] for document in analysis.readings}
     own = analysis.side_readings.get(side, [])
     return reading_bodies([document for document in own if document["measure"] not in known], {})
-
-
-def reference_body(session: Session, reference: Reference, cell: Cell) -> ReferenceBody:
-    """A reference and where it came from."""
-    return ReferenceBody(
-        id=reference.id,
-        effect=cell.run.build.effect.name,
-        signal=cell.case.signal.name,
-        setting=cell.case.setting.name,
-        condition=ConditionBody.model_validate(reference.condition),
-        version=cell.run.build.version,
-        run_id=cell.run_id,
-        cell_id=cell.id,
-        approved_by=reference.act.who,
-        approved_at=reference.act.at,
-        why=reference.act.why,
-        replaces_id=reference.replaces_id,
-        retired_at=reference.retired_at,
-        undone=reference.act.undone_at is not None,
-        sha256=reference.render.content_sha256,
-    )
 
 
 def upload_body(upload: Upload) -> UploadBody:

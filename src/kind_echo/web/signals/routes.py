@@ -29,9 +29,10 @@ from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.signals.catalogue import KIND_NOTES
 from kind_echo.database.models import Signal
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone, with_body
 from kind_echo.web.http.schemas import SpectrumBody, StripBody
-from kind_echo.web.runs.views import answer, reading_bodies
+from kind_echo.web.runs.views import reading_bodies
 from kind_echo.web.signals.schemas import (
     AliasBody,
     ExportQuery,

@@ -1,28 +1,18 @@
-"""Over time: trends, and the first build that differs."""
-
-from datetime import UTC, datetime
+"""Trends: a measure over the builds of a plan."""
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
-from sqlalchemy.orm import Session
 
 from kind_echo.bench.plans.revisions import plan_numbered
-from kind_echo.bench.runs.searching import Looked, find_search, standing_of, start_search
 from kind_echo.bench.sheets.trends import Line, trend_of
 from kind_echo.core.registry.measures import find_measure
-from kind_echo.database.models import Search
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import ConditionBody, LimitBody
 from kind_echo.web.runs.schemas import SiblingBody
-from kind_echo.web.runs.views import answer
-from kind_echo.web.security.doors import caller
 from kind_echo.web.trends.schemas import (
     LineBody,
-    LookedBody,
-    NewSearchBody,
     PointBody,
-    SearchBody,
-    SearchPath,
     TrendBody,
     TrendQuery,
 )
@@ -46,21 +36,6 @@ def trend(query: TrendQuery) -> Response:
         )
 
 
-@api.post("/searches", responses={201: SearchBody})
-def new_search(body: NewSearchBody) -> Response:
-    """Search the first build in which a cell's case and condition do not pass."""
-    with transaction() as session:
-        search = start_search(session, body.cell_id, who=caller().name, now=datetime.now(UTC))
-        return answer(_search_body(session, search), 201)
-
-
-@api.get("/searches/<int:search_id>", responses={200: SearchBody})
-def search_state(path: SearchPath) -> Response:
-    """How a search stands."""
-    with transaction() as session:
-        return answer(_search_body(session, find_search(session, path.search_id)))
-
-
 def _line_body(line: Line) -> LineBody:
     return LineBody(
         signal=line.case.signal.name,
@@ -70,27 +45,3 @@ def _line_body(line: Line) -> LineBody:
         points=[PointBody.model_validate(point) if point is not None else None for point in line.points],
         approved=line.approved,
     )
-
-
-def _search_body(session: Session, search: Search) -> SearchBody:
-    found = standing_of(session, search)
-    return SearchBody(
-        id=search.id,
-        effect=search.good_build.effect.name,
-        signal=search.case.signal.name,
-        setting=search.case.setting.name,
-        condition=ConditionBody.model_validate(search.condition),
-        started_by=search.started_by,
-        started_at=search.started_at,
-        builds=[_looked_body(one) for one in found.looked],
-        first=found.first,
-    )
-
-
-def _looked_body(one: Looked) -> LookedBody:
-    cell = one.cell
-    return LookedBody.model_validate({
-        "version": one.build.version, "note": one.build.note, "cell_id": cell.id if cell else None,
-        "state": cell.state if cell else None, "verdict": cell.verdict if cell else None,
-        "why": cell.why if cell else "", "passes": one.passes,
-    })  # fmt: skip

@@ -1,4 +1,4 @@
-"""A person's own files: uploads, and comparisons of two of them."""
+"""Files of a person's own."""
 
 from datetime import UTC, datetime
 from pathlib import Path
@@ -6,21 +6,15 @@ from pathlib import Path
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.signals.uploads import compare_uploads, find_pair, keep_upload, latest_pairs
-from kind_echo.core.comparison.compare import CompareOptions
-from kind_echo.database.models import Pair
+from kind_echo.bench.signals.uploads import keep_upload
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import with_body
 from kind_echo.web.http.schemas import (
-    ComparisonBody,
-    ComparisonPath,
-    ComparisonsBody,
-    NewComparisonBody,
-    PairBody,
     UploadBody,
     UploadQuery,
 )
-from kind_echo.web.runs.views import answer, files_pair_body, upload_body
+from kind_echo.web.runs.views import upload_body
 
 api = APIBlueprint("uploads", __name__, url_prefix="/api")
 
@@ -34,38 +28,3 @@ def new_upload(query: UploadQuery) -> Response:
             return answer(upload_body(keep_upload(session, path, query.name, now=datetime.now(UTC))), 201)
 
     return with_body(query.name, keep)
-
-
-@api.post("/comparisons", responses={201: ComparisonBody})
-def new_comparison(body: NewComparisonBody) -> Response:
-    """Compare two uploaded files."""
-    options = CompareOptions(body.align, body.match_gain, body.match_polarity, body.max_delay)
-    with transaction() as session:
-        pair = compare_uploads(session, body.reference_id, body.render_id, options, now=datetime.now(UTC))
-        return answer(_comparison_body(pair), 201)
-
-
-@api.get("/comparisons", responses={200: ComparisonsBody})
-def comparisons() -> Response:
-    """The last comparisons of files."""
-    with transaction() as session:
-        return answer(ComparisonsBody(comparisons=[_comparison_body(pair) for pair in latest_pairs(session)]))
-
-
-@api.get("/comparisons/<int:comparison_id>", responses={200: PairBody})
-def comparison(path: ComparisonPath) -> Response:
-    """A comparison of two files as a pair."""
-    with transaction() as session:
-        return answer(files_pair_body(find_pair(session, path.comparison_id)))
-
-
-def _comparison_body(pair: Pair) -> ComparisonBody:
-    return ComparisonBody.model_validate(
-        {
-            "id": pair.id,
-            "reference": pair.reference.name,
-            "render": pair.render.name,
-            "created_at": pair.created_at,
-            "state": pair.state,
-        }
-    )

@@ -1,0 +1,1 @@
+"""Cells of runs, and rendering them again."""

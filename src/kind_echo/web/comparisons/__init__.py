@@ -1,0 +1,1 @@
+"""Comparisons of two of a person's own files."""

@@ -1,0 +1,57 @@
+"""Comparisons of two of a person's own files."""
+
+from datetime import UTC, datetime
+
+from flask import Response
+from flask_openapi3 import APIBlueprint
+
+from kind_echo.bench.signals.uploads import compare_uploads, find_pair, latest_pairs
+from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.database.models import Pair
+from kind_echo.database.sessions import transaction
+from kind_echo.web.http.answers import answer
+from kind_echo.web.http.schemas import (
+    ComparisonBody,
+    ComparisonPath,
+    ComparisonsBody,
+    NewComparisonBody,
+    PairBody,
+)
+from kind_echo.web.runs.views import files_pair_body
+
+api = APIBlueprint("comparisons", __name__, url_prefix="/api")
+
+
+@api.post("/comparisons", responses={201: ComparisonBody})
+def new_comparison(body: NewComparisonBody) -> Response:
+    """Compare two uploaded files."""
+    options = CompareOptions(body.align, body.match_gain, body.match_polarity, body.max_delay)
+    with transaction() as session:
+        pair = compare_uploads(session, body.reference_id, body.render_id, options, now=datetime.now(UTC))
+        return answer(_comparison_body(pair), 201)
+
+
+@api.get("/comparisons", responses={200: ComparisonsBody})
+def comparisons() -> Response:
+    """The last comparisons of files."""
+    with transaction() as session:
+        return answer(ComparisonsBody(comparisons=[_comparison_body(pair) for pair in latest_pairs(session)]))
+
+
+@api.get("/comparisons/<int:comparison_id>", responses={200: PairBody})
+def comparison(path: ComparisonPath) -> Response:
+    """A comparison of two files as a pair."""
+    with transaction() as session:
+        return answer(files_pair_body(find_pair(session, path.comparison_id)))
+
+
+def _comparison_body(pair: Pair) -> ComparisonBody:
+    return ComparisonBody.model_validate(
+        {
+            "id": pair.id,
+            "reference": pair.reference.name,
+            "render": pair.render.name,
+            "created_at": pair.created_at,
+            "state": pair.state,
+        }
+    )

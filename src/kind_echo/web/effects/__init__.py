@@ -1,0 +1,1 @@
+"""Effects and their builds."""

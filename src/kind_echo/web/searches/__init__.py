@@ -1,0 +1,1 @@
+"""Searches for the first build that differs."""
