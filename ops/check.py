@@ -75,6 +75,8 @@ def main() -> None:
         "ruff": _run("ruff", _BIN / "ruff", "check", "."),
         "ruff format": _run("ruff format", _BIN / "ruff", "format", "--check", "."),
         "mypy": _run("mypy", _BIN / "mypy"),
+        "mypy for macOS": _run("mypy for macOS", _BIN / "mypy", "--platform", "darwin"),
+        "mypy for Windows": _run("mypy for Windows", _BIN / "mypy", "--platform", "win32", "-p", "kind_echo"),
         "import contract": _run("import contract", _BIN / "lint-imports", "--no-logo"),
         "OpenAPI document": _same(
             "OpenAPI document is fresh",

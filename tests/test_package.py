@@ -77,17 +77,26 @@ def test_the_wheel_alone_compares_two_files(wheel: Path, tmp_path: Path) -> None
         assert "Traceback" not in done.stderr
 
 
-_ON_A_RENDER_MACHINE = """
+_LACKING = """
 import sys
 class Lacking:
     def find_spec(self, name, path=None, target=None):
-        if name.partition(".")[0] in {"sqlalchemy", "flask", "procrastinate", "psycopg", "alembic", "gunicorn"}:
+        if name.partition(".")[0] in LACKING:
             raise ModuleNotFoundError(name)
 sys.meta_path.insert(0, Lacking())
 from kind_echo.cli.main import main
-sys.argv = ["kind-echo", "worker", *sys.argv[1:]]
+sys.argv = ["kind-echo", *sys.argv[1:]]
 main()
 """
+
+
+def _without(lacking: set[str], *words: object, folder: Path) -> "subprocess.CompletedProcess[str]":
+    """Run the command line in a process that cannot import some modules."""
+    code = f"LACKING = {sorted(lacking)}\n{_LACKING}"
+    return subprocess.run(
+        [sys.executable, "-c", code, *map(str, words)], cwd=folder, capture_output=True, text=True, check=False,
+        env={"KIND_ECHO_TOKEN": "kindecho_none"},
+    )  # fmt: skip
 
 
 def test_a_render_machine_needs_no_database_and_no_web_server(tmp_path: Path) -> None:
@@ -96,10 +105,12 @@ def test_a_render_machine_needs_no_database_and_no_web_server(tmp_path: Path) ->
         (["--server", "http://127.0.0.1:9", "--renderer", "none such"], "has no renderer none such; it has "),
         ([], "kind-echo[server]"),
     ):
-        done = subprocess.run(
-            [sys.executable, "-c", _ON_A_RENDER_MACHINE, *words], cwd=tmp_path, capture_output=True, text=True,
-            check=False, env={"KIND_ECHO_TOKEN": "kindecho_none"},
-        )  # fmt: skip
+        done = _without(
+            {"sqlalchemy", "flask", "procrastinate", "psycopg", "alembic", "gunicorn"},
+            "worker",
+            *words,
+            folder=tmp_path,
+        )
         assert done.returncode == 2, done.stderr
         assert told in done.stderr
         assert "Traceback" not in done.stderr
@@ -118,3 +129,18 @@ def test_the_simulated_effects_run_for_a_service_without_a_home(tmp_path: Path) 
     assert mode == "700"
     assert folder.startswith(str(tmp_path))
     assert not Path(folder).exists()
+
+
+def test_files_are_measured_and_a_render_machine_starts_without_what_only_posix_has(tmp_path: Path) -> None:
+    only_posix = {"resource", "fcntl", "pwd", "grp", "termios", "pty", "tty"}
+    rng = np.random.default_rng(1)
+    samples = rng.standard_normal((48_000, 2)) * 0.1
+    for name, gain in (("a", 1.0), ("b", 0.5)):
+        soundfile.write(tmp_path / f"{name}.wav", gain * samples, 48_000, subtype="FLOAT")
+    done = _without(only_posix, "compare", tmp_path / "a.wav", tmp_path / "b.wav", "--json", folder=tmp_path)
+    assert done.returncode == 0, done.stderr
+    (cause,) = json.loads(done.stdout)["causes"]
+    assert cause["amount"] == pytest.approx(-6.02, abs=0.01)
+    done = _without(only_posix, "worker", "--server", "http://127.0.0.1:9", "--renderer", "none such", folder=tmp_path)
+    assert done.returncode == 2, done.stderr
+    assert "has no renderer none such; it has " in done.stderr

@@ -6,7 +6,6 @@ it as it will be kept, and answers with one line, which the parent takes for no 
 
 import json
 import os
-import resource
 import select
 import subprocess
 import sys
@@ -190,6 +189,11 @@ def main() -> None:
 
 
 def _bind() -> None:
+    """Limit what this process may take; a server, which reads strangers' files, runs on POSIX systems alone."""
+    if sys.platform == "win32":
+        raise NotImplementedError("files of strangers are read within limits, which this system does not have")
+    import resource
+
     pages = int(Path("/proc/self/statm").read_text().split()[0])
     space = pages * resource.getpagesize() + _MEMORY
     for what, most in (

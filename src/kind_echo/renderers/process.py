@@ -2,8 +2,10 @@
 
 import os
 import re
+import shutil
 import signal
 import subprocess
+import sys
 import tempfile
 import time
 from collections.abc import Mapping, Sequence
@@ -28,10 +30,10 @@ class Limits:
 
 @dataclass(frozen=True)
 class Finished:
-    """What a program that ended well left: its log, and the processor time and memory (MB) it took."""
+    """What a program that ended well left: its log; the processor time and memory (MB) it took, None where unknown."""
 
     log: str
-    cpu_seconds: float
+    cpu_seconds: float | None
     memory: float | None
 
 
@@ -40,6 +42,8 @@ def run_limited(
 ) -> Finished:
     """Run a program to its end.
 
+    Its time is limited on every system; its memory and its files where there is `prlimit`, on Linux.
+
     Args:
         command: the program and its arguments; never read by a shell.
         environment: all that it gets of it; PATH and the language alone unless given.
@@ -47,15 +51,14 @@ def run_limited(
     Raises:
         RenderFailed: it cannot be started, passes a limit, or ends with another status than 0.
     """
-    bounded = [
-        "prlimit", f"--as={limits.memory * _MB}", f"--fsize={limits.file_size * _MB}", "--core=0", "--", *command,
-    ]  # fmt: skip
+    bounded = [*_bounds(limits), *command]
     plain = {"PATH": os.environ.get("PATH", os.defpath), "LC_ALL": "C.UTF-8"}
     with tempfile.TemporaryFile(dir=folder) as output:
         try:
             process = subprocess.Popen(
                 bounded, stdin=subprocess.DEVNULL, stdout=output, stderr=output, cwd=folder,
-                env={**plain, **(environment or {})}, process_group=0,
+                env={**plain, **(environment or {})},
+                process_group=None if sys.platform == "win32" else 0,
             )  # fmt: skip
         except OSError as error:
             raise RenderFailed(f"{command[0]} cannot be started ({error.strerror})") from error
@@ -67,16 +70,43 @@ def run_limited(
     if status is None:
         raise RenderFailed(f"{name} was stopped after {limits.seconds:g} s, its time limit", log)
     if status < 0:
-        what = {signal.SIGXFSZ: f"; it may write files of up to {limits.file_size} MB"}.get(signal.Signals(-status), "")
-        raise RenderFailed(f"{name} was ended by {signal.Signals(-status).name}{what}", log)
+        raise RenderFailed(f"{name} was ended by {_signal_words(-status, limits)}", log)
     if status > 0:
         last = log.strip().splitlines()[-1] if log.strip() else "it printed nothing"
         raise RenderFailed(f"{name} ended with status {status}: {last}", log)
     return Finished(log, cpu, memory)
 
 
-def _wait(process: "subprocess.Popen[bytes]", seconds: float) -> tuple[int | None, float, float | None]:
+def own_memory() -> float | None:
+    """Greatest resident memory of this process so far, in MB; None where the system does not tell it."""
+    if sys.platform == "win32":
+        return None
+    import resource
+
+    unit = 1 if sys.platform == "darwin" else 1024  # macOS counts it in bytes, Linux in KiB
+    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * unit / 1e6
+
+
+def _bounds(limits: Limits) -> list[str]:
+    if shutil.which("prlimit") is None:
+        return []
+    return ["prlimit", f"--as={limits.memory * _MB}", f"--fsize={limits.file_size * _MB}", "--core=0", "--"]
+
+
+def _signal_words(number: int, limits: Limits) -> str:
+    name = signal.Signals(number).name
+    return f"{name}; it may write files of up to {limits.file_size} MB" if name == "SIGXFSZ" else name
+
+
+def _wait(process: "subprocess.Popen[bytes]", seconds: float) -> tuple[int | None, float | None, float | None]:
     """Status (None when time ran out), processor seconds and MB; whatever it started is ended with it."""
+    if sys.platform == "win32":
+        try:
+            return process.wait(seconds), None, None
+        except subprocess.TimeoutExpired:
+            process.kill()
+            process.wait()
+            return None, None, None
     memory = None
     deadline = time.monotonic() + seconds
     late = False
@@ -104,6 +134,8 @@ def _greatest_memory(pid: int) -> float | None:
 
 
 def _end_group(group: int) -> None:
+    if sys.platform == "win32":
+        return
     try:
         os.killpg(group, signal.SIGKILL)
     except ProcessLookupError:

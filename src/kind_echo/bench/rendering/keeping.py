@@ -1,6 +1,5 @@
 """Keeping what was rendered: measured against its stimulus, stored by its content, and made the cell's render."""
 
-import resource
 from collections.abc import Mapping
 from datetime import datetime
 from typing import Any
@@ -21,6 +20,7 @@ from kind_echo.core.registry.readings import Reading
 from kind_echo.database.blobs import store_content
 from kind_echo.database.models import Cell, Render, Take
 from kind_echo.renderers.contract import RenderResult
+from kind_echo.renderers.process import own_memory
 from kind_echo.renderers.takes import Rendered
 
 
@@ -84,10 +84,5 @@ def _cost(rendered: Rendered, rate: int) -> list[Reading]:
         return []
     first = rendered.takes[0]
     seconds = len(first.samples) / rate * len(rendered.takes)
-    memory = first.memory if first.cpu_seconds is not None else _memory()
+    memory = first.memory if first.cpu_seconds is not None else own_memory()
     return cost_readings(seconds, rendered.wall, rendered.cpu, memory)
-
-
-def _memory() -> float:
-    """Greatest resident memory of this process so far, in MB; on Linux it is counted in KiB."""
-    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e6

@@ -2,7 +2,6 @@
 
 import json
 import os
-import resource
 import threading
 import time
 from collections.abc import Sequence
@@ -17,6 +16,7 @@ from kind_echo.cli.exits import NoAnswer
 from kind_echo.cli.workers.http import Refused, Server
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest
+from kind_echo.renderers.process import own_memory
 from kind_echo.renderers.takes import Rendered, machine, offers_of, render_takes
 
 _BEAT_SECONDS = 2.0
@@ -157,7 +157,7 @@ class RemoteWorker:
 def delivery(rendered: Rendered, artefact: str | None, word_length: str) -> bytes:
     """A render as it is delivered: 4 bytes with the length of the head, the head as JSON, the samples of each take."""
     first = rendered.takes[0]
-    memory = first.memory if first.cpu_seconds is not None else _memory()
+    memory = first.memory if first.cpu_seconds is not None else own_memory()
     head = {
         "frames": [len(take.samples) for take in rendered.takes], "channels": int(first.samples.shape[1]),
         "artefact": artefact, "claimed_latency": first.claimed_latency, "compensated": first.compensated,
@@ -166,11 +166,6 @@ def delivery(rendered: Rendered, artefact: str | None, word_length: str) -> byte
     text = json.dumps(head).encode()
     samples = [encode(take.samples, ENCODINGS[word_length]) for take in rendered.takes]
     return len(text).to_bytes(4, "little") + text + b"".join(samples)
-
-
-def _memory() -> float:
-    """Greatest resident memory of this process so far, in MB; on Linux it is counted in KiB."""
-    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * 1024 / 1e6
 
 
 def _offer_document(offer: Offer) -> dict[str, Any]:
