@@ -1,5 +1,6 @@
 """Signals are what they say: checked against closed forms, standards, and other makers of the same signal."""
 
+import math
 from typing import Any
 
 import numpy as np
@@ -215,3 +216,26 @@ def test_the_map_shows_a_tone_in_its_band_and_at_its_time() -> None:
     assert abs(int(np.argmax(loudest)) - band) <= 1
     assert -10.9 < loudest.max() < -9.9
     assert level_map(ArraySource(np.zeros((10, 1)), RATE), 4, 8).levels.max() == FLOOR
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("rate", [44_100, 96_000])
+def test_a_signal_is_the_same_again_and_at_its_level(kind: SignalKind, rate: int) -> None:
+    request = SignalRequest(kind, level=-12.0, seconds=1.5, channels=2, lead_in=0.1, end=15_000.0, step_seconds=0.2)
+    samples = synthesise(request, rate)
+    assert np.array_equal(samples, synthesise(request, rate))
+    assert not samples[: round(0.1 * rate)].any()
+    if kind in ("noise", "piece"):
+        sound = samples[round(0.1 * rate) :]
+        assert 10 * math.log10(2 * np.mean(sound**2)) == pytest.approx(-12, abs=1e-6)
+    elif kind not in ("silence", "pair"):
+        assert 20 * math.log10(np.abs(samples).max()) == pytest.approx(-12, abs=0.15)
+
+
+def test_pink_noise_falls_by_three_decibels_an_octave() -> None:
+    """Power density ∝ 1/f: equal power in every octave."""
+    samples = synthesise(SignalRequest("noise", color="pink", seconds=20.0), 48_000)[:, 0]
+    power = np.abs(np.fft.rfft(samples)) ** 2
+    f = np.fft.rfftfreq(len(samples), 1 / 48_000)
+    octaves = [10 * np.log10(power[(f >= low) & (f < 2 * low)].sum()) for low in (100, 400, 1600, 6400)]
+    assert max(octaves) - min(octaves) < 0.3
