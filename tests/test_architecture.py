@@ -48,3 +48,13 @@ def test_a_route_is_found_by_its_address() -> None:
         if module != "kind_echo.web.app" and module.split(".")[2] not in rooms:
             misplaced.append((rule.rule, module))
     assert misplaced == []
+
+
+def test_one_file_alone_knows_the_schema_of_the_queue() -> None:
+    """But for the migration that makes it, and the grants on it."""
+    knows = [
+        str(path.relative_to(_SOURCE))
+        for path in _SOURCE.rglob("*.py")
+        if re.search(r"procrastinate_\w+", path.read_text()) and "database" not in path.parts
+    ]
+    assert knows == ["bench/queue/adapter.py"]

@@ -20,7 +20,7 @@ from kind_echo.bench.machines.hosts import BY_HAND
 from kind_echo.bench.plans.document import check_document
 from kind_echo.bench.plans.planning import save_plan
 from kind_echo.bench.plans.revisions import find_build, find_plan
-from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
+from kind_echo.bench.queue.jobs import analyse_cells
 from kind_echo.bench.runs.running import RunNotFound, cells_of, start_run
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.levels.marks import find_sound, sync_mark
@@ -311,7 +311,7 @@ def test_an_analysis_that_is_still_queued_does_not_end_a_cell_whose_file_was_rep
     better = _return(run, tmp_path, 0.5 * samples, rate, rows[2]["returned_as"])
     before = _cell(cell_id).render_id
     with transaction() as session:
-        enqueue(session, "analyse_cell", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, cell_id=cell_id)
+        analyse_cells(session, [cell_id])
         assign(session, better.id, cell_id, None, who=WHO, now=NOW)
     drain()
     after = _cell(cell_id)

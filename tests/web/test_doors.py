@@ -8,7 +8,7 @@ import pytest
 from flask.testing import FlaskClient
 
 from kind_echo.bench.accounts.access import ROLES, SCOPES, Caller
-from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, enqueue
+from kind_echo.bench.queue.jobs import analyse_cells
 from kind_echo.database.accounts import Token
 from kind_echo.database.models import Event
 from kind_echo.database.sessions import transaction
@@ -252,7 +252,7 @@ def test_attempts_that_fail_are_counted(client: FlaskClient, monkeypatch: pytest
     monkeypatch.setattr(jobs_of(), "judge_now", break_down)
     before = _failures(client)
     with transaction() as session:
-        enqueue(session, "analyse_cell", ANALYSIS_QUEUE, 0, cell_id=1)
+        analyse_cells(session, [1])
     drain()
     assert _failures(client) == before + 1
 

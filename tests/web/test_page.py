@@ -82,11 +82,11 @@ def test_a_run_is_started_once_for_each_request(client: FlaskClient, demo: str) 
 
 def test_a_job_done_twice_does_no_harm(client: FlaskClient, demo: str) -> None:
     before = query(demo, "SELECT id, verdict, why, ink FROM cell ORDER BY id")
-    from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, enqueue
+    from kind_echo.bench.queue.jobs import analyse_cells, render_cells
 
     with transaction() as session:
         for number in (1, 2, 100):
-            enqueue(session, "analyse_cell", ANALYSIS_QUEUE, 0, cell_id=number)
-            enqueue(session, "render_cell", "stand-in", 0, cell_id=number)
+            analyse_cells(session, [number])
+            render_cells(session, "stand-in", 0, [number])
     drain()
     assert query(demo, "SELECT id, verdict, why, ink FROM cell ORDER BY id") == before

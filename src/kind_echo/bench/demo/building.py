@@ -18,7 +18,7 @@ from kind_echo.bench.machines.hosts import add_effect, add_host_by_hand, registe
 from kind_echo.bench.plans.document import BLOCKS
 from kind_echo.bench.plans.planning import SettingAsked, condition_of, setting_named
 from kind_echo.bench.plans.revisions import CaseDraft, null_test_limits, revise_plan
-from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, enqueue
+from kind_echo.bench.queue.jobs import settle_demo
 from kind_echo.bench.runs.running import start_run
 from kind_echo.bench.signals.uploads import compare_uploads, keep_upload
 from kind_echo.core.audio.source import Samples
@@ -137,7 +137,7 @@ def _stage(session: Session, scene: Scene, now: datetime, *, urgency: int) -> No
     for position, build in enumerate(builds.all()):
         run = start_run(session, plan.id, build.id, who=BENCH, now=now, priority=urgency - 100 * position)
         if position == 0 or (scene.effect, scene.plan, build.version) in {said.run for said in SAID}:
-            enqueue(session, "settle_demo", ANALYSIS_QUEUE, 0, run_id=run.id)
+            settle_demo(session, run.id)
 
 
 def _condition(session: Session, where: Where, rate: int) -> Condition:

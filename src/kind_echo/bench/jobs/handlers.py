@@ -14,7 +14,8 @@ from kind_echo.bench.jobs.tasks import app, task
 from kind_echo.bench.kits.packing import why_not
 from kind_echo.bench.kits.returns import KitFileNotFound, give_up, measure_returned, recognise
 from kind_echo.bench.machines.hosts import BY_HAND
-from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
+from kind_echo.bench.queue import jobs
+from kind_echo.bench.queue.adapter import MOST_ATTEMPTS
 from kind_echo.bench.rendering.keeping import keep_render
 from kind_echo.bench.rendering.remote import measure_delivery
 from kind_echo.bench.rendering.requests import can_render_here, renderer_named, request_for
@@ -182,7 +183,7 @@ def settle_demo(run_id: int) -> None:
         run = find_run(session, run_id)
         if not settle(session, run, datetime.now(UTC)):
             later = datetime.now(UTC) + timedelta(seconds=1)
-            enqueue(session, "settle_demo", ANALYSIS_QUEUE, 0, at=later, run_id=run_id)
+            jobs.settle_demo(session, run_id, at=later)
 
 
 @contextmanager

@@ -10,7 +10,8 @@ import structlog
 from sqlalchemy.exc import DBAPIError
 
 from kind_echo.bench.machines.counting import Outcome, count_job
-from kind_echo.bench.queue.adapter import ANALYSIS_QUEUE, MOST_ATTEMPTS, queue_app
+from kind_echo.bench.queue.adapter import MOST_ATTEMPTS, queue_app
+from kind_echo.bench.queue.jobs import ANALYSIS_QUEUE, JobName
 from kind_echo.database.sessions import transaction
 
 _RETRY = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_wait=2)
@@ -18,7 +19,9 @@ app = queue_app()
 _log = structlog.get_logger("kind_echo.jobs")
 
 
-def task(name: str, queue: str = ANALYSIS_QUEUE, *, pass_context: bool = False) -> Callable[[Callable[..., None]], Any]:
+def task(
+    name: JobName, queue: str = ANALYSIS_QUEUE, *, pass_context: bool = False
+) -> Callable[[Callable[..., None]], Any]:
     """Make a function a task of the queue: tried again when it breaks, each attempt logged and counted."""
 
     def decorate(work: Callable[..., None]) -> Any:

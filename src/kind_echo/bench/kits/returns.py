@@ -26,7 +26,7 @@ from kind_echo.bench.kits.packing import (
     signal_start,
     sound_key,
 )
-from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
+from kind_echo.bench.queue.jobs import measure_returned_cell, recognise_kit_file
 from kind_echo.bench.rendering.keeping import keep_render
 from kind_echo.bench.runs.running import find_cell, tell_change
 from kind_echo.bench.signals.stimulus import make_stimulus
@@ -302,7 +302,7 @@ def _keep(at: _Arriving, named: _Named, path: Path, name: str) -> None:
     at.session.add(file)
     at.session.flush()
     at.session.add(Event(at=at.now, who=at.who, what="kit file received", detail={"file": file.id, "name": name}))
-    enqueue(at.session, "recognise_kit_file", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, file_id=file.id)
+    recognise_kit_file(at.session, file.id)
     at.receipt.kept.append(file)
 
 
@@ -366,7 +366,7 @@ def _take_for(session: Session, file: KitFile, cell: Cell, take: int, why: str) 
     came = {number for cell_id, number in _taken(session, file.run_id) if cell_id == cell.id}
     if came == set(range(1, held.case.takes + 1)):
         held.state, held.verdict, held.why, held.ink, held.unfit = "rendering", "Waiting", "", 0.0, False
-        enqueue(session, "measure_returned_cell", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, cell_id=cell.id)
+        measure_returned_cell(session, cell.id)
 
 
 def _take_away(session: Session, cell_id: int) -> None:

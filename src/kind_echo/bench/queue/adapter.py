@@ -1,8 +1,14 @@
-"""The queue of jobs: PostgreSQL itself, so jobs survive a restart and join the transaction that needs them."""
+"""The queue of jobs: PostgreSQL itself, so jobs survive a restart and join the transaction that needs them.
+
+Nothing else knows the tables and functions of the library that keeps it, Procrastinate; but the migration that makes
+them, and the grants.
+"""
 
 from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
 from datetime import datetime
 from functools import cache
+from typing import Any
 
 import procrastinate
 from sqlalchemy import text
@@ -10,11 +16,29 @@ from sqlalchemy.orm import Session
 
 from kind_echo.database.sessions import database_url, raw_connection
 
-ANALYSIS_QUEUE = "analysis"
-RENDER_PRIORITY = 0
-ANALYSIS_PRIORITY = 1_000_000  # a render that is there is judged before the next is made
 MOST_ATTEMPTS = 5
 """Times that a cell is tried before it is given up, whether its worker died or its job broke."""
+
+
+@dataclass(frozen=True)
+class Job:
+    """A job that a machine has taken: its name, what it is about, the queue it was on, and how often it was tried."""
+
+    id: int
+    name: str
+    arguments: dict[str, int]
+    queue: str
+    attempts: int
+
+
+@dataclass(frozen=True)
+class QueueState:
+    """How many jobs a queue holds, how many are being done, and for how long the oldest has waited, in seconds."""
+
+    queue: str
+    waiting: int
+    doing: int
+    oldest_seconds: float
 
 
 @cache
@@ -26,14 +50,7 @@ def queue_app() -> procrastinate.App:
     )
 
 
-def enqueue(
-    session: Session, task: str, queue: str, priority: int, *, at: datetime | None = None, **arguments: int
-) -> None:
-    """Put a job on a queue when the session's transaction commits, and not otherwise; not to be run before `at`."""
-    enqueue_all(session, task, queue, priority, [arguments], at=at)
-
-
-def enqueue_all(
+def defer(
     session: Session,
     task: str,
     queue: str,
@@ -42,7 +59,11 @@ def enqueue_all(
     *,
     at: datetime | None = None,
 ) -> None:
-    """Put a job for each set of arguments on a queue, in their order, as `enqueue` does for one."""
+    """Put a job for each set of arguments on a queue, in their order, when the session's transaction commits.
+
+    Args:
+        at: they are not to be run before.
+    """
     if not arguments:
         return
     connector = procrastinate.SyncPsycopgConnector(conninfo=database_url())
@@ -70,3 +91,65 @@ def call_off(session: Session, task: str, argument: str, values: Iterable[int]) 
         "WHERE status = 'todo' AND task_name = :task AND (args->>:argument)::int = ANY(:values)"
     )
     session.execute(query, {"task": task, "argument": argument, "values": list(values)})
+
+
+def register_taker(session: Session) -> int:
+    """A new number under which a machine takes jobs."""
+    return int(session.execute(text("SELECT worker_id FROM procrastinate_register_worker_v1()")).scalar_one())
+
+
+def is_taker(session: Session, number: int) -> bool:
+    """Whether a machine may still take jobs under a number: one that was silent for long may not."""
+    return session.scalar(text("SELECT 1 FROM procrastinate_workers WHERE id = :id"), {"id": number}) is not None
+
+
+def keep_taker(session: Session, number: int) -> None:
+    """Write down that a machine is still there."""
+    session.execute(text("SELECT procrastinate_update_heartbeat_v1(:worker)"), {"worker": number})
+
+
+def remove_taker(session: Session, number: int) -> None:
+    """Forget the number of a machine that stops."""
+    session.execute(text("SELECT procrastinate_unregister_worker_v1(:worker)"), {"worker": number})
+
+
+def fetch_job(session: Session, number: int, queues: Sequence[str]) -> Job | None:
+    """The next job of some queues, taken under the number of a machine; None where there is none now."""
+    query = text("SELECT id, task_name, args, queue_name, attempts FROM procrastinate_fetch_job_v2(:queues, :worker)")
+    row: Any = session.execute(query, {"queues": list(queues), "worker": number}).one()
+    return None if row.id is None else Job(row.id, row.task_name, row.args, row.queue_name, row.attempts)
+
+
+def hold_job(session: Session, number: int, job_id: int, name: str) -> Job | None:
+    """A job that a machine is at, kept from others until the transaction ends; None where it has lost it."""
+    query = text(
+        "SELECT id, task_name, args, queue_name, attempts FROM procrastinate_jobs "
+        "WHERE id = :job AND worker_id = :worker AND status = 'doing' AND task_name = :task FOR UPDATE"
+    )
+    row: Any = session.execute(query, {"job": job_id, "worker": number, "task": name}).one_or_none()
+    return None if row is None else Job(row.id, row.task_name, row.args, row.queue_name, row.attempts)
+
+
+def finish_job(session: Session, job_id: int) -> None:
+    """A job is done."""
+    session.execute(text("SELECT procrastinate_finish_job_v1(:job, 'succeeded', true)"), {"job": job_id})
+
+
+def requeue_jobs(session: Session, number: int) -> None:
+    """What a machine is at goes to another."""
+    held = text("SELECT id FROM procrastinate_jobs WHERE worker_id = :worker AND status = 'doing' FOR UPDATE")
+    for job_id in session.scalars(held, {"worker": number}).all():
+        session.execute(text("SELECT procrastinate_retry_job_v1(:job, now(), NULL, NULL, NULL)"), {"job": job_id})
+
+
+def queue_states(session: Session) -> list[QueueState]:
+    """All queues that hold jobs, by name."""
+    query = text(
+        "SELECT j.queue_name, count(*) FILTER (WHERE j.status = 'todo'), count(*) FILTER (WHERE j.status = 'doing'), "
+        "coalesce(extract(epoch FROM now() - min(e.at) FILTER (WHERE j.status = 'todo')), 0) "
+        "FROM procrastinate_jobs j LEFT JOIN procrastinate_events e ON e.job_id = j.id AND e.type = 'deferred' "
+        "WHERE j.status IN ('todo', 'doing') GROUP BY j.queue_name ORDER BY j.queue_name"
+    )
+    return [
+        QueueState(queue, waiting, doing, float(oldest)) for queue, waiting, doing, oldest in session.execute(query)
+    ]

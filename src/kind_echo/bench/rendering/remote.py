@@ -7,10 +7,9 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 import numpy as np
-from sqlalchemy import select, text
+from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.decoding import Decoded
@@ -18,7 +17,19 @@ from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.bench.machines.counting import count_job
 from kind_echo.bench.machines.hosts import register, see_worker, stopped
 from kind_echo.bench.machines.routes import queues_of_machine
-from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
+from kind_echo.bench.queue.adapter import (
+    MOST_ATTEMPTS,
+    Job,
+    fetch_job,
+    finish_job,
+    hold_job,
+    is_taker,
+    keep_taker,
+    register_taker,
+    remove_taker,
+    requeue_jobs,
+)
+from kind_echo.bench.queue.jobs import ANALYSIS_QUEUE, JobName, measure_delivered
 from kind_echo.bench.rendering.keeping import keep_render, keepable
 from kind_echo.bench.rendering.requests import request_for
 from kind_echo.bench.rendering.reuse import render_key
@@ -124,7 +135,7 @@ def arrive(session: Session, token_id: int, machine: str, process: int, offers: 
     """Write down what a machine has and that it is there; the number under which it takes jobs. Raises BadParameter."""
     _check_queues(offer.queue for offer in offers)
     register(session, offers)
-    number = int(session.execute(text("SELECT worker_id FROM procrastinate_register_worker_v1()")).scalar_one())
+    number = register_taker(session)
     see_worker(session, machine, process, offers, now, number=number, token_id=token_id)
     return number
 
@@ -133,23 +144,23 @@ def own_machine(session: Session, token_id: int, worker_id: int) -> Worker:
     """The machine of that number, if it came by this token and is not forgotten. Raises MachineUnknown."""
     query = select(Worker).where(Worker.number == worker_id, Worker.token_id == token_id)
     machine = session.scalar(query)
-    known = session.scalar(text("SELECT 1 FROM procrastinate_workers WHERE id = :id"), {"id": worker_id})
-    if machine is None or known is None:
+    if machine is None or not is_taker(session, worker_id):
         raise MachineUnknown(worker_id)
     return machine
 
 
 def beat(session: Session, machine: Worker, now: datetime) -> None:
     """A machine says that it is still there."""
-    session.execute(text("SELECT procrastinate_update_heartbeat_v1(:worker)"), {"worker": machine.number})
+    assert machine.number is not None
+    keep_taker(session, machine.number)
     machine.seen_at = now
 
 
 def leave(session: Session, machine: Worker, now: datetime) -> None:
     """A machine says that it stops; a job that it was at goes to another."""
     assert machine.number is not None
-    _give_back(session, machine.number)
-    session.execute(text("SELECT procrastinate_unregister_worker_v1(:worker)"), {"worker": machine.number})
+    requeue_jobs(session, machine.number)
+    remove_taker(session, machine.number)
     stopped(session, machine.machine, machine.process, now)
 
 
@@ -161,32 +172,30 @@ def take(worker_id: int, renderers: Sequence[str]) -> Wanted | Question | None:
     _check_queues(renderers)
     while True:
         with transaction() as session:
-            _give_back(session, worker_id)  # one job at a time: what it had, it has lost
+            requeue_jobs(session, worker_id)  # one job at a time: what it had, it has lost
             machine = session.scalars(select(Worker).where(Worker.number == worker_id)).one()
             has = [offer for offer in machine.renderers if offer["queue"] in renderers]
             queues = queues_of_machine(session, has)
-            query = text("SELECT id, task_name, args, queue_name, attempts "
-                         "FROM procrastinate_fetch_job_v2(:queues, :worker)")  # fmt: skip
-            row = session.execute(query, {"queues": queues, "worker": worker_id}).one()
-            if row.id is None:
+            job = fetch_job(session, worker_id, queues)
+            if job is None:
                 return None
-            if row.task_name == "prepare_run" and row.attempts < MOST_ATTEMPTS:
-                return _question(session, row.id, row.args["run_id"], row.queue_name)
-        if row.task_name == "prepare_run":
-            fail_waiting(row.args["run_id"], row.queue_name, f"It could not be prepared in {MOST_ATTEMPTS} attempts")
+            if job.name == "prepare_run" and job.attempts < MOST_ATTEMPTS:
+                return _question(session, job.id, job.arguments["run_id"], job.queue)
+        if job.name == "prepare_run":
+            fail_waiting(job.arguments["run_id"], job.queue, f"It could not be prepared in {MOST_ATTEMPTS} attempts")
         else:
-            wanted = _wanted(row.id, row.args["cell_id"], queues)
+            wanted = _wanted(job.id, job.arguments["cell_id"], queues)
             if wanted is not None:
                 return wanted
         with transaction() as session:
-            _finish(session, row.id)
+            finish_job(session, job.id)
 
 
 def answer_question(session: Session, worker_id: int, job_id: int, artefacts: Mapping[BuildKey, str | None]) -> None:
     """Prepare a run with what a machine said of its builds. Raises JobLost."""
     job = _own_job(session, worker_id, job_id, "prepare_run")
-    prepare(session, job.args["run_id"], job.queue_name, Told(artefacts))
-    _finish(session, job_id)
+    prepare(session, job.arguments["run_id"], job.queue, Told(artefacts))
+    finish_job(session, job_id)
 
 
 def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: Path, skip: int) -> None:
@@ -201,8 +210,8 @@ def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: P
         BadParameter: the samples are not as many as the facts say, or fewer takes than are wanted.
     """
     job = _own_job(session, worker_id, job_id, "render_cell")
-    cell = find_cell(session, job.args["cell_id"], lock=True)
-    _finish(session, job_id)
+    cell = find_cell(session, job.arguments["cell_id"], lock=True)
+    finish_job(session, job_id)
     if cell.state != "rendering":
         return
     if len(facts.frames) != cell.case.takes:
@@ -230,20 +239,20 @@ def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: P
     session.add(Delivery(cell_id=cell.id, contents=contents, facts=said))
     session.flush()
     count_job(session, "render_cell", "done", facts.wall)
-    enqueue(session, "measure_delivered", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, cell_id=cell.id)
+    measure_delivered(session, cell.id)
 
 
 def report_failure(session: Session, worker_id: int, job_id: int, reason: str, log: str) -> None:
     """A machine could not render what it was asked for. Raises JobLost."""
     job = _own_job(session, worker_id, job_id, "render_cell")
-    _finish(session, job_id)
-    fail_cell_in(session, job.args["cell_id"], reason, log)
+    finish_job(session, job_id)
+    fail_cell_in(session, job.arguments["cell_id"], reason, log)
 
 
 def stimulus_of(session: Session, worker_id: int, job_id: int) -> Samples:
     """The signal that a machine is to render, shape (frames, channels). Raises JobLost."""
     job = _own_job(session, worker_id, job_id, "render_cell")
-    return request_for(session, find_cell(session, job.args["cell_id"])).signal
+    return request_for(session, find_cell(session, job.arguments["cell_id"])).signal
 
 
 def measure_delivery(session: Session, cell_id: int, now: datetime) -> None:
@@ -300,26 +309,11 @@ def _question(session: Session, job_id: int, run_id: int, queue: str) -> Questio
     return Question(job_id, run_id, (build,) if waiting_cells(session, run, queue) else ())
 
 
-def _own_job(session: Session, worker_id: int, job_id: int, task: str) -> Any:
-    query = text(
-        "SELECT args, queue_name FROM procrastinate_jobs WHERE id = :job AND worker_id = :worker "
-        "AND status = 'doing' AND task_name = :task FOR UPDATE"
-    )
-    row = session.execute(query, {"job": job_id, "worker": worker_id, "task": task}).one_or_none()
-    if row is None:
+def _own_job(session: Session, worker_id: int, job_id: int, name: JobName) -> Job:
+    job = hold_job(session, worker_id, job_id, name)
+    if job is None:
         raise JobLost(job_id)
-    return row
-
-
-def _finish(session: Session, job_id: int) -> None:
-    session.execute(text("SELECT procrastinate_finish_job_v1(:job, 'succeeded', true)"), {"job": job_id})
-
-
-def _give_back(session: Session, worker_id: int) -> None:
-    held = text("SELECT id FROM procrastinate_jobs WHERE worker_id = :worker AND status = 'doing' FOR UPDATE")
-    for job_id in session.scalars(held, {"worker": worker_id}).all():
-        back = text("SELECT procrastinate_retry_job_v1(:job, now(), NULL, NULL, NULL)")
-        session.execute(back, {"job": job_id})
+    return job
 
 
 def _check_queues(queues: Iterable[str]) -> None:

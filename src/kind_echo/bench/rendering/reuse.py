@@ -8,7 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.decisions.judging import judge_as_before
-from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue_all
+from kind_echo.bench.queue.jobs import analyse_cells
 from kind_echo.bench.rendering.keeping import wants_lossy
 from kind_echo.bench.signals.stimulus import families_of
 from kind_echo.core.registry.versions import SIGNAL_VERSION, versions_of
@@ -53,5 +53,5 @@ def take_over(session: Session, run: Run, renderer: Renderer, cells: Sequence[Ce
             cell.render, cell.render_id, cell.reused, cell.state = render, render.id, True, "analysing"
             taken.append(cell)
     left = judge_as_before(session, run, taken)
-    enqueue_all(session, "analyse_cell", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, [{"cell_id": cell.id} for cell in left])
+    analyse_cells(session, [cell.id for cell in left])
     return [cell for cell in cells if not cell.reused]

@@ -7,11 +7,11 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.decisions.references import hold_references
 from kind_echo.bench.machines.routes import is_renderers_own, routes_of
-from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, MOST_ATTEMPTS, enqueue
+from kind_echo.bench.queue.adapter import MOST_ATTEMPTS
+from kind_echo.bench.queue.jobs import analyse_cells, render_cells
 from kind_echo.bench.rendering.keeping import keepable
 from kind_echo.bench.rendering.reuse import take_over
 from kind_echo.bench.runs.running import (
-    enqueue_renders,
     find_cell,
     find_run,
     give_up_cell,
@@ -47,7 +47,7 @@ def prepare(session: Session, run_id: int, queue: str, renderer: Renderer) -> No
     cells = waiting_cells(session, run, queue)
     if not run.forced:
         cells = take_over(session, run, renderer, cells)
-    enqueue_renders(session, run, queue, cells)
+    render_cells(session, queue, run.priority, [cell.id for cell in cells])
     if run.search_id is not None and not cells:
         advance(session, find_search(session, run.search_id))
     tell_change(session, run_id)
@@ -78,14 +78,14 @@ def hand_on(session: Session, cell: Cell) -> None:
     """
     queue = routes_of(session, cell.run.build, [cell.condition])[cell.condition_id]
     cell.state, cell.attempts = "waiting", max(0, cell.attempts - 1)
-    enqueue_renders(session, cell.run, queue, [cell], at=datetime.now(UTC) + _HANDED_ON_AFTER)
+    render_cells(session, queue, cell.run.priority, [cell.id], at=datetime.now(UTC) + _HANDED_ON_AFTER)
     tell_change(session, cell.run_id)
 
 
 def to_analysis(session: Session, cell: Cell) -> None:
     """What has been rendered is to be judged."""
     cell.state = "analysing"
-    enqueue(session, "analyse_cell", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, cell_id=cell.id)
+    analyse_cells(session, [cell.id])
     tell_change(session, cell.run_id)
 
 

@@ -12,13 +12,14 @@ from sqlalchemy.orm import Session, joinedload
 from kind_echo.bench.machines.hosts import BY_HAND
 from kind_echo.bench.machines.routes import nobody_has, routes_of
 from kind_echo.bench.plans.revisions import BuildNotFound, latest_revision
-from kind_echo.bench.queue.adapter import (
-    ANALYSIS_PRIORITY,
-    ANALYSIS_QUEUE,
+from kind_echo.bench.queue.jobs import (
     RENDER_PRIORITY,
-    call_off,
-    enqueue,
-    enqueue_all,
+    advance_search,
+    analyse_cells,
+    call_off_renders,
+    check_kit,
+    prepare_run,
+    render_cells,
 )
 from kind_echo.bench.verdicts.symptoms import NOT_RENDERED
 from kind_echo.core.registry.errors import Conflict, NotFound
@@ -128,7 +129,7 @@ def start_search_run(session: Session, search: Search, build: Build, now: dateti
         # A search goes on with other builds; it does not wait for a machine that may never come.
         where = f"{search.condition.host} {search.condition.host_version}"
         give_up_cell(cell, f"No known machine has {build.effect.name} {build.version} in {where}")
-        enqueue(session, "advance_search", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, search_id=search.id)
+        advance_search(session, search.id)
         return run
     prepare_all(session, run)
     return run
@@ -167,21 +168,13 @@ def waiting_cells(session: Session, run: Run, queue: str) -> list[Cell]:
     return list(session.scalars(query))
 
 
-def enqueue_renders(
-    session: Session, run: Run, queue: str, cells: Sequence[Cell], *, at: datetime | None = None
-) -> None:
-    """Put a job for each of the cells on a queue, not to be taken before `at`."""
-    enqueue_all(session, "render_cell", queue, run.priority, [{"cell_id": cell.id} for cell in cells], at=at)
-
-
 def stop_run(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
     """Render no more of a run; what is being rendered is finished, and what is there stays. Raises RunNotFound."""
     run = _locked(session, run_id)
     if run.stopped_at is None:
         run.stopped_at, run.stopped_by = now, who
         waiting = session.scalars(select(Cell.id).where(Cell.run_id == run_id, Cell.state == "waiting"))
-        call_off(session, "render_cell", "cell_id", waiting)
-        call_off(session, "prepare_run", "run_id", [run_id])
+        call_off_renders(session, run_id, waiting)
         session.add(Event(at=now, who=who, what="run stopped", detail={"run": run_id}))
         tell_change(session, run_id)
     return run
@@ -203,8 +196,7 @@ def put_first(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
     run = _locked(session, run_id)
     run.priority = (session.scalar(select(func.max(Run.priority))) or 0) + 1
     waiting = session.scalars(select(Cell.id).where(Cell.run_id == run_id, Cell.state == "waiting"))
-    call_off(session, "render_cell", "cell_id", waiting)
-    call_off(session, "prepare_run", "run_id", [run_id])
+    call_off_renders(session, run_id, waiting)
     if run.stopped_at is None:
         prepare_all(session, run)
     session.add(Event(at=now, who=who, what="run put first", detail={"run": run_id}))
@@ -235,8 +227,8 @@ def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: da
         cell.unfit, cell.broken, cell.measured, cell.reused, cell.attempts = False, [], {}, False, 0
         cell.render, cell.reference, cell.analysis = None, None, None
     for run, queue in {(cell.run, routes[cell.id]) for cell in cells}:
-        mine = [cell for cell in cells if cell.run is run and routes[cell.id] == queue]
-        enqueue_renders(session, run, queue, mine)
+        mine = [cell.id for cell in cells if cell.run is run and routes[cell.id] == queue]
+        render_cells(session, queue, run.priority, mine)
     session.add(Event(at=now, who=who, what="rendered again", detail={"cells": [cell.id for cell in cells]}))
     if cells:
         tell_change(session, *{cell.run_id for cell in cells})
@@ -249,9 +241,9 @@ def prepare_all(session: Session, run: Run) -> None:
     conditions = session.scalars(select(Condition).where(Condition.id.in_(mine)))
     queues = set(routes_of(session, session.get_one(Build, run.build_id), conditions).values())
     for queue in sorted(queues - {BY_HAND}):
-        enqueue(session, "prepare_run", queue, run.priority, run_id=run.id)
+        prepare_run(session, queue, run.priority, run.id)
     if BY_HAND in queues:
-        enqueue(session, "check_kit", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, run_id=run.id)
+        check_kit(session, run.id)
 
 
 def _locked(session: Session, run_id: int) -> Run:
@@ -393,6 +385,6 @@ def judge_again(session: Session, cells: Sequence[Cell]) -> None:
     """Enqueue a new verdict for cells whose reference changed."""
     for cell in cells:
         cell.state = "analysing"
-    enqueue_all(session, "analyse_cell", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, [{"cell_id": cell.id} for cell in cells])
+    analyse_cells(session, [cell.id for cell in cells])
     if cells:
         tell_change(session, *{cell.run_id for cell in cells})

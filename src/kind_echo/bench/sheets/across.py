@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.comparisons.analysing import analysis_key, options_for
 from kind_echo.bench.comparisons.documents import reading_from
-from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue_all
+from kind_echo.bench.queue.jobs import compare_cells
 from kind_echo.bench.runs.running import RunNotFound, conditions_of
 from kind_echo.bench.verdicts.rules import Verdict, judge_cell
 from kind_echo.core.causes.cause import Cause
@@ -110,8 +110,8 @@ def compare_missing(session: Session, run: Run, against: Against) -> int:
     mine, pairs = _pairs(session, run, against)
     keys = _keys(session, mine, pairs)
     known = _analyses(session, keys)
-    missing = [{"cell_id": cell_id, "other_id": pairs[cell_id].id} for cell_id, key in keys.items() if key not in known]
-    enqueue_all(session, "compare_cells", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, missing)
+    missing = [(cell_id, pairs[cell_id].id) for cell_id, key in keys.items() if key not in known]
+    compare_cells(session, missing)
     return len(missing)
 
 

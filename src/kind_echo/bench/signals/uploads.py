@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.decoding import Decoder
 from kind_echo.audio_io.digests import file_digest
-from kind_echo.bench.queue.adapter import ANALYSIS_PRIORITY, ANALYSIS_QUEUE, enqueue
+from kind_echo.bench.queue.jobs import analyse_pair
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import ChannelMismatch, Invalid, NotFound, RateMismatch
 from kind_echo.database.blobs import store_content
@@ -94,7 +94,7 @@ def compare_uploads(
     pair = Pair(reference_id=reference_id, render_id=render_id, options=asdict(options), created_at=now)
     session.add(pair)
     session.flush()
-    enqueue(session, "analyse_pair", ANALYSIS_QUEUE, ANALYSIS_PRIORITY, pair_id=pair.id)
+    analyse_pair(session, pair.id)
     return pair
 
 

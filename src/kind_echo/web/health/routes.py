@@ -12,7 +12,8 @@ from prometheus_client.exposition import CONTENT_TYPE_LATEST
 from sqlalchemy.exc import DBAPIError
 
 from kind_echo import __version__
-from kind_echo.bench.machines.counting import job_counts, queue_states, workers_at_work
+from kind_echo.bench.machines.counting import job_counts, workers_at_work
+from kind_echo.bench.queue.adapter import queue_states
 from kind_echo.database.migrate import is_up_to_date
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
@@ -46,7 +47,7 @@ class _Figures:
         for queue in queues:
             jobs.add_metric([queue.queue, "waiting"], queue.waiting)
             jobs.add_metric([queue.queue, "doing"], queue.doing)
-            oldest.add_metric([queue.queue], queue.oldest)
+            oldest.add_metric([queue.queue], queue.oldest_seconds)
         took = SummaryMetricFamily("kind_echo_job_seconds", "Seconds that finished jobs took", labels=["task"])
         failed = CounterMetricFamily("kind_echo_job_failures", "Attempts at jobs that failed", labels=["task"])
         for count in counts:

@@ -1,0 +1,88 @@
+"""All jobs there are: a function for each puts it on its queue, where it is taken once the transaction commits.
+
+The functions that do them stand in `bench/jobs/handlers.py`, under the names given here.
+"""
+
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from typing import Literal
+
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.queue.adapter import call_off, defer
+
+JobName = Literal[
+    "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
+    "recognise_kit_file", "measure_returned_cell", "analyse_pair", "advance_search", "settle_demo",
+]  # fmt: skip
+
+ANALYSIS_QUEUE = "analysis"
+RENDER_PRIORITY = 0
+_ANALYSIS_PRIORITY = 1_000_000  # a render that is there is judged before the next is made
+
+
+def _analysis(session: Session, name: JobName, arguments: Sequence[dict[str, int]]) -> None:
+    defer(session, name, ANALYSIS_QUEUE, _ANALYSIS_PRIORITY, arguments)
+
+
+def prepare_run(session: Session, queue: str, priority: int, run_id: int) -> None:
+    """See which cells of a run must be rendered, on a machine that takes from a queue."""
+    defer(session, "prepare_run", queue, priority, [{"run_id": run_id}])
+
+
+def render_cells(
+    session: Session, queue: str, priority: int, cell_ids: Iterable[int], *, at: datetime | None = None
+) -> None:
+    """Render cells on a machine that takes from a queue; not before `at`."""
+    defer(session, "render_cell", queue, priority, [{"cell_id": cell_id} for cell_id in cell_ids], at=at)
+
+
+def call_off_renders(session: Session, run_id: int, cell_ids: Iterable[int]) -> None:
+    """Render no cell of a run that nobody is at."""
+    call_off(session, "render_cell", "cell_id", cell_ids)
+    call_off(session, "prepare_run", "run_id", [run_id])
+
+
+def measure_delivered(session: Session, cell_id: int) -> None:
+    """Measure what a remote machine rendered."""
+    _analysis(session, "measure_delivered", [{"cell_id": cell_id}])
+
+
+def analyse_cells(session: Session, cell_ids: Iterable[int]) -> None:
+    """Compare cells with their references, and judge them."""
+    _analysis(session, "analyse_cell", [{"cell_id": cell_id} for cell_id in cell_ids])
+
+
+def compare_cells(session: Session, pairs: Iterable[tuple[int, int]]) -> None:
+    """Compare each of some cells with another cell."""
+    _analysis(session, "compare_cells", [{"cell_id": one, "other_id": other} for one, other in pairs])
+
+
+def check_kit(session: Session, run_id: int) -> None:
+    """See which cells of a run are to be rendered by hand."""
+    _analysis(session, "check_kit", [{"run_id": run_id}])
+
+
+def recognise_kit_file(session: Session, file_id: int) -> None:
+    """Find out which render a returned file is."""
+    _analysis(session, "recognise_kit_file", [{"file_id": file_id}])
+
+
+def measure_returned_cell(session: Session, cell_id: int) -> None:
+    """Measure a cell whose renders came back from a kit."""
+    _analysis(session, "measure_returned_cell", [{"cell_id": cell_id}])
+
+
+def analyse_pair(session: Session, pair_id: int) -> None:
+    """Compare two uploaded files."""
+    _analysis(session, "analyse_pair", [{"pair_id": pair_id}])
+
+
+def advance_search(session: Session, search_id: int) -> None:
+    """Take the next step in the search for the first build that differs."""
+    _analysis(session, "advance_search", [{"search_id": search_id}])
+
+
+def settle_demo(session: Session, run_id: int, *, at: datetime | None = None) -> None:
+    """Approve and decide what the demo shows, once its run is done."""
+    defer(session, "settle_demo", ANALYSIS_QUEUE, RENDER_PRIORITY, [{"run_id": run_id}], at=at)
