@@ -24,12 +24,12 @@ from kind_echo.bench.plans.revisions import (
     null_test_limits,
     revise_plan,
 )
+from kind_echo.bench.queue.jobs import render_cells
 from kind_echo.bench.rendering.reuse import render_key
 from kind_echo.bench.runs.running import (
     CannotRenderAgain,
     RunNotFound,
     cells_of,
-    enqueue_renders,
     put_first,
     render_again,
     resume_run,
@@ -223,7 +223,7 @@ def test_a_cell_whose_worker_died_before_the_run_was_stopped_is_not_lost(short: 
         cell = cells_of(session, run)[0]
         cell.state = "rendering"
         stop_run(session, run, who="Nora F.", now=datetime.now(UTC))
-        enqueue_renders(session, found, stand_in.QUEUE, [cell])  # as the dead worker's job comes back
+        render_cells(session, stand_in.QUEUE, found.priority, [cell.id])  # as the dead worker's job comes back
     drain()
     with transaction() as session:
         resume_run(session, run, who="Nora F.", now=datetime.now(UTC))

@@ -31,6 +31,22 @@ def test_the_document_is_valid_openapi(blank: FlaskClient) -> None:
     validate(_get(blank, "/api/openapi.json"))
 
 
+def test_runs_come_a_page_at_a_time_and_of_one_effect_if_asked(looking: FlaskClient) -> None:
+    everything = _get(looking, "/api/runs")
+    assert everything["effects"] == sorted({run["effect"] for run in everything["runs"]})
+    for effect in (None, everything["effects"][0]):
+        wanted = [run["id"] for run in everything["runs"] if effect in (None, run["effect"])]
+        found: list[int] = []
+        older = True
+        while older:
+            asked = {"most": 2} | ({"effect": effect} if effect else {}) | ({"before": found[-1]} if found else {})
+            page: Any = looking.get("/api/runs", query_string=asked).json
+            found += [run["id"] for run in page["runs"]]
+            older = page["older"]
+        assert found == wanted
+    assert looking.get("/api/runs?most=0").status_code == 422
+
+
 def test_runs_and_sheet_count_the_same(looking: FlaskClient) -> None:
     runs = [r for r in _get(looking, "/api/runs")["runs"] if r["plan"] == "Null regression"]
     assert [r["build"]["version"] for r in runs] == ["2.1.0-rc2", "2.1.0-rc1", "2.0.3"]

@@ -118,7 +118,7 @@ function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined
 
 function RunTable({ runs }: { runs: Run[] }) {
   return (
-    <table className="w-full border-t border-line">
+    <table className="w-full table-fixed border-t border-line">
       <caption className="sr-only">All runs, newest first</caption>
       <thead className="text-left text-xs text-quiet">
         <tr className="[&>th]:px-3 [&>th]:py-2 [&>th]:font-normal [&>th:first-child]:pl-5">
@@ -126,11 +126,15 @@ function RunTable({ runs }: { runs: Run[] }) {
           <th scope="col" className="w-[26%] xl:w-[34%]">
             How it stands
           </th>
-          <th scope="col" className="text-right">
+          <th scope="col" className="w-[9%] text-right">
             Need you
           </th>
-          <th scope="col">Plan</th>
-          <th scope="col">Asked for</th>
+          <th scope="col" className="w-[18%]">
+            Plan
+          </th>
+          <th scope="col" className="w-36">
+            Asked for
+          </th>
         </tr>
       </thead>
       <tbody>
