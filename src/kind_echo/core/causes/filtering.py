@@ -6,7 +6,7 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.transforms import fast_length
+from kind_echo.core.audio.transforms import fast_length, hann
 from kind_echo.core.causes.excerpts import Excerpt
 
 Floats = NDArray[np.float64]
@@ -18,6 +18,8 @@ _LENGTHS = ((64, 192), (384, 640), (512, 1536))  # taps before and after the mai
 _RIDGES = (1e-11, 1e-8, 1e-5)  # of the mean power
 _ENOUGH_PER_TAP = 3.0
 _WORTH = 0.8  # of the power that a longer filter must leave less than, to be worth its taps
+_COHERENCE_SIZE = 8192  # frames of a block: several times what a filter reaches
+_LEAST_BLOCKS = 8.0
 _WELL_EXPLAINED = 1e-4  # of the power of the target, under which no other ridge is tried
 
 
@@ -69,6 +71,31 @@ def fit_filter(
         if found.left <= enough or not worth:
             break
     return best
+
+
+def share_that_follows(excerpt: Excerpt, error: Floats) -> float:
+    """How much of the power of an error a filter of the reference could explain, by their coherence; 1 where unknown.
+
+    Args:
+        error: shape of y.
+    Source:
+        J. S. Bendat and A. G. Piersol, Random Data, chapter on single-input/single-output relationships.
+    """
+    if error.shape[1] < _COHERENCE_SIZE or not (excerpt.weight > 0.0).all():
+        return 1.0
+    window, step = hann(_COHERENCE_SIZE), _COHERENCE_SIZE // 2
+    x, e = (
+        fft.rfft(np.lib.stride_tricks.sliding_window_view(side, _COHERENCE_SIZE, axis=1)[:, ::step] * window)
+        for side in (excerpt.inner, error)
+    )
+    count = 0.66 * x.shape[0] * x.shape[1]  # blocks that overlap tell as much as so many that do not
+    if count < _LEAST_BLOCKS:
+        return 1.0
+    own, other = (np.square(np.abs(side)).sum(axis=(0, 1)) for side in (x, e))
+    found = np.square(np.abs((np.conj(x) * e).sum(axis=(0, 1)))) / np.maximum(own * other, 1e-300)
+    # Chance alone has the coherence of one block in so many.
+    follows = other * (found - 1 / count) / (1 - 1 / count)
+    return float(follows.sum() / max(float(other.sum()), 1e-300))
 
 
 def _fitted(excerpt: Excerpt, y: Floats, before: int, after: int) -> Filter | None:

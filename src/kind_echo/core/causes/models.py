@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.causes.curves import Clipping, CurveFit, find_clipping, fit_curve
 from kind_echo.core.causes.excerpts import Excerpt
-from kind_echo.core.causes.filtering import Filter, filtered, fit_filter
+from kind_echo.core.causes.filtering import Filter, filtered, fit_filter, share_that_follows
 from kind_echo.core.causes.level_motion import GainMotion, follow_gain
 from kind_echo.core.causes.shapes import Shape
 
@@ -24,6 +24,7 @@ WORTH = 10 ** (1.0 / 10)
 _SECOND_WORTH = 10 ** (5.0 / 10)  # a further one, for the first has left what fits anything a little
 _BARELY = 10**-2.0  # of it, under which a filter is no longer looked for beside a curve or a gain that moves
 _DEEP = 10**-3.5  # of what there was to explain: what is left then is how well the model itself was found
+_FOLLOWS = 0.1  # of the power of what is left, under which no filter takes 1 dB off it: that is a fifth
 _BENT = 0.25  # of what a curve explains beside a filter, that its own bend makes up
 _PLAINER = 0.5  # a cut, which has one number, goes before a curve that leaves no less than half as much
 _ROUNDS = 2
@@ -122,7 +123,8 @@ def _singles(excerpt: Excerpt, plain: Model) -> list[Model]:
     motion = follow_gain(excerpt, x, y)
     if motion is not None:
         found.append(Model(("motion",), motion.quiet or plain.gain, motion.error, motion.left, motion=motion))
-    if not found or min(model.left for model in found) > _DEEP * plain.left:
+    deep = found and min(model.left for model in found) <= _DEEP * plain.left
+    if not deep and share_that_follows(excerpt, plain.error) > _FOLLOWS:
         linear = fit_filter(excerpt, enough=1e-6 * plain.left)
         if linear is not None:
             found.append(Model(("filter",), plain.gain, linear.error, linear.left, filter=linear))

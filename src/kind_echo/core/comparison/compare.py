@@ -129,19 +129,34 @@ def compare(
     check_pair(reference, render)
     turns = threading.Lock()
 
-    def taken(side: Source) -> tuple[Source, FileScan]:
+    def taken(side: Source) -> Source:
         held = in_memory(side)
-        if not isinstance(held, ArraySource):
-            held = TurnTaking(held, turns)
-        return held, scan_file(held, measuring)
+        return held if isinstance(held, ArraySource) else TurnTaking(held, turns)
 
-    with ThreadPoolExecutor(2) as pool:
-        (reference, one), (render, other) = pool.map(taken, (reference, render))
-        return _compared(reference, render, options, (one, other), pool)
+    # One of three may wait for parts of the work that it has given to the others.
+    with ThreadPoolExecutor(3) as pool:
+        reference, render = pool.map(taken, (reference, render))
+        scans = [pool.submit(scan_file, side, measuring) for side in (reference, render)]
+        delays = pool.submit(_find_delays, reference, render, options, pool)
+        return _compared(reference, render, options, (scans[0].result(), scans[1].result()), delays, pool)
+
+
+_Delays = tuple[Delay, list[Delay]]
+
+
+def _find_delays(reference: Source, render: Source, options: CompareOptions, pool: Executor) -> _Delays:
+    """Begun before it is known whether all samples are finite; where they are not, nobody looks at what comes of it."""
+    with np.errstate(all="ignore"):
+        return find_delays(reference, render, options.max_delay, pool.map)
 
 
 def _compared(
-    reference: Source, render: Source, options: CompareOptions, scans: tuple[FileScan, FileScan], pool: Executor
+    reference: Source,
+    render: Source,
+    options: CompareOptions,
+    scans: tuple[FileScan, FileScan],
+    delays: Future[_Delays],
+    pool: Executor,
 ) -> Comparison:
     channels = reference.channels
     length = float(render.frames - reference.frames)
@@ -150,13 +165,13 @@ def _compared(
         readings += _fitness(scans[1])
         readings += _refused(("identical", *_AFTER_IDENTITY), channels, NOT_FINITE, "not finite")
         return Comparison(readings, Alignment(), [_not_finite(scans)], {}, scans)
-    delay, each = find_delays(reference, render, options.max_delay, pool.map)
+    delay, each = delays.result()
     # Channels that stand in each other's place have no delay of their own, but their sum has.
     common = delay if delay.samples is not None else _of_the_sum(reference, render, options, delay)
     shift = 0 if common.samples is None else round(common.samples)
     lay = Aligner(render, reference.frames)
     aligned = lay.at(Alignment(shift))
-    drift = pool.submit(find_drift, reference, render, delay.samples, delay.why)
+    drift = pool.submit(find_drift, reference, render, delay.samples, delay.why, pool.map)
     if common.samples is None:
         common, each = _drifting(common, each, drift.result().reading, reference.frames)
         delay = common
@@ -169,12 +184,13 @@ def _compared(
     readings += for_channels("identical", [float(same)] * channels, float(same))
     readings += _delay_readings(common, each, reference.rate)
     gain, gains = _gain_readings(fine, delay, channels)
+    steps = pool.submit(find_clicks, reference, aligned, 1.0 / gain if gain else 1.0)
     moved = _drift_of(drift.result())
     if moved and drift.result().middle is not None:
         gain, gains = _gain_under_drift(reference, render, drift.result())
+        steps = pool.submit(find_clicks, reference, aligned, 1.0 / gain if gain else 1.0)
     readings += gains
     scale = 1.0 / gain if gain else 1.0
-    steps = pool.submit(find_clicks, reference, aligned, scale)
     late = [own.samples if own.samples is not None else float(shift) for own in each]
     readings += lead_in_excess(scans[0].integrity, scans[1].integrity, late, gaps)
     readings += _fitness(scans[1])

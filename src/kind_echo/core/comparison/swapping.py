@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import Source
-from kind_echo.core.delays.phases import read_blocks
+from kind_echo.core.delays.phases import read_spectra
 from kind_echo.core.delays.spectra import Blocks
 from kind_echo.core.levels.integrity import channel_swap
 from kind_echo.core.registry.readings import Reading, for_channels, value_of
@@ -31,9 +31,9 @@ def find_swap(
     if reference.channels != 2 or value_of(found, "channel_swap") != 1.0:
         return found
     lo, hi = max(0, -shift), min(reference.frames, render.frames - shift)
-    first, second = read_blocks(reference, render, shift, (lo, hi))
-    straight = min(_coherent(first), _coherent(second))
-    crosswise = min(_coherent(Blocks(first.x, second.y)), _coherent(Blocks(second.x, first.y)))
+    x, y = read_spectra(reference, render, shift, (lo, hi))
+    straight = min(_coherent(Blocks.of(x[0], y[0])), _coherent(Blocks.of(x[1], y[1])))
+    crosswise = min(_coherent(Blocks.of(x[0], y[1])), _coherent(Blocks.of(x[1], y[0])))
     if crosswise > straight + _COHERES_MORE or _is_exact(cross, powers):
         return found
     return for_channels("channel_swap", [0.0, 0.0], 0.0)

@@ -7,6 +7,7 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
+from kind_echo.core.audio.correlation import Spread
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.audio.transforms import fast_length
 from kind_echo.core.delays.phases import Fine, fine_delay, read_blocks
@@ -59,7 +60,7 @@ def delay_drift(reference: Source, render: Source, delay: float | None, why: str
     return find_drift(reference, render, delay, why).reading
 
 
-def find_drift(reference: Source, render: Source, delay: float | None, why: str | None) -> Drift:
+def find_drift(reference: Source, render: Source, delay: float | None, why: str | None, spread: Spread = map) -> Drift:
     """Slope of the delay over the file, in ppm: positive when the render plays slower.
 
     The delay of up to 24 segments, all channels together, is found near that of the one before, and a line laid through
@@ -68,6 +69,7 @@ def find_drift(reference: Source, render: Source, delay: float | None, why: str 
 
     Args:
         delay: of the whole file, in samples; the first segment's is sought near it.
+        spread: does the two halves of the file.
     """
     frames = min(reference.frames, render.frames)
     if frames < _LEAST_SECONDS * reference.rate:
@@ -78,7 +80,7 @@ def find_drift(reference: Source, render: Source, delay: float | None, why: str 
         length = min(round(seconds * reference.rate), frames // _LEAST_SEGMENTS)
         count = int(min(_MOST_SEGMENTS, frames // length))
         starts = np.linspace(0, frames - length, count).astype(int)
-        found = _delays(reference, render, starts, length, delay)
+        found = _delays(reference, render, starts, length, delay, spread)
         if found:
             reason = "too few parts of the file correlate with the reference"
         if seconds == _SEGMENT_SECONDS[0] and len(found) >= _LEAST_SEGMENTS:
@@ -145,7 +147,7 @@ def _laid(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
 
 
 def _delays(
-    reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float | None
+    reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float | None, spread: Spread
 ) -> list[_Part]:
     """Centre and delay of each segment that tells, from the middle of the file to either end."""
     middle = len(starts) // 2
@@ -154,9 +156,10 @@ def _delays(
         delay = _first_delay(reference, render, int(starts[middle]), length)
         if delay is None:
             return []
-    upward = _track(reference, render, starts[middle:], length, delay)
-    downward = _track(reference, render, starts[:middle][::-1], length, delay)
-    return downward[::-1] + upward
+    near = delay
+    halves = (starts[middle:], starts[:middle][::-1])
+    tracks: list[list[_Part]] = list(spread(lambda half: _track(reference, render, half, length, near), halves))
+    return tracks[1][::-1] + tracks[0]
 
 
 def _track(reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float) -> list[_Part]:

@@ -71,10 +71,14 @@ class Fine:
     coherent: float
 
 
-def read_blocks(
+def read_spectra(
     reference: Source, render: Source, lag: int, within: tuple[int, int], most: int = _MOST_BLOCKS
-) -> list[Blocks]:
-    """Blocks spread over the frames of the reference that meet frames of the render, one set a channel."""
+) -> tuple[Spectrum, Spectrum]:
+    """Spectra of blocks of both sides, spread over the frames of the reference that meet frames of the render.
+
+    Returns:
+        Of the reference and of the render, shape (channels, blocks, bins).
+    """
     lo, hi = within
     size = min(_SIZE, 1 << max(4, int(math.log2(max(16, (hi - lo) // 4)))))
     count = max(1, min(most, 2 * (hi - lo - size) // size + 1))
@@ -82,7 +86,14 @@ def read_blocks(
     window = hann(size)
     x = np.stack([as_rows(read_padded(reference, int(s), int(s) + size)) for s in starts], axis=1)
     y = np.stack([as_rows(read_padded(render, int(s) + lag, int(s) + lag + size)) for s in starts], axis=1)
-    return [Blocks(fft.rfft(x[c] * window), fft.rfft(y[c] * window)) for c in range(reference.channels)]
+    return fft.rfft(x * window), fft.rfft(y * window)
+
+
+def read_blocks(
+    reference: Source, render: Source, lag: int, within: tuple[int, int], most: int = _MOST_BLOCKS
+) -> list[Blocks]:
+    """The blocks of `read_spectra`, one set a channel."""
+    return [Blocks.of(x, y) for x, y in zip(*read_spectra(reference, render, lag, within, most), strict=True)]
 
 
 def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = False) -> Fine | None:
@@ -137,7 +148,7 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     doubt = 0.75 * math.sqrt(2 * (1.0 - linearity)) / reach
     strength, usual, steady = _steady(sets, at, filtered=filtered)
     less = _agreement(spectrum, at, sign, total)
-    loud = math.sqrt(float(np.prod([sum((np.abs(getattr(one, side)) ** 2).sum() for one in sets) for side in "xy"])))
+    loud = math.sqrt(sum(float(one.own.sum()) for one in sets) * sum(float(one.other.sum()) for one in sets))
     match_less = _agreement(powers, at, sign, loud)
     coherent = float(np.divide(*np.sum([one.coherent for one in found], axis=0)))
     return Fine(
@@ -229,7 +240,7 @@ def _steady(sets: Sequence[Blocks], at: float, *, filtered: bool) -> tuple[float
     """
     values: list[float] = []
     for blocks in sets:
-        if len(blocks.x) < 4:
+        if len(blocks.own) < 4:
             continue
         for chosen, rest in (blocks.halves, blocks.halves[::-1]):
             if rest.cross is not None:
@@ -253,14 +264,13 @@ def _correlated(blocks: Blocks, cross: Cross, at: float, *, filtered: bool) -> l
         filtered: whether the phase that belongs to the magnitude is off first.
     """
     turn = np.exp(1j * (cross.omega * at - (cross.least if filtered else 0.0)))
-    own, other = (np.mean(np.abs(side) ** 2, axis=0) for side in (blocks.x, blocks.y))
-    level = np.sqrt(cross.weight)
+    # Each bin counts by what the others found it to carry, whatever its power.
     x, y = (
-        side * (level / np.sqrt(smoothed(p) + 1e-14 * p.max(initial=0.0) + 1e-300))
-        for side, p in ((blocks.x, own), (blocks.y, other))
+        np.sqrt(cross.weight) / np.sqrt(smoothed(p) + 1e-14 * p.max(initial=0.0) + 1e-300)
+        for p in (total / len(blocks.own) for total in blocks.sums[:2])
     )
-    scale = np.sqrt((np.abs(x) ** 2).sum(axis=1) * (np.abs(y) ** 2).sum(axis=1))
-    power = (np.abs(blocks.x) ** 2).sum(axis=1)
+    scale = np.sqrt((blocks.own @ x**2) * (blocks.other @ y**2))
+    power = blocks.own.sum(axis=1)
     heard = power > 1e-4 * power.max(initial=0.0)
-    each = np.divide((np.conj(x) * y * turn).real.sum(axis=1), scale, out=np.zeros(len(x)), where=scale > 0)
+    each = np.divide((blocks.power @ (x * y * turn)).real, scale, out=np.zeros(len(scale)), where=scale > 0)
     return [float(value) for value in each[heard]]

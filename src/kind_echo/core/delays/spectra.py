@@ -8,6 +8,8 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
+from kind_echo.core.audio.percentiles import percentiles
+
 Floats = NDArray[np.float64]
 Spectrum = NDArray[np.complex128]
 
@@ -91,22 +93,37 @@ class Cross:
 
 @dataclass(frozen=True)
 class Blocks:
-    """Spectra of windowed blocks of a pair, laid over each other at a delay of whole samples; shape (blocks, bins)."""
+    """Power of windowed blocks of a pair, laid over each other at a delay of whole samples; shape (blocks, bins).
 
-    x: Spectrum
-    y: Spectrum
+    Attributes:
+        own, other: of the reference and of the render.
+        power: of the one times the other.
+    """
+
+    own: Floats
+    other: Floats
+    power: Spectrum
+
+    @classmethod
+    def of(cls, x: Spectrum, y: Spectrum) -> "Blocks":
+        """From the spectra of the blocks of both sides."""
+        return cls(x.real**2 + x.imag**2, y.real**2 + y.imag**2, np.conj(x) * y)
+
+    @cached_property
+    def sums(self) -> tuple[Floats, Floats, Spectrum]:
+        """Over the blocks."""
+        return self.own.sum(axis=0), self.other.sum(axis=0), self.power.sum(axis=0)
 
     @cached_property
     def cross(self) -> Cross | None:
         """What they tell together; None where one side is silent, or nothing coheres."""
-        own, other = (np.square(np.abs(side)).sum(axis=0) for side in (self.x, self.y))
+        own, other, power = self.sums
         if own.max(initial=0.0) <= 0.0 or other.max(initial=0.0) <= 0.0:
             return None
-        power = (np.conj(self.x) * self.y).sum(axis=0)
         # Overlapping blocks are worth about two thirds of as many that stand apart.
-        count = max(1.0, 0.66 * len(self.x))
-        coherence = np.square(np.abs(power)) / np.maximum(own * other, 1e-300)
-        if len(self.x) > 1:
+        count = max(1.0, 0.66 * len(self.own))
+        coherence = (power.real**2 + power.imag**2) / np.maximum(own * other, 1e-300)
+        if len(self.own) > 1:
             # Chance alone has that of one block in so many.
             coherence = np.clip((coherence - 1 / count) / (1 - 1 / count), 0.0, 1.0)
         around = smoothed(own)
@@ -121,7 +138,8 @@ class Blocks:
     @cached_property
     def halves(self) -> "tuple[Blocks, Blocks]":
         """Every other block, and the rest."""
-        return Blocks(self.x[::2], self.y[::2]), Blocks(self.x[1::2], self.y[1::2])
+        first, second = (Blocks(self.own[k::2], self.other[k::2], self.power[k::2]) for k in (0, 1))
+        return first, second
 
 
 def _is_level(logarithm: Floats, weight: Floats, power: Floats, noise: Floats) -> bool:
@@ -135,7 +153,7 @@ def _is_level(logarithm: Floats, weight: Floats, power: Floats, noise: Floats) -
     lo, hi = _around(len(noise))
     smooth = smoothed(np.minimum(noise, 1.0)) * ALIKE / (hi - lo)
     by_noise = 3.3 * math.sqrt(float(smooth[sure].mean()))  # from the 5th percentile to the 95th
-    if np.subtract(*np.percentile(logarithm[sure], [95, 5])) >= math.hypot(_LEVEL, _NOISY * by_noise):
+    if np.subtract(*percentiles(logarithm[sure], [95, 5])) >= math.hypot(_LEVEL, _NOISY * by_noise):
         return False
     # A filter may change few bins of many, and those that carry the most.
     usual = float(np.average(logarithm, weights=power))
