@@ -4,6 +4,7 @@ from typing import Any
 
 import numpy as np
 import pytest
+import scipy.stats
 from hypothesis import given
 from hypothesis import strategies as st
 from hypothesis.extra import numpy as hnp
@@ -11,7 +12,10 @@ from hypothesis.extra import numpy as hnp
 from kind_echo.core.audio.folding import fold
 from kind_echo.core.audio.percentiles import percentiles
 from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.causes.excerpts import Excerpt
+from kind_echo.core.causes.filtering import REACH, share_that_follows
 from kind_echo.core.comparison.compare import compare
+from kind_echo.core.delays.drift import STUDENT_T
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.signals import SignalRequest, synthesise
 from kind_echo.core.systems.latency import measure_latency
@@ -197,3 +201,21 @@ def test_the_uncertainty_of_a_line_holds_in_noise_and_is_no_larger_than_it_must_
 def test_percentiles_are_those_of_a_reference_library(values: Any, shares: list[float]) -> None:
     """numpy.percentile, which loads more than a short command has time for."""
     np.testing.assert_allclose(percentiles(values, shares), np.percentile(values, shares), rtol=1e-12, atol=1e-9)
+
+
+def test_students_t_is_that_of_the_tables() -> None:
+    """scipy.stats.t, as an outside yardstick."""
+    wanted = scipy.stats.t.ppf(0.975, np.arange(1, len(STUDENT_T) + 1))
+    np.testing.assert_allclose(STUDENT_T, wanted, atol=0.0006)
+
+
+@pytest.mark.parametrize("decibels", [-60.0, 0.0, 20.0])
+def test_the_share_that_follows_is_what_a_filter_explains(decibels: float) -> None:
+    """Truth by construction: a filtered reference under noise that is so much louder than it."""
+    rng = np.random.default_rng(3)
+    longer = rng.standard_normal((1, 200_000 + 2 * REACH))
+    followed = np.apply_along_axis(np.convolve, 1, longer, [0.5, -0.3, 0.2], "same")[:, REACH:-REACH]
+    error = followed + rng.standard_normal(followed.shape) * followed.std() * 10 ** (decibels / 20)
+    ones = np.ones(error.shape)
+    excerpt = Excerpt(longer, error, ones, (0,), REACH, 48_000)
+    assert share_that_follows(excerpt, error) == pytest.approx(1 / (1 + 10 ** (decibels / 10)), abs=0.03)

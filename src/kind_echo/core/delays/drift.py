@@ -25,7 +25,7 @@ _AGREE = 0.8  # agreement of the phases of a segment that takes part
 _STRENGTH = 0.3
 _LEAST_SEGMENTS = 4
 _STRAIGHT = 1.0  # samples RMS that delays of short segments may lie off their line: chance would scatter them
-_STUDENT = (
+STUDENT_T = (
     12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306, 2.262, 2.228, 2.201, 2.179, 2.16, 2.145,
     2.131, 2.12, 2.11, 2.101, 2.093, 2.086, 2.08, 2.074,
 )  # fmt: skip
@@ -141,7 +141,7 @@ def _laid(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
     bend = float((weights * away**2).sum())
     hold = np.minimum(weights / weights.sum() + weights * away**2 / bend, 0.99)
     pulls = float(np.square(weights * away * left / (1.0 - hold)).sum())
-    spread = _STUDENT[free - 1] * max(scale / math.sqrt(bend), math.sqrt(pulls) / bend)
+    spread = STUDENT_T[free - 1] * max(scale / math.sqrt(bend), math.sqrt(pulls) / bend)
     line = _Line(slope, spread, float(np.sqrt(np.mean(left**2))), height + slope * (half_way - mean))
     return line, np.abs(left) / own
 
