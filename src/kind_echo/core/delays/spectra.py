@@ -122,7 +122,7 @@ class Blocks:
             return None
         # Overlapping blocks are worth about two thirds of as many that stand apart.
         count = max(1.0, 0.66 * len(self.own))
-        coherence = (power.real**2 + power.imag**2) / np.maximum(own * other, 1e-300)
+        coherence = np.minimum((power.real**2 + power.imag**2) / np.maximum(own * other, 1e-300), 1.0)
         if len(self.own) > 1:
             # Chance alone has that of one block in so many.
             coherence = np.clip((coherence - 1 / count) / (1 - 1 / count), 0.0, 1.0)

@@ -5,23 +5,15 @@ from datetime import UTC, datetime
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.runs.running import (
-    find_cell,
-    render_again,
-)
+from kind_echo.bench.runs.running import find_cell, render_again
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import BesideQuery, CellPath, PairBody
-from kind_echo.web.runs.schemas import (
-    RenderAgainBody,
-    RenderedAgainBody,
-)
+from kind_echo.web.runs.schemas import RenderAgainBody, RenderedAgainBody
 from kind_echo.web.runs.views import cell_pair_body
 from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("cells", __name__, url_prefix="/api")
-
-_HEARTBEAT_SECONDS = 10.0
 
 
 @api.post("/renders", responses={202: RenderedAgainBody})

@@ -10,13 +10,7 @@ from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.database.models import Pair
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.schemas import (
-    ComparisonBody,
-    ComparisonPath,
-    ComparisonsBody,
-    NewComparisonBody,
-    PairBody,
-)
+from kind_echo.web.http.schemas import ComparisonBody, ComparisonPath, ComparisonsBody, NewComparisonBody, PairBody
 from kind_echo.web.runs.views import files_pair_body
 
 api = APIBlueprint("comparisons", __name__, url_prefix="/api")

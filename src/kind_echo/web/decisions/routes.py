@@ -7,20 +7,10 @@ from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.decisions.deciding import decide
-from kind_echo.bench.decisions.references import (
-    count_made,
-    latest_act,
-    touches_references,
-    undo,
-)
+from kind_echo.bench.decisions.references import count_made, latest_act, touches_references, undo
 from kind_echo.database.models import Act
 from kind_echo.database.sessions import transaction
-from kind_echo.web.decisions.schemas import (
-    ActBody,
-    ActPath,
-    LatestActBody,
-    NewDecisionBody,
-)
+from kind_echo.web.decisions.schemas import ActBody, ActPath, LatestActBody, NewDecisionBody
 from kind_echo.web.http.answers import answer
 from kind_echo.web.security.doors import caller
 

@@ -3,19 +3,12 @@
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.decisions.references import (
-    current_references,
-    history,
-)
+from kind_echo.bench.decisions.references import current_references, history
 from kind_echo.database.models import Cell, Reference
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import ConditionBody
-from kind_echo.web.references.schemas import (
-    ReferenceBody,
-    ReferencePath,
-    ReferencesBody,
-)
+from kind_echo.web.references.schemas import ReferenceBody, ReferencePath, ReferencesBody
 
 api = APIBlueprint("references", __name__, url_prefix="/api")
 

@@ -11,12 +11,7 @@ from kind_echo.database.models import Search
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import ConditionBody
-from kind_echo.web.searches.schemas import (
-    LookedBody,
-    NewSearchBody,
-    SearchBody,
-    SearchPath,
-)
+from kind_echo.web.searches.schemas import LookedBody, NewSearchBody, SearchBody, SearchPath
 from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("searches", __name__, url_prefix="/api")

@@ -10,12 +10,7 @@ from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import ConditionBody, LimitBody
 from kind_echo.web.runs.schemas import SiblingBody
-from kind_echo.web.trends.schemas import (
-    LineBody,
-    PointBody,
-    TrendBody,
-    TrendQuery,
-)
+from kind_echo.web.trends.schemas import LineBody, PointBody, TrendBody, TrendQuery
 
 api = APIBlueprint("time", __name__, url_prefix="/api")
 

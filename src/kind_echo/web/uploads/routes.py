@@ -10,10 +10,7 @@ from kind_echo.bench.signals.uploads import keep_upload
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import with_body
-from kind_echo.web.http.schemas import (
-    UploadBody,
-    UploadQuery,
-)
+from kind_echo.web.http.schemas import UploadBody, UploadQuery
 from kind_echo.web.runs.views import upload_body
 
 api = APIBlueprint("uploads", __name__, url_prefix="/api")
