@@ -19,7 +19,7 @@ export function RunsPage() {
   return (
     <div className="overflow-auto">
       <Stale error={runs.error} />
-      <div className="flex flex-wrap items-center gap-4 px-5 pt-4 pb-3">
+      <div className="flex min-h-[66px] flex-wrap items-center gap-4 px-5 pt-4 pb-3">
         {plans.data && (
           <StartRun plans={plans.data.plans} latest={Number(search.get("plan")) || shown[0]?.plan_id} />
         )}
