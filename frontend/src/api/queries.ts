@@ -1,5 +1,6 @@
 import {
   infiniteQueryOptions,
+  keepPreviousData,
   queryOptions,
   useMutation,
   useQuery,
@@ -33,6 +34,7 @@ export const runsQuery = (effect: string) =>
       ),
     initialPageParam: null as number | null,
     getNextPageParam: (page) => (page.older ? page.runs.at(-1)?.id : null),
+    placeholderData: keepPreviousData, // the page stays while the runs of another effect are on their way
     refetchInterval: POLL_MS,
   });
 

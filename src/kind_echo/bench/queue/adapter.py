@@ -93,22 +93,22 @@ def call_off(session: Session, task: str, argument: str, values: Iterable[int]) 
     session.execute(query, {"task": task, "argument": argument, "values": list(values)})
 
 
-def register_taker(session: Session) -> int:
+def register_worker(session: Session) -> int:
     """A new number under which a machine takes jobs."""
     return int(session.execute(text("SELECT worker_id FROM procrastinate_register_worker_v1()")).scalar_one())
 
 
-def is_taker(session: Session, number: int) -> bool:
+def is_registered(session: Session, number: int) -> bool:
     """Whether a machine may still take jobs under a number: one that was silent for long may not."""
     return session.scalar(text("SELECT 1 FROM procrastinate_workers WHERE id = :id"), {"id": number}) is not None
 
 
-def keep_taker(session: Session, number: int) -> None:
+def heartbeat(session: Session, number: int) -> None:
     """Write down that a machine is still there."""
     session.execute(text("SELECT procrastinate_update_heartbeat_v1(:worker)"), {"worker": number})
 
 
-def remove_taker(session: Session, number: int) -> None:
+def unregister_worker(session: Session, number: int) -> None:
     """Forget the number of a machine that stops."""
     session.execute(text("SELECT procrastinate_unregister_worker_v1(:worker)"), {"worker": number})
 

@@ -22,12 +22,12 @@ from kind_echo.bench.queue.adapter import (
     Job,
     fetch_job,
     finish_job,
+    heartbeat,
     hold_job,
-    is_taker,
-    keep_taker,
-    register_taker,
-    remove_taker,
+    is_registered,
+    register_worker,
     requeue_jobs,
+    unregister_worker,
 )
 from kind_echo.bench.queue.jobs import ANALYSIS_QUEUE, JobName, measure_delivered
 from kind_echo.bench.rendering.keeping import keep_render, keepable
@@ -135,7 +135,7 @@ def arrive(session: Session, token_id: int, machine: str, process: int, offers: 
     """Write down what a machine has and that it is there; the number under which it takes jobs. Raises BadParameter."""
     _check_queues(offer.queue for offer in offers)
     register(session, offers)
-    number = register_taker(session)
+    number = register_worker(session)
     see_worker(session, machine, process, offers, now, number=number, token_id=token_id)
     return number
 
@@ -144,7 +144,7 @@ def own_machine(session: Session, token_id: int, worker_id: int) -> Worker:
     """The machine of that number, if it came by this token and is not forgotten. Raises MachineUnknown."""
     query = select(Worker).where(Worker.number == worker_id, Worker.token_id == token_id)
     machine = session.scalar(query)
-    if machine is None or not is_taker(session, worker_id):
+    if machine is None or not is_registered(session, worker_id):
         raise MachineUnknown(worker_id)
     return machine
 
@@ -152,7 +152,7 @@ def own_machine(session: Session, token_id: int, worker_id: int) -> Worker:
 def beat(session: Session, machine: Worker, now: datetime) -> None:
     """A machine says that it is still there."""
     assert machine.number is not None
-    keep_taker(session, machine.number)
+    heartbeat(session, machine.number)
     machine.seen_at = now
 
 
@@ -160,7 +160,7 @@ def leave(session: Session, machine: Worker, now: datetime) -> None:
     """A machine says that it stops; a job that it was at goes to another."""
     assert machine.number is not None
     requeue_jobs(session, machine.number)
-    remove_taker(session, machine.number)
+    unregister_worker(session, machine.number)
     stopped(session, machine.machine, machine.process, now)
 
 
