@@ -10,7 +10,7 @@ from sqlalchemy import event, func, select
 
 from kind_echo.audio_io.encoding import ENCODINGS, decode, encode
 from kind_echo.audio_io.files import AudioFile, UnreadableAudio, write_audio
-from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.audio.source import ArraySource, in_memory
 from kind_echo.database.blobs import BlobSource, read_columns, store_content
 from kind_echo.database.models import Chunk, Content
 from kind_echo.database.sessions import engine, transaction
@@ -35,6 +35,17 @@ def test_a_file_knows_its_rail_and_its_step(tmp_path: Path, subtype: str, rail: 
     with AudioFile(path) as file:
         assert file.rail == rail
         assert file.read(0, 1)[0, 0] == pytest.approx(rail, abs=1e-9)
+
+
+@pytest.mark.parametrize("subtype", ["PCM_U8", "PCM_16", "PCM_24", "PCM_32", "FLOAT", "DOUBLE"])
+def test_32_bits_are_read_only_where_they_hold_every_sample(tmp_path: Path, subtype: str) -> None:
+    path = tmp_path / "a.wav"
+    soundfile.write(path, _noise(70_000), 48_000, subtype=subtype)
+    with AudioFile(path) as file:
+        assert file.is_single == (subtype not in ("PCM_32", "DOUBLE"))
+        exact = np.array_equal(file.read_single(5, 69_000).astype(np.float64), file.read(5, 69_000))
+        assert exact == file.is_single
+        assert np.array_equal(in_memory(file).read(0, 70_000), file.read(0, 70_000))
 
 
 @pytest.mark.parametrize("kind", ["wav", "flac", "aiff", "w64", "caf"])

@@ -3,7 +3,7 @@
 import threading
 from collections.abc import Iterator
 from dataclasses import dataclass
-from typing import Protocol
+from typing import Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import NDArray
@@ -59,6 +59,18 @@ class Source(Protocol):
 
     def read(self, start: int, stop: int) -> Samples:
         """Frames start to stop, 0 ≤ start ≤ stop ≤ frames; shape (stop − start, channels)."""
+        ...
+
+
+@runtime_checkable
+class SingleSource(Source, Protocol):
+    """A source that can tell whether 32 bits hold its samples exactly, and read them so, at half the cost."""
+
+    @property
+    def is_single(self) -> bool: ...  # noqa: D102
+
+    def read_single(self, start: int, stop: int) -> NDArray[np.float32]:
+        """As `read`, where `is_single`."""
         ...
 
 
@@ -151,15 +163,26 @@ def in_memory(source: Source, most_bytes: int = 1 << 27) -> Source:
     """
     if isinstance(source, ArraySource) or source.frames * source.channels * 8 > most_bytes:
         return source
-    single = np.empty((source.channels, source.frames), np.float32)
-    parts = blocks(source, size=PASS)
-    if all(keep_single(np.ascontiguousarray(block), start, single) for start, block in parts):
+    single = _as_single(source)
+    if single is not None:
         return ArraySource(single.T, source.rate, source.half_step, source.rail)
-    del single
     double = np.empty((source.channels, source.frames))
     for start, block in blocks(source, size=PASS):
         double[:, start : start + len(block)] = block.T
     return ArraySource(double.T, source.rate, source.half_step, source.rail)
+
+
+def _as_single(source: Source) -> NDArray[np.float32] | None:
+    """All samples in 32 bits, shape (channels, frames); None where these do not hold them exactly."""
+    single = np.empty((source.channels, source.frames), np.float32)
+    if isinstance(source, SingleSource) and source.is_single:
+        for start in range(0, source.frames, PASS):
+            stop = min(start + PASS, source.frames)
+            single[:, start:stop] = source.read_single(start, stop).T
+        return single
+    parts = blocks(source, size=PASS)
+    fits = all(keep_single(np.ascontiguousarray(block), start, single) for start, block in parts)
+    return single if fits else None
 
 
 def as_rows(samples: Samples) -> Rows:

@@ -216,11 +216,13 @@ def _compared(
         clicks = steeper(clicks, reference, aligned, scale)
     middle = drift.result().middle if moved else common.samples
     known = Known(readings, middle, common.why, moved, gaps, clicks)
+    as_it_is = pool.submit(power_left, reference, lay.at(Alignment())) if shift and whole.frames else None
     explained = explain(reference, lay, known, pool)
     clicks = clicks if explained.clicks is None else explained.clicks
     readings += [drift.result().reading, *click_readings(clicks, reference.rate)]
     if whole.frames:
-        readings += _account(reference, lay, (whole, fine), shift, explained, gain)
+        raw = whole.sums[:, 3] / whole.frames if as_it_is is None else as_it_is.result()
+        readings += _account(reference, lay, (whole, fine), (raw, shift), explained, gain)
     curves |= explained.curves
     curves["gaps"] = Curve(
         "s", "ms", [g.start / reference.rate for g in gaps], [1000 * g.length / reference.rate for g in gaps]
@@ -358,15 +360,13 @@ def _account(
     reference: Source,
     lay: Aligner,
     found: tuple[Residual, tuple[Residual, float]],
-    shift: int,
+    late: tuple[Floats, int],
     explained: Explained,
     gain: float | None,
 ) -> list[Reading]:
     whole, (fine, fraction) = found
+    raw, shift = late
     at_once = whole.sums[:, 3] / whole.frames
-    raw = at_once
-    if shift:
-        raw = power_left(reference, lay.at(Alignment()))
     if gain is None or gain == 0.0:
         return complete([raw] + [at_once] * 4, None).readings()
     sign = math.copysign(1.0, gain)
