@@ -4,6 +4,7 @@ import json
 import re
 import subprocess
 import sys
+import tomllib
 import venv
 import zipfile
 from importlib.metadata import distribution
@@ -18,9 +19,10 @@ from tests.conftest import PROJECT
 
 @pytest.fixture(scope="module")
 def wheel(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Built from the source distribution, which so must hold all that a wheel is made of."""
     folder = tmp_path_factory.mktemp("wheel")
-    told = ["-q", "--no-deps", "--no-build-isolation", "--disable-pip-version-check"]
-    subprocess.run([sys.executable, "-m", "pip", "wheel", PROJECT, *told, "-w", folder], check=True)
+    build = [sys.executable, "-m", "build", "--no-isolation", "--outdir", folder, PROJECT]
+    subprocess.run([str(part) for part in build], check=True, capture_output=True)
     return next(folder.glob("*.whl"))
 
 
@@ -75,6 +77,21 @@ def test_the_wheel_alone_compares_two_files(wheel: Path, tmp_path: Path) -> None
         assert done.returncode == status, (words, done.stderr)
         assert told in done.stdout + done.stderr
         assert "Traceback" not in done.stderr
+
+
+def test_the_lock_files_hold_all_that_the_metadata_name() -> None:
+    metadata = tomllib.loads((PROJECT / "pyproject.toml").read_text())
+    project = metadata["project"]
+    extras = project["optional-dependencies"]
+    for lock, kinds in (("runtime", ("render", "server", "demo")), ("dev", ("render", "server", "demo", "dev"))):
+        pinned = set(re.findall(r"^([\w.-]+)==", (PROJECT / f"requirements/{lock}.txt").read_text(), re.MULTILINE))
+        wanted = [
+            *project["dependencies"],
+            *metadata["build-system"]["requires"],
+            *(one for k in kinds for one in extras[k]),
+        ]
+        names = {re.split(r"[^\w.-]", one)[0] for one in wanted} - {"kind-echo"}
+        assert names <= pinned
 
 
 _LACKING = """
