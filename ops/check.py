@@ -14,6 +14,7 @@ _BIN = PROJECT / ".venv" / "bin"
 _NODE = PROJECT / ".node" / "bin"
 _GENERATED = re.compile(r"schema\.gen\.ts$|openapi\.json$|package-lock\.json$|migrations/versions/")
 _PARALLEL = ("-n", "auto", "--dist", "worksteal")  # the tests wait for servers and browsers more than they compute
+_TEST = re.compile(r"^tests/|\.test\.tsx?$")
 _CODE = re.compile(r"\.(py|pyx|pyi|pxi|ts|tsx|css|sh)$|^Makefile$|^\.ci/run$")
 
 
@@ -64,8 +65,8 @@ def ratio() -> str:
     files = [
         name for name in listed if _CODE.search(name) and not _GENERATED.search(name) and (PROJECT / name).exists()
     ]
-    tests = lines_of([PROJECT / name for name in files if name.startswith("tests/")])
-    code = lines_of([PROJECT / name for name in files if not name.startswith("tests/")])
+    tests = lines_of([PROJECT / name for name in files if _TEST.search(name)])
+    code = lines_of([PROJECT / name for name in files if not _TEST.search(name)])
     return f"Lines without blanks: code {code}, tests {tests}, tests to code {100 * tests / code:.0f} %."
 
 
@@ -95,7 +96,7 @@ def main() -> None:
         ),
         "versions of measures": _versions_are_fresh(),
         "TypeScript types": _typescript_is_fresh(),
-        "front end": _run("front end: biome, tsc", "npm", "--prefix", "frontend", "run", "--silent", "check"),
+        "front end": _run("front end: biome, tsc, vitest", "npm", "--prefix", "frontend", "run", "--silent", "check"),
         "pytest": _run("pytest", _BIN / "pytest", *(sys.argv[1:] or _PARALLEL)),
     }
     print(ratio())

@@ -129,3 +129,10 @@ export async function take<T>(
   if (data === undefined || data === null) throw problemFrom(response.status, error);
   return data;
 }
+
+/** Ask again when the server or its database was away; not when it said no. */
+export const shouldRetry = (count: number, error: Error): boolean =>
+  count < 5 && error instanceof Problem && (error.status === 0 || error.status >= 502);
+
+/** How often what may change is asked for again. */
+export const POLL_MS = 2000;

@@ -1,8 +1,8 @@
 import { Dialog } from "radix-ui";
 import { useState } from "react";
 import { Link, NavLink, Outlet, useLocation } from "react-router";
-import { useKeys } from "../parts/keys";
-import { PersonMenu } from "../people/PersonMenu";
+import { PersonMenu } from "../features/people/PersonMenu";
+import { useKeys } from "../ui/keys";
 import { KEY_LIST } from "./keylist";
 import { useTheme } from "./theme";
 

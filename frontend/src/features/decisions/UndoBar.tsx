@@ -1,0 +1,54 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import type { Act } from "../../api/client";
+import { Button } from "../../ui/controls";
+import { count } from "../../ui/numbers";
+import { useMe } from "../people/me";
+import { latestActQuery, useUndo } from "./queries";
+
+const SHOWN_FOR_MS = 10 * 60 * 1000;
+
+interface LastAct {
+  act: { act: Act | undefined; message: string | undefined };
+  undo: () => void;
+}
+
+/** The last decision, as long as it is fresh, and the undoing of it. */
+export function useLastAct(): LastAct {
+  const latest = useQuery(latestActQuery);
+  const me = useMe();
+  const [message, setMessage] = useState<string>();
+  const undoing = useUndo();
+  const act = latest.data?.act ?? undefined;
+  const fresh =
+    act && Date.now() - Date.parse(act.at) < SHOWN_FOR_MS && act.who === me.name ? act : undefined;
+  const undo = () => {
+    if (!act || undoing.isPending) return;
+    if (!fresh) {
+      setMessage("There is no decision of yours from the last ten minutes to undo.");
+      return;
+    }
+    undoing.mutate(act.id, {
+      onSuccess: (undone) => setMessage(`Undone: ${undone.kind}, ${count(undone.cells, "cell")}.`),
+      onError: (error) => setMessage(error.message),
+    });
+  };
+  return { act: { act: fresh, message }, undo };
+}
+
+const sentenceCase = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
+
+export function UndoBar({ act: { act, message }, onUndo }: { act: LastAct["act"]; onUndo: () => void }) {
+  if (!act && !message) return null;
+  return (
+    <div role="status" className="flex h-11 shrink-0 items-center gap-4 border-y border-line bg-sheet px-5">
+      <p>{act ? `${sentenceCase(act.kind)}: ${count(act.cells, "cell")}, by ${act.who}.` : message}</p>
+      {act && message && <p className="text-quiet">{message}</p>}
+      {act && (
+        <Button hint="U" small onClick={onUndo}>
+          Undo
+        </Button>
+      )}
+    </div>
+  );
+}

@@ -1,0 +1,24 @@
+import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { client, type NewDecision, take } from "../../api/client";
+
+export const latestActQuery = queryOptions({
+  queryKey: ["acts", "latest"],
+  queryFn: ({ signal }) => take(client.GET("/api/acts/latest", { signal })),
+});
+
+export const useDecide = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: NewDecision) => take(client.POST("/api/decisions", { body })),
+    onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
+  });
+};
+
+export const useUndo = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (act: number) =>
+      take(client.POST("/api/acts/{act_id}/undo", { params: { path: { act_id: act } } })),
+    onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
+  });
+};

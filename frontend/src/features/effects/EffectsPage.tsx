@@ -1,0 +1,117 @@
+import { useQuery } from "@tanstack/react-query";
+import { useSearchParams } from "react-router";
+import type { Effect } from "../../api/client";
+import { Sentence, Word } from "../../ui/controls";
+import { number } from "../../ui/numbers";
+import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { HEAD, ROW } from "../../ui/table";
+import { effectsQuery } from "./queries";
+
+export function EffectsPage() {
+  const effects = useQuery(effectsQuery);
+  const [search, setSearch] = useSearchParams();
+  if (effects.isPending) return <Loading what="the effects" />;
+  if (!effects.data) return <Failed error={effects.error} onRetry={() => effects.refetch()} />;
+  const all = effects.data.effects;
+  const chosen = all.find((one) => one.name === search.get("effect")) ?? all[0];
+  if (!chosen)
+    return (
+      <Empty title="No effect is under test yet.">
+        On the page of hosts, choose one of those that a machine has.
+      </Empty>
+    );
+  return (
+    <div className="overflow-auto pb-8">
+      <Stale error={effects.error} />
+      <div className="px-5 pt-3 pb-3">
+        <Sentence>
+          Builds, parameters and settings of{" "}
+          <Word
+            name="Effect"
+            value={chosen.name}
+            choices={all.map((one) => ({ value: one.name, label: one.name, detail: one.description }))}
+            onChoose={(effect) => setSearch({ effect })}
+          />
+          .
+        </Sentence>
+        <p className="text-quiet">{chosen.description}</p>
+      </div>
+      <EffectView effect={chosen} />
+    </div>
+  );
+}
+
+function EffectView({ effect }: { effect: Effect }) {
+  return (
+    <>
+      <table className="w-full border-t border-line">
+        <caption className="px-5 pt-4 pb-1 text-left font-semibold">Builds, newest first</caption>
+        <tbody>
+          {[...effect.builds].reverse().map((build) => (
+            <tr key={build.id} className={ROW}>
+              <td className="w-48 font-semibold">{build.version}</td>
+              <td>{build.note}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <table className="mt-5 w-full border-t border-line">
+        <caption className="px-5 pt-4 pb-1 text-left font-semibold">Settings</caption>
+        {effect.settings.length === 0 && (
+          <tbody>
+            <tr className={ROW}>
+              <td className="text-quiet">None yet.</td>
+            </tr>
+          </tbody>
+        )}
+        <tbody>
+          {effect.settings.map((setting) => (
+            <tr key={setting.id} className={ROW}>
+              <td className="w-48 font-semibold">{setting.name}</td>
+              <td>{valuesText(effect, setting.values)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+      <table className="mt-5 w-full border-t border-line">
+        <caption className="px-5 pt-4 pb-1 text-left font-semibold">What can be set</caption>
+        <thead className={HEAD}>
+          <tr>
+            <th scope="col">Parameter</th>
+            <th scope="col">Default</th>
+            <th scope="col">Between</th>
+          </tr>
+        </thead>
+        <tbody>
+          {effect.parameters.map((parameter) => (
+            <tr key={String(parameter.name)} className={ROW}>
+              <td className="w-48 font-semibold">{String(parameter.name)}</td>
+              <td className="w-48">{valueText(parameter.default, parameter.unit)}</td>
+              <td>{between(parameter)}</td>
+            </tr>
+          ))}
+        </tbody>
+      </table>
+    </>
+  );
+}
+
+function valueText(value: unknown, unit: unknown): string {
+  if (typeof value !== "number") return String(value);
+  const places = Number.isInteger(value) ? 0 : (String(value).split(".")[1]?.length ?? 1);
+  return `${number(value, Math.min(places, 4))} ${unit ?? ""}`.trim();
+}
+
+function valuesText(effect: Effect, values: Record<string, number | string>): string {
+  const known = effect.parameters.map((one) => String(one.name));
+  const words = Object.entries(values)
+    .sort(([one], [other]) => known.indexOf(one) - known.indexOf(other))
+    .map(([name, value]) => `${name} ${valueText(value, effect.parameters[known.indexOf(name)]?.unit)}`);
+  return words.length > 0 ? words.join(", ") : "as it comes";
+}
+
+function between(parameter: Effect["parameters"][number]): string {
+  const { choices, least, greatest, unit } = parameter;
+  if (Array.isArray(choices) && choices.length > 0) return choices.map(String).join(", ");
+  return `${valueText(least, "")} to ${valueText(greatest, unit)}`;
+}

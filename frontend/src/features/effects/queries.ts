@@ -1,0 +1,19 @@
+import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { client, take } from "../../api/client";
+
+export const effectsQuery = queryOptions({
+  queryKey: ["effects"],
+  queryFn: ({ signal }) => take(client.GET("/api/effects", { signal })),
+});
+
+export const useAddEffect = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (name: string) => take(client.POST("/api/effects", { body: { name } })),
+    onSuccess: () =>
+      Promise.all([
+        queries.invalidateQueries({ queryKey: ["hosts"] }),
+        queries.invalidateQueries({ queryKey: ["effects"] }),
+      ]),
+  });
+};

@@ -1,0 +1,273 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import type { Host, Machine, NewHost } from "../../api/client";
+import { Button, Sentence } from "../../ui/controls";
+import { count, dateTime } from "../../ui/numbers";
+import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { HEAD, ROW } from "../../ui/table";
+import { useAddEffect } from "../effects/queries";
+import { hostsQuery, useAddHost } from "./queries";
+
+export function HostsPage() {
+  const hosts = useQuery(hostsQuery);
+  if (hosts.isPending) return <Loading what="the hosts" />;
+  if (!hosts.data) return <Failed error={hosts.error} onRetry={() => hosts.refetch()} />;
+  const { hosts: all, machines } = hosts.data;
+  const names = new Set(all.map((host) => host.name));
+  const working = machines.filter((machine) => machine.at_work > 0).length;
+  return (
+    <div className="overflow-auto pb-8">
+      <Stale error={hosts.error} />
+      <div className="px-5 pt-3 pb-2">
+        <Sentence>
+          {count(names.size, "host")} in {count(all.length, "version")}, rendered by{" "}
+          {count(working, "machine")} at work.
+        </Sentence>
+      </div>
+      {all.length === 0 ? (
+        <Empty title="No host is known yet.">
+          Start a worker on a machine that can render, and its hosts appear here; or add one that people
+          render in by hand.
+        </Empty>
+      ) : (
+        <HostTable hosts={all} />
+      )}
+      <AddHost />
+      <Machines machines={machines} />
+    </div>
+  );
+}
+
+function HostTable({ hosts }: { hosts: Host[] }) {
+  return (
+    <table className="w-full border-t border-line">
+      <caption className="sr-only">Hosts</caption>
+      <thead className={HEAD}>
+        <tr>
+          <th scope="col">Host</th>
+          <th scope="col">Modes</th>
+          <th scope="col">Rendered by</th>
+          <th scope="col">Waits for it</th>
+        </tr>
+      </thead>
+      <tbody>
+        {hosts.map((host) => (
+          <tr key={`${host.name} ${host.version}`} className={ROW}>
+            <td>
+              <b className="font-semibold">
+                {host.name} {host.version}
+              </b>{" "}
+              <span className="pl-2 text-quiet">{host.description}</span>
+            </td>
+            <td className="whitespace-nowrap">{host.modes.join(", ")}</td>
+            <td>
+              <RenderedBy host={host} />
+            </td>
+            <td>
+              <Waiting host={host} />
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function RenderedBy({ host }: { host: Host }) {
+  if (host.by_hand) return <>people, with a kit</>;
+  return (
+    <>
+      {host.renderer}{" "}
+      <span className={host.machines.length > 0 ? "text-quiet" : "font-medium"}>
+        {host.machines.length > 0 ? `on ${host.machines.join(", ")}` : "on no machine that is at work"}
+      </span>
+    </>
+  );
+}
+
+const LISTED = 3;
+
+function Waiting({ host }: { host: Host }) {
+  if (host.waiting.length === 0) return <span className="text-quiet">nothing</span>;
+  const renders = host.waiting.reduce((sum, run) => sum + run.cells, 0);
+  const more = host.waiting.length - LISTED;
+  return (
+    <>
+      <p className="font-semibold">{count(renders, "render")}</p>
+      <ul className="text-quiet">
+        {host.waiting.slice(0, LISTED).map((run) => (
+          <li key={run.run_id}>
+            {run.cells} of{" "}
+            <Link
+              to={host.by_hand ? `/runs/${run.run_id}/kit` : `/runs/${run.run_id}`}
+              className="text-text underline decoration-line hover:decoration-text"
+            >
+              {run.effect} {run.version}, {run.plan}
+            </Link>
+            {host.by_hand && ": open the kit"}
+          </li>
+        ))}
+        {more > 0 && <li>and {count(more, "run")} more</li>}
+      </ul>
+    </>
+  );
+}
+
+type Mode = NewHost["modes"][number];
+const MODES: Mode[] = ["real time", "offline"];
+const BOX = "h-9 w-full rounded border border-quiet bg-sheet px-2";
+
+function AddHost() {
+  const add = useAddHost();
+  const [name, setName] = useState("");
+  const [version, setVersion] = useState("");
+  const [description, setDescription] = useState("");
+  const [modes, setModes] = useState<Mode[]>(["real time"]);
+  const ready = name.trim() !== "" && version.trim() !== "" && modes.length > 0;
+  const begin = () =>
+    add.mutate(
+      { name: name.trim(), version: version.trim(), description: description.trim(), modes },
+      {
+        onSuccess: () => {
+          setName("");
+          setVersion("");
+          setDescription("");
+        },
+      },
+    );
+  return (
+    <form
+      className="border-t border-line px-5 pt-4 pb-5"
+      onSubmit={(event) => {
+        event.preventDefault();
+        begin();
+      }}
+    >
+      <h2 className="font-semibold">A host that no script can drive</h2>
+      <p className="text-quiet">
+        Its cells wait until a person has rendered them with a kit. Every other host comes with the machine
+        that has it.
+      </p>
+      <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+        <label className="w-48">
+          <span className="block text-xs text-quiet">Name</span>
+          <input
+            value={name}
+            onChange={(event) => setName(event.target.value)}
+            maxLength={60}
+            className={BOX}
+          />
+        </label>
+        <label className="w-28">
+          <span className="block text-xs text-quiet">Version</span>
+          <input
+            value={version}
+            onChange={(event) => setVersion(event.target.value)}
+            maxLength={40}
+            className={BOX}
+          />
+        </label>
+        <label className="w-72">
+          <span className="block text-xs text-quiet">What it is</span>
+          <input
+            value={description}
+            onChange={(event) => setDescription(event.target.value)}
+            maxLength={200}
+            className={BOX}
+          />
+        </label>
+        <fieldset className="flex gap-4 pb-2">
+          <legend className="sr-only">Modes</legend>
+          {MODES.map((mode) => (
+            <label key={mode} className="flex items-center gap-2">
+              <input
+                type="checkbox"
+                checked={modes.includes(mode)}
+                onChange={(event) =>
+                  setModes(event.target.checked ? [...modes, mode] : modes.filter((one) => one !== mode))
+                }
+                className="accent-text"
+              />
+              {mode}
+            </label>
+          ))}
+        </fieldset>
+        <Button type="submit" needs="keep" disabled={!ready || add.isPending}>
+          Add the host
+        </Button>
+      </div>
+      {add.error && (
+        <p role="alert" className="mt-2">
+          {add.error.message}
+        </p>
+      )}
+    </form>
+  );
+}
+
+function Machines({ machines }: { machines: Machine[] }) {
+  return (
+    <section className="border-t border-line">
+      <h2 className="px-5 pt-4 pb-2 font-semibold">Machines</h2>
+      {machines.length === 0 ? (
+        <Empty title="No worker has been seen.">
+          On any machine that reaches this database, run kind-echo worker; with --renderer it takes the jobs
+          of one renderer alone.
+        </Empty>
+      ) : (
+        machines.map((machine) => <MachineRow key={machine.name} machine={machine} />)
+      )}
+    </section>
+  );
+}
+
+function MachineRow({ machine }: { machine: Machine }) {
+  const add = useAddEffect();
+  const { at_work, silent } = machine;
+  return (
+    <article className="grid gap-x-6 gap-y-2 border-t border-line bg-sheet px-5 py-3 lg:grid-cols-[16rem_minmax(0,1fr)]">
+      <div>
+        <h3 className="font-semibold break-all">{machine.name}</h3>
+        <p className={at_work > 0 ? "text-quiet" : "font-medium"}>
+          {at_work > 0 ? `${count(at_work, "worker")} at work` : `Silent since ${dateTime(machine.seen_at)}`}
+          {at_work > 0 && silent > 0 && `, ${silent} silent`}
+        </p>
+        <p className="text-quiet">since {dateTime(machine.started_at)}</p>
+      </div>
+      <ul className="min-w-0 space-y-2">
+        {machine.renderers.map((renderer) => (
+          <li key={renderer.queue}>
+            <b className="font-semibold">{renderer.queue}</b>{" "}
+            <span className="text-quiet">{renderer.description}</span>
+            <p>
+              <span className="text-quiet">Hosts:</span> {renderer.hosts.join(", ")}
+            </p>
+            <p className="flex flex-wrap items-center gap-x-3 gap-y-1">
+              <span className="text-quiet">Effects:</span>
+              {renderer.effects.map((effect) =>
+                effect.known ? (
+                  <span key={effect.name}>{effect.name}</span>
+                ) : (
+                  <span key={effect.name} className="inline-flex items-center gap-1.5">
+                    {effect.name}
+                    <Button
+                      needs="keep"
+                      className="h-7 px-2 text-xs"
+                      disabled={add.isPending || at_work === 0}
+                      aria-label={`Test it: ${effect.name}`}
+                      onClick={() => add.mutate(effect.name)}
+                    >
+                      Test it
+                    </Button>
+                  </span>
+                ),
+              )}
+            </p>
+          </li>
+        ))}
+        {add.error && <li role="alert">{add.error.message}</li>}
+      </ul>
+    </article>
+  );
+}

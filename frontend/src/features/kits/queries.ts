@@ -1,0 +1,37 @@
+import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { client, POLL_MS, problemFrom, take } from "../../api/client";
+
+export const kitQuery = (run: number) =>
+  queryOptions({
+    queryKey: ["kit", run],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/runs/{run_id}/kit", { params: { path: { run_id: run } }, signal })),
+    refetchInterval: POLL_MS,
+  });
+
+export const useAssign = (run: number) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({ file, cell }: { file: number; cell: number }) =>
+      take(
+        client.POST("/api/kit-files/{file_id}/assign", {
+          params: { path: { file_id: file } },
+          body: { cell_id: cell, take: null },
+        }),
+      ),
+    onSettled: () => queries.invalidateQueries({ queryKey: ["kit", run] }),
+  });
+};
+
+export const useDiscard = (run: number) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async (file: number) => {
+      const { error, response } = await client.DELETE("/api/kit-files/{file_id}", {
+        params: { path: { file_id: file } },
+      });
+      if (!response.ok) throw problemFrom(response.status, error);
+    },
+    onSettled: () => queries.invalidateQueries({ queryKey: ["kit", run] }),
+  });
+};

@@ -1,0 +1,327 @@
+import { useQuery } from "@tanstack/react-query";
+import { type ReactNode, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import type { DecisionKind, Pair } from "../../api/client";
+import { Button, Sentence } from "../../ui/controls";
+import { useKeys } from "../../ui/keys";
+import { kilohertz, number } from "../../ui/numbers";
+import { Failed, Loading, Stale } from "../../ui/states";
+import { DecideDialog } from "../decisions/DecideDialog";
+import { StandingText } from "../decisions/StandingText";
+import { UndoBar, useLastAct } from "../decisions/UndoBar";
+import { useCan } from "../people/me";
+import { useSearch } from "../searches/queries";
+import { Account } from "./Account";
+import { PlayerBar, usePlayer } from "./player/PlayerBar";
+import { Curves } from "./plots/Curves";
+import { Folds } from "./plots/Folds";
+import { SpectrumPlot } from "./plots/SpectrumPlot";
+import { Strips } from "./plots/Strips";
+import { SweepMap } from "./plots/SweepMap";
+import { cellQuery, comparisonQuery } from "./queries";
+import { Readings } from "./Readings";
+import { held, middle, moved, single, type View, zoomed } from "./view";
+
+export function CellPairPage() {
+  const id = Number(useParams().cell);
+  const [search] = useSearchParams();
+  const beside = Number(search.get("beside")) || undefined;
+  const pair = useQuery(cellQuery(id, beside));
+  const { undo, act } = useLastAct();
+  if (pair.isPending) return <Loading what="the pair" />;
+  if (!pair.data) return <Failed error={pair.error} onRetry={() => pair.refetch()} />;
+  const { cell } = pair.data;
+  if (!cell) return null;
+  const { condition } = cell;
+  return (
+    <>
+      <Stale error={pair.error} />
+      <UndoBar act={act} onUndo={undo} />
+      <PairView
+        key={`${id}/${beside}`}
+        pair={pair.data}
+        onUndo={undo}
+        sentence={
+          <Sentence>
+            <b className="font-semibold">{cell.signal}</b> through{" "}
+            <b className="font-semibold">{cell.setting}</b> in{" "}
+            <b className="font-semibold">
+              {condition.host} {condition.host_version}, {condition.mode}, {kilohertz(condition.rate)} kHz
+            </b>
+            :{" "}
+            <Link
+              to={`/runs/${cell.run_id}?cell=${cell.cell_id}`}
+              className="border-b-2 border-line font-semibold hover:border-quiet"
+            >
+              {cell.effect} {cell.version}
+            </Link>
+            {cell.beside ? (
+              <>
+                {" "}
+                against <b className="font-semibold">{cell.beside}</b>
+              </>
+            ) : cell.reference_version ? (
+              <>
+                {" "}
+                against <b className="font-semibold">the reference of {cell.reference_version}</b>
+              </>
+            ) : pair.data.reference ? (
+              <>
+                {" "}
+                against <b className="font-semibold">the signal itself</b>
+              </>
+            ) : (
+              ", which has no reference"
+            )}
+            .
+          </Sentence>
+        }
+      />
+    </>
+  );
+}
+
+export function FilesPairPage() {
+  const id = Number(useParams().comparison);
+  const pair = useQuery(comparisonQuery(id));
+  if (pair.isPending) return <Loading what="the comparison" />;
+  if (!pair.data) return <Failed error={pair.error} onRetry={() => pair.refetch()} />;
+  const { data } = pair;
+  return (
+    <>
+      <Stale error={pair.error} />
+      <PairView
+        key={id}
+        pair={data}
+        sentence={
+          <Sentence>
+            <b className="font-semibold break-all">{data.render?.name}</b> against{" "}
+            <b className="font-semibold break-all">{data.reference?.name}</b>.
+          </Sentence>
+        }
+      />
+    </>
+  );
+}
+
+function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode; onUndo?: () => void }) {
+  const navigate = useNavigate();
+  const [search, setSearch] = useSearchParams();
+  const [deciding, setDeciding] = useState<DecisionKind>();
+  const side = pair.reference ?? pair.render;
+  const frames = side?.frames ?? 1;
+  const rate = side?.rate ?? 48000;
+  const view = held(
+    { start: Number(search.get("from") ?? 0), stop: Number(search.get("to") ?? frames) || frames },
+    frames,
+  );
+  const player = usePlayer(pair);
+  const firstBuild = useSearch();
+  const { cell } = pair;
+  const works = useCan("work");
+  const keeps = useCan("keep");
+  const canApprove = keeps && cell !== null && !cell.unfit && cell.beside === null && pair.render !== null;
+  const setView = (wanted: View) => {
+    const next = held(wanted, frames);
+    const whole = next.start === 0 && next.stop === frames;
+    setSearch(
+      (before) => {
+        before.delete("from");
+        before.delete("to");
+        if (!whole) {
+          before.set("from", String(next.start));
+          before.set("to", String(next.stop));
+        }
+        return before;
+      },
+      { replace: true },
+    );
+  };
+  const about = () => player?.position() ?? middle(view);
+  useKeys({
+    i: () => setView(zoomed(view, 0.5, about(), frames)),
+    o: () => setView(zoomed(view, 2, about(), frames)),
+    ArrowLeft: () => setView(moved(view, -0.25, frames)),
+    ArrowRight: () => setView(moved(view, 0.25, frames)),
+    s: () => setView(single(about(), frames)),
+    w: () => setView({ start: 0, stop: frames }),
+    ".": () => cell?.next_cell && navigate(`/cells/${cell.next_cell}`),
+    ",": () => cell?.previous_cell && navigate(`/cells/${cell.previous_cell}`),
+    a: () => canApprove && setDeciding("reference"),
+    d: () => works && cell && setDeciding("fault"),
+    u: () => onUndo?.(),
+    Escape: () => navigate(cell ? `/runs/${cell.run_id}?cell=${cell.cell_id}` : "/compare"),
+  });
+  return (
+    <>
+      <div className="flex min-h-0 flex-1 flex-col overflow-auto">
+        <div className="px-5 pt-3 pb-2">{sentence}</div>
+        <div
+          className={`grid gap-x-7 px-5 pb-5 ${(side?.channels ?? 1) > 1 ? "lg:grid-cols-[minmax(0,1fr)_26rem]" : "lg:grid-cols-[minmax(0,1fr)_21rem]"}`}
+        >
+          <div className="min-w-0">
+            {side ? (
+              <>
+                <Strips
+                  pair={pair}
+                  frames={frames}
+                  rate={rate}
+                  view={view}
+                  player={player}
+                  onView={setView}
+                />
+                <ZoomBar view={view} frames={frames} rate={rate} onView={setView} />
+                <SpectrumPlot pair={pair} frames={frames} rate={rate} view={view} />
+                <Folds pair={pair} rate={rate} />
+                <SweepMap curves={pair.curves} rate={rate} />
+                <Curves curves={pair.curves} />
+              </>
+            ) : (
+              <p role="status" className="py-8 text-quiet">
+                {pair.state === "failed" ? pair.why : "Not rendered yet. It appears here as soon as it is."}
+              </p>
+            )}
+          </div>
+          <aside aria-label="Readings" className="min-w-0">
+            <Standing pair={pair} />
+            {cell && pair.verdict !== null && pair.verdict !== "Pass" && pair.verdict !== "Waiting" && (
+              <div className="mb-4">
+                <Button
+                  small
+                  needs="work"
+                  disabled={firstBuild.isPending}
+                  onClick={() =>
+                    firstBuild.mutate(cell.cell_id, { onSuccess: (made) => navigate(`/searches/${made.id}`) })
+                  }
+                >
+                  First build that differs
+                </Button>
+                {firstBuild.error && (
+                  <p role="alert" className="mt-1">
+                    {firstBuild.error.message}
+                  </p>
+                )}
+              </div>
+            )}
+            {cell?.decision && (
+              <p className="mb-4 border-l-[3px] border-quiet pl-3 leading-5">
+                <StandingText standing={cell.decision} />
+              </p>
+            )}
+            <Account pair={pair} />
+            <Readings readings={pair.readings} channels={side?.channels ?? 1} of="render" />
+            <Readings readings={pair.reference_readings} channels={side?.channels ?? 1} of="reference" />
+            {cell?.log && <Log text={cell.log} />}
+          </aside>
+        </div>
+      </div>
+      <footer className="flex h-[4.5rem] shrink-0 items-center gap-3 border-t border-line bg-sheet px-5">
+        {player ? (
+          <PlayerBar
+            key={pair.difference?.address ?? side?.address}
+            pair={pair}
+            player={player}
+            view={view}
+            frames={frames}
+          />
+        ) : (
+          <p className="text-quiet">There is nothing to listen to yet.</p>
+        )}
+        <div className="ml-auto flex items-center gap-2">
+          {cell && (
+            <>
+              <Button hint="D" needs="work" onClick={() => setDeciding("fault")}>
+                Decide
+              </Button>
+              <Button
+                look="main"
+                hint="A"
+                needs="keep"
+                disabled={!canApprove}
+                onClick={() => setDeciding("reference")}
+              >
+                Approve
+              </Button>
+            </>
+          )}
+        </div>
+      </footer>
+      {deciding && cell && (
+        <DecideDialog
+          cells={[cell.cell_id]}
+          first={deciding}
+          seen={cell.latest_act}
+          what={`The render of ${cell.effect} ${cell.version}`}
+          onClose={() => setDeciding(undefined)}
+          onDone={() => {}}
+        />
+      )}
+    </>
+  );
+}
+
+/** What was found, in a line, before all the figures. */
+function Standing({ pair }: { pair: Pair }) {
+  const working = pair.state !== "done" && pair.state !== "failed";
+  if (working)
+    return (
+      <p role="status" className="pb-4">
+        <b className="font-semibold">{pair.state === "analysing" ? "Being measured." : "Being rendered."}</b>{" "}
+        It appears here by itself.
+      </p>
+    );
+  const residual = pair.readings.find((one) => one.measure === "residual_rms" && one.channel === "all");
+  const same = pair.readings.some((one) => one.measure === "identical" && one.value === 1);
+  const own = same
+    ? "The two are identical, sample by sample."
+    : residual?.value != null
+      ? `The residual stands at ${number(residual.value, 1)} dBFS.`
+      : (residual?.why ?? pair.why);
+  return (
+    <p className="pb-4 text-base leading-6">
+      {pair.verdict && (
+        <b className={`font-semibold ${pair.verdict === "Fail" ? "text-difference" : ""}`}>
+          {pair.verdict}.{" "}
+        </b>
+      )}
+      {pair.kind === "cell" ? `${pair.why}.` : pair.state === "failed" ? pair.why : own}
+    </p>
+  );
+}
+
+/** What the renderer printed, or how a render that came back by hand was known. */
+function Log({ text }: { text: string }) {
+  return (
+    <details className="mt-4 border-t border-line pt-3">
+      <summary className="cursor-pointer font-semibold">Render log</summary>
+      <pre className="mt-2 max-h-60 overflow-auto rounded border border-line bg-sheet p-2 text-xs whitespace-pre-wrap">
+        {text}
+      </pre>
+    </details>
+  );
+}
+
+function ZoomBar(props: { view: View; frames: number; rate: number; onView: (view: View) => void }) {
+  const { view, frames, rate, onView } = props;
+  const length = view.stop - view.start;
+  const span = length < rate / 20 ? `${number(length, 0)} samples` : `${number(length / rate, 3)} s`;
+  return (
+    <div className="flex items-center gap-2 py-2 pl-[7.5rem] text-xs text-quiet">
+      <span className="mr-auto">
+        {span} shown{length === frames ? ", the whole file" : ""}. Drag or turn the wheel to zoom.
+      </span>
+      <Button hint="I" small onClick={() => onView(zoomed(view, 0.5, middle(view), frames))}>
+        Zoom in
+      </Button>
+      <Button hint="O" small onClick={() => onView(zoomed(view, 2, middle(view), frames))}>
+        Zoom out
+      </Button>
+      <Button hint="S" small onClick={() => onView(single(middle(view), frames))}>
+        Samples
+      </Button>
+      <Button hint="W" small onClick={() => onView({ start: 0, stop: frames })}>
+        Whole
+      </Button>
+    </div>
+  );
+}

@@ -1,0 +1,140 @@
+import { useEffect, useMemo, useState } from "react";
+import type { Pair } from "../../../api/client";
+import { Button } from "../../../ui/controls";
+import { useKeys } from "../../../ui/keys";
+import { count } from "../../../ui/numbers";
+import { INKS, type Ink } from "../plots/draw";
+import type { View } from "../view";
+import { Player } from "./player";
+
+const NAMES: Record<Ink, string> = { reference: "Reference", render: "Render", difference: "Difference" };
+const CHOSEN: Record<Ink, string> = {
+  reference: "bg-reference text-on-ink",
+  render: "bg-render text-on-ink",
+  difference: "bg-difference text-on-ink",
+};
+const STEP = 6;
+const MOST = 96;
+
+/** A player for the sides that there are; undefined while there is none. */
+export function usePlayer(pair: Pair): Player | undefined {
+  const { reference, render, difference } = pair;
+  const player = useMemo(() => {
+    const first = reference ?? render;
+    if (!first) return undefined;
+    return new Player({
+      addresses: {
+        reference: reference?.address,
+        render: render?.address,
+        difference: difference?.address,
+      },
+      rate: first.rate,
+      channels: first.channels,
+      frames: first.frames,
+    });
+  }, [reference, render, difference]);
+  useEffect(() => () => player?.close(), [player]);
+  return player;
+}
+
+/** The gain up to which the difference stays under full scale. */
+function safest(pair: Pair): number {
+  const peak = pair.readings.find((one) => one.measure === "residual_peak" && one.channel === "all")?.value;
+  return peak == null ? 0 : Math.max(0, Math.min(MOST, Math.floor(-peak / STEP) * STEP));
+}
+
+export function PlayerBar({
+  pair,
+  player,
+  view,
+  frames,
+}: {
+  pair: Pair;
+  player: Player;
+  view: View;
+  frames: number;
+}) {
+  const there = INKS.filter((ink) => pair[ink] !== null);
+  const [chosen, setSide] = useState<Ink>("reference");
+  const side = there.includes(chosen) ? chosen : (there[0] ?? "reference");
+  const [loop, setLoop] = useState(true);
+  const most = safest(pair);
+  const [gain, setGain] = useState(Math.max(0, most - STEP));
+  const [, redraw] = useState(0);
+  const { playing, error } = player;
+  useEffect(() => {
+    player.onChange = () => redraw((n) => n + 1);
+  }, [player]);
+  useEffect(() => player.listenTo(side), [player, side]);
+  useEffect(() => player.setDifferenceGain(gain), [player, gain]);
+  useEffect(() => player.setRange(view, loop), [player, view, loop]);
+  const toggle = () => (player.playing ? player.stop() : void player.play(view.start));
+  const louder = (by: number) => setGain((now) => Math.min(most, Math.max(0, now + by)));
+  useKeys({
+    " ": toggle,
+    "1": () => setSide("reference"),
+    "2": () => setSide("render"),
+    "3": () => setSide("difference"),
+    l: () => setLoop((on) => !on),
+    "+": () => louder(STEP),
+    "-": () => louder(-STEP),
+  });
+  const taken = pair.alignment?.shift ?? 0;
+  return (
+    <>
+      <Button hint="space" onClick={toggle} aria-pressed={playing} className="w-28 justify-center">
+        {playing ? "Stop" : "Play"}
+      </Button>
+      <fieldset className="flex overflow-hidden rounded-md border border-line">
+        <legend className="sr-only">What is heard</legend>
+        {INKS.map((ink, i) => (
+          <button
+            key={ink}
+            type="button"
+            disabled={!there.includes(ink)}
+            aria-pressed={side === ink}
+            onClick={() => setSide(ink)}
+            className={`h-9 px-3 font-medium focus-visible:-outline-offset-2 disabled:cursor-not-allowed disabled:opacity-45 ${side === ink ? CHOSEN[ink] : "bg-sheet hover:bg-ground"}`}
+          >
+            {NAMES[ink]} <kbd className="ml-1 font-sans text-xs opacity-80">{i + 1}</kbd>
+          </button>
+        ))}
+      </fieldset>
+      <Button
+        hint="L"
+        aria-pressed={loop}
+        onClick={() => setLoop(!loop)}
+        className={loop ? "border-text" : ""}
+      >
+        {loop ? "Looping" : "Loop"}
+      </Button>
+      <fieldset className="flex items-center gap-1">
+        <legend className="sr-only">Loudness of the difference</legend>
+        <Button
+          aria-label="Difference softer"
+          onClick={() => louder(-STEP)}
+          disabled={gain <= 0 || !there.includes("difference")}
+          className="w-8 justify-center px-0!"
+        >
+          −
+        </Button>
+        <span className="w-[6.5rem] text-center text-xs leading-4 text-quiet">
+          difference <b className="block text-sm text-text">+{gain} dB</b>
+        </span>
+        <Button
+          aria-label="Difference louder"
+          onClick={() => louder(STEP)}
+          disabled={gain >= most || !there.includes("difference")}
+          className="w-8 justify-center px-0!"
+        >
+          +
+        </Button>
+      </fieldset>
+      <p role="status" className="hidden max-w-52 text-xs leading-4 text-quiet xl:block">
+        {error ??
+          (there.length < 2 ? `There is no ${pair.reference ? "render" : "reference"} to switch to. ` : "") +
+            `Levels as rendered, ${taken === 0 ? "no delay taken off" : `${count(taken, "sample")} taken off`}. ${view.stop - view.start < frames ? "Loops what is shown." : ""}`}
+      </p>
+    </>
+  );
+}

@@ -1,0 +1,143 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import type { Token } from "../../api/client";
+import { Button, Word } from "../../ui/controls";
+import { dateTime } from "../../ui/numbers";
+import { Empty, Failed, Loading } from "../../ui/states";
+import { HEAD, ROW } from "../../ui/table";
+import { tokensQuery, useMakeToken, useRevokeToken } from "./queries";
+import type { Secret } from "./Told";
+
+const SCOPES: { value: Token["scope"]; label: string; detail: string }[] = [
+  { value: "read", label: "read", detail: "runs, readings, audio" },
+  { value: "submit", label: "submit", detail: "builds and runs, and read" },
+  { value: "render", label: "render", detail: "take a renderer's jobs" },
+];
+const DAYS = [7, 30, 90, 365, 730];
+
+/** What build servers and render machines come in by. */
+export function Tokens({ onTold }: { onTold: (secret: Secret) => void }) {
+  const tokens = useQuery(tokensQuery);
+  return (
+    <section aria-label="Tokens" className="mt-8 border-t border-line">
+      <div className="flex flex-wrap items-center gap-4 px-5 pt-4 pb-3">
+        <MakeToken onTold={onTold} />
+      </div>
+      {tokens.isPending ? (
+        <Loading what="the tokens" />
+      ) : !tokens.data ? (
+        <Failed error={tokens.error} onRetry={() => tokens.refetch()} />
+      ) : tokens.data.tokens.length === 0 ? (
+        <Empty title="No tokens yet.">
+          A build server needs a token to register builds and start runs; a render machine, to take jobs.
+        </Empty>
+      ) : (
+        <table className="w-full border-t border-line">
+          <caption className="sr-only">Tokens, newest first</caption>
+          <thead className={HEAD}>
+            <tr>
+              <th scope="col">Token</th>
+              <th scope="col">May</th>
+              <th scope="col">Last used</th>
+              <th scope="col">Ends</th>
+              <th scope="col">Made</th>
+              <th scope="col">
+                <span className="sr-only">What can be done</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {tokens.data.tokens.map((token) => (
+              <TokenRow key={token.id} token={token} />
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}
+
+function MakeToken({ onTold }: { onTold: (secret: Secret) => void }) {
+  const [name, setName] = useState("");
+  const [scope, setScope] = useState<Token["scope"]>("submit");
+  const [days, setDays] = useState(90);
+  const make = useMakeToken();
+  return (
+    <form
+      className="flex flex-wrap items-center gap-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        make.mutate(
+          { name, scope, days },
+          {
+            onSuccess: (made) => {
+              setName("");
+              onTold({ what: `The token ${made.token.name}.`, text: made.secret });
+            },
+          },
+        );
+      }}
+    >
+      <h2 className="text-xl leading-9 font-light">
+        Let the program{" "}
+        <input
+          aria-label="Name of the program"
+          placeholder="nightly builds"
+          required
+          maxLength={80}
+          value={name}
+          onChange={(event) => setName(event.target.value)}
+          className="w-48 border-b-2 border-line bg-transparent font-semibold placeholder:font-light placeholder:text-quiet hover:border-quiet"
+        />{" "}
+        <Word
+          name="Scope"
+          value={scope}
+          choices={SCOPES}
+          onChoose={(value) => setScope(SCOPES.find((one) => one.value === value)?.value ?? "read")}
+        />{" "}
+        for{" "}
+        <Word
+          name="Days"
+          value={String(days)}
+          choices={DAYS.map((one) => ({ value: String(one), label: `${one} days` }))}
+          onChoose={(value) => setDays(Number(value))}
+        />
+        .
+      </h2>
+      <Button type="submit" disabled={make.isPending || name.trim() === ""}>
+        Make a token
+      </Button>
+      {make.error && <p role="alert">{make.error.message}</p>}
+    </form>
+  );
+}
+
+function TokenRow({ token }: { token: Token }) {
+  const revoke = useRevokeToken();
+  const ended = token.revoked_at !== null || Date.parse(token.ends_at) < Date.now();
+  return (
+    <tr className={ROW}>
+      <td className={ended ? "text-quiet" : "font-semibold"}>{token.name}</td>
+      <td>{SCOPES.find((one) => one.value === token.scope)?.label}</td>
+      <td className="whitespace-nowrap">
+        {token.used_at ? dateTime(token.used_at) : <span className="text-quiet">never</span>}
+      </td>
+      <td className="whitespace-nowrap">
+        {token.revoked_at
+          ? `${dateTime(token.revoked_at)}, revoked by ${token.revoked_by}`
+          : dateTime(token.ends_at)}
+      </td>
+      <td className="whitespace-nowrap text-quiet">
+        {dateTime(token.made_at)}, by {token.made_by}
+      </td>
+      <td className="text-right">
+        {revoke.error && <p role="alert">{revoke.error.message}</p>}
+        {!ended && (
+          <Button small disabled={revoke.isPending} onClick={() => revoke.mutate(token.id)}>
+            Revoke
+          </Button>
+        )}
+      </td>
+    </tr>
+  );
+}

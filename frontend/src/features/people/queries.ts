@@ -1,0 +1,96 @@
+import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { client, forgeryToken, type Me, type Person, type Token, take } from "../../api/client";
+
+export type Role = Person["role"];
+
+/** Who is signed in, and what each change is to be sent with. */
+export const meQuery = queryOptions({
+  queryKey: ["me"],
+  queryFn: async ({ signal }) => known(await take(client.GET("/api/me", { signal }))),
+  staleTime: Number.POSITIVE_INFINITY,
+});
+
+function known(me: Me): Me {
+  forgeryToken.keep(me.forgery_token);
+  return me;
+}
+
+/** A way in or out: the page then shows what the one who is signed in may see, and nothing of anybody before. */
+function useWay<Body>(way: (body: Body) => Promise<Me>) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: way,
+    onSuccess: (me) => {
+      queries.removeQueries({ predicate: (query) => query.queryKey[0] !== "me" });
+      queries.setQueryData(meQuery.queryKey, known(me));
+    },
+  });
+}
+
+export const useSignIn = () =>
+  useWay((body: { name: string; password: string }) => take(client.POST("/api/sign-in", { body })));
+
+export const useLink = () =>
+  useWay((body: { secret: string; password: string | null }) =>
+    take(client.POST("/api/links/use", { body })),
+  );
+
+export const useSignOut = () => useWay(() => take(client.POST("/api/sign-out")));
+
+export const useChangePassword = () =>
+  useWay((body: { old: string; new: string }) => take(client.POST("/api/me/password", { body })));
+
+/** Whose link it is; asked for once, and not kept. */
+export const linkQuery = (secret: string) =>
+  queryOptions({
+    queryKey: ["link", secret],
+    queryFn: ({ signal }) => take(client.POST("/api/links/open", { body: { secret }, signal })),
+    staleTime: Number.POSITIVE_INFINITY,
+    gcTime: 0,
+  });
+
+export const peopleQuery = queryOptions({
+  queryKey: ["people"],
+  queryFn: ({ signal }) => take(client.GET("/api/people", { signal })),
+});
+
+export const tokensQuery = queryOptions({
+  queryKey: ["tokens"],
+  queryFn: ({ signal }) => take(client.GET("/api/tokens", { signal })),
+});
+
+function useThen<Body, Answer>(key: string, change: (body: Body) => Promise<Answer>) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: change,
+    onSettled: () => queries.invalidateQueries({ queryKey: [key] }),
+  });
+}
+
+export const useAddPerson = () =>
+  useThen("people", (body: { name: string; role: Role }) => take(client.POST("/api/people", { body })));
+
+export const useChangePerson = () =>
+  useThen("people", ({ id, role, disabled }: { id: number; role?: Role; disabled?: boolean }) =>
+    take(
+      client.POST("/api/people/{person_id}/change", {
+        params: { path: { person_id: id } },
+        body: { role: role ?? null, disabled: disabled ?? null },
+      }),
+    ),
+  );
+
+export const useResetPerson = () =>
+  useThen("people", (id: number) =>
+    take(client.POST("/api/people/{person_id}/reset", { params: { path: { person_id: id } } })),
+  );
+
+export const useMakeToken = () =>
+  useThen("tokens", (body: { name: string; scope: Token["scope"]; days: number }) =>
+    take(client.POST("/api/tokens", { body })),
+  );
+
+export const useRevokeToken = () =>
+  useThen("tokens", (id: number) =>
+    take(client.POST("/api/tokens/{token_id}/revoke", { params: { path: { token_id: id } } })),
+  );

@@ -1,0 +1,106 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate } from "react-router";
+import { Button, Sentence, Word } from "../../ui/controls";
+import { count, number } from "../../ui/numbers";
+import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { HEAD, ROW } from "../../ui/table";
+import { effectsQuery } from "../effects/queries";
+import { plansQuery, templatesQuery } from "./queries";
+
+export function PlansPage() {
+  const plans = useQuery(plansQuery);
+  if (plans.isPending) return <Loading what="the plans" />;
+  if (!plans.data) return <Failed error={plans.error} onRetry={() => plans.refetch()} />;
+  const all = plans.data.plans;
+  return (
+    <div className="overflow-auto pb-8">
+      <Stale error={plans.error} />
+      <NewPlan />
+      {all.length === 0 ? (
+        <Empty title="No plan has been written yet.">
+          Choose above what is to be found out, and of which effect; the plan that comes can be changed before
+          it is kept.
+        </Empty>
+      ) : (
+        <table className="w-full border-t border-line">
+          <caption className="sr-only">All plans</caption>
+          <thead className={HEAD}>
+            <tr>
+              <th scope="col">Plan</th>
+              <th scope="col">Effect</th>
+              <th scope="col" className="text-right">
+                Cells
+              </th>
+              <th scope="col">Revision</th>
+              <th scope="col">Builds</th>
+            </tr>
+          </thead>
+          <tbody>
+            {all.map((plan) => (
+              <tr key={plan.id} className={`${ROW} hover:bg-ground`}>
+                <td>
+                  <Link to={`/plans/${plan.id}`} className="font-semibold hover:underline">
+                    {plan.name}
+                  </Link>
+                </td>
+                <td>{plan.effect}</td>
+                <td className="text-right">{number(plan.cells, 0)}</td>
+                <td>{plan.revision}</td>
+                <td className="text-quiet">{count(plan.builds.length, "build")}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </div>
+  );
+}
+
+/** Asks what is to be found out, of which effect. */
+function NewPlan() {
+  const navigate = useNavigate();
+  const templates = useQuery(templatesQuery);
+  const effects = useQuery(effectsQuery);
+  const [key, setKey] = useState("null");
+  const [name, setName] = useState<string>();
+  const known = effects.data?.effects ?? [];
+  const effect = name ?? known.find((one) => one.settings.length > 0)?.name ?? known[0]?.name;
+  const template = templates.data?.templates.find((one) => one.key === key);
+  if (!templates.data || !effect) return <div className="h-16" />;
+  return (
+    <div className="px-5 pt-3 pb-4">
+      <div className="flex flex-wrap items-center gap-4">
+        <Sentence>
+          A plan for{" "}
+          <Word
+            name="Template"
+            value={key}
+            choices={templates.data.templates.map((one) => ({
+              value: one.key,
+              label: one.title,
+              detail: one.purpose,
+            }))}
+            onChoose={setKey}
+          />{" "}
+          of{" "}
+          <Word
+            name="Effect"
+            value={effect}
+            choices={known.map((one) => ({ value: one.name, label: one.name }))}
+            onChoose={setName}
+          />
+          .
+        </Sentence>
+        <Button
+          look="main"
+          needs="work"
+          onClick={() => navigate(`/plans/new?${new URLSearchParams({ template: key, effect })}`)}
+        >
+          Write it
+        </Button>
+      </div>
+      <p className="text-quiet">{template?.purpose}</p>
+    </div>
+  );
+}

@@ -1,0 +1,149 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams, useSearchParams } from "react-router";
+import type { Reference } from "../../api/client";
+import { EveryWord, Sentence } from "../../ui/controls";
+import { count, dateTime, kilohertz } from "../../ui/numbers";
+import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { HEAD, ROW } from "../../ui/table";
+import { historyQuery, referencesQuery } from "./queries";
+
+export function ReferencesPage() {
+  const references = useQuery(referencesQuery);
+  const [search, setSearch] = useSearchParams();
+  if (references.isPending) return <Loading what="the references" />;
+  if (!references.data) return <Failed error={references.error} onRetry={() => references.refetch()} />;
+  const all = references.data.references;
+  const host = search.get("host") ?? "";
+  const effect = search.get("effect") ?? "";
+  const shown = all.filter(
+    (one) => (host === "" || one.condition.host === host) && (effect === "" || one.effect === effect),
+  );
+  const put = (name: string, value: string) =>
+    setSearch((before) => {
+      value ? before.set(name, value) : before.delete(name);
+      return before;
+    });
+  return (
+    <div className="overflow-auto pb-6">
+      <Stale error={references.error} />
+      <div className="px-5 pt-3 pb-2">
+        <Sentence>
+          {count(shown.length, "approved reference")} of{" "}
+          <EveryWord
+            name="Effect"
+            value={effect}
+            every="every effect"
+            names={all.map((one) => one.effect)}
+            onChoose={(value) => put("effect", value)}
+          />{" "}
+          in{" "}
+          <EveryWord
+            name="Host"
+            value={host}
+            every="every host"
+            names={all.map((one) => one.condition.host)}
+            onChoose={(value) => put("host", value)}
+          />
+          .
+        </Sentence>
+      </div>
+      {all.length === 0 ? (
+        <Empty title="Nothing is approved yet.">
+          Open the run of a build that is known to be good, look at it, and approve its renders. Later builds
+          are laid over them.
+        </Empty>
+      ) : (
+        <Table references={shown} link />
+      )}
+    </div>
+  );
+}
+
+export function HistoryPage() {
+  const id = Number(useParams().reference);
+  const past = useQuery(historyQuery(id));
+  if (past.isPending) return <Loading what="the history" />;
+  if (!past.data) return <Failed error={past.error} onRetry={() => past.refetch()} />;
+  const [newest] = past.data.references;
+  return (
+    <div className="overflow-auto pb-6">
+      <div className="px-5 pt-3 pb-2">
+        <Sentence>
+          {newest ? (
+            <>
+              References of <b className="font-semibold">{newest.signal}</b> through{" "}
+              <b className="font-semibold">{newest.setting}</b> in{" "}
+              <b className="font-semibold">{condition(newest)}</b>, newest first.
+            </>
+          ) : (
+            "No reference"
+          )}
+        </Sentence>
+        <Link to="/references" className="text-quiet underline">
+          All references
+        </Link>
+      </div>
+      <Table references={past.data.references} link={false} />
+    </div>
+  );
+}
+
+const condition = ({ condition: c }: Reference) =>
+  `${c.host} ${c.host_version}, ${c.mode}, ${kilohertz(c.rate)} kHz`;
+
+function standing(reference: Reference): string {
+  if (reference.undone) return "undone";
+  return reference.retired_at ? `until ${dateTime(reference.retired_at)}` : "current";
+}
+
+function Table({ references, link }: { references: Reference[]; link: boolean }) {
+  return (
+    <table className="w-full border-t border-line">
+      <caption className="sr-only">References</caption>
+      <thead className={HEAD}>
+        <tr>
+          <th scope="col">Case</th>
+          <th scope="col">Condition</th>
+          <th scope="col">Render of</th>
+          <th scope="col">Approved</th>
+          <th scope="col">Why</th>
+          <th scope="col">{link ? "" : "Standing"}</th>
+        </tr>
+      </thead>
+      <tbody>
+        {references.map((reference) => (
+          <tr key={reference.id} className={`${ROW} hover:bg-ground`}>
+            <td>
+              <b className="font-semibold">{reference.signal}</b> · {reference.setting}
+            </td>
+            <td>{condition(reference)}</td>
+            <td>
+              <Link
+                to={`/cells/${reference.cell_id}`}
+                className="underline decoration-line hover:decoration-text"
+              >
+                {reference.effect} {reference.version}
+              </Link>
+            </td>
+            <td className="whitespace-nowrap">
+              {reference.approved_by}, {dateTime(reference.approved_at)}
+            </td>
+            <td className="max-w-72 text-quiet">{reference.why || "—"}</td>
+            <td className="whitespace-nowrap">
+              {link ? (
+                <Link
+                  to={`/references/${reference.id}`}
+                  className="underline decoration-line hover:decoration-text"
+                >
+                  History
+                </Link>
+              ) : (
+                standing(reference)
+              )}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}

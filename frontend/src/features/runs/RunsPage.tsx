@@ -1,0 +1,211 @@
+import { useInfiniteQuery, useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link, useNavigate, useSearchParams } from "react-router";
+import type { NewRun, Plan, Run } from "../../api/client";
+import { Button, EveryWord, Sentence, Word } from "../../ui/controls";
+import { count, dateTime, duration } from "../../ui/numbers";
+import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { plansQuery } from "../plans/queries";
+import { runsQuery, useStartRun } from "./queries";
+
+export function RunsPage() {
+  const [search, setSearch] = useSearchParams();
+  const effect = search.get("effect") ?? "";
+  const runs = useInfiniteQuery(runsQuery(effect));
+  const plans = useQuery(plansQuery);
+  if (runs.isPending) return <Loading what="the runs" />;
+  if (!runs.data) return <Failed error={runs.error} onRetry={() => runs.refetch()} />;
+  const shown = runs.data.pages.flatMap((page) => page.runs);
+  const effects = runs.data.pages[0]?.effects ?? [];
+  return (
+    <div className="overflow-auto">
+      <Stale error={runs.error} />
+      <div className="flex min-h-[66px] flex-wrap items-center gap-4 px-5 pt-4 pb-3">
+        {plans.data && (
+          <StartRun plans={plans.data.plans} latest={Number(search.get("plan")) || shown[0]?.plan_id} />
+        )}
+      </div>
+      {effects.length > 0 && (
+        <p className="border-t border-line px-5 py-2 text-quiet">
+          {runs.hasNextPage && "The latest "}
+          {count(shown.length, "run")} of{" "}
+          <EveryWord
+            name="Effect"
+            value={effect}
+            every="every effect"
+            names={effects}
+            onChoose={(value) => setSearch(value ? { effect: value } : {})}
+          />
+          , newest first.
+        </p>
+      )}
+      {effects.length === 0 ? (
+        <Empty title="Nothing has been run yet.">
+          Start a run above: every case of the plan is rendered under every condition, and laid over its
+          approved reference.
+        </Empty>
+      ) : (
+        <RunTable runs={shown} />
+      )}
+      {runs.hasNextPage && (
+        <p className="border-t border-line px-5 py-3">
+          <Button onClick={() => runs.fetchNextPage()} disabled={runs.isFetchingNextPage}>
+            Show older runs
+          </Button>
+        </p>
+      )}
+    </div>
+  );
+}
+
+/** Asks for a run, first of the plan that was run last. */
+function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined }) {
+  const navigate = useNavigate();
+  const start = useStartRun();
+  const [planId, setPlanId] = useState(latest ?? plans[0]?.id);
+  const plan = plans.find((one) => one.id === planId);
+  const [buildId, setBuildId] = useState<number>();
+  const [render, setRender] = useState<NewRun["render"]>("what changed");
+  const build = plan?.builds.find((one) => one.id === buildId) ?? plan?.builds.at(-1);
+  if (!plan || !build) return <Sentence>No plan has been written yet.</Sentence>;
+  const begin = () =>
+    start.mutate(
+      { plan_id: plan.id, build_id: build.id, render },
+      { onSuccess: (run) => navigate(`/runs/${run.id}`) },
+    );
+  return (
+    <>
+      <Sentence>
+        Run{" "}
+        <Word
+          name="Plan"
+          value={String(plan.id)}
+          choices={plans.map((one) => ({ value: String(one.id), label: one.name, detail: one.effect }))}
+          onChoose={(value) => {
+            setPlanId(Number(value));
+            setBuildId(plans.find((one) => one.id === Number(value))?.builds.at(-1)?.id);
+          }}
+        />{" "}
+        on{" "}
+        <Word
+          name="Build"
+          value={String(build.id)}
+          choices={plan.builds.map((one) => ({
+            value: String(one.id),
+            label: `${plan.effect} ${one.version}`,
+            detail: one.note,
+          }))}
+          onChoose={(value) => setBuildId(Number(value))}
+        />
+        , rendering{" "}
+        <Word
+          name="Rendering"
+          value={render}
+          choices={[
+            { value: "what changed", label: "what changed", detail: "the rest is taken over" },
+            { value: "everything", label: "everything" },
+          ]}
+          onChoose={(value) => setRender(value === "everything" ? "everything" : "what changed")}
+        />
+        .
+      </Sentence>
+      <Button look="main" needs="work" onClick={begin} disabled={start.isPending}>
+        Start {count(plan.cells, "cell")}
+      </Button>
+      {start.error && <p role="alert">{start.error.message}</p>}
+    </>
+  );
+}
+
+function RunTable({ runs }: { runs: Run[] }) {
+  return (
+    <table className="w-full table-fixed border-t border-line">
+      <caption className="sr-only">All runs, newest first</caption>
+      <thead className="text-left text-xs text-quiet">
+        <tr className="[&>th]:px-3 [&>th]:py-2 [&>th]:font-normal [&>th:first-child]:pl-5">
+          <th scope="col">Build</th>
+          <th scope="col" className="w-[26%] xl:w-[34%]">
+            How it stands
+          </th>
+          <th scope="col" className="w-[9%] text-right">
+            Need you
+          </th>
+          <th scope="col" className="w-[18%]">
+            Plan
+          </th>
+          <th scope="col" className="w-36">
+            Asked for
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {runs.map((run) => (
+          <tr
+            key={run.id}
+            className="border-t border-line bg-sheet align-top hover:bg-ground [&>td]:px-3 [&>td]:py-3.5 [&>td:first-child]:pl-5 [&>td:last-child]:pr-5"
+          >
+            <td>
+              <Link to={`/runs/${run.id}`} className="text-base font-semibold hover:underline">
+                {run.effect} {run.build.version}
+              </Link>
+              <p className="text-quiet">{run.build.note}</p>
+            </td>
+            <td>
+              <Standing run={run} />
+            </td>
+            <td className="text-right">
+              <NeedYou run={run} />
+            </td>
+            <td>
+              {run.plan}
+              <p className="text-quiet">
+                run {run.id}, revision {run.revision}
+              </p>
+            </td>
+            <td className="whitespace-nowrap">
+              {dateTime(run.requested_at)}
+              <p className="text-quiet">{run.requested_by}</p>
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+/** One bar a run: blank where it passes, ink where it does not. */
+function Standing({ run }: { run: Run }) {
+  const { passed, changed, failed, no_reading, waiting } = run.verdicts;
+  const share = (cells: number) => `${(100 * cells) / Math.max(1, run.cells)}%`;
+  const words = [
+    run.finished < run.cells &&
+      `${run.finished} of ${run.cells} done${run.stopped_by ? ", stopped" : run.seconds_left ? `, ${duration(run.seconds_left)} left` : ""}`,
+    failed && `${failed} fail`,
+    no_reading && `${no_reading} without a reading`,
+    changed && `${changed} changed`,
+    waiting && run.finished === run.cells && `${waiting} wait for a reference`,
+    passed && `${passed} pass`,
+  ].filter(Boolean);
+  return (
+    <>
+      <div aria-hidden="true" className="mt-1 flex h-3 w-full border border-line bg-sheet">
+        <span className="bg-difference" style={{ width: share(failed) }} />
+        <span className="bg-quiet" style={{ width: share(no_reading) }} />
+        <span className="hatch-changed" style={{ width: share(changed) }} />
+      </div>
+      <p className="mt-1 text-quiet">{words.join(", ")}</p>
+    </>
+  );
+}
+
+function NeedYou({ run }: { run: Run }) {
+  if (run.needs_you === 0)
+    return <span className="text-quiet">{run.finished < run.cells ? "not yet known" : "none"}</span>;
+  return (
+    <span
+      className={run.verdicts.failed ? "text-base font-semibold text-difference" : "text-base font-semibold"}
+    >
+      {run.needs_you}
+    </span>
+  );
+}

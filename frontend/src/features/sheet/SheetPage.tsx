@@ -1,0 +1,357 @@
+import { useQuery } from "@tanstack/react-query";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import type { DecisionKind, Sheet } from "../../api/client";
+import { measuresQuery } from "../../api/measures";
+import { Button, type Choice, EveryWord, Sentence, Word } from "../../ui/controls";
+import { useKeys } from "../../ui/keys";
+import { count, kilohertz } from "../../ui/numbers";
+import { Failed, Loading, Stale } from "../../ui/states";
+import { DecideDialog } from "../decisions/DecideDialog";
+import { UndoBar, useLastAct } from "../decisions/UndoBar";
+import { useCan } from "../people/me";
+import { Filters } from "./Filters";
+import { Findings } from "./Findings";
+import { Grid } from "./Grid";
+import { find, layOut, nextTrouble, type Position, rectangle, step, type View } from "./layout";
+import { useCompareAcross, useSheet } from "./queries";
+import { RunState } from "./RunState";
+import { Slip } from "./Slip";
+
+const RESIDUAL = "residual_rms";
+const ADDRESS_WAITS_MS = 200;
+
+export function SheetPage() {
+  const run = Number(useParams().run);
+  const [search] = useSearchParams();
+  const against = search.get("against") ?? "";
+  const sheet = useSheet(run, search.get("measure") ?? RESIDUAL, against);
+  if (sheet.isPending) return <Loading what="the sheet" />;
+  if (!sheet.data) return <Failed error={sheet.error} onRetry={() => sheet.refetch()} />;
+  return (
+    <>
+      <Stale error={sheet.error} />
+      <SheetView key={`${run}/${against}`} sheet={sheet.data} against={against} />
+    </>
+  );
+}
+
+/** What the address says of how the sheet is laid out. */
+function viewFrom(search: URLSearchParams): View {
+  const one = <T extends string>(name: string, values: readonly T[]): T =>
+    values.find((value) => value === search.get(name)) ?? (values[0] as T);
+  return {
+    host: search.get("host") ?? "",
+    rate: search.get("rate") ?? "",
+    only: search.get("only") ?? "",
+    text: search.get("text") ?? "",
+    rowsBy: one("rows", ["signal", "setting"]),
+    columnsBy: one("columns", ["host", "mode", "rate"]),
+    order: one("order", ["plan", "trouble"]),
+    folded: new Set(search.getAll("folded")),
+  };
+}
+
+function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
+  const navigate = useNavigate();
+  const [search, setSearch] = useSearchParams();
+  // The chosen cell is left out: walking over a large sheet must not lay it out anew.
+  const asked = [...search].filter(([name]) => name !== "cell").join("&");
+  // biome-ignore lint/correctness/useExhaustiveDependencies: the address without the cell stands for it
+  const view = useMemo(() => viewFrom(search), [asked]);
+  const figures = search.get("figures") === "1";
+  const measures = useQuery(measuresQuery);
+  const measure = measures.data?.measures.find((one) => one.key === sheet.measure);
+  const [chosenId, setChosenId] = useState(() => Number(search.get("cell")) || undefined);
+  const [marked, setMarked] = useState<ReadonlySet<number>>(new Set());
+  const [deciding, setDeciding] = useState<{ cells: number[]; first: DecisionKind }>();
+  const { undo, act } = useLastAct();
+  const layout = useMemo(() => layOut(sheet, view), [sheet, view]);
+  const box = useRef<HTMLDivElement>(null);
+  const anchor = useRef<Position>(undefined);
+  // Keys may come faster than the page follows, so each starts from where the last one led. It is a cell, not a
+  // place, for live data may lay the sheet out anew.
+  const reached = useRef(chosenId);
+  const at = () => find(layout, reached.current);
+  const chosen = sheet.cells.find((cell) => cell.id === chosenId);
+
+  // The router gives a new function for every address; what is memoised here must not follow each step.
+  const setAddress = useRef(setSearch);
+  setAddress.current = setSearch;
+  const put = useCallback(
+    (changes: Record<string, string>) =>
+      setAddress.current(
+        (before) => {
+          for (const [key, value] of Object.entries(changes))
+            value ? before.set(key, value) : before.delete(key);
+          return before;
+        },
+        { replace: true },
+      ),
+    [],
+  );
+  // The address follows once the keys rest.
+  const told = search.get("cell");
+  useEffect(() => {
+    if (!chosenId || told === String(chosenId)) return;
+    const timer = window.setTimeout(() => put({ cell: String(chosenId) }), ADDRESS_WAITS_MS);
+    return () => window.clearTimeout(timer);
+  }, [chosenId, told, put]);
+  const choose = useCallback((id: number) => {
+    reached.current = id;
+    setChosenId(id);
+  }, []);
+  const click = useCallback(
+    (id: number) => {
+      anchor.current = undefined;
+      choose(id);
+    },
+    [choose],
+  );
+  const route = useRef(navigate);
+  route.current = navigate;
+  const beside = useRef(new Map<number, number | null>());
+  beside.current = new Map(sheet.cells.map((cell) => [cell.id, cell.other]));
+  const open = useCallback((id: number) => {
+    const other = beside.current.get(id);
+    route.current(other ? `/cells/${id}?beside=${other}` : `/cells/${id}`);
+  }, []);
+  const fold = useCallback(
+    (key: string) =>
+      setAddress.current(
+        (before) => {
+          const folded = before.getAll("folded");
+          before.delete("folded");
+          for (const one of folded.includes(key) ? folded.filter((other) => other !== key) : [...folded, key])
+            before.append("folded", one);
+          return before;
+        },
+        { replace: true },
+      ),
+    [],
+  );
+  const mark = useCallback(
+    (cells: number[]) => {
+      setMarked(new Set(cells));
+      if (cells[0] !== undefined) choose(cells[0]);
+    },
+    [choose],
+  );
+
+  const go = (position: Position | undefined) => {
+    const cell = position && layout.rows[position.row]?.slots[position.column]?.cell;
+    if (cell) choose(cell.id);
+  };
+  const walk = (down: number, right: number) => {
+    anchor.current = undefined;
+    const from = at();
+    go(from ? step(layout, from, down, right) : step(layout, { row: 0, column: -1 }, 0, 1));
+  };
+  const stretch = (down: number, right: number) => {
+    const here = at();
+    if (!here) return;
+    const from = anchor.current ?? here;
+    const to = step(layout, here, down, right);
+    anchor.current = from;
+    setMarked(new Set(rectangle(layout, from, to)));
+    go(to);
+  };
+  const toggle = (id: number) =>
+    setMarked((before) => {
+      const next = new Set(before);
+      next.has(id) ? next.delete(id) : next.add(id);
+      return next;
+    });
+  const toBuild = (by: number) => {
+    const index = sheet.siblings.findIndex((sibling) => sibling.run_id === sheet.run.id);
+    const other = sheet.siblings[index + by];
+    if (other) navigate(`/runs/${other.run_id}`);
+  };
+  // Of another build, host or mode nothing was compared in advance; whoever looks first asks for it.
+  const compare = useCompareAcross(sheet.run.id);
+  const works = useCan("work");
+  const missing = against !== "" && sheet.cells.some((cell) => cell.state === "analysing");
+  const requested = useRef(false);
+  useEffect(() => {
+    if (!missing || requested.current) return;
+    requested.current = true;
+    compare.mutate(against);
+  }, [missing, against, compare]);
+  const targets = marked.size > 0 ? [...marked] : chosen ? [chosen.id] : [];
+  const decide = (first: DecisionKind) =>
+    works && targets.length > 0 && against === "" && setDeciding({ cells: targets, first });
+  useKeys({
+    ArrowUp: () => walk(-1, 0),
+    ArrowDown: () => walk(1, 0),
+    ArrowLeft: () => walk(0, -1),
+    ArrowRight: () => walk(0, 1),
+    "Shift+ArrowUp": () => stretch(-1, 0),
+    "Shift+ArrowDown": () => stretch(1, 0),
+    "Shift+ArrowLeft": () => stretch(0, -1),
+    "Shift+ArrowRight": () => stretch(0, 1),
+    ".": () => go(nextTrouble(layout, at(), 1)),
+    ",": () => go(nextTrouble(layout, at(), -1)),
+    "[": () => toBuild(-1),
+    "]": () => toBuild(1),
+    f: () => put({ figures: figures ? "" : "1" }),
+    n: () => put({ only: view.only === "needs" ? "" : "needs" }),
+    x: () => chosen && toggle(chosen.id),
+    a: () => decide("reference"),
+    d: () => decide("fault"),
+    u: () => undo(),
+    Escape: () => setMarked(new Set()),
+    Enter: () => chosen && open(chosen.id),
+  });
+
+  const waiting = useMemo(() => sheet.cells.filter((cell) => cell.first).map((cell) => cell.id), [sheet]);
+  const rates = [...new Set(sheet.conditions.map((condition) => condition.rate))];
+  const { run } = sheet;
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-x-5 gap-y-1 px-5 pt-3 pb-1">
+        <Sentence>
+          <Word
+            name="Build"
+            value={String(run.id)}
+            choices={sheet.siblings.map((one) => ({
+              value: String(one.run_id),
+              label: `${run.effect} ${one.version}`,
+            }))}
+            onChoose={(value) => navigate(`/runs/${value}`)}
+          />{" "}
+          against{" "}
+          <Word
+            name="Against"
+            value={against}
+            choices={othersOf(sheet)}
+            onChoose={(value) => put({ against: value, cell: "", only: "" })}
+          />
+          , in{" "}
+          <EveryWord
+            name="Host"
+            value={view.host}
+            every="every host"
+            names={sheet.conditions.map((one) => one.host)}
+            onChoose={(value) => put({ host: value })}
+          />
+          , at{" "}
+          <Word
+            name="Rate"
+            value={view.rate}
+            choices={[
+              { value: "", label: "every rate" },
+              ...rates.map((one) => ({ value: String(one), label: `${kilohertz(one)} kHz` })),
+            ]}
+            onChoose={(value) => put({ rate: value })}
+          />
+          .
+        </Sentence>
+        <div className="ml-auto flex items-center gap-2">
+          {sheet.by_hand > 0 && (
+            <Link to={`/runs/${run.id}/kit`} className="pr-2 underline decoration-line hover:decoration-text">
+              {count(sheet.by_hand, "cell")} rendered by hand: the kit
+            </Link>
+          )}
+          {waiting.length > 0 && against === "" && (
+            <Button needs="keep" onClick={() => setDeciding({ cells: waiting, first: "reference" })}>
+              Approve all {waiting.length} without a reference
+            </Button>
+          )}
+        </div>
+      </div>
+      <RunState sheet={sheet} across={against !== ""} only={view.only} onPut={put} />
+      <UndoBar act={act} onUndo={undo} />
+      <div className="flex min-h-0 flex-1 border-t border-line pt-2">
+        <Findings sheet={sheet} across={against !== ""} marked={marked} onMark={mark} />
+        <div className="flex min-w-0 flex-1 flex-col">
+          <Filters
+            sheet={sheet}
+            view={view}
+            measures={measures.data?.measures ?? []}
+            figures={figures}
+            shown={layout.shown}
+            onPut={put}
+          />
+          <div ref={box} className="min-h-0 flex-1 overflow-auto pr-5">
+            {layout.rows.length > 0 ? (
+              <Grid
+                layout={layout}
+                box={box}
+                chosen={chosenId}
+                marked={marked}
+                figures={figures ? measure : undefined}
+                tick={sheet.ink_at_limit}
+                onChoose={click}
+                onOpen={open}
+                onFold={fold}
+              />
+            ) : (
+              <p className="py-6 text-quiet">
+                No cell of this run is like that.{" "}
+                <button
+                  type="button"
+                  className="underline"
+                  onClick={() => put({ only: "", text: "", host: "", rate: "" })}
+                >
+                  Show all
+                </button>
+              </p>
+            )}
+          </div>
+        </div>
+      </div>
+      <Slip
+        sheet={sheet}
+        cell={chosen}
+        marked={marked}
+        decidable={against === ""}
+        onOpen={() => chosen && open(chosen.id)}
+        onDecide={decide}
+      />
+      {deciding && (
+        <DecideDialog
+          cells={deciding.cells}
+          first={deciding.first}
+          seen={sheet.latest_act}
+          what={describe(sheet, deciding.cells)}
+          onClose={() => setDeciding(undefined)}
+          onDone={() => setMarked(new Set())}
+        />
+      )}
+    </>
+  );
+}
+
+function describe(sheet: Sheet, ids: number[]): string {
+  const wanted = new Set(ids);
+  const unfit = sheet.cells.filter((cell) => wanted.has(cell.id) && cell.unfit).length;
+  const renders = `${count(ids.length, "render")} of ${sheet.run.effect} ${sheet.run.build.version}`;
+  return unfit > 0 ? `${renders}, of which ${unfit} failed integrity and cannot be approved` : renders;
+}
+
+/** What a run can be laid over: its references, other builds, and what its conditions differ in. */
+function othersOf(sheet: Sheet): Choice[] {
+  const several = (kind: string, values: [string, string][]): Choice[] =>
+    new Map(values).size > 1
+      ? [...new Map(values)].map(([value, label]) => ({ value: `${kind}:${value}`, label }))
+      : [];
+  const { conditions, siblings, run } = sheet;
+  return [
+    { value: "", label: "approved references" },
+    ...siblings
+      .filter((one) => one.run_id !== run.id)
+      .map((one) => ({ value: `build:${one.run_id}`, label: `${run.effect} ${one.version}` })),
+    ...several(
+      "host",
+      conditions.map((c) => [`${c.host} ${c.host_version}`, `${c.host} ${c.host_version}`]),
+    ),
+    ...several(
+      "mode",
+      conditions.map((c) => [c.mode, c.mode === "offline" ? "offline rendering" : "real time"]),
+    ),
+    ...several(
+      "rate",
+      conditions.map((c) => [String(c.rate), `${kilohertz(c.rate)} kHz`]),
+    ),
+  ];
+}

@@ -1,0 +1,119 @@
+import { useEffect, useState } from "react";
+import type { SignalKind, SignalParameter, SignalRequest } from "../../api/client";
+import { asked, withValue } from "./request";
+
+/** Everything that can be set of a kind of signal. */
+export function Fields({
+  kind,
+  request,
+  onChange,
+}: {
+  kind: SignalKind;
+  request: SignalRequest;
+  onChange: (request: SignalRequest) => void;
+}) {
+  return (
+    <div className="grid grid-cols-2 gap-x-4 gap-y-2.5">
+      {kind.parameters.map((parameter) => (
+        <Field
+          key={`${kind.key}.${parameter.key}`}
+          parameter={parameter}
+          value={asked(request, parameter)}
+          onChange={(value) => onChange(withValue(request, parameter, value))}
+        />
+      ))}
+    </div>
+  );
+}
+
+type Value = SignalRequest[string];
+const BOX = "h-8 w-full rounded border border-quiet bg-sheet px-2";
+
+function Field({
+  parameter,
+  value,
+  onChange,
+}: {
+  parameter: SignalParameter;
+  value: Value;
+  onChange: (value: Value) => void;
+}) {
+  const { title, unit, choices } = parameter;
+  if (typeof parameter.default === "boolean")
+    return (
+      <label className="flex items-center gap-2 self-end pb-1.5">
+        <input
+          type="checkbox"
+          checked={value === true}
+          onChange={(event) => onChange(event.target.checked)}
+          className="accent-text"
+        />
+        {title}
+      </label>
+    );
+  return (
+    // biome-ignore lint/a11y/noLabelWithoutControl: the control is one of the two below
+    <label className="block">
+      <span className="text-xs text-quiet">
+        {title}
+        {unit && `, ${unit}`}
+      </span>
+      {choices.length > 0 ? (
+        <select value={String(value)} onChange={(event) => onChange(event.target.value)} className={BOX}>
+          {choices.map((choice) => (
+            <option key={choice}>{choice}</option>
+          ))}
+        </select>
+      ) : (
+        <NumberBox parameter={parameter} value={value as number | null} onChange={onChange} />
+      )}
+    </label>
+  );
+}
+
+/** A number that is taken over once it is one, within its bounds; until then the box says so. */
+function NumberBox({
+  parameter,
+  value,
+  onChange,
+}: {
+  parameter: SignalParameter;
+  value: number | null;
+  onChange: (value: Value) => void;
+}) {
+  const [text, setText] = useState(value === null ? "" : String(value));
+  useEffect(() => setText(value === null ? "" : String(value)), [value]);
+  const { least, greatest, whole } = parameter;
+  const optional = parameter.default === null;
+  const parsed = (written: string): Value | undefined => {
+    if (written.trim() === "") return optional ? null : undefined;
+    const found = Number(written.replace("−", "-").replace(",", "."));
+    const fits =
+      Number.isFinite(found) &&
+      (least === null || found >= least) &&
+      (greatest === null || found <= greatest);
+    return fits && (!whole || Number.isInteger(found)) ? found : undefined;
+  };
+  const wrong = parsed(text) === undefined;
+  return (
+    <>
+      <input
+        inputMode="decimal"
+        value={text}
+        placeholder={optional ? "as far as the rate goes" : undefined}
+        aria-invalid={wrong}
+        onChange={(event) => {
+          setText(event.target.value);
+          const found = parsed(event.target.value);
+          if (found !== undefined) onChange(found);
+        }}
+        className={`${BOX} text-right`}
+      />
+      {wrong && (
+        <span role="alert" className="text-xs">
+          {whole ? "A whole number" : "A number"} from {least} to {greatest}
+        </span>
+      )}
+    </>
+  );
+}

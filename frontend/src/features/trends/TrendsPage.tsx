@@ -1,0 +1,139 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useSearchParams } from "react-router";
+import type { Measure, Trend, TrendLine } from "../../api/client";
+import { measuresQuery } from "../../api/measures";
+import { Sentence, Word } from "../../ui/controls";
+import { limitText, number } from "../../ui/numbers";
+import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { HEAD, ROW } from "../../ui/table";
+import { plansQuery } from "../plans/queries";
+import { caseText, placeText } from "./lines";
+import { trendQuery } from "./queries";
+import { TrendPlot } from "./TrendPlot";
+
+const USUAL = "residual_rms";
+
+export function TrendsPage() {
+  const plans = useQuery(plansQuery);
+  const measures = useQuery(measuresQuery);
+  const [search, setSearch] = useSearchParams();
+  const all = plans.data?.plans ?? [];
+  const planId = Number(search.get("plan")) || all.find((one) => one.builds.length > 1)?.id || all[0]?.id;
+  const measureKey = search.get("measure") ?? USUAL;
+  const trend = useQuery({ ...trendQuery(planId ?? 0, measureKey), enabled: planId !== undefined });
+  const put = (changes: Record<string, string>) =>
+    setSearch((before) => {
+      for (const [key, value] of Object.entries(changes)) before.set(key, value);
+      return before;
+    });
+  if (plans.data && all.length === 0)
+    return (
+      <Empty title="No plan has been written yet.">A trend follows the builds that a plan was run on.</Empty>
+    );
+  if (trend.isPending || !measures.data || !plans.data) return <Loading what="the trend" />;
+  if (!trend.data) return <Failed error={trend.error} onRetry={() => trend.refetch()} />;
+  const { lines, builds } = trend.data;
+  const measure = measures.data.measures.find((one) => one.key === measureKey);
+  const cases = [...new Set(lines.map(caseText))];
+  const shown = cases.includes(search.get("case") ?? "") ? (search.get("case") ?? "") : (cases[0] ?? "");
+  const mine = lines.filter((line) => caseText(line) === shown);
+  const limited = measures.data.measures.filter(
+    (one) => one.family !== "account" && one.family !== "folding",
+  );
+  return (
+    <div className="overflow-auto pb-8">
+      <Stale error={trend.error} />
+      <div className="px-5 pt-3 pb-3">
+        <Sentence>
+          <Word
+            name="Measure"
+            value={measureKey}
+            choices={limited.map((one) => ({ value: one.key, label: one.title }))}
+            onChoose={(value) => put({ measure: value })}
+          />{" "}
+          of{" "}
+          <Word
+            name="Case"
+            value={shown}
+            choices={cases.map((one) => ({ value: one, label: one }))}
+            onChoose={(value) => put({ case: value })}
+          />{" "}
+          over the builds of{" "}
+          <Word
+            name="Plan"
+            value={String(planId)}
+            choices={all.map((one) => ({ value: String(one.id), label: `${one.effect}, ${one.name}` }))}
+            onChoose={(value) => setSearch({ plan: value, measure: measureKey })}
+          />
+          .
+        </Sentence>
+      </div>
+      {!measure || mine.length === 0 ? (
+        <Empty title="This plan has not been run yet.">
+          Run it on two builds or more, and they stand here.
+        </Empty>
+      ) : (
+        <>
+          <TrendPlot lines={mine} builds={builds} measure={measure} />
+          <Figures trend={trend.data} lines={mine} measure={measure} />
+        </>
+      )}
+    </div>
+  );
+}
+
+function Figures({ trend, lines, measure }: { trend: Trend; lines: TrendLine[]; measure: Measure }) {
+  return (
+    <table className="w-full border-t border-line">
+      <caption className="sr-only">
+        {measure.title}, {measure.unit}, by condition and build
+      </caption>
+      <thead className={HEAD}>
+        <tr>
+          <th scope="col">Condition</th>
+          <th scope="col">Limit</th>
+          {trend.builds.map((build) => (
+            <th key={build.run_id} scope="col" className="text-right">
+              <Link to={`/runs/${build.run_id}`} className="hover:underline">
+                {build.version}
+              </Link>
+            </th>
+          ))}
+        </tr>
+      </thead>
+      <tbody>
+        {lines.map((line) => (
+          <tr key={line.condition.id} className={ROW}>
+            <td>{placeText(line)}</td>
+            <td className="whitespace-nowrap text-quiet">
+              {limitText(line.limit, measure)} {line.limit && measure.unit}
+            </td>
+            {line.points.map((point, i) => (
+              <td key={trend.builds[i]?.run_id} className="text-right whitespace-nowrap">
+                {line.approved.includes(i) && (
+                  <span className="pr-1.5 text-reference">
+                    <span aria-hidden="true">◆</span>
+                    <span className="sr-only">Became the reference: </span>
+                  </span>
+                )}
+                {point ? (
+                  <Link
+                    to={`/cells/${point.cell_id}`}
+                    title={point.why}
+                    className={`hover:underline ${point.verdict === "Fail" ? "font-semibold text-difference" : ""}`}
+                  >
+                    {point.value === null
+                      ? point.verdict.toLowerCase()
+                      : number(point.value, measure.decimals)}
+                  </Link>
+                ) : (
+                  <span className="text-quiet">not run</span>
+                )}
+              </td>
+            ))}
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}

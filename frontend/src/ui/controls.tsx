@@ -1,0 +1,162 @@
+import { DropdownMenu } from "radix-ui";
+import type { ButtonHTMLAttributes, ReactNode } from "react";
+import { useCan } from "../features/people/me";
+import type { Role } from "../features/people/queries";
+
+type Look = "plain" | "main";
+const LOOKS: Record<Look, string> = {
+  plain: "border border-line bg-sheet text-text hover:border-quiet",
+  main: "bg-text text-ground hover:opacity-90 border border-transparent",
+};
+
+interface ButtonProps extends ButtonHTMLAttributes<HTMLButtonElement> {
+  look?: Look;
+  hint?: string;
+  small?: boolean;
+  /** The role that what it does needs; it is not there for anybody else. */
+  needs?: Role;
+}
+
+export function Button({
+  look = "plain",
+  hint,
+  small = false,
+  needs = "look",
+  children,
+  className = "",
+  ...rest
+}: ButtonProps) {
+  const can = useCan(needs);
+  // Before anybody is signed in there are buttons too, which need no role.
+  if (needs !== "look" && !can) return null;
+  return (
+    <button
+      type="button"
+      className={`inline-flex items-center rounded-md font-medium whitespace-nowrap disabled:opacity-45 ${small ? "h-7 px-2.5 text-xs" : "h-9 px-3"} ${LOOKS[look]} ${className}`}
+      {...rest}
+    >
+      {children}
+      {hint && (
+        <span
+          aria-hidden="true"
+          className={`ml-1.5 text-xs ${look === "main" ? "opacity-75" : "text-quiet"}`}
+        >
+          {hint}
+        </span>
+      )}
+    </button>
+  );
+}
+
+export interface Choice {
+  value: string;
+  label: string;
+  detail?: string;
+}
+
+/** A word of the sentence that is a control: it says what is chosen, and opens what else there is. */
+export function Word({
+  name,
+  value,
+  choices,
+  onChoose,
+}: {
+  name: string;
+  value: string;
+  choices: Choice[];
+  onChoose: (value: string) => void;
+}) {
+  const chosen = choices.find((choice) => choice.value === value);
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger
+        aria-label={`${name}: ${chosen?.label ?? value}. Change`}
+        className="border-b-2 border-line font-semibold hover:border-quiet data-[state=open]:border-text"
+      >
+        {chosen?.label ?? value}
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="start"
+          sideOffset={6}
+          className="z-30 max-h-(--radix-dropdown-menu-content-available-height) min-w-44 overflow-auto rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
+        >
+          <DropdownMenu.RadioGroup value={value} onValueChange={onChoose}>
+            {choices.map((choice) => (
+              <DropdownMenu.RadioItem
+                key={choice.value}
+                value={choice.value}
+                className="flex cursor-pointer items-baseline gap-3 rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground data-[state=checked]:font-semibold"
+              >
+                <span>{choice.label}</span>
+                {choice.detail && (
+                  <span className="ml-auto text-xs font-normal text-quiet">{choice.detail}</span>
+                )}
+              </DropdownMenu.RadioItem>
+            ))}
+          </DropdownMenu.RadioGroup>
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}
+
+/** A word that keeps what is shown to one of some names, or to every one of them. */
+export function EveryWord({
+  name,
+  value,
+  every,
+  names,
+  onChoose,
+}: {
+  name: string;
+  value: string;
+  every: string;
+  names: string[];
+  onChoose: (value: string) => void;
+}) {
+  const sorted = [...new Set(names)].sort();
+  const choices = [{ value: "", label: every }, ...sorted.map((one) => ({ value: one, label: one }))];
+  return <Word name={name} value={value} choices={choices} onChoose={onChoose} />;
+}
+
+const AUDIO = ".wav,.flac,.aif,.aiff,.aifc,.rf64,.w64,.caf,audio/*";
+
+/** A button that lets a person choose audio files; the same file may be chosen again. */
+export function FileButton({
+  children,
+  className = "",
+  multiple = false,
+  also = "",
+  onFiles,
+}: {
+  children: ReactNode;
+  className?: string;
+  multiple?: boolean;
+  also?: string;
+  onFiles: (files: File[]) => void;
+}) {
+  return (
+    <label
+      className={`inline-flex h-9 cursor-pointer items-center rounded-md border border-line bg-sheet px-3 font-medium focus-within:outline-2 focus-within:outline-offset-2 hover:border-quiet ${className}`}
+    >
+      {children}
+      <input
+        type="file"
+        multiple={multiple}
+        className="sr-only"
+        accept={`${also}${AUDIO}`}
+        onChange={(event) => {
+          const chosen = [...(event.target.files ?? [])];
+          if (chosen.length > 0) onFiles(chosen);
+          event.target.value = "";
+        }}
+      />
+    </label>
+  );
+}
+
+/** The sentence that says what is being looked at. */
+export function Sentence({ children }: { children: ReactNode }) {
+  return <h1 className="text-xl leading-9 font-light text-balance">{children}</h1>;
+}

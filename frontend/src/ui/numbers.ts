@@ -1,0 +1,57 @@
+import type { Limit, Measure, Reading } from "../api/client";
+
+const THIN = "\u2009";
+
+/** A number as it is set here: real minus, thin spaces between thousands. */
+export function number(value: number, decimals: number, signed = false): string {
+  const [whole = "", part] = Math.abs(value).toFixed(decimals).split(".");
+  const grouped = whole.replace(/\B(?=(\d{3})+$)/g, THIN);
+  const zero = Number(value.toFixed(decimals)) === 0;
+  const sign = zero ? "" : value < 0 ? "−" : signed ? "+" : "";
+  return sign + grouped + (part === undefined ? "" : `.${part}`);
+}
+
+const signed = (limit: Limit | null | undefined) => limit?.at_least != null && limit.at_most != null;
+
+/** The value of a reading without its unit, or a dash where there is none. */
+export function valueText(reading: Reading, measure: Measure): string {
+  if (reading.value === null) return "—";
+  if (measure.key === "polarity") return number(reading.value, 0, true);
+  if (measure.drawing === "flag") return reading.value === 1 ? "yes" : "no";
+  return number(reading.value, measure.decimals, signed(reading.limit));
+}
+
+/** A limit as it stands beside its value. */
+export function limitText(limit: Limit | null | undefined, measure: Measure): string {
+  if (!limit) return "";
+  const { at_least: low, at_most: high } = limit;
+  const digits = (value: number) =>
+    number(value, Number.isInteger(value) ? 0 : Math.min(3, measure.decimals));
+  if (measure.drawing === "flag") return measure.key === "polarity" ? "+1" : high === 0 ? "no" : "yes";
+  if (low != null && high != null && low === high) return `= ${digits(low)}`;
+  if (low != null && high != null && low === -high) return `±${digits(high)}`;
+  if (low != null && high != null) return `${digits(low)} to ${digits(high)}`;
+  if (high != null) return `≤ ${digits(high)}`;
+  if (low != null) return `≥ ${digits(low)}`;
+  return "";
+}
+
+export const kilohertz = (rate: number): string => String(rate / 1000);
+
+/** Seconds as a person reads them. */
+export function duration(seconds: number): string {
+  if (seconds < 60) return `${Math.ceil(seconds)} s`;
+  return `${Math.ceil(seconds / 60)} min`;
+}
+
+export const dateTime = (text: string): string =>
+  new Date(text).toLocaleString("en-GB", {
+    day: "numeric",
+    month: "short",
+    year: text.startsWith(String(new Date().getFullYear())) ? undefined : "numeric",
+    hour: "2-digit",
+    minute: "2-digit",
+  });
+
+export const count = (n: number, one: string, many = `${one}s`): string =>
+  `${number(n, 0)} ${n === 1 ? one : many}`;
