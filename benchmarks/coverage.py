@@ -17,7 +17,7 @@ from benchmarks.planted import Samples, drifting, scaled, shifted
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.comparison.compare import compare
 from kind_echo.core.registry.readings import Reading
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.systems.response import measure_response
 from kind_echo.core.systems.transfer import ExpectedCurve, measure_curve
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
@@ -73,7 +73,7 @@ def _tone(name: str) -> Case:
 
 
 def _curve(_: str) -> Case:
-    x = synthesise(SignalRequest("staircase", frequency=1000, level=0), RATE)
+    x = synthesise(make_request("staircase", frequency=1000, level=0), RATE)
     steps = np.repeat(np.arange(-60, 0.1, 2.0), RATE // 2)[: len(x)]
     x = x[: len(steps)]
     y = x * 10 ** ((_REAL.level(steps) - steps) / 20)[:, np.newaxis]

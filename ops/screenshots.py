@@ -38,9 +38,9 @@ def example_files(folder: Path) -> tuple[Path, Path]:
     import numpy as np
 
     from kind_echo.audio_io.files import write_audio
-    from kind_echo.core.signals import SignalRequest, synthesise
+    from kind_echo.core.signals import make_request, synthesise
 
-    samples = synthesise(SignalRequest("bells", level=-3.0, seconds=3.0, seed=11, channels=2), 48_000)
+    samples = synthesise(make_request("bells", level=-3.0, seconds=3.0, seed=11, channels=2), 48_000)
     late = np.concatenate([np.zeros((3, 2)), samples[:-3]]) * 10 ** (-0.2 / 20)
     paths = folder / "buoy-before.wav", folder / "buoy-after.wav"
     for path, audio in zip(paths, (samples, late), strict=True):

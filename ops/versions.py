@@ -21,7 +21,7 @@ from kind_echo.core.listening.match import match_level
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.registry.versions import FAMILY_VERSIONS, SIGNAL_VERSION
-from kind_echo.core.signals import KINDS, SignalRequest, synthesise
+from kind_echo.core.signals import SignalRequest, all_kinds, make_request, synthesise
 from kind_echo.core.systems.dynamics import measure_dynamics
 from kind_echo.core.systems.latency import LatencyOptions, measure_latency
 from kind_echo.core.systems.response import measure_response
@@ -51,7 +51,9 @@ def results() -> dict[str, Results]:
             family = find_measure(reading.measure).family
             found.setdefault(family, {})[f"{name}: {reading.measure} {reading.channel}"] = _finite(reading)
     found["signals"] = {
-        f"{kind}: {what}": value for kind in KINDS for what, value in _told(synthesise(_request(kind), _RATE)).items()
+        f"{kind}: {what}": value
+        for kind in all_kinds()
+        for what, value in _told(synthesise(_request(kind), _RATE)).items()
     }
     return found
 
@@ -159,11 +161,11 @@ def _sets() -> dict[str, Callable[[], list[Reading]]]:
 
 
 def _made(kind: str, **asked: Any) -> Samples:
-    return synthesise(SignalRequest(kind, **asked), _RATE)  # type: ignore[arg-type]
+    return synthesise(make_request(kind, **asked), _RATE)
 
 
 def _request(kind: str) -> SignalRequest:
-    return SignalRequest(kind, seconds=1.0, per_octave=2.0, order=12)  # type: ignore[arg-type]
+    return make_request(kind, seconds=1.0, per_octave=2.0, order=12)
 
 
 def _told(samples: Samples) -> Results:

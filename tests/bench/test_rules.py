@@ -2,6 +2,7 @@
 
 import json
 import math
+from dataclasses import asdict
 from typing import get_args
 
 import numpy as np
@@ -27,7 +28,7 @@ from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.core.registry.readings import Curve, Reading, Reason, silent
-from kind_echo.core.signals import KINDS, SignalKind, SignalRequest, synthesise
+from kind_echo.core.signals import all_kinds, make_request, synthesise
 
 LIMITS = null_test_limits()
 FIT = [Reading("silent", "all", 0.0), Reading("non_finite", "all", 0.0), Reading("lead_in_excess", "all", 0.0)]
@@ -138,11 +139,11 @@ def test_the_fingerprint_follows_signal_and_parameters_alone() -> None:
     assert case_fingerprint(tone, loud) != case_fingerprint(tone, {"drive": 6.1})
 
 
-@pytest.mark.parametrize("kind", KINDS)
-def test_every_signal_is_measured_for_what_it_is_made_for(kind: SignalKind) -> None:
-    request = SignalRequest(kind, seconds=2.0, step_seconds=0.2, second=7000.0, end=15_000.0, lead_in=0.05)
+@pytest.mark.parametrize("kind", all_kinds())
+def test_every_signal_is_measured_for_what_it_is_made_for(kind: str) -> None:
+    request = make_request(kind, seconds=2.0, step_seconds=0.2, second=7000.0, end=15_000.0, lead_in=0.05)
     stimulus = ArraySource(synthesise(request, 48_000), 48_000)
-    asked = {"kind": kind, "frequency": request.frequency, "second": request.second}
+    asked = {"kind": kind, **asdict(request)}
     readings, _ = measure_by_signal(asked, stimulus, stimulus)
     families = {MEASURES[r.measure].family for r in readings}
     expected = {

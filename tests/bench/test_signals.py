@@ -22,8 +22,7 @@ from kind_echo.bench.signals.kept import (
 )
 from kind_echo.bench.signals.stimulus import make_stimulus
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.signals.request import in_full
+from kind_echo.core.signals import in_full, make_request, synthesise
 from kind_echo.database.sessions import transaction
 
 TONE = {"kind": "tone", "frequency": 440.0, "seconds": 1.0, "level": -20.0}
@@ -60,7 +59,7 @@ def test_a_request_that_makes_no_sense_is_refused(request_: dict[str, Any]) -> N
 
 
 def test_an_own_file_is_a_signal_at_every_rate(empty: str, tmp_path: Path) -> None:
-    samples = synthesise(SignalRequest("sweep", start=100.0, end=5000.0, seconds=1.0, channels=2), 44_100)
+    samples = synthesise(make_request("sweep", start=100.0, end=5000.0, seconds=1.0, channels=2), 44_100)
     soundfile.write(tmp_path / "mine.flac", samples, 44_100, "PCM_24")
     with transaction() as session:
         made = keep_own_file(session, tmp_path / "mine.flac", "mine.flac", "Mine")
@@ -70,7 +69,7 @@ def test_an_own_file_is_a_signal_at_every_rate(empty: str, tmp_path: Path) -> No
         as_it_is = make_stimulus(session, made.request, 2, 44_100)
         assert np.abs(as_it_is - samples).max() <= 2.0**-24
         converted = make_stimulus(session, made.request, 2, 96_000)
-        again = synthesise(SignalRequest("sweep", start=100.0, end=5000.0, seconds=1.0, channels=2), 96_000)
+        again = synthesise(make_request("sweep", start=100.0, end=5000.0, seconds=1.0, channels=2), 96_000)
         inner = slice(4000, -4000)
         assert np.abs(converted[: len(again)][inner] - again[: len(converted)][inner]).max() < 1e-4
         with pytest.raises(BadParameter, match="channels"):

@@ -7,10 +7,12 @@ from contextlib import redirect_stderr, redirect_stdout
 from pathlib import Path
 from typing import Any
 
+import click
 import numpy as np
 import pytest
 import soundfile
 
+from kind_echo.cli import main as main_module
 from kind_echo.cli.main import main
 
 SOUND = ("0", "1", "7", "20", "60", "0.5", "-20", "997", "7000", "19000") * 2
@@ -88,3 +90,11 @@ def _measures(arguments: list[str]) -> bool:
     for reading in document["readings"]:
         assert reading["value"] is not None or reading["why"], (arguments, reading)
     return True
+
+
+def test_the_list_of_commands_says_what_each_command_says_of_itself() -> None:
+    """It is kept beside their names, so that help need not load them all."""
+    for name, entry in main_module._COMMANDS.items():
+        command = main_module.cli.get_command(click.Context(main_module.cli), name)
+        assert command is not None
+        assert entry.line == command.get_short_help_str(limit=200), name

@@ -14,7 +14,7 @@ from kind_echo.core.comparison.compare import compare
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.registry.measures import MEASURES
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.systems.latency import measure_latency
 from kind_echo.core.systems.response import measure_response
 from tests.conftest import PROJECT
@@ -26,7 +26,7 @@ VOICE = next(piece for piece in PIECES if piece.name == "woman's voice")
 
 def test_two_butterworths_in_cascade_are_a_crossover_whose_bands_sum_flat() -> None:
     """−6.02 dB at the corner: S. H. Linkwitz, Active Crossover Networks for Noncoincident Drivers, JAES 24 (1976)."""
-    x = synthesise(SignalRequest("noise", seconds=4.0), RATE)[:, 0]
+    x = synthesise(make_request("noise", seconds=4.0), RATE)[:, 0]
     bands = []
     for kind in ("low", "high"):
         once = signal.butter(2, 2000, kind, fs=RATE, output="sos")
@@ -55,7 +55,7 @@ def test_hard_limited_music_needs_one_to_one_and_a_half_decibels_before_encoding
 
 def test_eight_milliseconds_of_round_trip() -> None:
     """Common practice, no source: about 8 ms are playable. 384 frames at 48 kHz are as much: arithmetic."""
-    x = synthesise(SignalRequest("noise", seconds=2.0), RATE)
+    x = synthesise(make_request("noise", seconds=2.0), RATE)
     late = np.concatenate([np.zeros((384, x.shape[1])), x])[: len(x)]
     found = overall(measure_latency(ArraySource(x, RATE), ArraySource(late, RATE))[0])
     assert found["latency_time"] == pytest.approx(8.0, abs=0.001)

@@ -9,11 +9,11 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.levels.analysis import measure_render
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from tests.core.conftest import overall
 
 RATE = 48_000
-TONE = synthesise(SignalRequest("tone", seconds=2.0, lead_in=0.1, tail=0.1, fade=0.02), RATE)  # 997 Hz
+TONE = synthesise(make_request("tone", seconds=2.0, lead_in=0.1, tail=0.1, fade=0.02), RATE)  # 997 Hz
 PERIOD = RATE / 997
 
 

@@ -8,7 +8,7 @@ import pytest
 from scipy import signal
 
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.systems.dynamics import measure_dynamics
 from kind_echo.core.systems.latency import measure_latency
 from kind_echo.core.systems.response import measure_response
@@ -20,7 +20,7 @@ RATES = [8000, 22_050, 37_800, 44_100, 88_200, 176_400, 384_000]
 
 
 def _signal(rate: int, kind: Any, **options: Any) -> Any:
-    return synthesise(SignalRequest(kind, **options), rate)
+    return synthesise(make_request(kind, **options), rate)
 
 
 @pytest.mark.parametrize("rate", RATES)

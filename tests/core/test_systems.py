@@ -10,7 +10,7 @@ from scipy import signal
 
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.systems.dynamics import measure_dynamics
 from kind_echo.core.systems.latency import LatencyOptions, measure_latency
 from kind_echo.core.systems.response import ResponseOptions, measure_response
@@ -24,8 +24,8 @@ def _stimulus(kind: str, rate: int = R) -> Any:
     if kind == "noise":
         return noise(8 * rate)[:, 0]
     if kind == "impulse":
-        return synthesise(SignalRequest("impulse", seconds=2.0, level=0), rate)[:, 0]
-    request = SignalRequest("sweep", seconds=4.0, lead_in=0.1, tail=0.6, start=10.0, end=0.48 * rate, level=-6)
+        return synthesise(make_request("impulse", seconds=2.0, level=0), rate)[:, 0]
+    request = make_request("sweep", seconds=4.0, lead_in=0.1, tail=0.6, start=10.0, end=0.48 * rate, level=-6)
     return synthesise(request, rate)[:, 0]
 
 
@@ -87,7 +87,7 @@ def test_an_idle_effect_is_flat_and_poor_coherence_is_refused() -> None:
     x = _stimulus("noise")
     late = np.concatenate([np.zeros(512), x])[: len(x)]
     found = measure_response(columns(x), columns(late))[0]
-    assert abs(reading(found, "flatness_error").value) < 0.001  # type: ignore[arg-type]
+    assert abs(reading(found, "flatness_error").value) < 0.001
     assert reading(found, "phase_deviation").value < 0.1  # type: ignore[operator]
     assert reading(found, "latency").value == pytest.approx(512, abs=0.05)
     drowned = measure_response(columns(x), columns(x * 0.05 + noise(len(x), seed=8)[:, 0]))[0]
@@ -96,7 +96,7 @@ def test_an_idle_effect_is_flat_and_poor_coherence_is_refused() -> None:
 
 
 def _clicks(delays: list[float | None], extra: int | None = None) -> tuple[Any, Any]:
-    x = synthesise(SignalRequest("clicks", seconds=5.0, tempo=120.0, lead_in=0.2), R)[:, 0]
+    x = synthesise(make_request("clicks", seconds=5.0, tempo=120.0, lead_in=0.2), R)[:, 0]
     pulse = x[round(0.2 * R) : round(0.2 * R) + 300]
     y = np.zeros(len(x))
     for k, delay in enumerate(delays):
@@ -161,7 +161,7 @@ def test_a_sweep_that_ends_with_its_file_tells_edges_and_slopes(rate: int) -> No
 @pytest.mark.parametrize("bend", [lambda v: np.tanh(3 * v) / 2, lambda v: np.clip(1.2 * v, -0.5, 0.5)])
 def test_a_sweep_tells_what_a_saturator_does_to_the_fundamental(rate: int, bend: Any) -> None:
     """The describing function (A. Gelb and W. E. Vander Velde, 1968), integrated over a period of the sweep's level."""
-    request = SignalRequest("sweep", seconds=3.0, lead_in=0.1, tail=0.6, start=20.0, end=0.45 * rate, level=-6)
+    request = make_request("sweep", seconds=3.0, lead_in=0.1, tail=0.6, start=20.0, end=0.45 * rate, level=-6)
     x = synthesise(request, rate)[:, 0]
     readings = measure_response(columns(x, rate=rate), columns(bend(x), rate=rate))[0]
     turn, peak = np.linspace(0, 2 * np.pi, 100_000, endpoint=False), 10 ** (-6 / 20)
@@ -197,7 +197,7 @@ def test_the_textbook_compressor() -> None:
 
 @pytest.mark.parametrize(("threshold", "ratio", "knee", "makeup"), [(-20, 4, 0, 0), (-30, 2, 6, 3), (-15, 10, 12, -2)])
 def test_curve_and_its_estimates(threshold: float, ratio: float, knee: float, makeup: float) -> None:
-    stairs = synthesise(SignalRequest("staircase", frequency=1000, level=0), R)
+    stairs = synthesise(make_request("staircase", frequency=1000, level=0), R)
     level = np.repeat(np.arange(-60, 0.1, 2.0), R // 2)
     expected = ExpectedCurve(threshold, ratio, knee, makeup)
     out = stairs * (10 ** ((expected.level(level) - level) / 20))[:, None]
@@ -213,14 +213,14 @@ def test_curve_and_its_estimates(threshold: float, ratio: float, knee: float, ma
 
 @pytest.mark.parametrize("late", [0, 700, 1900])
 def test_a_late_output_that_breaks_off_bends_no_curve(late: int) -> None:
-    stairs = synthesise(SignalRequest("staircase", frequency=1000, level=0), 22_050)
+    stairs = synthesise(make_request("staircase", frequency=1000, level=0), 22_050)
     out = np.concatenate([np.zeros((late, 1)), stairs])[: len(stairs)]
     found = overall(measure_curve(ArraySource(stairs, 22_050), ArraySource(out, 22_050), ExpectedCurve(0, 4))[0])
     assert found["curve_error_worst"] == pytest.approx(0.0, abs=0.01)
 
 
 def test_a_curve_that_does_not_engage_and_one_that_hides_a_gain() -> None:
-    stairs = synthesise(SignalRequest("staircase", frequency=1000, level=0), R)
+    stairs = synthesise(make_request("staircase", frequency=1000, level=0), R)
     found = measure_curve(ArraySource(stairs, R), ArraySource(stairs * 10 ** (0.7 / 20), R), ExpectedCurve(-20, 4))[0]
     assert overall(found)["gain_below_threshold"] == pytest.approx(0.7, abs=0.01)
     assert overall(found)["engages"] == 0
@@ -232,7 +232,7 @@ def test_a_curve_that_does_not_engage_and_one_that_hides_a_gain() -> None:
 
 def test_the_readings_of_a_curve_in_noise_lie_within_what_is_stated() -> None:
     """Draws of white noise 60 dB below full scale: 95 in 100 readings are to lie within; 80 of 100 surely do."""
-    x = synthesise(SignalRequest("staircase", frequency=1000, level=0), R)
+    x = synthesise(make_request("staircase", frequency=1000, level=0), R)
     steps = np.repeat(np.arange(-60, 0.1, 2.0), R // 2)[: len(x)]
     real, expected = ExpectedCurve(-25.3, 4.2, 6, 2), ExpectedCurve(-25, 4, 6, 2)
     y = x[: len(steps)] * 10 ** ((real.level(steps) - steps) / 20)[:, np.newaxis]
@@ -250,7 +250,7 @@ def test_the_readings_of_a_curve_in_noise_lie_within_what_is_stated() -> None:
 
 def _compressed(attack: float, release: float, ahead: int = 0) -> tuple[Any, Any]:
     """A gain that goes to −10 dB and back exponentially, in decibels, sample by sample."""
-    burst = synthesise(SignalRequest("burst", frequency=1000, seconds=4, level=-6), R)
+    burst = synthesise(make_request("burst", frequency=1000, seconds=4, level=-6), R)
     frames = len(burst)
     target = np.zeros(frames)
     target[frames // 4 - ahead : frames // 2] = -10.0
@@ -280,7 +280,7 @@ def test_time_constants_come_back(attack: float, release: float) -> None:
 @pytest.mark.parametrize("fade", [0.0, 0.005, 0.05])
 def test_a_wall_is_found_on_a_sweep_that_ends_with_its_file(top: float, fade: float) -> None:
     """A low-pass by the window method, 6 dB down at 16 kHz and 120 dB down 400 Hz above it."""
-    request = SignalRequest("sweep", seconds=5.0, start=20.0, end=top, level=-6, lead_in=0.0, tail=0.0, fade=fade)
+    request = make_request("sweep", seconds=5.0, start=20.0, end=top, level=-6, lead_in=0.0, tail=0.0, fade=fade)
     x = synthesise(request, R)[:, 0]
     y = np.convolve(x, signal.firwin(1023, 16_000, fs=R, window=("kaiser", 12)))[: len(x)]
     found = overall(measure_response(columns(x), columns(y))[0])

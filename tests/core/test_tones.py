@@ -12,7 +12,7 @@ from kind_echo.core.audio.folding import fold, fold_line, fold_path
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.audio.transforms import LOBE_BETA, hann
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.tones.alias_sweep import measure_alias_sweep
 from kind_echo.core.tones.imd import measure_imd
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
@@ -178,7 +178,7 @@ def test_a_product_at_half_the_rate_or_above_is_named_and_left_out() -> None:
 
 def test_an_alias_sweep_looks_where_the_steps_sound_in_every_channel() -> None:
     """A cubic c·x³ through a latency of two steps: its third harmonic is c·A³/4, whichever way the latency lies."""
-    request = SignalRequest("steps", start=500.0, end=15_000.0, per_octave=6, step_seconds=0.2, level=0)
+    request = make_request("steps", start=500.0, end=15_000.0, per_octave=6, step_seconds=0.2, level=0)
     steps = np.repeat(synthesise(request, 48_000), 2, axis=1)
     bent = np.concatenate([np.zeros((19_200, 2)), steps - [0.1, 0.01] * steps**3])
     found, curves = measure_alias_sweep(ArraySource(steps, 48_000), ArraySource(bent, 48_000))
@@ -199,7 +199,7 @@ def test_an_alias_sweep_looks_where_the_steps_sound_in_every_channel() -> None:
 def test_an_alias_sweep_finds_the_worst_step_and_a_clean_one_gives_a_bound() -> None:
     """A cubic has harmonic 3 alone: it folds for tones above a sixth of the rate, 1/12 of the fundamental's 3/4."""
     steps = synthesise(
-        SignalRequest("steps", start=6000.0, end=15_000.0, per_octave=12, step_seconds=0.3, level=0), 48_000
+        make_request("steps", start=6000.0, end=15_000.0, per_octave=12, step_seconds=0.3, level=0), 48_000
     )
     out = steps - steps**3 / 3
     found, curves = measure_alias_sweep(ArraySource(steps, 48_000), ArraySource(out, 48_000))

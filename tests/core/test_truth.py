@@ -17,7 +17,7 @@ from kind_echo.core.causes.filtering import REACH, share_that_follows
 from kind_echo.core.comparison.compare import compare
 from kind_echo.core.delays.drift import STUDENT_T
 from kind_echo.core.registry.readings import Reading
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.systems.latency import measure_latency
 from kind_echo.core.systems.transfer import ExpectedCurve, measure_curve
 from kind_echo.core.tones.alias_sweep import measure_alias_sweep
@@ -97,7 +97,7 @@ def test_the_worst_alias_of_steps_through_a_cubic(seed: int) -> None:
     """x − c·x³ makes one line of c·A³/4 at three times the tone, which folds above a sixth of the rate."""
     rng = np.random.default_rng(seed)
     rate = [r for r in RATES if r >= 22_050][seed % 9]
-    request = SignalRequest("steps", start=0.01 * rate, end=0.44 * rate, per_octave=4, step_seconds=0.25, level=-3.0)
+    request = make_request("steps", start=0.01 * rate, end=0.44 * rate, per_octave=4, step_seconds=0.25, level=-3.0)
     steps = np.repeat(synthesise(request, rate), 2, axis=1)
     cubes = 10 ** (rng.uniform(-70, -10, 2) / 20)
     late = int(rng.integers(0, rate // 2))
@@ -147,7 +147,7 @@ def test_the_curve_of_any_compressor(seed: int) -> None:
     rng = np.random.default_rng(seed)
     rate = [r for r in RATES if 22_050 <= r <= 96_000][seed % 6]
     law = ExpectedCurve(rng.uniform(-42, -14), rng.uniform(1.5, 12), rng.uniform(0, 12), rng.uniform(-6, 6))
-    stairs = synthesise(SignalRequest("staircase", frequency=1000, level=0), rate)
+    stairs = synthesise(make_request("staircase", frequency=1000, level=0), rate)
     level = np.repeat(np.arange(-60, 0.1, 2.0), rate // 2)
     sound = stairs * (10 ** ((law.level(level) - level) / 20))[:, None]
     found = overall(measure_curve(ArraySource(stairs, rate), ArraySource(sound, rate), law)[0])

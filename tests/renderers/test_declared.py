@@ -9,14 +9,14 @@ import pytest
 from ops.stack import PROJECT
 from scipy import signal
 
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest
 from kind_echo.renderers.declared import BadDeclaration, read_declarations
 from kind_echo.renderers.machine import offers
 from kind_echo.renderers.process import Limits, run_limited
 
 RATE = 48_000
-NOISE = synthesise(SignalRequest("noise", level=-20.0, seconds=0.5), RATE)
+NOISE = synthesise(make_request("noise", level=-20.0, seconds=0.5), RATE)
 
 
 _WRITE = "open(sys.argv[2], 'wb').write(bytes(9_000_000))"

@@ -10,7 +10,7 @@ import pytest
 
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from kind_echo.renderers import lv2
 from kind_echo.renderers.contract import RenderFailed, RenderRequest
@@ -86,7 +86,7 @@ def test_a_plug_in_is_read_from_what_is_printed_of_it(tmp_path: Path) -> None:
 @pytest.mark.parametrize("gain", [-60.0, -24.0, -6.0, 0.0, 3.0, 12.0])
 def test_the_amplifier_gives_the_gain_that_is_set_at_every_rate(gain: float, rate: int) -> None:
     """Gain calibration: its manual says that the control is in decibels; 20·log10 of the ratio is what is meant."""
-    tone = synthesise(SignalRequest("tone", frequency=997.0, level=-20.0, seconds=1.0), rate)
+    tone = synthesise(make_request("tone", frequency=997.0, level=-20.0, seconds=1.0), rate)
     result = _render(tone, rate, {"gain": gain})
     readings, _ = measure_tone(ArraySource(result.samples, rate), ToneOptions(997.0))
     level = next(r.value for r in readings if (r.measure, r.channel) == ("fundamental_level", "all"))
@@ -96,7 +96,7 @@ def test_the_amplifier_gives_the_gain_that_is_set_at_every_rate(gain: float, rat
 
 @needs_plugin
 def test_at_unity_it_changes_no_bit() -> None:
-    bells = synthesise(SignalRequest("bells", seconds=1.0), 48_000)
+    bells = synthesise(make_request("bells", seconds=1.0), 48_000)
     assert np.array_equal(_render(bells, 48_000, {"gain": 0.0}).samples, bells.astype(np.float32))
 
 

@@ -13,7 +13,7 @@ from kind_echo.core.audio.source import ArraySource, Samples, as_rows
 from kind_echo.core.comparison.compare import take_spread
 from kind_echo.core.levels.meters import LevelOptions, PeakMeter
 from kind_echo.core.registry.readings import value_of
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.systems.transfer import measure_curve
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from kind_echo.standins.catalogue import STAND_INS, load_effect
@@ -61,7 +61,7 @@ def test_every_build_of_every_effect_processes_and_claims_a_latency(name: str) -
 def test_the_plain_compressor_follows_the_arithmetic(ratio: float, knee: float, makeup: float) -> None:
     """Giannoulis, Massberg, Reiss (2012), equation 4: the static curve, read from a staircase by the product's own fit
     and here at three levels by arithmetic."""
-    stairs = synthesise(SignalRequest("staircase", level=0.0, climb=4.0), RATE)
+    stairs = synthesise(make_request("staircase", level=0.0, climb=4.0), RATE)
     values: Values = {"threshold": -20.0, "ratio": ratio, "knee": knee, "make-up": makeup}
     out = _play("Towpath", values, stairs)
     _, curves = measure_curve(ArraySource(stairs, RATE), ArraySource(out, RATE))
@@ -173,7 +173,7 @@ def test_a_wandering_clock_makes_no_two_renders_alike() -> None:
 def test_takes_of_a_wandering_clock_lie_equally_far_apart(monkeypatch: pytest.MonkeyPatch) -> None:
     """Swings at other phases give the same aliasing at other moments: no delay, that would make a residual greater."""
     organ = synthesise(
-        SignalRequest(kind="piece", piece="reed organ", density="dense", level=-26.0, seconds=2.5), 96_000
+        make_request(kind="piece", piece="reed organ", density="dense", level=-26.0, seconds=2.5), 96_000
     )
     draws = iter(np.pi * np.array([0.25, 1.0, 1.5]))
     monkeypatch.setattr(np.random, "default_rng", lambda: SimpleNamespace(uniform=lambda _, __: next(draws)))
@@ -203,7 +203,7 @@ def test_the_utility_is_a_factor() -> None:
 def test_the_noise_remover_takes_a_steady_tone_away_and_lets_a_strike_pass() -> None:
     out = _play("Fogbank", {}, _tone(997, -6, 2.0))
     assert 20 * np.log10(np.abs(out[RATE:-4800]).max()) < -40
-    bells = synthesise(SignalRequest("bells", seconds=1.0, level=-6.0), RATE)
+    bells = synthesise(make_request("bells", seconds=1.0, level=-6.0), RATE)
     assert np.abs(_play("Fogbank", {}, bells)).max() > 0.5 * np.abs(bells).max()
     assert load_effect("Fogbank", "1.1", {}, RATE, 1).claimed_latency == round(0.040 * RATE)
 

@@ -6,11 +6,11 @@ import pytest
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.comparison.compare import CompareOptions, compare
 from kind_echo.core.registry.readings import Reading
-from kind_echo.core.signals import SignalRequest, synthesise
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.standins.catalogue import load_effect
 from kind_echo.standins.effects import Values
 
-_BELLS = SignalRequest("bells", seconds=2.5, level=-6.0, lead_in=0.1)
+_BELLS = make_request("bells", seconds=2.5, level=-6.0, lead_in=0.1)
 
 
 def _render(name: str, version: str, values: Values, samples: Samples, rate: int, block: int = 512) -> Samples:
@@ -75,7 +75,7 @@ def test_a_wrong_claim_makes_the_render_early() -> None:
 
 
 def test_state_that_is_left_over_is_heard_at_the_start_alone() -> None:
-    samples = synthesise(SignalRequest("tone", seconds=2.0, level=-6.0, fade=0.0), 48_000)
+    samples = synthesise(make_request("tone", seconds=2.0, level=-6.0, fade=0.0), 48_000)
     good, bad = (_render("Holdfast", version, {}, samples, 48_000) for version in ("3.0.1", "3.1-rc2"))
     assert np.abs(bad - good)[:4800].max() > 1e-2
     assert np.abs(bad - good)[-4800:].max() < 1e-9

@@ -14,7 +14,7 @@ import soundfile
 from flask.testing import FlaskClient
 
 from kind_echo.bench.machines.hosts import see_worker
-from kind_echo.core.signals import KINDS
+from kind_echo.core.signals import all_kinds
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost
 from tests.conftest import drain
@@ -39,7 +39,7 @@ def _wav(samples: Any, rate: int = 48_000) -> bytes:
 def test_every_kind_can_be_previewed_as_it_is_described(blank: FlaskClient) -> None:
     kinds = _get(blank, "/api/signals/kinds")
     assert [kind["key"] for kind in kinds["kinds"]] != []
-    assert {kind["key"] for kind in kinds["kinds"]} == set(KINDS)
+    assert {kind["key"] for kind in kinds["kinds"]} == set(all_kinds())
     for kind in kinds["kinds"]:
         found = _get(blank, f"/api/signals/preview?{_asked({'kind': kind['key']})}&rate=44100&columns=50")
         assert (found["rate"], found["channels"]) == (44_100, 1)
@@ -102,7 +102,7 @@ def test_a_file_becomes_a_signal_by_its_content(blank: FlaskClient) -> None:
 
 def test_hosts_tell_their_machines_and_an_offered_effect_is_added(blank: FlaskClient) -> None:
     effect = OfferedEffect("Thing", "urn:thing", "A thing", ({"name": "gain", "default": 0.0},), ("1.0", "1.1"))
-    offer = Offer("bench", "A bench", None, (OfferedHost("Bench", "1", "", ("offline",)),), (effect,))  # type: ignore[arg-type]
+    offer = Offer("bench", "A bench", None, (OfferedHost("Bench", "1", "", ("offline",)),), (effect,))
     with transaction() as session:
         see_worker(session, "north", 17, [offer], datetime.now(UTC))
     found = _get(blank, "/api/hosts")

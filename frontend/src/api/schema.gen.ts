@@ -940,7 +940,7 @@ export interface paths {
             cookie?: never;
         };
         /** What can be asked of the generator. */
-        get: operations["signals_kinds_signals_kinds_get"];
+        get: operations["signals_signal_kinds_signals_kinds_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -5095,7 +5095,7 @@ export interface operations {
             };
         };
     };
-    signals_kinds_signals_kinds_get: {
+    signals_signal_kinds_signals_kinds_get: {
         parameters: {
             query?: never;
             header?: never;

@@ -5,7 +5,7 @@ import importlib
 import json
 import os
 import sys
-from typing import NoReturn
+from typing import NamedTuple, NoReturn
 
 import click
 
@@ -13,40 +13,80 @@ from kind_echo import __version__
 from kind_echo.cli.exits import LimitBroken, NoAnswer, TimeOut
 from kind_echo.cli.measuring import hashing
 from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.extensions import load_extensions
 
 # Commands share the cores among threads of their own; those of the linear algebra would only wait, and wait busily.
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
 # A command makes much that it keeps, modules above all: looking for garbage among it takes 3 % of its time.
 gc.set_threshold(100_000)
 
+
+class _Entry(NamedTuple):
+    module: str
+    line: str
+
+
 _COMMANDS = {
-    "measure": "measuring.files",
-    "compare": "measuring.pairs",
-    "tone": "measuring.tones",
-    "imd": "measuring.tones",
-    "alias-sweep": "measuring.tones",
-    "response": "measuring.systems",
-    "latency": "measuring.systems",
-    "curve": "measuring.systems",
-    "dynamics": "measuring.systems",
-    "lossy": "measuring.files",
-    "match": "measuring.files",
-    "fold": "measuring.arithmetic",
-    "abx": "measuring.arithmetic",
-    "signal": "measuring.stimulus",
-    "run": "server.tables",
-    "submit": "server.submit",
-    "plan": "server.plans",
-    "serve": "server.serve",
-    "worker": "workers.command",
-    "migrate": "server.migration",
-    "load-demo": "server.tables",
-    "people": "server.people",
-    "token": "server.people",
-    "backup": "server.keeping",
-    "restore": "server.keeping",
-    "grant": "server.keeping",
+    "measure": _Entry("measuring.files", "Integrity, levels and loudness of FILE."),
+    "compare": _Entry(
+        "measuring.pairs",
+        "Null test of RENDER against REFERENCE: delay, polarity, gain, what is left and what explains it.",
+    ),
+    "tone": _Entry("measuring.tones", "Harmonics, aliases and noise of a steady tone in FILE."),
+    "imd": _Entry("measuring.tones", "What two tones in FILE make of each other."),
+    "alias-sweep": _Entry(
+        "measuring.tones",
+        "Worst alias of each of the stepped tones of INPUT in OUTPUT, and the map of where they land.",
+    ),
+    "response": _Entry("measuring.systems", "Magnitude, phase and group delay from INPUT to OUTPUT."),
+    "latency": _Entry("measuring.systems", "How late OUTPUT is, click by click, or on any broadband signal."),
+    "curve": _Entry(
+        "measuring.systems",
+        "Levels out for the staircase of levels in INPUT, against what is expected where it is given.",
+    ),
+    "dynamics": _Entry("measuring.systems", "Attack, release, overshoot and look-ahead on a burst of tone."),
+    "lossy": _Entry("measuring.files", "What encoding FILE and decoding it does to its peaks."),
+    "match": _Entry("measuring.files", "The gain that brings FILE to a level, and how well it does."),
+    "fold": _Entry("measuring.arithmetic", "Where FREQUENCY, in Hz, appears once it is sampled."),
+    "abx": _Entry(
+        "measuring.arithmetic",
+        "How likely CORRECT right answers in TRIALS are by guessing; sittings pool: 7+11 of 10+15.",
+    ),
+    "signal": _Entry("measuring.stimulus", "Write the stimulus KIND to the file OUT, its format by its ending."),
+    "run": _Entry(
+        "server.tables",
+        "Run PLAN on BUILD and wait for the verdicts; exits with 1 unless every cell passes or is decided on.",
+    ),
+    "submit": _Entry(
+        "server.submit",
+        "Run PLAN of EFFECT on BUILD on a server; exits with 1 unless every cell passes or is decided on.",
+    ),
+    "plan": _Entry("server.plans", "Plans as YAML files, for version control."),
+    "serve": _Entry("server.serve", "Serve the page and the API."),
+    "worker": _Entry("workers.command", "Take jobs until it is stopped."),
+    "migrate": _Entry(
+        "server.migration",
+        "Bring the database to the shape that this version needs; the first time, make an account and print its link.",
+    ),
+    "load-demo": _Entry("server.tables", "Load the demo's effect, plan and runs, unless they are there."),
+    "people": _Entry("server.people", "Accounts: who may come in, and how far."),
+    "token": _Entry(
+        "server.people",
+        "Make a token called NAME for a build server or a render machine, and print it; it is not kept.",
+    ),
+    "backup": _Entry(
+        "server.keeping",
+        "Write all that Kind Echo keeps to FILE, as pg_dump's custom format; services may go on meanwhile.",
+    ),
+    "restore": _Entry(
+        "server.keeping", "Bring an empty database to what the backup in FILE holds, and then to this version's shape."
+    ),
+    "grant": _Entry(
+        "server.keeping",
+        "Give database roles exactly the rights that each service must have; needs the owner's address.",
+    ),
 }
+"""All commands: where each is, and what it does."""
 
 
 _MEASURING = ("measuring.files", "measuring.pairs", "measuring.tones", "measuring.systems")
@@ -63,10 +103,15 @@ class _Lazy(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:
         return sorted(_COMMANDS)
 
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        """The list of commands, without importing what they need."""
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, _COMMANDS[name].line) for name in self.list_commands(ctx)])
+
     def resolve_command(
         self, ctx: click.Context, args: list[str]
     ) -> tuple[str | None, click.Command | None, list[str]]:
-        if _COMMANDS.get(args[0]) in _MEASURING:
+        if args[0] in _COMMANDS and _COMMANDS[args[0]].module in _MEASURING:
             hashing.begin(args[1:])
         return super().resolve_command(ctx, args)
 
@@ -74,11 +119,11 @@ class _Lazy(click.Group):
         if cmd_name not in _COMMANDS:
             return None
         try:
-            module = importlib.import_module(f"kind_echo.cli.{_COMMANDS[cmd_name]}")
+            module = importlib.import_module(f"kind_echo.cli.{_COMMANDS[cmd_name].module}")
         except ModuleNotFoundError as error:
             if (error.name or "").startswith("kind_echo"):
                 raise
-            return _lacking(cmd_name, _COMMANDS[cmd_name])
+            return _lacking(cmd_name, _COMMANDS[cmd_name].module)
         command: click.Command = getattr(module, f"{cmd_name.replace('-', '_')}_command")
         return command
 
@@ -123,6 +168,7 @@ def main(arguments: list[str] | None = None) -> NoReturn:
     # Numpy's threads take the interpreter's lock for microseconds; the usual 5 ms between turns would starve them.
     sys.setswitchinterval(2e-4)
     try:
+        load_extensions()
         cli.main(args=arguments, prog_name="kind-echo", standalone_mode=False)
     except LimitBroken:
         sys.exit(1)

@@ -1,6 +1,7 @@
 """What this machine can render with: stand-ins, plug-ins if their host is installed, and what a file declares."""
 
 import os
+from collections.abc import Callable
 from pathlib import Path
 
 import structlog
@@ -8,7 +9,6 @@ import structlog
 from kind_echo.renderers import lv2
 from kind_echo.renderers.contract import Offer
 from kind_echo.renderers.declared import BadDeclaration, read_declarations
-from kind_echo.renderers.stand_in import stand_in_offer
 
 FILE_VARIABLE = "KIND_ECHO_RENDERERS"
 """Names the file that declares renderers; a machine without it has none declared."""
@@ -16,12 +16,24 @@ FILE_VARIABLE = "KIND_ECHO_RENDERERS"
 _log = structlog.get_logger("kind_echo.worker")
 
 
+_added: list[Callable[[], Offer]] = []
+
+
+def add_renderer(offer: Callable[[], Offer]) -> None:
+    """Let every machine render with one's own renderer too; what it offers is asked for whenever offers are."""
+    _added.append(offer)
+
+
 def offers() -> dict[str, Offer]:
     """All renderers of this machine by name. Raises BadDeclaration."""
+    # It takes over a second to load, and the web server, which renders nothing, does without.
+    from kind_echo.renderers.stand_in import stand_in_offer
+
     found = [stand_in_offer()]
     plugins = lv2.lv2_offer()
     if plugins is not None:
         found.append(plugins)
+    found += [offer() for offer in _added]
     named = os.environ.get(FILE_VARIABLE)
     if named:
         found += read_declarations(Path(named))

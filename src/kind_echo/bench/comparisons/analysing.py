@@ -18,11 +18,10 @@ from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.readings import value_of
 from kind_echo.core.registry.versions import versions_of
-from kind_echo.core.signals import SignalRequest, played_frequency
+from kind_echo.core.signals import OWN_FILE, in_one_channel
 from kind_echo.database.blobs import BlobSource, find_content, store_peaks
 from kind_echo.database.models import Analysis, Content
 
-_ONE_SINE = ("tone", "staircase", "burst")
 _LISTS = ("gaps", "changed_regions")  # curves that list events, and are not drawn
 _TONE_SEARCH = 0.45  # of a period; a delay on a tone is known only within half of one
 
@@ -37,9 +36,9 @@ class AnalysisNotFound(NotFound):
 
 def options_for(signal: dict[str, Any], rate: int) -> CompareOptions:
     """How renders of a signal are compared: of one sine, the search for the delay is kept under half a period."""
-    if signal["kind"] not in _ONE_SINE:
+    frequency = None if signal["kind"] == OWN_FILE else in_one_channel(signal).one_sine
+    if frequency is None:
         return CompareOptions()
-    frequency = played_frequency(SignalRequest(**signal))
     return CompareOptions(max_delay=max(1, int(_TONE_SEARCH * rate / frequency)))
 
 

@@ -23,8 +23,7 @@ from kind_echo.bench.runs.running import start_run
 from kind_echo.bench.signals.uploads import compare_uploads, keep_upload
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.comparison.compare import CompareOptions
-from kind_echo.core.signals import SignalRequest, synthesise
-from kind_echo.core.signals.request import in_full
+from kind_echo.core.signals import in_full, make_request, synthesise
 from kind_echo.database.models import Build, Cell, Condition, Effect, Plan, Run, Signal
 from kind_echo.renderers import lv2, stand_in
 from kind_echo.renderers.contract import Offer, OfferedEffect
@@ -149,9 +148,9 @@ def _condition(session: Session, where: Where, rate: int) -> Condition:
 
 def _bring_pairs(session: Session, now: datetime) -> None:
     """Two pairs of files, as a person would bring them: one late and soft, one cut short of its peaks."""
-    bells = synthesise(SignalRequest("bells", level=-3.0, seconds=4.0, seed=3, lead_in=0.2), 48_000)
+    bells = synthesise(make_request("bells", level=-3.0, seconds=4.0, seed=3, lead_in=0.2), 48_000)
     organ = synthesise(
-        SignalRequest("piece", piece="reed organ", density="dense", level=-20.0, seconds=4.0, channels=2), 44_100
+        make_request("piece", piece="reed organ", density="dense", level=-20.0, seconds=4.0, channels=2), 44_100
     )
     late = 10 ** (-0.3 / 20) * np.concatenate([np.zeros((37, 1)), bells[:-37]])
     pairs: tuple[tuple[str, Samples, str, Samples, int], ...] = (

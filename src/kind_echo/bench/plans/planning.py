@@ -1,6 +1,6 @@
 """From a plan as it is written to a revision that can be run, and back; and what a run of it will take."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
 
@@ -21,11 +21,10 @@ from kind_echo.bench.plans.document import (
 )
 from kind_echo.bench.plans.revisions import CaseDraft, latest_revision, null_test_limits, revise_plan
 from kind_echo.bench.signals.kept import checked, shown
-from kind_echo.bench.signals.stimulus import OWN_FILE
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
-from kind_echo.core.signals import SignalRequest, whole_seconds
+from kind_echo.core.signals import OWN_FILE, in_one_channel, whole_seconds
 from kind_echo.database.models import (
     Against,
     Cell,
@@ -412,7 +411,7 @@ def _seconds(session: Session, request: dict[str, Any], rate: int) -> float:
     if request["kind"] == OWN_FILE:
         content = session.get(Content, str(request["sha256"]))
         return content.frames / content.rate if content is not None else 0.0
-    return whole_seconds(replace(SignalRequest(**request), channels=1), rate)
+    return whole_seconds(in_one_channel(request), rate)
 
 
 def _pace(session: Session, effect: str) -> float | None:

@@ -1,6 +1,6 @@
 """The library of signals: kinds, what is kept, a look at each before it is used, and files of it."""
 
-from dataclasses import dataclass, fields
+from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -12,16 +12,24 @@ from kind_echo.audio_io.decoding import Decoder
 from kind_echo.audio_io.digests import file_digest
 from kind_echo.audio_io.files import write_audio
 from kind_echo.bench.comparisons.documents import reading_document
-from kind_echo.bench.signals.stimulus import OWN_FILE, make_stimulus
+from kind_echo.bench.signals.stimulus import make_stimulus
 from kind_echo.bench.signals.uploads import keep_audio
 from kind_echo.core.audio.dither import to_word_length
 from kind_echo.core.audio.level_map import LevelMap, level_map
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.errors import BadParameter, Conflict
-from kind_echo.core.signals import SignalRequest, played_frequency, whole_seconds
-from kind_echo.core.signals.catalogue import Alias, expected_aliases
-from kind_echo.core.signals.request import KINDS, in_brief, in_full
+from kind_echo.core.signals import (
+    OWN_FILE,
+    all_kinds,
+    every_parameter,
+    in_brief,
+    in_full,
+    in_one_channel,
+    make_request,
+    whole_seconds,
+)
+from kind_echo.core.signals.aliases import Alias, expected_aliases
 from kind_echo.database.blobs import find_content
 from kind_echo.database.models import Case, Signal
 
@@ -81,30 +89,27 @@ def checked(request: dict[str, Any]) -> dict[str, Any]:
         if set(request) != _OWN:
             raise BadParameter("kind", kind, "given with the file's digest and name")
         return dict(request)
-    if kind not in KINDS:
-        raise BadParameter("kind", str(kind), f"one of {', '.join(KINDS)}")
-    known = {field.name: field for field in fields(SignalRequest)}
-    unknown = sorted(set(request) - set(known) - {"channels"})
+    if kind not in all_kinds():
+        raise BadParameter("kind", str(kind), f"one of {', '.join(all_kinds())}")
+    known = every_parameter()
+    unknown = sorted(set(request) - {*known, "kind"})
     if unknown:
         raise BadParameter(unknown[0], request[unknown[0]], "known to signals")
-    for name, value in request.items():
-        usual = getattr(_USUAL, name)
+    for name in known.keys() & request.keys():
+        value, usual = request[name], known[name][1]
         number = isinstance(value, int | float) and not isinstance(value, bool)
         fits = number if isinstance(usual, float) or name == "end" else type(value) is type(usual)
         if not fits and not (name == "end" and value is None):
             raise BadParameter(name, value, "of the right kind")
     # Channels come with the condition; a signal that is placed is one for two.
     asked = {**request, "channels": 1 if request.get("placement", "equal") == "equal" else 2}
-    SignalRequest(**asked)
+    make_request(**asked)
     return {name: value for name, value in in_full(request).items() if name != "channels"}
 
 
 def shown(request: dict[str, Any]) -> dict[str, Any]:
     """A request as people read it: what differs from the usual alone."""
     return dict(request) if request["kind"] == OWN_FILE else in_brief(request)
-
-
-_USUAL = SignalRequest("tone")
 
 
 def keep_signal(session: Session, name: str, request: dict[str, Any]) -> Signal:
@@ -145,7 +150,7 @@ def seconds_of(session: Session, request: dict[str, Any], rate: int) -> float:
     if request["kind"] == OWN_FILE:
         content = find_content(session, str(request["sha256"]))
         return content.frames / content.rate
-    return whole_seconds(SignalRequest(**{**request, "channels": channels_of(session, request)}), rate)
+    return whole_seconds(in_one_channel(request), rate)
 
 
 def preview(session: Session, request: dict[str, Any], rate: int) -> Preview:
@@ -154,7 +159,7 @@ def preview(session: Session, request: dict[str, Any], rate: int) -> Preview:
     source = ArraySource(samples, rate)
     readings = [reading_document(r) for r in measure(source) if r.channel == "all" and r.measure in _SHOWN]
     tone = request["kind"] == "tone"
-    played = played_frequency(SignalRequest(**{**request, "channels": samples.shape[1]})) if tone else None
+    played = in_one_channel(request).one_sine if tone else None
     return Preview(samples, rate, readings, level_map(source, _COLUMNS, _ROWS), played)
 
 
@@ -162,8 +167,9 @@ def aliases_of(request: dict[str, Any]) -> dict[int, list[Alias]]:
     """For a tone: where the harmonics beyond half of each rate will fold to. Empty for all other kinds."""
     if request["kind"] != "tone":
         return {}
-    asked = SignalRequest(**{**request, "channels": 1, "placement": "equal"})
-    return {rate: expected_aliases(asked, rate) for rate in RATES if played_frequency(asked) < rate / 2}
+    frequency = in_one_channel(request).one_sine
+    assert frequency is not None
+    return {rate: expected_aliases(frequency, rate) for rate in RATES if frequency < rate / 2}
 
 
 def export(session: Session, request: dict[str, Any], rate: int, word_length: str, dithered: bool, path: Path) -> None:

@@ -10,7 +10,8 @@ from kind_echo.core.audio.source import Samples, Source
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.measure import Family
 from kind_echo.core.registry.readings import Curve, Reading
-from kind_echo.core.signals import SignalRequest, played_frequency, synthesise
+from kind_echo.core.signals import OWN_FILE, SignalRequest, all_kinds, in_one_channel, make_request, synthesise
+from kind_echo.core.signals.request import Method
 from kind_echo.core.systems.dynamics import measure_dynamics
 from kind_echo.core.systems.latency import LatencyOptions, measure_latency
 from kind_echo.core.systems.response import measure_response
@@ -22,9 +23,6 @@ from kind_echo.database.blobs import BlobSource, find_content
 
 Measured = tuple[list[Reading], dict[str, Curve]]
 
-OWN_FILE = "file"
-"""The kind of a signal that is a person's own file, kept by the digest of its content."""
-
 
 def make_stimulus(session: Session, request: dict[str, Any], channels: int, rate: int) -> Samples:
     """The samples of a signal under a condition, shape (frames, channels); not to be written to.
@@ -35,7 +33,7 @@ def make_stimulus(session: Session, request: dict[str, Any], channels: int, rate
     """
     if request["kind"] == OWN_FILE:
         return _own_file(session, str(request["sha256"]), channels, rate)
-    return _synthesised(SignalRequest(**{**request, "channels": channels}), rate)
+    return _synthesised(make_request(**{**request, "channels": channels}), rate)
 
 
 @lru_cache(maxsize=32)
@@ -56,17 +54,19 @@ def _own_file(session: Session, sha256: str, channels: int, rate: int) -> Sample
     return samples
 
 
-_FAMILIES: dict[str, tuple[Family, ...]] = {
-    "tone": ("tone", "aliases"), "pair": ("imd",), "steps": ("tone", "aliases"), "sweep": ("response", "latency"),
-    "noise": ("response", "latency"), "impulse": ("response", "latency"), "sequence": ("response", "latency"),
-    "clicks": ("latency",), "staircase": ("transfer",), "burst": ("dynamics",),
+_FAMILIES: dict[Method, tuple[Family, ...]] = {
+    "tone": ("tone", "aliases"), "imd": ("imd",), "alias_sweep": ("tone", "aliases"),
+    "response": ("response", "latency"), "latency": ("latency",), "transfer": ("transfer",), "dynamics": ("dynamics",),
 }  # fmt: skip
-"""What `measure_by_signal` measures of a kind of signal."""
+"""What `measure_by_signal` measures by each method."""
 
 
 def families_of(request: dict[str, Any], takes: int, *, lossy: bool) -> list[Family]:
     """The families of measures that a render of a signal is measured by."""
-    found: list[Family] = ["levels", "loudness", "integrity", "cost", *_FAMILIES.get(request["kind"], ())]
+    found: list[Family] = ["levels", "loudness", "integrity", "cost"]
+    method = None if request["kind"] == OWN_FILE else all_kinds()[request["kind"]].method
+    if method is not None:
+        found += _FAMILIES[method]
     if takes > 1:
         found.append("takes")
     if lossy:
@@ -83,22 +83,25 @@ def measure_by_signal(
         request: as the signal was asked for.
         claimed: frames of latency that the render should still have; None where nothing tells.
     """
-    kind = request["kind"]
+    if request["kind"] == OWN_FILE:
+        return [], {}
+    asked = in_one_channel(request)
     try:
-        if kind == "tone":
-            return measure_tone(render, ToneOptions(played_frequency(SignalRequest(**request))))
-        if kind == "pair":
-            return measure_imd(render, (float(request["frequency"]), float(request["second"]))), {}
-        if kind == "steps":
-            return measure_alias_sweep(stimulus, render)
-        if kind in ("sweep", "noise", "impulse", "sequence"):
-            return measure_response(stimulus, render)
-        if kind == "clicks":
-            return measure_latency(stimulus, render, LatencyOptions(claimed))
-        if kind == "staircase":
-            return measure_curve(stimulus, render)
-        if kind == "burst":
-            return measure_dynamics(stimulus, render)
+        match asked.method:
+            case "tone" if asked.one_sine is not None:
+                return measure_tone(render, ToneOptions(asked.one_sine))
+            case "imd" if asked.two_sines is not None:
+                return measure_imd(render, asked.two_sines), {}
+            case "alias_sweep":
+                return measure_alias_sweep(stimulus, render)
+            case "response":
+                return measure_response(stimulus, render)
+            case "latency":
+                return measure_latency(stimulus, render, LatencyOptions(claimed))
+            case "transfer":
+                return measure_curve(stimulus, render)
+            case "dynamics":
+                return measure_dynamics(stimulus, render)
     except BadParameter:
         # A plan may ask for a stimulus that a rate does not carry; what it cannot tell is left out, and the rest stays.
         return [], {}

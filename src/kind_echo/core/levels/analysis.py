@@ -7,6 +7,7 @@ import numpy as np
 from kind_echo.core.audio.source import MOST, PASS, Source, as_rows, blocks
 from kind_echo.core.compiled.gate import scan
 from kind_echo.core.delays.delay import find_delays
+from kind_echo.core.levels.added import added_readings, refused_readings
 from kind_echo.core.levels.integrity import NOT_FINITE, IntegrityMeter, lead_in_excess
 from kind_echo.core.levels.loudness import MEASURES as LOUDNESS
 from kind_echo.core.levels.loudness import LoudnessCurves, LoudnessMeter
@@ -73,11 +74,12 @@ def scan_file(source: Source, options: MeasureOptions = MeasureOptions()) -> Fil
             meter.add(rows)
     readings = integrity.readings()
     if broken:
-        readings += refuse(_LEVELS, channels, NOT_FINITE, "not finite")
+        readings += refuse(_LEVELS, channels, NOT_FINITE, "not finite") + refused_readings(channels, NOT_FINITE)
         readings += [Reading(key, "all", None, NOT_FINITE, reason="not finite") for key in _LOUD]
         return FileScan(readings, integrity, None)
     readings += levels.readings() + peaks.readings() + loudness.readings()
     readings.append(_peak_to_loudness(readings))
+    readings += added_readings(source)
     return FileScan(readings, integrity, loudness.curves())
 
 

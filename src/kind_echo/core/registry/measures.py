@@ -3,10 +3,25 @@
 from collections.abc import Iterable
 
 from kind_echo.core.registry.declared import DECLARED
-from kind_echo.core.registry.errors import UnknownMeasure
+from kind_echo.core.registry.errors import Conflict, UnknownMeasure
 from kind_echo.core.registry.measure import Family, Limit, Measure
 
 MEASURES: dict[str, Measure] = {measure.key: measure for measure in DECLARED}
+
+
+class MeasureDeclared(Conflict):
+    """A measure is added under a key that another has."""
+
+    def __init__(self, key: str) -> None:
+        self.key = key
+        super().__init__(f"There is a measure {key} already.")
+
+
+def declare(measure: Measure) -> None:
+    """Add a measure from outside the package. Raises MeasureDeclared."""
+    if measure.key in MEASURES:
+        raise MeasureDeclared(measure.key)
+    MEASURES[measure.key] = measure
 
 
 def find_measure(key: str) -> Measure:

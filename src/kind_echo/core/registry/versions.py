@@ -18,6 +18,16 @@ SIGNAL_VERSION = 1
 """Of the signal generator."""
 
 
+_ADDED: dict[Family, list[str]] = {}
+
+
+def add_version(family: Family, text: str) -> None:
+    """Let the results of a family hang on a version from outside the package as well."""
+    _ADDED.setdefault(family, []).append(text)
+
+
 def versions_of(families: Iterable[Family]) -> list[str]:
     """The versions of some families, as they stand in the digest of a result."""
-    return [f"{family} {FAMILY_VERSIONS[family]}" for family in sorted(set(families))]
+    wanted = sorted(set(families))
+    added = [text for family in wanted for text in _ADDED.get(family, [])]
+    return [f"{family} {FAMILY_VERSIONS[family]}" for family in wanted] + sorted(added)

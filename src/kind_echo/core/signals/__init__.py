@@ -1,27 +1,28 @@
 """Stimuli: the same request gives the same sound at any rate, at an exact level in a stated convention."""
 
-from kind_echo.core.signals.making import played_frequency, synthesise, whole_seconds
+from kind_echo.core.signals.making import synthesise, whole_seconds
+from kind_echo.core.signals.parameter import Parameter
 from kind_echo.core.signals.request import (
-    COLORS,
-    DENSITIES,
-    KINDS,
-    LAWS,
-    PIECES,
-    PLACEMENTS,
-    SignalKind,
+    OWN_FILE,
     SignalRequest,
+    all_kinds,
+    every_parameter,
+    in_brief,
+    in_full,
+    in_one_channel,
+    make_request,
 )
 
 __all__ = [
-    "COLORS",
-    "DENSITIES",
-    "KINDS",
-    "LAWS",
-    "PIECES",
-    "PLACEMENTS",
-    "SignalKind",
+    "OWN_FILE",
+    "Parameter",
     "SignalRequest",
-    "played_frequency",
+    "all_kinds",
+    "every_parameter",
+    "in_brief",
+    "in_full",
+    "in_one_channel",
+    "make_request",
     "synthesise",
     "whole_seconds",
 ]

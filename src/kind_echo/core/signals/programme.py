@@ -5,17 +5,17 @@ from collections.abc import Callable
 
 import numpy as np
 
-from kind_echo.core.signals.request import PieceName, SignalRequest
+from kind_echo.core.signals.parameter import PieceName
 from kind_echo.core.signals.shapes import Mono, add_body, add_grain
 
 _CHORDS = ((1.0, 1.25, 1.5), (0.9, 1.2, 1.5), (1.0, 4 / 3, 1.6))
 _TONIC = 146.8  # Hz
 
 
-def play(request: SignalRequest, frames: int, rate: int) -> Mono:
+def play(piece: PieceName, seed: int, seconds: float, frames: int, rate: int, *, dense: bool) -> Mono:
     """The piece at no level in particular, shape (frames,). What chance decides is drawn by time, not by sample."""
-    rng = np.random.default_rng([request.seed, list(_PLAYERS).index(request.piece)])
-    return _PLAYERS[request.piece](request.seconds, frames, rate, request.density == "dense", rng)
+    rng = np.random.default_rng([seed, list(_PLAYERS).index(piece)])
+    return _PLAYERS[piece](seconds, frames, rate, dense, rng)
 
 
 def _bell_buoy(seconds: float, frames: int, rate: int, dense: bool, rng: np.random.Generator) -> Mono:

@@ -1,119 +1,191 @@
-"""What is asked of a signal, and within which bounds."""
+"""What is asked of a signal, within which bounds, and what makes it: one class for each kind."""
 
+import importlib
+import pkgutil
+from abc import ABC, abstractmethod
 from collections.abc import Mapping
-from dataclasses import asdict, dataclass
-from typing import Any, Literal, get_args
+from dataclasses import dataclass, fields
+from functools import cache
+from typing import Any, ClassVar, Literal, get_type_hints
+
+import numpy as np
+from numpy.typing import NDArray
 
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.signals.parameter import (
+    Channels,
+    LeadIn,
+    Level,
+    Parameter,
+    Placement,
+    Seconds,
+    Seed,
+    Tail,
+    among,
+)
 
-SignalKind = Literal[
-    "tone", "sweep", "bells", "noise", "clicks", "impulse", "pair", "steps", "staircase", "burst", "sequence",
-    "piece", "silence",
-]  # fmt: skip
-KINDS: tuple[SignalKind, ...] = get_args(SignalKind)
-NoiseColor = Literal["white", "pink", "band"]
-COLORS: tuple[NoiseColor, ...] = get_args(NoiseColor)
-Law = Literal["exponential", "linear"]
-LAWS: tuple[Law, ...] = get_args(Law)
-PieceName = Literal["bell buoy", "gravel", "reed organ", "rain on tin", "harbour"]
-PIECES: tuple[PieceName, ...] = get_args(PieceName)
-Density = Literal["sparse", "dense"]
-DENSITIES: tuple[Density, ...] = get_args(Density)
-Placement = Literal["equal", "first", "second", "opposite", "apart"]
-PLACEMENTS: tuple[Placement, ...] = get_args(Placement)
+Mono = NDArray[np.float64]
+Method = Literal["tone", "imd", "alias_sweep", "response", "latency", "transfer", "dynamics"]
+Default = float | int | str | bool | None
 
-_SEEDED = ("bells", "noise", "piece")
-_FADED = ("tone", "sweep", "pair", "steps")
+PEAK_LEVEL = "dBFS, the peak"
+SINE_LEVEL = "dBFS, the peak of the sine, which is also its AES17 RMS"
+POWER_LEVEL = "dBFS, the AES17 RMS: a full-scale sine reads 0"
+
+OWN_FILE = "file"
+"""The kind of a signal that is a person's own file; what is asked of it is the digest of its content."""
+
+_SHARED = ("level", "seconds", "lead_in", "tail", "placement")
+_KINDS: dict[str, type["SignalRequest"]] = {}
 
 
 @dataclass(frozen=True)
-class SignalRequest:
-    """What is asked of a signal; anything a kind does not use is left out of account.
+class SignalRequest(ABC):
+    """What is asked of a signal. A kind of signal is a subclass, with its own parameters as annotated fields.
 
     Attributes:
-        kind: tone (steady sine), sweep, bells (bell buoy strikes, peaks a few samples long), noise, clicks (on a grid
-            at a tempo), impulse, pair (two tones), steps (tones one after the other, for alias sweeps), staircase (a
-            tone whose level climbs), burst (a tone, low, high, low), sequence (of maximum length), piece (programme),
-            silence.
-        level: dBFS of the peak; for a tone and a sweep also their AES17 RMS; of noise and of a piece the AES17 RMS.
-        seconds: length of the sound, lead-in and tail not counted; steps and a staircase are as long as they need.
+        level: dBFS; what of the signal it is of, `level_means` says.
+        seconds: length of the sound, lead-in and tail not counted.
         channels: 1 to 8.
         placement: the same in every channel, in the first or the second of two alone, opposite in the second, or (of
             strikes, noise and pieces) apart: the second with a seed of its own.
-        seed: of strikes, noise and pieces.
+        seed: of what is drawn.
         lead_in, tail: silence before and after, in seconds.
-        fade: raised-cosine fade at either end of a tone, sweep, pair or step, in seconds.
-        frequency: of a tone, in Hz.
-        coherent: the tone is moved to the nearest prime number of cycles in its seconds, so that no alias of it falls
-            on a harmonic.
-        start, end: frequencies of a sweep, steps or band noise, in Hz; an end of None stands for 0.45 of the rate, at
-            most 20 kHz.
-        law: of a sweep: frequency grows in proportion to itself, or evenly.
-        color: of noise; pink falls by 3 dB an octave from 20 Hz up, band is flat between start and end.
-        tempo: beats a minute, one click a beat.
-        second, ratio: of a pair: the other frequency in Hz, and amplitude of the first over the second.
-        per_octave: steps an octave.
-        step_seconds: length of each of the steps or stairs.
-        lowest, climb: dBFS of the first stair, and dB from one to the next, up to the level.
-        low: dB of the low parts of a burst under its high part.
-        order: of a sequence, which repeats every 2^order − 1 samples.
-        piece, density: which piece of programme, and how full it is.
+
+    Class attributes:
+        kind: its name in plans and on the command line. A class without one is no kind.
+        title, purpose: its name on the page, and what it is for.
+        level_means: what its level is the level of; empty where it has none.
+        expect: what a good effect makes of it, and what to look for.
+        rank: its place in the list of kinds.
+        method: how a render of it is measured, beside levels; None for what is compared alone.
+        drawn: whether it has a seed.
+        own_length: whether it is as long as its parameters make it, whatever `seconds` is.
     """
 
-    kind: SignalKind
-    level: float = -6.0
-    seconds: float = 2.0
-    channels: int = 1
+    kind: ClassVar[str] = ""
+    title: ClassVar[str] = ""
+    purpose: ClassVar[str] = ""
+    level_means: ClassVar[str] = PEAK_LEVEL
+    expect: ClassVar[str] = ""
+    rank: ClassVar[int] = 1000
+    method: ClassVar[Method | None] = None
+    drawn: ClassVar[bool] = False
+    own_length: ClassVar[bool] = False
+
+    level: Level = -6.0
+    seconds: Seconds = 2.0
+    channels: Channels = 1
     placement: Placement = "equal"
-    seed: int = 1
-    lead_in: float = 0.0
-    tail: float = 0.0
-    fade: float = 0.01
-    frequency: float = 997.0
-    coherent: bool = False
-    start: float = 20.0
-    end: float | None = None
-    law: Law = "exponential"
-    color: NoiseColor = "white"
-    tempo: float = 120.0
-    second: float = 7000.0
-    ratio: float = 4.0
-    per_octave: float = 12.0
-    step_seconds: float = 0.5
-    lowest: float = -60.0
-    climb: float = 2.0
-    low: float = 20.0
-    order: int = 16
-    piece: PieceName = "bell buoy"
-    density: Density = "sparse"
+    seed: Seed = 1
+    lead_in: LeadIn = 0.0
+    tail: Tail = 0.0
+
+    def __init_subclass__(cls) -> None:
+        super().__init_subclass__()
+        if cls.kind:
+            _KINDS[cls.kind] = cls
 
     def __post_init__(self) -> None:
-        among("kind", self.kind, KINDS)
-        within("level", self.level, -200.0, 0.0)
-        within("seconds", self.seconds, 0.001, 7200.0)
-        within("channels", self.channels, 1, 8)
-        within("lead_in", self.lead_in, 0.0, 600.0)
-        within("tail", self.tail, 0.0, 600.0)
-        if self.kind in _FADED:
-            within("fade", self.fade, 0.0, (self.step_seconds if self.kind == "steps" else self.seconds) / 2)
-        within("tempo", self.tempo, 1.0, 1000.0)
-        within("ratio", self.ratio, 0.01, 100.0)
-        within("per_octave", self.per_octave, 0.5, 96.0)
-        within("step_seconds", self.step_seconds, 0.1, 60.0)
-        within("climb", self.climb, 0.1, 60.0)
-        within("lowest", self.lowest, -140.0, self.level if self.kind == "staircase" else 0.0)
-        within("low", self.low, 3.0, 120.0)
-        within("order", self.order, 4, 22)
-        within("seed", self.seed, 0, 2**32 - 1)
-        among("color", self.color, COLORS)
-        among("law", self.law, LAWS)
-        among("piece", self.piece, PIECES)
-        among("density", self.density, DENSITIES)
-        among("placement", self.placement, PLACEMENTS)
+        for name, parameter in specifications(type(self)).items():
+            parameter.check(name, getattr(self, name))
         if self.placement != "equal" and self.channels != 2:
             raise BadParameter("channels", self.channels, "2 where the channels are not equal")
-        if self.placement == "apart" and self.kind not in _SEEDED:
-            raise BadParameter("placement", self.placement, f"used with a signal of chance: {', '.join(_SEEDED)}")
+        if self.placement == "apart" and not self.drawn:
+            names = ", ".join(name for name, one in all_kinds().items() if one.drawn)
+            raise BadParameter("placement", self.placement, f"used with a signal of chance: {names}")
+
+    @abstractmethod
+    def sound(self, frames: int, rate: int) -> Mono:
+        """The signal itself, shape (frames,); of its own length where that is its own. Raises BadParameter."""
+
+    def sound_seconds(self, rate: int) -> float:
+        """How long the sound is, lead-in and tail not counted."""
+        return self.seconds
+
+    @property
+    def one_sine(self) -> float | None:
+        """The frequency in Hz where all of it is one sine: a delay is then known only within half a period."""
+        return None
+
+    @property
+    def two_sines(self) -> tuple[float, float] | None:
+        """The frequencies in Hz where it is two sines at once."""
+        return None
+
+    @property
+    def amplitude(self) -> float:
+        """The level as a factor of full scale."""
+        return float(10 ** (self.level / 20))
+
+    @classmethod
+    def form(cls) -> dict[str, Parameter]:
+        """What a form asks for, by name: its own parameters first, then what every kind has."""
+        own = [name for name in specifications(cls) if name not in specifications(SignalRequest)]
+        if cls.drawn:
+            own.append("seed")
+        shared = [
+            name
+            for name in _SHARED
+            if not (name == "seconds" and cls.own_length) and not (name == "level" and not cls.level_means)
+        ]
+        return {name: specifications(cls)[name] for name in (*own, *shared)}
+
+
+@cache
+def specifications(kind: type[SignalRequest]) -> dict[str, Parameter]:
+    """The parameters of a kind by the name of their field."""
+    hints = get_type_hints(kind, include_extras=True)
+    return {field.name: hints[field.name].__metadata__[0] for field in fields(kind)}
+
+
+def all_kinds() -> dict[str, type[SignalRequest]]:
+    """All kinds of signals by name, in the order in which they are listed."""
+    _load()
+    return dict(sorted(_KINDS.items(), key=lambda one: (one[1].rank, one[0])))
+
+
+@cache
+def _load() -> None:
+    """Every module among the kinds makes its kind known by being imported."""
+    package = importlib.import_module("kind_echo.core.signals.kinds")
+    for module in pkgutil.iter_modules(package.__path__):
+        importlib.import_module(f"{package.__name__}.{module.name}")
+
+
+def every_parameter() -> dict[str, tuple[Parameter, Default]]:
+    """What can be set of any kind, by name: its specification, and what holds unless something else is asked for."""
+    return {
+        name: (parameter, getattr(kind, name))
+        for kind in all_kinds().values()
+        for name, parameter in specifications(kind).items()
+    }
+
+
+def make_request(kind: str, **values: Any) -> SignalRequest:
+    """The request for a signal of a kind; parameters of other kinds are checked, and left out of account.
+
+    Raises:
+        BadParameter: there is no such kind or parameter, or a value is out of bounds.
+    """
+    among("kind", kind, tuple(all_kinds()))
+    made = _KINDS[kind]
+    own, known = specifications(made), every_parameter()
+    for name, value in values.items():
+        if name not in known:
+            raise BadParameter(name, value, "known to signals")
+        if name not in own and value != known[name][1]:
+            known[name][0].check(name, value)
+    return made(**{name: value for name, value in values.items() if name in own})
+
+
+def in_one_channel(request: Mapping[str, Any]) -> SignalRequest:
+    """A request by itself: how many channels it is played in, and in which, comes with the condition.
+
+    Raises:
+        BadParameter: as `make_request`.
+    """
+    return make_request(**{**request, "channels": 1, "placement": "equal"})
 
 
 def in_full(request: Mapping[str, Any]) -> dict[str, Any]:
@@ -121,26 +193,11 @@ def in_full(request: Mapping[str, Any]) -> dict[str, Any]:
 
     Channels are left out unless asked for: they come with the condition.
     """
-    usual = asdict(_USUAL)
-    del usual["channels"]
+    usual = {name: default for name, (_, default) in every_parameter().items() if name != "channels"}
     return {**usual, **request}
 
 
 def in_brief(request: Mapping[str, Any]) -> dict[str, Any]:
     """What a request asks for beyond the defaults, for people to read."""
-    return {name: value for name, value in request.items() if name == "kind" or value != getattr(_USUAL, name)}
-
-
-def within(name: str, value: float, least: float, greatest: float) -> None:
-    """Raises BadParameter for a value outside, or one that is no number."""
-    if not least <= value <= greatest:
-        raise BadParameter(name, value, f"from {least:g} to {greatest:g}")
-
-
-def among(name: str, value: str, choices: tuple[str, ...]) -> None:
-    """Raises BadParameter for anything that is not among the choices."""
-    if value not in choices:
-        raise BadParameter(name, value, f"one of {', '.join(choices)}")
-
-
-_USUAL = SignalRequest("tone")
+    known = every_parameter()
+    return {name: value for name, value in request.items() if name == "kind" or value != known[name][1]}

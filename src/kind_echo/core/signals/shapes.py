@@ -5,7 +5,7 @@ import math
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.signals.request import SignalRequest
+from kind_echo.core.registry.errors import BadParameter
 
 Mono = NDArray[np.float64]
 
@@ -16,14 +16,31 @@ _RINGS = 42.0  # time constants after which a partial is 2^-60 of what it was
 _STRIKE = 0.002  # s over which the body of the bell begins to ring
 
 
-def amplitude(request: SignalRequest) -> float:
-    """The level as a factor of full scale."""
-    return float(10 ** (request.level / 20))
+def sine(frequency: float, frames: int, rate: int) -> Mono:
+    """A sine of amplitude 1 from phase 0, its phase kept small so that a long one is as exact as a short one."""
+    return np.sin(2 * np.pi * np.mod(frequency * np.arange(frames) / rate, 1.0))
 
 
-def fades(request: SignalRequest, frames: int, rate: int) -> Mono:
-    """Ones with a raised cosine at either end."""
-    length = min(round(request.fade * rate), frames // 2)
+def below_half(name: str, frequency: float, rate: int) -> None:
+    """Raises BadParameter for a frequency that a rate does not carry."""
+    if not 0.0 < frequency < rate / 2:
+        raise BadParameter(name, frequency, f"above 0 and below half the rate, {rate / 2:g} Hz")
+
+
+def top_frequency(end: float | None, rate: int) -> float:
+    """Where a sweep ends, in Hz: as asked for, or at 0.45 of the rate, at most 20 kHz."""
+    return end if end is not None else min(20_000.0, 0.45 * rate)
+
+
+def check_fade(fade: float, seconds: float) -> None:
+    """Raises BadParameter for fades that would overlap in a sound of so many seconds."""
+    if fade > seconds / 2:
+        raise BadParameter("fade", fade, f"from 0 to {seconds / 2:g}")
+
+
+def fades(fade: float, frames: int, rate: int) -> Mono:
+    """Ones with a raised cosine of so many seconds at either end."""
+    length = min(round(fade * rate), frames // 2)
     shape = np.ones(frames)
     if length:
         rise = 0.5 - 0.5 * np.cos(np.pi * np.arange(length) / length)

@@ -26,7 +26,7 @@ from kind_echo.bench.signals.kept import (
 from kind_echo.core.audio.level_map import FLOOR
 from kind_echo.core.audio.peaks import columns_from_samples
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.signals.catalogue import KIND_NOTES
+from kind_echo.core.signals import SignalRequest, all_kinds, every_parameter
 from kind_echo.database.models import Signal
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
@@ -45,6 +45,7 @@ from kind_echo.web.signals.schemas import (
     SignalBody,
     SignalKindBody,
     SignalKindsBody,
+    SignalParameterBody,
     SignalsBody,
 )
 
@@ -54,10 +55,10 @@ _LISTED_AT = 48_000  # Hz; the rate for which lengths are told in the list
 
 
 @api.get("/signals/kinds", responses={200: SignalKindsBody})
-def kinds() -> Response:
+def signal_kinds() -> Response:
     """What can be asked of the generator."""
     body = SignalKindsBody(
-        kinds=[SignalKindBody.model_validate(kind) for kind in KIND_NOTES.values()],
+        kinds=[_kind_body(kind) for kind in all_kinds().values()],
         rates=list(RATES),
         word_lengths=list(WORD_LENGTHS),
         formats=list(FORMATS),
@@ -134,6 +135,30 @@ def export_signal(query: ExportQuery) -> Response:
         path = Path(folder) / f"signal.{query.format}"
         export(session, checked(query.parsed), query.rate, query.word_length, query.dither, path)
         return sent_and_gone(path, f"audio/{query.format}", f"{name}, {query.rate} Hz.{query.format}")
+
+
+def _kind_body(kind: type[SignalRequest]) -> SignalKindBody:
+    usual = every_parameter()
+    return SignalKindBody(
+        key=kind.kind,
+        title=kind.title,
+        purpose=kind.purpose,
+        level=kind.level_means or "none",
+        expect=kind.expect,
+        parameters=[
+            SignalParameterBody(
+                key=key,
+                title=one.title,
+                unit=one.unit,
+                least=one.least,
+                greatest=one.greatest,
+                choices=list(one.choices),
+                whole=one.whole,
+                default=usual[key][1],
+            )
+            for key, one in kind.form().items()
+        ],
+    )
 
 
 def _body(session: Session, signal: Signal, used: int) -> SignalBody:
