@@ -53,7 +53,7 @@ def results() -> dict[str, Results]:
     found["signals"] = {
         f"{kind}: {what}": value
         for kind in all_kinds()
-        for what, value in _told(synthesise(_request(kind), _RATE)).items()
+        for what, value in _fingerprint(synthesise(_request(kind), _RATE)).items()
     }
     return found
 
@@ -168,7 +168,7 @@ def _request(kind: str) -> SignalRequest:
     return make_request(kind, seconds=1.0, per_octave=2.0, order=12)
 
 
-def _told(samples: Samples) -> Results:
+def _fingerprint(samples: Samples) -> Results:
     """What tells one sound from another in four figures."""
     walk = samples[:: max(1, len(samples) // 1000), 0]
     return {

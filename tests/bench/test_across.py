@@ -1,4 +1,4 @@
-"""A run laid over another build, host, mode or rate: the same sheet, judged by what the two sides are to each other."""
+"""A run compared with another build, host, mode or rate: judged by what the two sides are to each other."""
 
 from collections import Counter
 from datetime import date
@@ -51,7 +51,7 @@ def test_mode_with_mode_shows_oversampling_that_real_time_leaves_out(demo: str) 
     sheet = _over("2.0.3", "mode:offline", "Real time against offline")
     assert [cell.verdict for cell in sheet.cells] == ["Fail", "Pass"] * 2
     assert _findings(sheet)[0][1] == "in real time"
-    assert sheet.cells[1].why == "It is offline itself, that the others are laid over"
+    assert sheet.cells[1].why == "It is offline itself, that the others are compared with"
 
 
 def test_host_with_host_is_blank_where_hosts_change_nothing(demo: str) -> None:

@@ -76,17 +76,17 @@ def test_who_may_look_is_offered_nothing_else(browser: Browser, shared_server: S
     for name in ("Decide", "Approve", "Render again", "Render all again"):
         expect(page.get_by_role("button", name=name, exact=True)).to_have_count(0)
     page.goto("/people")
-    expect(page.get_by_text("People are not yours to keep.")).to_be_visible()
+    expect(page.get_by_text("You cannot manage accounts.")).to_be_visible()
     visits.close()
 
 
 def test_people_and_tokens_are_kept_on_one_page(page: Page) -> None:
     page.get_by_role("button", name="Signed in as Nora F.").click()
     page.get_by_role("menuitem", name="People and tokens").click()
-    page.get_by_role("textbox", name="Name of the person").fill("Juno B.")
-    page.get_by_role("button", name="Make the account").click()
+    page.get_by_role("textbox", name="Name", exact=True).fill("Juno B.")
+    page.get_by_role("button", name="Add", exact=True).click()
     shown = page.get_by_role("region", name="Shown once")
-    expect(shown).to_contain_text("This link lets Juno B. in once")
+    expect(shown).to_contain_text("With this link Juno B. can sign in once")
     expect(shown.locator("code")).to_have_text(re.compile(r"^http://127\.0\.0\.1:\d+/sign-in#\S{43}$"))
     row = page.get_by_role("row", name=re.compile("Juno B."))
     row.get_by_role("button", name="Disable").click()
@@ -94,8 +94,8 @@ def test_people_and_tokens_are_kept_on_one_page(page: Page) -> None:
     keeper = page.get_by_role("row", name=re.compile("^Nora F."))
     keeper.get_by_role("button", name="Disable").click()
     expect(keeper.get_by_role("alert")).to_contain_text("is the last who may keep people")
-    page.get_by_role("textbox", name="Name of the program").fill("nightly builds")
-    page.get_by_role("button", name="Make a token").click()
+    page.get_by_role("textbox", name="Program").fill("nightly builds")
+    page.get_by_role("button", name="Make", exact=True).click()
     expect(shown.locator("code")).to_have_text(re.compile("^kindecho_"))
     shown.get_by_role("button", name="Done").click()
     assert axe(page) == []

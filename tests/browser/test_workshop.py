@@ -71,7 +71,7 @@ def test_hosts_say_what_waits_and_a_host_by_hand_is_added(page: Page) -> None:
     page.get_by_role("link", name="Hosts").click()
     expect(page.get_by_role("row", name=re.compile("^Dunlin 5"))).to_contain_text("people, with a kit")
     expect(page.get_by_role("heading", name="Machines", exact=True)).to_be_visible()
-    expect(page.get_by_text("1 worker at work")).to_be_visible()
+    expect(page.get_by_text("1 worker running")).to_be_visible()
     page.get_by_label("Name", exact=True).fill("Foreland")
     page.get_by_label("Version").fill("9")
     page.get_by_role("button", name="Add the host").click()

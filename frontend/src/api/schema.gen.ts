@@ -1092,7 +1092,7 @@ export interface components {
     schemas: {
         /**
          * AcrossBody
-         * @description What a run is to be laid over: build:RUN, host:NAME VERSION, mode:MODE or rate:HERTZ.
+         * @description What a run is to be compared with: build:RUN, host:NAME VERSION, mode:MODE or rate:HERTZ.
          */
         AcrossBody: {
             /** Against */
@@ -2251,7 +2251,7 @@ export interface components {
          * @description A signal through a setting, or through several that a sweep makes of it.
          *
          *     `measures` names the families that are judged; all that come with the signal unless given. `against` is what its
-         *     renders are laid over: their approved references, or the signal itself.
+         *     renders are compared with: their approved references, or the signal itself.
          */
         PlanCase: {
             /**

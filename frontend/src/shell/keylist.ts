@@ -5,7 +5,7 @@ export const KEY_LIST: { screen: string; keys: [string, string][] }[] = [
     keys: [
       ["arrow keys", "walk from cell to cell"],
       ["Shift + arrows", "mark cells on the way"],
-      [". and ,", "next and last cell that needs you"],
+      [". and ,", "next and previous cell that needs you"],
       ["Enter", "open the pair"],
       ["X", "mark or unmark the cell"],
       ["Esc", "unmark all"],
@@ -28,7 +28,7 @@ export const KEY_LIST: { screen: string; keys: [string, string][] }[] = [
       ["← and →", "move along"],
       ["S", "down to single samples"],
       ["W", "the whole file"],
-      [". and ,", "next and last pair that needs you"],
+      [". and ,", "next and previous pair that needs you"],
       ["A", "approve the render"],
       ["D", "decide on it"],
       ["U", "undo the last decision"],

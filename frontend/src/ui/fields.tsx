@@ -1,4 +1,5 @@
 import type { InputHTMLAttributes, ReactNode } from "react";
+import type { Choice } from "./controls";
 
 export const FIELD = "rounded-md border border-quiet bg-ground px-2";
 
@@ -14,6 +15,32 @@ export function Labelled({
         {label} {note && <span className="text-quiet">({note})</span>}
       </span>
       <input className={`h-9 ${FIELD}`} {...rest} />
+    </label>
+  );
+}
+
+/** A choice with its name above it. */
+export function LabelledChoice({
+  label,
+  value,
+  choices,
+  onChoose,
+}: {
+  label: string;
+  value: string;
+  choices: Choice[];
+  onChoose: (value: string) => void;
+}) {
+  return (
+    <label className="grid gap-1">
+      <span>{label}</span>
+      <select className={`h-9 ${FIELD}`} value={value} onChange={(event) => onChoose(event.target.value)}>
+        {choices.map((choice) => (
+          <option key={choice.value} value={choice.value}>
+            {choice.detail ? `${choice.label}: ${choice.detail}` : choice.label}
+          </option>
+        ))}
+      </select>
     </label>
   );
 }

@@ -110,8 +110,10 @@ class Lv2Renderer:
                 ["lv2apply", "-i", str(source), "-o", str(target), *arguments, plugin.uri], _LIMITS, folder
             ),
         )  # fmt: skip
-        told = not plugin.reports_latency
-        return RenderResult(samples, 0 if told else None, told, finished.log, finished.cpu_seconds, finished.memory)
+        compensated = not plugin.reports_latency
+        return RenderResult(
+            samples, 0 if compensated else None, compensated, finished.log, finished.cpu_seconds, finished.memory
+        )
 
     def artefact(self, effect: str, handle: str, version: str) -> str | None:
         """Digest of the plug-in's binary as it is now, and the host's version; None for one that is not installed."""

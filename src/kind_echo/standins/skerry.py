@@ -14,7 +14,7 @@ _DC_CORNER = 5.0  # Hz
 class Skerry:
     """The clipper. Oversampled it delays by 96 frames, which it claims.
 
-    With `raises` at "difference", what clipping takes away is made at the raised rate and laid over the input, so that
+    With `raises` at "difference", what clipping takes away is made at the raised rate and added to the input, so that
     what is under the ceiling passes as it came, save for the delay.
     """
 

@@ -15,7 +15,7 @@ const SIDES: { which: Which; title: string; colour: string }[] = [
 const ALIGNS: { value: NonNullable<NewComparison["align"]>; label: string; detail: string }[] = [
   { value: "samples", label: "Whole samples", detail: "the delay is taken off to the nearest sample" },
   { value: "fraction", label: "Fractions too", detail: "the rest of the delay is taken off as well" },
-  { value: "none", label: "Nothing", detail: "the files are compared as they lie" },
+  { value: "none", label: "Nothing", detail: "the files are compared as they are" },
 ];
 
 interface Slot {
@@ -89,7 +89,7 @@ export function ComparePage() {
       onDrop={(event) => drop(event, reference.file ? "render" : "reference")}
     >
       <div className="px-5 pt-3 pb-3">
-        <Sentence>Two files of your own, laid over each other.</Sentence>
+        <Sentence>Compare two files of your own.</Sentence>
         <p className="text-quiet">
           WAV, FLAC, AIFF, RF64, W64 or CAF; any rate, 1 or 2 channels, up to 30 minutes. Both at the same
           rate.

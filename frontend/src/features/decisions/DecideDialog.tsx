@@ -20,7 +20,7 @@ const KINDS: { kind: DecisionKind; label: string; means: string }[] = [
   {
     kind: "reference",
     label: "Approve as references",
-    means: "Right, and later builds are laid over these renders. What they replace is kept.",
+    means: "Right, and later builds are compared with these renders. What they replace is kept.",
   },
   {
     kind: "accepted",

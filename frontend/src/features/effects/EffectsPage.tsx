@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useSearchParams } from "react-router";
+import { Link, useSearchParams } from "react-router";
 import type { Effect } from "../../api/client";
 import { Sentence, Word } from "../../ui/controls";
 import { number } from "../../ui/numbers";
@@ -17,7 +17,11 @@ export function EffectsPage() {
   if (!chosen)
     return (
       <Empty title="No effect is under test yet.">
-        On the page of hosts, choose one of those that a machine has.
+        On{" "}
+        <Link to="/hosts" className="text-text underline">
+          Hosts
+        </Link>
+        , each running machine lists the effects that it has: press Test it beside one of them.
       </Empty>
     );
   return (

@@ -22,7 +22,7 @@ export function HostsPage() {
       <div className="px-5 pt-3 pb-2">
         <Sentence>
           {count(names.size, "host")} in {count(all.length, "version")}, rendered by{" "}
-          {count(working, "machine")} at work.
+          {count(working, "running machine")}.
         </Sentence>
       </div>
       {all.length === 0 ? (
@@ -80,7 +80,7 @@ function RenderedBy({ host }: { host: Host }) {
     <>
       {host.renderer}{" "}
       <span className={host.machines.length > 0 ? "text-quiet" : "font-medium"}>
-        {host.machines.length > 0 ? `on ${host.machines.join(", ")}` : "on no machine that is at work"}
+        {host.machines.length > 0 ? `on ${host.machines.join(", ")}` : "on no running machine"}
       </span>
     </>
   );
@@ -230,7 +230,7 @@ function MachineRow({ machine }: { machine: Machine }) {
       <div>
         <h3 className="font-semibold break-all">{machine.name}</h3>
         <p className={at_work > 0 ? "text-quiet" : "font-medium"}>
-          {at_work > 0 ? `${count(at_work, "worker")} at work` : `Silent since ${dateTime(machine.seen_at)}`}
+          {at_work > 0 ? `${count(at_work, "worker")} running` : `Silent since ${dateTime(machine.seen_at)}`}
           {at_work > 0 && silent > 0 && `, ${silent} silent`}
         </p>
         <p className="text-quiet">since {dateTime(machine.started_at)}</p>

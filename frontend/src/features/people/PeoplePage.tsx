@@ -2,15 +2,16 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { BASE } from "../../api/base";
 import type { Person } from "../../api/client";
-import { Button, Sentence, Word } from "../../ui/controls";
+import { Button, Word } from "../../ui/controls";
+import { Labelled, LabelledChoice } from "../../ui/fields";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
 import { useCan } from "./me";
 import { ROLE_WORDS } from "./PersonMenu";
 import { peopleQuery, type Role, useAddPerson, useChangePerson, useResetPerson } from "./queries";
+import { type Secret, ShownOnce } from "./ShownOnce";
 import { Tokens } from "./Tokens";
-import { type Secret, Told } from "./Told";
 
 const ROLES = (["look", "work", "keep"] as const).map((role) => ({
   value: role,
@@ -18,25 +19,23 @@ const ROLES = (["look", "work", "keep"] as const).map((role) => ({
   detail: ROLE_WORDS[role],
 }));
 
-/** Who may come in, and how far; and what programs come in by. */
+/** Accounts and their roles, and the tokens of programs. */
 export function PeoplePage() {
   const keeps = useCan("keep");
   const people = useQuery({ ...peopleQuery, enabled: keeps });
-  const [told, setTold] = useState<Secret>();
+  const [secret, setSecret] = useState<Secret>();
   if (!keeps)
     return (
-      <Empty title="People are not yours to keep.">
-        Only who has the role keep sees and changes accounts and tokens.
+      <Empty title="You cannot manage accounts.">
+        Only people with the role keep see and change accounts and tokens.
       </Empty>
     );
   if (people.isPending) return <Loading what="the people" />;
   if (!people.data) return <Failed error={people.error} onRetry={() => people.refetch()} />;
   return (
     <div className="overflow-auto pb-8">
-      <div className="flex flex-wrap items-center gap-4 px-5 pt-4 pb-3">
-        <AddPerson onTold={setTold} />
-      </div>
-      {told && <Told secret={told} onClose={() => setTold(undefined)} />}
+      <AddPerson onSecret={setSecret} />
+      {secret && <ShownOnce secret={secret} onClose={() => setSecret(undefined)} />}
       <table className="w-full border-t border-line">
         <caption className="sr-only">{count(people.data.people.length, "account")}, by name</caption>
         <thead className={HEAD}>
@@ -46,28 +45,28 @@ export function PeoplePage() {
             <th scope="col">Last signed in</th>
             <th scope="col">Added</th>
             <th scope="col">
-              <span className="sr-only">What can be done</span>
+              <span className="sr-only">Actions</span>
             </th>
           </tr>
         </thead>
         <tbody>
           {people.data.people.map((person) => (
-            <PersonRow key={person.id} person={person} onTold={setTold} />
+            <PersonRow key={person.id} person={person} onSecret={setSecret} />
           ))}
         </tbody>
       </table>
-      <Tokens onTold={setTold} />
+      <Tokens onSecret={setSecret} />
     </div>
   );
 }
 
-function AddPerson({ onTold }: { onTold: (secret: Secret) => void }) {
+function AddPerson({ onSecret }: { onSecret: (secret: Secret) => void }) {
   const [name, setName] = useState("");
   const [role, setRole] = useState<Role>("work");
   const add = useAddPerson();
   return (
     <form
-      className="flex flex-wrap items-center gap-4"
+      className="px-5 pt-4 pb-4"
       onSubmit={(event) => {
         event.preventDefault();
         add.mutate(
@@ -75,34 +74,41 @@ function AddPerson({ onTold }: { onTold: (secret: Secret) => void }) {
           {
             onSuccess: (made) => {
               setName("");
-              onTold(linkOf(made));
+              onSecret(linkOf(made));
             },
           },
         );
       }}
     >
-      <Sentence>
-        Let{" "}
-        <input
-          aria-label="Name of the person"
-          placeholder="a name"
+      <h1 className="text-lg font-semibold">Add a person</h1>
+      <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+        <Labelled
+          label="Name"
           required
           maxLength={80}
           value={name}
           onChange={(event) => setName(event.target.value)}
-          className="w-48 border-b-2 border-line bg-transparent font-semibold placeholder:font-light placeholder:text-quiet hover:border-quiet"
-        />{" "}
-        in, to <Word name="Role" value={role} choices={ROLES} onChoose={(value) => setRole(value as Role)} />.
-      </Sentence>
-      <Button look="main" type="submit" disabled={add.isPending || name.trim() === ""}>
-        Make the account
-      </Button>
-      {add.error && <p role="alert">{add.error.message}</p>}
+        />
+        <LabelledChoice
+          label="Role"
+          value={role}
+          choices={ROLES}
+          onChoose={(value) => setRole(value as Role)}
+        />
+        <Button look="main" type="submit" disabled={add.isPending || name.trim() === ""}>
+          Add
+        </Button>
+      </div>
+      {add.error && (
+        <p role="alert" className="mt-2">
+          {add.error.message}
+        </p>
+      )}
     </form>
   );
 }
 
-function PersonRow({ person, onTold }: { person: Person; onTold: (secret: Secret) => void }) {
+function PersonRow({ person, onSecret }: { person: Person; onSecret: (secret: Secret) => void }) {
   const change = useChangePerson();
   const reset = useResetPerson();
   const shut = person.disabled_at !== null;
@@ -140,7 +146,7 @@ function PersonRow({ person, onTold }: { person: Person; onTold: (secret: Secret
             <Button
               small
               disabled={reset.isPending}
-              onClick={() => reset.mutate(person.id, { onSuccess: (made) => onTold(linkOf(made)) })}
+              onClick={() => reset.mutate(person.id, { onSuccess: (made) => onSecret(linkOf(made)) })}
             >
               New link
             </Button>
@@ -150,7 +156,7 @@ function PersonRow({ person, onTold }: { person: Person; onTold: (secret: Secret
             disabled={change.isPending}
             onClick={() => change.mutate({ id: person.id, disabled: !shut })}
           >
-            {shut ? "Let in again" : "Disable"}
+            {shut ? "Enable" : "Disable"}
           </Button>
         </div>
       </td>
@@ -159,6 +165,6 @@ function PersonRow({ person, onTold }: { person: Person; onTold: (secret: Secret
 }
 
 const linkOf = (made: { person: Person; link: string }): Secret => ({
-  what: `This link lets ${made.person.name} in once, within seven days, to choose a password.`,
+  what: `With this link ${made.person.name} can sign in once, within seven days, and choose a password.`,
   text: `${window.location.origin}${BASE}${made.link}`,
 });

@@ -1,12 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Token } from "../../api/client";
-import { Button, Word } from "../../ui/controls";
+import { Button } from "../../ui/controls";
+import { Labelled, LabelledChoice } from "../../ui/fields";
 import { dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
 import { tokensQuery, useMakeToken, useRevokeToken } from "./queries";
-import type { Secret } from "./Told";
+import type { Secret } from "./ShownOnce";
 
 const SCOPES: { value: Token["scope"]; label: string; detail: string }[] = [
   { value: "read", label: "read", detail: "runs, readings, audio" },
@@ -15,14 +16,12 @@ const SCOPES: { value: Token["scope"]; label: string; detail: string }[] = [
 ];
 const DAYS = [7, 30, 90, 365, 730];
 
-/** What build servers and render machines come in by. */
-export function Tokens({ onTold }: { onTold: (secret: Secret) => void }) {
+/** The tokens of build servers and render machines. */
+export function Tokens({ onSecret }: { onSecret: (secret: Secret) => void }) {
   const tokens = useQuery(tokensQuery);
   return (
     <section aria-label="Tokens" className="mt-8 border-t border-line">
-      <div className="flex flex-wrap items-center gap-4 px-5 pt-4 pb-3">
-        <MakeToken onTold={onTold} />
-      </div>
+      <MakeToken onSecret={onSecret} />
       {tokens.isPending ? (
         <Loading what="the tokens" />
       ) : !tokens.data ? (
@@ -37,12 +36,12 @@ export function Tokens({ onTold }: { onTold: (secret: Secret) => void }) {
           <thead className={HEAD}>
             <tr>
               <th scope="col">Token</th>
-              <th scope="col">May</th>
+              <th scope="col">Scope</th>
               <th scope="col">Last used</th>
-              <th scope="col">Ends</th>
+              <th scope="col">Expires</th>
               <th scope="col">Made</th>
               <th scope="col">
-                <span className="sr-only">What can be done</span>
+                <span className="sr-only">Actions</span>
               </th>
             </tr>
           </thead>
@@ -57,14 +56,14 @@ export function Tokens({ onTold }: { onTold: (secret: Secret) => void }) {
   );
 }
 
-function MakeToken({ onTold }: { onTold: (secret: Secret) => void }) {
+function MakeToken({ onSecret }: { onSecret: (secret: Secret) => void }) {
   const [name, setName] = useState("");
   const [scope, setScope] = useState<Token["scope"]>("submit");
   const [days, setDays] = useState(90);
   const make = useMakeToken();
   return (
     <form
-      className="flex flex-wrap items-center gap-4"
+      className="px-5 pt-4 pb-4"
       onSubmit={(event) => {
         event.preventDefault();
         make.mutate(
@@ -72,42 +71,44 @@ function MakeToken({ onTold }: { onTold: (secret: Secret) => void }) {
           {
             onSuccess: (made) => {
               setName("");
-              onTold({ what: `The token ${made.token.name}.`, text: made.secret });
+              onSecret({ what: `The token ${made.token.name}.`, text: made.secret });
             },
           },
         );
       }}
     >
-      <h2 className="text-xl leading-9 font-light">
-        Let the program{" "}
-        <input
-          aria-label="Name of the program"
+      <h2 className="text-lg font-semibold">Make a token</h2>
+      <p className="text-quiet">For a build server or a render machine.</p>
+      <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+        <Labelled
+          label="Program"
           placeholder="nightly builds"
           required
           maxLength={80}
           value={name}
           onChange={(event) => setName(event.target.value)}
-          className="w-48 border-b-2 border-line bg-transparent font-semibold placeholder:font-light placeholder:text-quiet hover:border-quiet"
-        />{" "}
-        <Word
-          name="Scope"
+        />
+        <LabelledChoice
+          label="Scope"
           value={scope}
           choices={SCOPES}
           onChoose={(value) => setScope(SCOPES.find((one) => one.value === value)?.value ?? "read")}
-        />{" "}
-        for{" "}
-        <Word
-          name="Days"
+        />
+        <LabelledChoice
+          label="Valid for"
           value={String(days)}
           choices={DAYS.map((one) => ({ value: String(one), label: `${one} days` }))}
           onChoose={(value) => setDays(Number(value))}
         />
-        .
-      </h2>
-      <Button type="submit" disabled={make.isPending || name.trim() === ""}>
-        Make a token
-      </Button>
-      {make.error && <p role="alert">{make.error.message}</p>}
+        <Button type="submit" disabled={make.isPending || name.trim() === ""}>
+          Make
+        </Button>
+      </div>
+      {make.error && (
+        <p role="alert" className="mt-2">
+          {make.error.message}
+        </p>
+      )}
     </form>
   );
 }

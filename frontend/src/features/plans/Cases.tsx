@@ -96,9 +96,9 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
               <div className="mb-2 ml-8 grid gap-1.5 border-l-2 border-line pl-3">
                 <div className="flex flex-wrap items-center gap-4">
                   <label className="flex items-center gap-1.5">
-                    laid over
+                    compared with
                     <select
-                      aria-label={`What ${of} is laid over`}
+                      aria-label={`What ${of} is compared with`}
                       value={one.against}
                       onChange={(event) =>
                         put({ against: event.target.value === "signal" ? "signal" : "reference" })

@@ -10,17 +10,28 @@ import { plansQuery, templatesQuery } from "./queries";
 
 export function PlansPage() {
   const plans = useQuery(plansQuery);
+  const effects = useQuery(effectsQuery);
   if (plans.isPending) return <Loading what="the plans" />;
   if (!plans.data) return <Failed error={plans.error} onRetry={() => plans.refetch()} />;
   const all = plans.data.plans;
+  if (all.length === 0 && effects.data?.effects.length === 0)
+    return (
+      <Empty title="No plan has been written yet.">
+        A plan tests an effect. Choose one first: on{" "}
+        <Link to="/hosts" className="text-text underline">
+          Hosts
+        </Link>
+        , each running machine lists the effects that it has.
+      </Empty>
+    );
   return (
     <div className="overflow-auto pb-8">
       <Stale error={plans.error} />
       <NewPlan />
       {all.length === 0 ? (
         <Empty title="No plan has been written yet.">
-          Choose above what is to be found out, and of which effect; the plan that comes can be changed before
-          it is kept.
+          Choose a question and an effect above, and a plan is made from a template; change it before you save
+          it.
         </Empty>
       ) : (
         <table className="w-full border-t border-line">

@@ -50,7 +50,7 @@ export function ReferencesPage() {
       {all.length === 0 ? (
         <Empty title="Nothing is approved yet.">
           Open the run of a build that is known to be good, look at it, and approve its renders. Later builds
-          are laid over them.
+          are compared with them.
         </Empty>
       ) : (
         <Table references={shown} link />

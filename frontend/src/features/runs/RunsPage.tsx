@@ -4,8 +4,9 @@ import { Link, useNavigate, useSearchParams } from "react-router";
 import type { NewRun, Plan, Run } from "../../api/client";
 import { Button, EveryWord, Sentence, Word } from "../../ui/controls";
 import { count, dateTime, duration } from "../../ui/numbers";
-import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { Failed, Loading, Stale } from "../../ui/states";
 import { plansQuery } from "../plans/queries";
+import { FirstSteps } from "./FirstSteps";
 import { runsQuery, useStartRun } from "./queries";
 
 export function RunsPage() {
@@ -40,10 +41,7 @@ export function RunsPage() {
         </p>
       )}
       {effects.length === 0 ? (
-        <Empty title="Nothing has been run yet.">
-          Start a run above: every case of the plan is rendered under every condition, and laid over its
-          approved reference.
-        </Empty>
+        plans.data && <FirstSteps plans={plans.data.plans} />
       ) : (
         <RunTable runs={shown} />
       )}
@@ -67,7 +65,8 @@ function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined
   const [buildId, setBuildId] = useState<number>();
   const [render, setRender] = useState<NewRun["render"]>("what changed");
   const build = plan?.builds.find((one) => one.id === buildId) ?? plan?.builds.at(-1);
-  if (!plan || !build) return <Sentence>No plan has been written yet.</Sentence>;
+  if (!plan) return <Sentence>Nothing has been run yet.</Sentence>;
+  if (!build) return <Sentence>No build of {plan.effect} is registered yet.</Sentence>;
   const begin = () =>
     start.mutate(
       { plan_id: plan.id, build_id: build.id, render },

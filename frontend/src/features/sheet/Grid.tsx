@@ -19,6 +19,8 @@ interface Props {
 
 const ROW_PX = 34;
 const HEAD_PX = 30;
+const FRAME_REM = 15.5; // the names of the cases, and the totals
+const WIDEST_REM = 14; // a single column that filled a screen would be a bar, not a cell
 const NONE: ReadonlySet<number> = new Set();
 
 /** Cases down, conditions across; ink stands only where there is a difference. Rows out of sight are not drawn. */
@@ -50,8 +52,8 @@ export function Grid(props: Props) {
     const frame = requestAnimationFrame(() => requestAnimationFrame(show));
     return () => cancelAnimationFrame(frame);
   }, [chosen, place, virtual, box]);
-  const width = props.figures ? "minmax(3.4rem, 4.6rem)" : "minmax(1.9rem, 4.6rem)";
-  const template = `11rem repeat(${columns.length}, ${width}) 4.5rem`;
+  const least = props.figures ? 3.4 : 1.9;
+  const template = `11rem repeat(${columns.length}, minmax(${least}rem, 1fr)) 4.5rem`;
   // Each row is told of what is its own alone: a step by key then draws two rows anew, and not all that are in sight.
   const reached = place >= 0 ? chosen : rows[0]?.slots.find((slot) => slot)?.cell.id;
   return (
@@ -61,7 +63,10 @@ export function Grid(props: Props) {
       aria-rowcount={rows.length + 2}
       aria-colcount={columns.length + 2}
       className="w-full"
-      style={{ minWidth: `${15.5 + columns.length * (props.figures ? 3.4 : 1.9)}rem` }}
+      style={{
+        minWidth: `${FRAME_REM + columns.length * least}rem`,
+        maxWidth: `${FRAME_REM + columns.length * WIDEST_REM}rem`,
+      }}
     >
       <Header columns={columns} template={template} onFold={props.onFold} />
       <div role="presentation" className="relative" style={{ height: virtual.getTotalSize() }}>

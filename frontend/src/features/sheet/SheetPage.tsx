@@ -329,7 +329,7 @@ function describe(sheet: Sheet, ids: number[]): string {
   return unfit > 0 ? `${renders}, of which ${unfit} failed integrity and cannot be approved` : renders;
 }
 
-/** What a run can be laid over: its references, other builds, and what its conditions differ in. */
+/** What a run can be compared with: its references, other builds, and what its conditions differ in. */
 function othersOf(sheet: Sheet): Choice[] {
   const several = (kind: string, values: [string, string][]): Choice[] =>
     new Map(values).size > 1

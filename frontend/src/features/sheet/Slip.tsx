@@ -15,7 +15,7 @@ interface Props {
   sheet: Sheet;
   cell: Cell | undefined;
   marked: ReadonlySet<number>;
-  /** What is laid over something other than the references is looked at, and not decided on. */
+  /** What is compared with something other than the references is looked at, and not decided on. */
   decidable: boolean;
   onOpen: () => void;
   onDecide: (first: DecisionKind) => void;

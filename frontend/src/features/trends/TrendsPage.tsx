@@ -28,7 +28,9 @@ export function TrendsPage() {
     });
   if (plans.data && all.length === 0)
     return (
-      <Empty title="No plan has been written yet.">A trend follows the builds that a plan was run on.</Empty>
+      <Empty title="No plan has been written yet.">
+        A trend shows a measure over the builds that a plan was run on. Write a plan on Plans, and run it.
+      </Empty>
     );
   if (trend.isPending || !measures.data || !plans.data) return <Loading what="the trend" />;
   if (!trend.data) return <Failed error={trend.error} onRetry={() => trend.refetch()} />;
@@ -70,7 +72,7 @@ export function TrendsPage() {
       </div>
       {!measure || mine.length === 0 ? (
         <Empty title="This plan has not been run yet.">
-          Run it on two builds or more, and they stand here.
+          Run it on two or more builds to see how its measures change.
         </Empty>
       ) : (
         <>

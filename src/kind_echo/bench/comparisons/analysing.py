@@ -13,7 +13,7 @@ from kind_echo.bench.comparisons.documents import curve_documents, kept_reading,
 from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
 from kind_echo.core.audio.source import Source
 from kind_echo.core.audio.spectrum import level_spectrum
-from kind_echo.core.comparison.compare import CompareOptions, Comparison, compare, readings_of_identical
+from kind_echo.core.comparison.compare import CompareOptions, Comparison, check_pair, compare, readings_of_identical
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.readings import value_of
@@ -52,7 +52,7 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
     """The analysis of a pair: the one that is kept, or else a new one. May run twice at once without harm.
 
     Raises:
-        RateMismatch, ChannelMismatch: the two cannot be laid over each other.
+        RateMismatch, ChannelMismatch: the two cannot be compared sample by sample.
     """
     key = analysis_key(reference.sha256, render.sha256, options)
     kept = session.get(Analysis, key)
@@ -83,6 +83,16 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
     if waveform_owner(analysis, "render") != render.sha256:
         store_peaks(session, waveform_owner(analysis, "render"), aligned)
     return analysis
+
+
+def kept_analysis(session: Session, reference: Content, render: Content, options: CompareOptions) -> Analysis | None:
+    """The analysis of a pair, where there is one already.
+
+    Raises:
+        RateMismatch, ChannelMismatch: there can be none.
+    """
+    check_pair(BlobSource(session, reference), BlobSource(session, render))
+    return session.get(Analysis, analysis_key(reference.sha256, render.sha256, options))
 
 
 def find_analysis(session: Session, key: str) -> Analysis:

@@ -52,7 +52,7 @@ def judge_now(session: Session, cell: Cell) -> None:
 
 
 def _signal_content(session: Session, cell: Cell) -> Content:
-    """The signal of a cell as audio that is kept, so that it can be laid under renders and listened to."""
+    """The signal of a cell as audio that is kept, so that it can be compared with renders and listened to."""
     condition = cell.condition
     samples = make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate)
     return store_content(session, ArraySource(samples, condition.rate), ENCODINGS["DOUBLE"])

@@ -29,9 +29,9 @@ class Place:
     @property
     def queue(self) -> str:
         """The queue of its jobs."""
-        told = "\n".join((self.host, self.host_version, self.effect, self.handle, self.version))
+        parts = "\n".join((self.host, self.host_version, self.effect, self.handle, self.version))
         # With the name of a renderer, 30 characters at most, it must fit into the name of a channel of PostgreSQL.
-        return f"{self.renderer}{_SEPARATOR}{hashlib.sha256(told.encode()).hexdigest()[:9]}"
+        return f"{self.renderer}{_SEPARATOR}{hashlib.sha256(parts.encode()).hexdigest()[:9]}"
 
 
 def renderer_of(queue: str) -> str:
@@ -48,7 +48,7 @@ def routes_of(session: Session, build: Build, conditions: Iterable[Condition]) -
     """The queue of each condition for a build, by the condition's number; BY_HAND for those that people render.
 
     Raises:
-        HostNotFound: a condition names a host that nobody has told of.
+        HostNotFound: a condition names a host that is not known.
     """
     listed = list(conditions)
     renderers = renderers_of(session, listed)

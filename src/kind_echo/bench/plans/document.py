@@ -78,7 +78,7 @@ class PlanCase(Limited):
     """A signal through a setting, or through several that a sweep makes of it.
 
     `measures` names the families that are judged; all that come with the signal unless given. `against` is what its
-    renders are laid over: their approved references, or the signal itself.
+    renders are compared with: their approved references, or the signal itself.
     """
 
     signal: Name

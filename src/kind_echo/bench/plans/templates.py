@@ -136,7 +136,7 @@ def _gain(bench: Bench) -> PlanDocument:
 
 
 def _transfer(bench: Bench) -> PlanDocument:
-    # It is judged by its curve: a reference is laid under it once there is one, and none is waited for.
+    # It is judged by its curve: a reference is compared with it once there is one, and none is waited for.
     cases = _everything(bench, ["Level staircase, −60 to 0 dBFS"], measures=["transfer"])
     return _plan(bench, "Transfer curve", {cases[0].signal: _STAIRS}, cases, _conditions(bench, [48_000], ["offline"]))
 

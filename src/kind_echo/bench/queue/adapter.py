@@ -4,6 +4,7 @@ Nothing else knows the tables and functions of the library that keeps it, Procra
 them, and the grants.
 """
 
+import json
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from datetime import datetime
@@ -82,6 +83,15 @@ def defer(
         for one in arguments
     ]
     manager.batch_defer_jobs(jobs, connection=raw_connection(session))
+
+
+def is_under_way(session: Session, task: str, arguments: dict[str, int]) -> bool:
+    """Whether a job of a task with just these arguments waits or is being done."""
+    query = text(
+        "SELECT 1 FROM procrastinate_jobs WHERE status IN ('todo', 'doing') AND task_name = :task "
+        "AND args = CAST(:arguments AS jsonb) LIMIT 1"
+    )
+    return session.scalar(query, {"task": task, "arguments": json.dumps(arguments)}) is not None
 
 
 def call_off(session: Session, task: str, argument: str, values: Iterable[int]) -> None:

@@ -9,7 +9,7 @@ from typing import Literal
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.queue.adapter import call_off, defer
+from kind_echo.bench.queue.adapter import call_off, defer, is_under_way
 
 JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
@@ -56,6 +56,13 @@ def analyse_cells(session: Session, cell_ids: Iterable[int]) -> None:
 def compare_cells(session: Session, pairs: Iterable[tuple[int, int]]) -> None:
     """Compare each of some cells with another cell."""
     _analysis(session, "compare_cells", [{"cell_id": one, "other_id": other} for one, other in pairs])
+
+
+def compare_once(session: Session, cell_id: int, other_id: int) -> None:
+    """Compare a cell with another one, unless that is under way already."""
+    arguments = {"cell_id": cell_id, "other_id": other_id}
+    if not is_under_way(session, "compare_cells", arguments):
+        _analysis(session, "compare_cells", [arguments])
 
 
 def check_kit(session: Session, run_id: int) -> None:

@@ -1,1 +1,1 @@
-"""The sheet of a run, its findings, trends, and one run laid over another."""
+"""The sheet of a run, its findings, trends, and one run compared with another."""

@@ -1,4 +1,4 @@
-"""A run laid over something other than its references: another build, host, mode or rate."""
+"""A run compared with something other than its references: another build, host, mode or rate."""
 
 import re
 from collections.abc import Callable, Mapping, Sequence
@@ -42,7 +42,7 @@ class Against:
 
 
 @dataclass(frozen=True)
-class Laid:
+class CellAcross:
     """A cell over its other side. `other` is None where there is no such cell or it is the other side itself."""
 
     id: int
@@ -78,9 +78,9 @@ def shown_measure(measure: str, against: Against | None) -> str:
     return "rms" if measure == "residual_rms" and against is not None and against.kind == "rate" else measure
 
 
-def lay_over(
+def cells_against(
     session: Session, run: Run, against: Against, measure: str, limits: Callable[[int, int], Mapping[str, Limit]]
-) -> dict[int, Laid]:
+) -> dict[int, CellAcross]:
     """Every cell of a run over its other side, by what is known; pairs that nobody has compared yet are analysing.
 
     Where the rates differ, readings are compared and no samples.
@@ -91,16 +91,16 @@ def lay_over(
     mine, pairs = _pairs(session, run, against)
     keys = {} if against.kind == "rate" else _keys(session, mine, pairs)
     known = _analyses(session, keys)
-    laid = {}
+    across = {}
     for cell in mine:
         other = pairs.get(cell.id)
         if against.kind == "rate":
-            laid[cell.id] = _by_readings(cell, other, measure, against)
+            across[cell.id] = _by_readings(cell, other, measure, against)
         else:
             held = {k: v for k, v in limits(cell.case_id, cell.condition_id).items()
                     if find_measure(k).family in _JUDGED}  # fmt: skip
-            laid[cell.id] = _by_samples(cell, other, known.get(keys.get(cell.id, "")), held, against)
-    return laid
+            across[cell.id] = _by_samples(cell, other, known.get(keys.get(cell.id, "")), held, against)
+    return across
 
 
 def compare_missing(session: Session, run: Run, against: Against) -> int:
@@ -136,7 +136,7 @@ def _pairs(session: Session, run: Run, against: Against) -> tuple[Sequence[Row[A
 
 
 def _targets(conditions: Sequence[Condition], against: Against) -> dict[int, int]:
-    """The condition that each is laid over: alike in all but the one factor, and in the block size where it can be."""
+    """The condition that each is compared with: alike in all but one factor, and in the block size where it can be."""
 
     def alike(one: Condition, other: Condition) -> bool:
         rest = [(c.channels, c.word_length) for c in (one, other)]
@@ -199,25 +199,27 @@ def _by_samples(
     found: Row[Any] | None,
     limits: Mapping[str, Limit],
     against: Against,
-) -> Laid:
+) -> CellAcross:
     settled = _settled(cell, other, against)
     if settled is not None or other is None:
         return settled or _none(cell, against)
     if cell.sha256 == other.sha256:
-        return Laid(cell.id, other.id, "done", Verdict("Pass", f"Identical to {against.name}"), {"identical": 1.0})
+        return CellAcross(
+            cell.id, other.id, "done", Verdict("Pass", f"Identical to {against.name}"), {"identical": 1.0}
+        )
     if (cell.rate, cell.channels) != (other.rate, other.channels):
         why = f"{against.name} has another rate or number of channels, so that samples cannot be compared"
-        return Laid(cell.id, other.id, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
+        return CellAcross(cell.id, other.id, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
     if found is None:
-        return Laid(cell.id, other.id, "analysing", Verdict("Waiting", ""), {})
+        return CellAcross(cell.id, other.id, "analysing", Verdict("Waiting", ""), {})
     readings = [reading_from(document) for document in found.readings]
     verdict = judge_cell([], readings, limits, against.name)
     measured = {reading.measure: reading.value for reading in readings if reading.value is not None}
     causes = tuple(Cause(**cause) for cause in found.causes)
-    return Laid(cell.id, other.id, "done", verdict, measured, causes)
+    return CellAcross(cell.id, other.id, "done", verdict, measured, causes)
 
 
-def _by_readings(cell: Row[Any], other: Row[Any] | None, measure: str, against: Against) -> Laid:
+def _by_readings(cell: Row[Any], other: Row[Any] | None, measure: str, against: Against) -> CellAcross:
     settled = _settled(cell, other, against)
     if settled is not None or other is None:
         return settled or _none(cell, against)
@@ -225,32 +227,32 @@ def _by_readings(cell: Row[Any], other: Row[Any] | None, measure: str, against: 
     title = find_measure(measure).title
     if mine is None or theirs is None:
         why = f"{title}: there is no reading on both sides"
-        return Laid(cell.id, other.id, "done", Verdict("No reading", why, broken=(measure,)), {})
+        return CellAcross(cell.id, other.id, "done", Verdict("No reading", why, broken=(measure,)), {})
     off = mine - theirs
     unit = find_measure(measure).unit.removesuffix("FS").removesuffix("TP")
     text = f"{title}: {off:+.2f} {unit} against {against.name}".replace("-", "−")
     name: Literal["Pass", "Changed"] = "Pass" if abs(off) <= _NEAR else "Changed"
     ink = min(1.0, abs(off) / 12.0) if name == "Changed" else 0.0
-    return Laid(cell.id, other.id, "done", Verdict(name, text, ink), {measure: off})
+    return CellAcross(cell.id, other.id, "done", Verdict(name, text, ink), {measure: off})
 
 
-def _settled(cell: Row[Any], other: Row[Any] | None, against: Against) -> Laid | None:
+def _settled(cell: Row[Any], other: Row[Any] | None, against: Against) -> CellAcross | None:
     """What needs no comparing: the other side itself, cells under way, unfit ones, and those whose other side is."""
     itself = other is not None and other.id == cell.id
     number = None if other is None or itself else other.id
     if cell.state not in ("done", "failed"):
-        return Laid(cell.id, number, cell.state, Verdict("Waiting", ""), {})
+        return CellAcross(cell.id, number, cell.state, Verdict("Waiting", ""), {})
     if cell.unfit or cell.sha256 is None:
         own = Verdict(cell.verdict, cell.why, 1.0 if cell.unfit else 0.0, tuple(cell.broken), cell.unfit)
-        return Laid(cell.id, number, cell.state, own, cell.measured)
+        return CellAcross(cell.id, number, cell.state, own, cell.measured)
     if itself:
-        same = Verdict("Pass", f"It is {against.name} itself, that the others are laid over")
-        return Laid(cell.id, None, "done", same, {"identical": 1.0})
+        same = Verdict("Pass", f"It is {against.name} itself, that the others are compared with")
+        return CellAcross(cell.id, None, "done", same, {"identical": 1.0})
     if other is not None and (other.unfit or other.sha256 is None):
         why = f"{against.name} has no render here that is fit to be compared"
-        return Laid(cell.id, number, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
+        return CellAcross(cell.id, number, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
     return None
 
 
-def _none(cell: Row[Any], against: Against) -> Laid:
-    return Laid(cell.id, None, "done", Verdict("Pass", f"There is nothing of {against.name} to lay it over"), {})
+def _none(cell: Row[Any], against: Against) -> CellAcross:
+    return CellAcross(cell.id, None, "done", Verdict("Pass", f"There is nothing of {against.name} to lay it over"), {})

@@ -13,7 +13,7 @@ from kind_echo.bench.comparisons.documents import limit_from
 from kind_echo.bench.decisions.deciding import Standing, standings
 from kind_echo.bench.decisions.judging import limit_documents
 from kind_echo.bench.runs.running import cases_of, conditions_of
-from kind_echo.bench.sheets.across import Against, Laid, lay_over, shown_measure
+from kind_echo.bench.sheets.across import Against, CellAcross, cells_against, shown_measure
 from kind_echo.bench.sheets.findings import Finding, find
 from kind_echo.bench.verdicts.rules import THE_REFERENCE, ink_of
 from kind_echo.bench.verdicts.symptoms import Examined
@@ -35,7 +35,7 @@ class SheetCell:
     Attributes:
         value: the reading that is shown; None where there is none.
         needs_you: finished, not passed, and no decision holds.
-        other: the cell that it is laid over where that is no reference.
+        other: the cell that it is compared with where that is no reference.
         first: fit to be the first reference of its place, which has none.
         change: against the build before; None where nothing is or was wrong, or there is no build before.
     """
@@ -65,7 +65,7 @@ class SheetCell:
 
 @dataclass(frozen=True)
 class CellRow:
-    """What a sheet reads of a cell; `other` is the cell that it is laid over where that is no reference."""
+    """What a sheet reads of a cell; `other` is the cell that it is compared with where that is no reference."""
 
     id: int
     case_id: int
@@ -116,7 +116,7 @@ def sheet_of(
 ) -> Sheet:
     """The sheet of a run with a measure as its figures and, where it is not the residual, as its ink.
 
-    Laid over something other than its references where `against` says so; decisions and what was before are of the
+    Compared with something other than its references where `against` says so; decisions and what was before are of the
     references, and are left out then.
     """
     measure = shown_measure(measure, against)
@@ -130,8 +130,8 @@ def sheet_of(
     if against is None:
         decided, earlier = standings(session, run, today), siblings[:place][::-1]
     else:
-        laid = lay_over(session, run, against, measure, lambda case, condition: limits[case, condition])
-        rows = [_over(row, laid[row.id]) for row in rows]
+        across = cells_against(session, run, against, measure, lambda case, condition: limits[case, condition])
+        rows = [_over(row, across[row.id]) for row in rows]
     past = [_past(session, one) for one in earlier[:_MOST_BUILDS]]
     fingerprints = {case.id: case.fingerprint for case in cases}
     # A difference of two rates has the ink of its size; of all else a measure other than the residual has its limit's.
@@ -175,13 +175,13 @@ def siblings_of(session: Session, run: Run) -> list[Run]:
     return sorted(newest.values(), key=lambda one: builds[one.build_id].position)
 
 
-def _over(row: CellRow, laid: Laid) -> CellRow:
-    """A cell as it is when it is laid over its other side."""
-    verdict = laid.verdict
+def _over(row: CellRow, across: CellAcross) -> CellRow:
+    """A cell as it is when it is compared with its other side."""
+    verdict = across.verdict
     return replace(
-        row, state=laid.state, verdict=verdict.name, why=verdict.why, ink=verdict.ink, unfit=verdict.unfit,
-        broken=verdict.broken, measured=laid.measured, causes=[asdict(cause) for cause in laid.causes],
-        other=laid.other,
+        row, state=across.state, verdict=verdict.name, why=verdict.why, ink=verdict.ink, unfit=verdict.unfit,
+        broken=verdict.broken, measured=across.measured, causes=[asdict(cause) for cause in across.causes],
+        other=across.other,
     )  # fmt: skip
 
 

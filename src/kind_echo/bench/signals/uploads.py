@@ -84,7 +84,7 @@ def compare_uploads(
 
     Raises:
         UploadNotFound: one of them is not there.
-        RateMismatch, ChannelMismatch: they cannot be laid over each other.
+        RateMismatch, ChannelMismatch: they cannot be compared sample by sample.
     """
     reference, render = _find_upload(session, reference_id).content, _find_upload(session, render_id).content
     if reference.rate != render.rate:

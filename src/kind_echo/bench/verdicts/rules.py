@@ -27,7 +27,7 @@ RULES_VERSION = 1
 """Of the rules in this module: raised when they change, so that no verdict by earlier rules is taken over."""
 
 THE_REFERENCE = "the reference"
-"""What a render is laid over, in words, unless it is something else."""
+"""What a render is compared with, in words, unless it is something else."""
 
 NO_REFERENCE = "No reference is approved yet"
 NOT_COMPARED = "Within its limits; not compared, for no reference is approved yet"
@@ -67,7 +67,7 @@ class Verdict:
 
 
 def phrase(measure: str, other: str = THE_REFERENCE) -> str:
-    """A broken measure in words; `other` is what the render was laid over."""
+    """A broken measure in words; `other` is what the render was compared with."""
     return f"Differs from {other}" if measure == "residual_rms" else PHRASES.get(measure, find_measure(measure).title)
 
 
@@ -95,7 +95,7 @@ def judge_cell(
         render: integrity and levels of the render, against its stimulus.
         comparison: readings against the reference; None where none is approved: what needs none is judged all the same.
         limits: by measure.
-        other: how what it was laid over is called.
+        other: how what it was compared with is called.
     """
     faults = [r for r in _overall(render, UNFIT) if judge(r, limits.get(r.measure, _default(r))) == "broken"]
     if faults:

@@ -43,7 +43,7 @@ class Examined:
         limits: of the cell, by measure.
         causes: what explains its difference.
         factors: what it was rendered from and under, by factor.
-        other: how what it was laid over is called.
+        other: how what it was compared with is called.
     """
 
     id: int

@@ -11,7 +11,7 @@ NO_DATABASE = "The database does not answer; start it with 'make demo', or see w
 
 
 @contextmanager
-def told_when_gone() -> Iterator[None]:
+def clear_error_without_database() -> Iterator[None]:
     """One line instead of a traceback where the database does not answer. Raises NoAnswer."""
     try:
         yield

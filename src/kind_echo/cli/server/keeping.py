@@ -4,7 +4,7 @@ from pathlib import Path
 
 import click
 
-from kind_echo.cli.server.database import told_when_gone
+from kind_echo.cli.server.database import clear_error_without_database
 from kind_echo.database.backup import backup, restore
 from kind_echo.database.grants import grant
 from kind_echo.database.migrate import migrate
@@ -22,7 +22,7 @@ def backup_command(file: Path) -> None:
 @click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
 def restore_command(file: Path) -> None:
     """Bring an empty database to what the backup in FILE holds, and then to this version's shape."""
-    with told_when_gone():
+    with clear_error_without_database():
         restore(file)
         migrate()
     click.echo("Restored. Grant the services' roles their rights again: kind-echo grant --help.")
@@ -35,7 +35,7 @@ def grant_command(web: str | None, worker: str | None) -> None:
     """Give database roles exactly the rights that each service must have; needs the owner's address."""
     if web is None and worker is None:
         raise click.UsageError("Name a role: --web, --worker, or both.")
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         if web is not None:
             grant(session, "web", web)
         if worker is not None:

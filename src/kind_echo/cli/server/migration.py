@@ -4,7 +4,7 @@ from datetime import UTC, datetime
 
 import click
 
-from kind_echo.cli.server.database import told_when_gone
+from kind_echo.cli.server.database import clear_error_without_database
 from kind_echo.database.migrate import migrate
 
 FIRST_PERSON = "keeper"
@@ -14,7 +14,7 @@ FIRST_PERSON = "keeper"
 @click.option("--no-account", is_flag=True, help="Make no first account.")
 def migrate_command(no_account: bool) -> None:
     """Bring the database to the shape that this version needs; the first time, make an account and print its link."""
-    with told_when_gone():
+    with clear_error_without_database():
         migrate()
         if not no_account:
             _first_account()

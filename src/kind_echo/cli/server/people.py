@@ -19,7 +19,7 @@ from kind_echo.bench.accounts.people import (
     reset_person,
 )
 from kind_echo.bench.accounts.tokens import make_token
-from kind_echo.cli.server.database import told_when_gone
+from kind_echo.cli.server.database import clear_error_without_database
 from kind_echo.database.sessions import transaction
 
 ADDRESS_VARIABLE = "KIND_ECHO_ADDRESS"
@@ -44,7 +44,7 @@ def people_command() -> None:
 @people_command.command("list")
 def list_people() -> None:
     """Everybody, by name."""
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         for person in all_people(session):
             state = "disabled" if person.disabled_at else "" if person.password_hash else "has not chosen a password"
             click.echo(f"{person.name}\t{person.role}\t{state}".rstrip())
@@ -55,7 +55,7 @@ def list_people() -> None:
 @click.option("--role", type=click.Choice(ROLES), default="work", show_default=True)
 def add(name: str, role: str) -> None:
     """Make an account for NAME, and print the link by which they choose a password."""
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         _tell(add_person(session, name, cast(Role, role), who=getpass.getuser(), now=datetime.now(UTC)))
 
 
@@ -79,7 +79,7 @@ def enable(name: str) -> None:
 @click.argument("name")
 def reset(name: str) -> None:
     """Take NAME's password away, end their sessions, and print a link to choose another."""
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         person = person_named(session, name)
         _tell(reset_person(session, person.id, who=getpass.getuser(), now=datetime.now(UTC)))
 
@@ -88,7 +88,7 @@ def reset(name: str) -> None:
 @click.argument("name")
 def demo_link(name: str) -> None:
     """Print a link that signs NAME in without a password: once, within twelve hours, and on this machine alone."""
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         person = person_named(session, name)
         if person.disabled_at is not None:
             raise click.ClickException(f"{person.name} can no longer sign in")
@@ -101,13 +101,13 @@ def demo_link(name: str) -> None:
 @click.option("--days", default=90, show_default=True, help="How long it lasts.")
 def token_command(name: str, scope: str, days: int) -> None:
     """Make a token called NAME for a build server or a render machine, and print it; it is not kept."""
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         made = make_token(session, name, cast(Scope, scope), days, who=getpass.getuser(), now=datetime.now(UTC))
     click.echo(made.secret)
 
 
 def _shut(name: str, *, disabled: bool) -> None:
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         person = person_named(session, name)
         change_person(session, person.id, who=getpass.getuser(), now=datetime.now(UTC), disabled=disabled)
 

@@ -11,7 +11,7 @@ from kind_echo.bench.plans.document import PlanDocument, differences, read_yaml,
 from kind_echo.bench.plans.planning import cost_of, document_of, save_plan, unfold, unrenderable
 from kind_echo.bench.plans.revisions import PlanNotFound, latest_revision, plan_of_effect
 from kind_echo.bench.plans.templates import TEMPLATES, plan_from
-from kind_echo.cli.server.database import told_when_gone
+from kind_echo.cli.server.database import clear_error_without_database
 from kind_echo.database.sessions import transaction
 
 _FILE = click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
@@ -26,7 +26,7 @@ def plan_command() -> None:
 @_FILE
 def check(file: Path) -> None:
     """Say whether the plan in FILE can be used, what a run of it takes, and how it differs from the newest revision."""
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         document = read_yaml(file.read_text(encoding="utf-8"))
         cost = cost_of(session, document, unfold(session, document))
         kept = plan_of_effect(session, document.effect, document.plan)
@@ -43,7 +43,7 @@ def check(file: Path) -> None:
 @click.option("--who", default=None, help="Who keeps it; the account's name unless given.")
 def keep(file: Path, who: str | None) -> None:
     """Keep the plan in FILE as the newest revision of its name; one that is as the newest makes no other."""
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         document = read_yaml(file.read_text(encoding="utf-8"))
         revision = save_plan(session, document, who=who or getpass.getuser(), now=datetime.now(UTC))
         click.echo(f"{document.effect}, {document.plan}: revision {revision.number}")
@@ -63,7 +63,7 @@ def _say_unrenderable(session: Session, document: PlanDocument) -> None:
 @click.argument("plan")
 def write(effect: str, plan: str) -> None:
     """Write the newest revision of PLAN of EFFECT as YAML."""
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         kept = plan_of_effect(session, effect, plan)
         if kept is None:
             raise PlanNotFound(f"{plan} of {effect}")
@@ -75,5 +75,5 @@ def write(effect: str, plan: str) -> None:
 @click.argument("effect")
 def template_of(template: str, effect: str) -> None:
     """Write the plan that TEMPLATE makes for EFFECT as YAML; nothing is kept."""
-    with told_when_gone(), transaction() as session:
+    with clear_error_without_database(), transaction() as session:
         click.echo(write_yaml(plan_from(session, template, effect)), nl=False)

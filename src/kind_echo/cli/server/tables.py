@@ -16,7 +16,7 @@ from kind_echo.bench.runs.holdups import held_up
 from kind_echo.bench.runs.running import cells_of, find_run, start_run, summary_of
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.printing import console_for_tables
-from kind_echo.cli.server.database import told_when_gone
+from kind_echo.cli.server.database import clear_error_without_database
 from kind_echo.cli.server.waiting import TIMEOUT, Progress, wait_for
 from kind_echo.database.grants import grant_for_demo
 from kind_echo.database.models import Run
@@ -41,7 +41,7 @@ def run_command(
 
     It ends when all that machines can render is rendered and judged; what then needs a person is told.
     """
-    with told_when_gone():
+    with clear_error_without_database():
         with transaction() as session:
             found = find_plan(session, plan)
             build = find_build(session, found, version)

@@ -106,7 +106,7 @@ class Comparison:
 
 
 def check_pair(reference: Source, render: Source) -> None:
-    """Raises RateMismatch or ChannelMismatch when two files cannot be laid over each other."""
+    """Raises RateMismatch or ChannelMismatch when two files cannot be compared sample by sample."""
     if reference.rate != render.rate:
         raise RateMismatch(reference.rate, render.rate)
     if reference.channels != render.channels:
@@ -124,7 +124,7 @@ def compare(
     Args:
         reference, render: at least one frame each.
     Raises:
-        RateMismatch, ChannelMismatch: the two cannot be laid over each other.
+        RateMismatch, ChannelMismatch: the two cannot be compared sample by sample.
     """
     check_pair(reference, render)
     turns = threading.Lock()
@@ -459,7 +459,7 @@ def take_spread(takes: list[Source], options: CompareOptions = CompareOptions())
     """Greatest residual RMS between any two takes, in dBFS.
 
     Raises:
-        RateMismatch, ChannelMismatch: the takes cannot be laid over each other.
+        RateMismatch, ChannelMismatch: the takes cannot be compared sample by sample.
     """
     spreads: list[Reading] = []
     for i, one in enumerate(takes):

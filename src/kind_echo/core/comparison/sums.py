@@ -13,7 +13,7 @@ class SummedSource:
     """The sum of renders less others, sample by sample; as long as the longest.
 
     Raises:
-        RateMismatch, ChannelMismatch: they cannot be laid over each other.
+        RateMismatch, ChannelMismatch: they cannot be compared sample by sample.
     """
 
     added: tuple[Source, ...]

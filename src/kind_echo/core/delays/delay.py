@@ -23,8 +23,8 @@ MAX_REACH = 1 << 19
 """Frames searched to either side unless told otherwise: 10.9 s at 48 kHz."""
 
 _LONG = 1 << 20  # frames beyond which lags are sought with an excerpt
-_EXCERPT = 1 << 17  # frames of the loudest stretch, laid over the render where a file is long
-_WINDOW = 1 << 19  # frames of the render that an excerpt is laid over at a time
+_EXCERPT = 1 << 17  # frames of the loudest stretch, aligned with the render where a file is long
+_WINDOW = 1 << 19  # frames of the render that an excerpt is compared with at a time
 _SMOOTH_BINS = 24  # over which a spectrum is smoothed before it is taken off
 _FLOOR = 1e-5  # of the greatest, under which a spectrum is not taken off
 _PEAKS = 3  # lags of each kind that are looked at

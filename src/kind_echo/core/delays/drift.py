@@ -112,14 +112,14 @@ class _Line:
 def _line(found: list[_Part], half_way: float) -> _Line:
     """The line through delays over frames, by how sure each is. A delay that lies far off is left out once."""
     parts = np.array([(part.centre, part.delay, part.spread) for part in found])
-    line, off = _laid(parts, half_way)
+    line, off = _fit_line(parts, half_way)
     kept = off <= _OUTLIER * max(float(np.median(off)), 1e-9)
     if _LEAST_SEGMENTS <= kept.sum() < len(found):
-        line, _ = _laid(parts[kept], half_way)
+        line, _ = _fit_line(parts[kept], half_way)
     return line
 
 
-def _laid(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
+def _fit_line(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
     """The line by weighted least squares, and how far each delay lies off it, over its own spread.
 
     Source of the second spread of the slope:

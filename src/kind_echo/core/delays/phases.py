@@ -160,7 +160,7 @@ def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:
     """A delay in samples and its spread, with what phases that are not linear cannot tell left out.
 
     Args:
-        whole: the delay of whole samples at which the blocks were laid over each other.
+        whole: the delay of whole samples at which the blocks were aligned.
     """
     if fine.agreement < _LEAST_AGREEMENT:
         return float(whole), max(fine.spread, 1.0)
@@ -247,13 +247,13 @@ def _steady(sets: Sequence[Blocks], at: float, *, filtered: bool) -> tuple[float
                 values += _correlated(chosen, rest.cross, at, filtered=filtered)
     if len(values) < 3:
         return 1.0, 1.0, True  # too short for blocks: whoever asks has to see to it
-    told = np.array(values)
-    mean = float(told.mean())
-    error = float(told.std() / math.sqrt(len(told))) + 1e-9
-    agree = float((told * np.sign(mean) > _AGREE * abs(mean)).mean())
+    delays = np.array(values)
+    mean = float(delays.mean())
+    error = float(delays.std() / math.sqrt(len(delays))) + 1e-9
+    agree = float((delays * np.sign(mean) > _AGREE * abs(mean)).mean())
     # Of few blocks the spread itself is not well known.
-    least = _STANDS_OUT * (1.0 + 12.0 / len(told))
-    usual = abs(float(np.median(told)))
+    least = _STANDS_OUT * (1.0 + 12.0 / len(delays))
+    usual = abs(float(np.median(delays)))
     return abs(mean), usual, abs(mean) > max(least * error, _LEAST_STRENGTH) and agree >= _MOST_AGREE
 
 

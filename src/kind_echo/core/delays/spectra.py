@@ -93,7 +93,7 @@ class Cross:
 
 @dataclass(frozen=True)
 class Blocks:
-    """Power of windowed blocks of a pair, laid over each other at a delay of whole samples; shape (blocks, bins).
+    """Power of windowed blocks of a pair, aligned at a delay of whole samples; shape (blocks, bins).
 
     Attributes:
         own, other: of the reference and of the render.

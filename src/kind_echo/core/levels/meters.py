@@ -144,13 +144,13 @@ class PeakMeter:
         note = f"0 VU is a sine of {self._options.zero_vu:g} dBFS".replace("-", "−")
         needles = _levels("vu_max", float(self._needle.max()) * scale, self._needle * scale, power=False)
         heard = {"all": float(self._peak.max()), **{str(c + 1): float(p) for c, p in enumerate(self._peak)}}
-        told = [
+        vu = [
             Reading("vu_max", n.channel, None, "the file is too short for the needle to move")
             if n.value is None and heard[n.channel] > 0.0
             else n
             for n in needles
         ]
-        return peaks + [n.noted(note) for n in told]
+        return peaks + [n.noted(note) for n in vu]
 
 
 def needle_response(rate: int) -> tuple[Floats, Floats]:

@@ -44,7 +44,8 @@ _EDGE_BANDS = 100.0  # Hz
 def measure_lossy(source: Source, encoder: Encoder) -> tuple[list[Reading], dict[str, Curve]]:
     """All lossy measures, those of peaks for each channel too, and the spectra of original and decoded audio.
 
-    Encoder delay is taken off first: the decoded audio is laid over the original by correlation. What a decoder yields
+    Encoder delay is taken off first: the decoded audio is aligned with the original by correlation. What a decoder
+    yields
     stays at the encoder's rate; the rise of the peak is that over the file as it was given.
 
     Raises:

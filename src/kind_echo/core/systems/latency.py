@@ -207,7 +207,7 @@ def _correlated(a: Floats, b: Floats) -> Floats:
 
 
 def _parts(x: Floats, y: Floats, rate: int, options: LatencyOptions) -> list[Event] | str:
-    """Half-second parts of a broadband signal, each laid over the output near the delay of the whole."""
+    """Half-second parts of a broadband signal, each aligned with the output near the delay of the whole."""
     whole = _delay(x[:, None], y[:, None], rate, options.max_delay)
     if isinstance(whole, str):
         return whole

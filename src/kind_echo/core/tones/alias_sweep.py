@@ -18,7 +18,7 @@ from kind_echo.core.tones.lines import LineSpectrum
 from kind_echo.core.tones.tone import ToneAnalysis, ToneOptions, analyse_channel, tone_readings
 
 Floats = NDArray[np.float64]
-_Told = dict[str, Reading]  # of one tone, by measure
+_Worst = dict[str, Reading]  # of one tone, by measure
 
 MEASURES = ("alias_worst_level", "alias_worst_frequency", "alias_worst_order", "alias_total")
 BY_STEP = {
@@ -104,14 +104,16 @@ def measure_alias_sweep(source: Source, output: Source) -> tuple[list[Reading], 
     delay, _ = find_delays(source, output)
     shift = 0 if delay.samples is None else round(delay.samples)
     found = [_analyse(step, output, shift) for step in steps]
-    told = [[None if one is None else _told(str(c + 1), one) for c, one in enumerate(step)] for step in found]
+    worst_by_step = [
+        [None if one is None else _worst_of(str(c + 1), one) for c, one in enumerate(step)] for step in found
+    ]
     undelayed = None if delay.samples is not None else "taken as not delayed, for no delay was found"
     each = [
-        [reading.noted(undelayed) for reading in _channel(str(c + 1), [step[c] for step in told])]
+        [reading.noted(undelayed) for reading in _channel(str(c + 1), [step[c] for step in worst_by_step])]
         for c in range(output.channels)
     ]
     by_key = [[overall, *own] for overall, *own in zip(_overall(each), *each, strict=True)]
-    curves = {name: _by_step(told, key) for name, key in BY_STEP.items()} | _map(found, output.rate)
+    curves = {name: _by_step(worst_by_step, key) for name, key in BY_STEP.items()} | _map(found, output.rate)
     return [reading for readings in by_key for reading in readings], curves
 
 
@@ -127,11 +129,11 @@ def _analyse(step: Step, output: Source, shift: int) -> list[ToneAnalysis | None
     return [analyse_channel(one, options) if one.resolves(step.frequency) else None for one in spectra]
 
 
-def _told(channel: str, found: ToneAnalysis) -> _Told:
+def _worst_of(channel: str, found: ToneAnalysis) -> _Worst:
     return {reading.measure: reading for reading in tone_readings(channel, found)}
 
 
-def _channel(name: str, found: Sequence[_Told | None]) -> list[Reading]:
+def _channel(name: str, found: Sequence[_Worst | None]) -> list[Reading]:
     """The worst of all steps, in the order of MEASURES."""
     there = [one for one in found if one is not None]
     if not there:
@@ -178,10 +180,10 @@ def _loudest_alias(found: ToneAnalysis) -> float:
     return max((line.amplitude for line in found.aliases if line.found), default=0.0)
 
 
-def _by_step(told: list[list[_Told | None]], key: str) -> Curve:
+def _by_step(worst_by_step: list[list[_Worst | None]], key: str) -> Curve:
     """The worst of all channels at each step that has a reading."""
     points = []
-    for step in told:
+    for step in worst_by_step:
         there = [one for one in step if one is not None]
         worst = max((one[key] for one in there), key=severity, default=None)
         if worst is not None and worst.value is not None:

@@ -47,7 +47,7 @@ class PlanRevision(Base):
 class Case(Base):
     """A signal through a setting, with limits; the fingerprint finds its reference across revisions.
 
-    `against` is what its renders are laid over: their approved references, or the signal itself.
+    `against` is what its renders are compared with: their approved references, or the signal itself.
     """
 
     __tablename__ = "case"

@@ -274,7 +274,7 @@ class CellPath(BaseModel):
 
 
 class BesideQuery(BaseModel):
-    """Which cell a cell is laid over, where that is not its reference."""
+    """Which cell a cell is compared with, where that is not its reference."""
 
     beside: int | None = None
 

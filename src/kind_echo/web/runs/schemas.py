@@ -140,14 +140,14 @@ class SheetBody(Body):
 
 
 class SheetQuery(Body):
-    """Which measure the figures and the ink of a sheet are of; what it is laid over, where no reference."""
+    """Which measure the figures and the ink of a sheet are of; what it is compared with, where no reference."""
 
     measure: str = "residual_rms"
     against: str = ""
 
 
 class AcrossBody(Body):
-    """What a run is to be laid over: build:RUN, host:NAME VERSION, mode:MODE or rate:HERTZ."""
+    """What a run is to be compared with: build:RUN, host:NAME VERSION, mode:MODE or rate:HERTZ."""
 
     against: str = Field(min_length=1, max_length=200)
 

@@ -7,10 +7,11 @@ from typing import Any, Literal
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons.analysing import analyse, options_for
+from kind_echo.bench.comparisons.analysing import kept_analysis, options_for
 from kind_echo.bench.comparisons.documents import reading_from
 from kind_echo.bench.decisions.deciding import last_act_number, standings, undecided_cells
 from kind_echo.bench.decisions.judging import limits_of
+from kind_echo.bench.queue.jobs import compare_once
 from kind_echo.bench.runs.running import RunSummary
 from kind_echo.core.causes.cause import Cause, said
 from kind_echo.core.registry.limits import judge
@@ -85,17 +86,20 @@ def condition_text(condition: Condition) -> str:
 
 
 def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> PairBody:
-    """The pair page of a cell: beside its reference, or beside another cell.
+    """The pair page of a cell: beside its reference, or beside another cell, with which it is compared in a while.
 
     Raises:
-        RateMismatch, ChannelMismatch: the other cell cannot be laid under it.
+        RateMismatch, ChannelMismatch: the other cell cannot be compared with it.
     """
     limits = limits_of(cell)
     build, render, reference = cell.run.build, cell.render, cell.reference
-    analysis, side, why = cell.analysis, None, cell.why
+    analysis, side, why, state = cell.analysis, None, cell.why, cell.state
     if other is not None and other.render is not None and render is not None:
         options = options_for(cell.case.signal.request, cell.condition.rate)
-        analysis = analyse(session, other.render.content, render.content, options)
+        analysis = kept_analysis(session, other.render.content, render.content, options)
+        if analysis is None and state == "done":
+            compare_once(session, cell.id, other.id)
+            state = "analysing"
         name = f"{other.run.build.effect.name} {other.run.build.version}"
         side = _content_side(other.render.content, name, condition_text(other.condition))
         why = f"Beside {name}, {condition_text(other.condition)}"
@@ -139,7 +143,7 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
     return PairBody.model_validate(
         dict(
             kind="cell",
-            state=cell.state,
+            state=state,
             verdict=cell.verdict if other is None else None,
             why=why,
             cell=where,

@@ -1,1 +1,1 @@
-"""Trends, searches and runs laid over each other."""
+"""Trends, searches and runs compared with each other."""

@@ -7,7 +7,7 @@ export interface Secret {
 }
 
 /** A secret that is shown this one time. */
-export function Told({ secret, onClose }: { secret: Secret; onClose: () => void }) {
+export function ShownOnce({ secret, onClose }: { secret: Secret; onClose: () => void }) {
   const [copied, setCopied] = useState(false);
   // A page that came by plain HTTP from another machine may not write to the clipboard; the text can be marked by hand.
   const copy = () =>
