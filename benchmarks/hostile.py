@@ -69,8 +69,8 @@ def _decoded(files: int) -> Counter[str]:
 
 def _doors() -> tuple[Any, Any]:
     """Two ways in for files, of a server in this process: to a render kit, and as an upload. Each tells the status."""
-    from kind_echo.bench.plans.revisions import find_build, find_plan
-    from kind_echo.bench.runs.running import start_run
+    from kind_echo.bench.plans import find_build, find_plan
+    from kind_echo.bench.runs import start_run
     from kind_echo.database.sessions import transaction
     from kind_echo.web.app import create_app
 

@@ -6,8 +6,8 @@ from itertools import product
 from sqlalchemy import insert
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.plans.revisions import CaseDraft, null_test_limits, revise_plan
-from kind_echo.bench.runs.running import cells_of, list_runs, places_in
+from kind_echo.bench.plans import CaseDraft, null_test_limits, revise_plan
+from kind_echo.bench.runs import cells_of, list_runs, places_in
 from kind_echo.database.models import Cell, Condition, Plan, Run, Setting
 
 _RATES = (44_100, 48_000, 88_200, 96_000, 192_000)

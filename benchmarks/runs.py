@@ -39,8 +39,8 @@ def report(cells: int = CELLS) -> list[str]:
 
 
 def _plan(cells: int) -> int:
-    from kind_echo.bench.plans.document import PlanCase, PlanCondition, PlanDocument, Sweep
-    from kind_echo.bench.plans.planning import save_plan
+    from kind_echo.bench.plans import PlanDocument, save_plan
+    from kind_echo.bench.plans.document import PlanCase, PlanCondition, Sweep
     from kind_echo.database.sessions import transaction
 
     columns = 2 * len(_RATES) * len(_BLOCKS)
@@ -60,8 +60,8 @@ def _plan(cells: int) -> int:
 
 
 def _run(plan: int, version: str) -> tuple[int, float]:
-    from kind_echo.bench.plans.revisions import find_build, plan_numbered
-    from kind_echo.bench.runs.running import find_run, start_run, summary_of
+    from kind_echo.bench.plans import find_build, plan_numbered
+    from kind_echo.bench.runs import find_run, start_run, summary_of
     from kind_echo.database.sessions import transaction
 
     begin = time.perf_counter()
@@ -78,7 +78,7 @@ def _run(plan: int, version: str) -> tuple[int, float]:
 def _approve() -> None:
     from sqlalchemy import select
 
-    from kind_echo.bench.decisions.references import approve
+    from kind_echo.bench.decisions import approve
     from kind_echo.database.models import Cell
     from kind_echo.database.sessions import transaction
 
@@ -88,7 +88,7 @@ def _approve() -> None:
 
 
 def _verdicts(run: int) -> list[tuple[str, str]]:
-    from kind_echo.bench.runs.running import cells_of
+    from kind_echo.bench.runs import cells_of
     from kind_echo.database.sessions import transaction
 
     with transaction() as session:
@@ -97,8 +97,8 @@ def _verdicts(run: int) -> list[tuple[str, str]]:
 
 def _bare(run: int) -> float:
     """Seconds of two processes that render, measure and compare cells spread over the run, and keep nothing."""
-    from kind_echo.bench.rendering.requests import request_for
-    from kind_echo.bench.runs.running import cells_of
+    from kind_echo.bench.rendering import request_for
+    from kind_echo.bench.runs import cells_of
     from kind_echo.database.blobs import BlobSource
     from kind_echo.database.sessions import transaction
 
@@ -117,8 +117,8 @@ def _bare(run: int) -> float:
 
 
 def _one(work: Any) -> None:
-    from kind_echo.bench.comparisons.analysing import options_for
-    from kind_echo.bench.signals.stimulus import measure_by_signal
+    from kind_echo.bench.comparisons import options_for
+    from kind_echo.bench.signals import measure_by_signal
     from kind_echo.core.audio.source import ArraySource
     from kind_echo.core.comparison.compare import compare
     from kind_echo.core.levels.analysis import measure_render
@@ -135,7 +135,7 @@ def _one(work: Any) -> None:
 @contextmanager
 def own_database() -> Iterator[None]:
     """A PostgreSQL of its own, with the demo's effects and signals in it and none of its jobs."""
-    from kind_echo.bench.demo.building import load_demo
+    from kind_echo.bench.demo import load_demo
     from kind_echo.database.migrate import migrate
     from kind_echo.database.sessions import URL_VARIABLE, transaction
     from kind_echo.renderers.takes import installed

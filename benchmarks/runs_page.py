@@ -56,11 +56,10 @@ def _asked(path: str) -> float:
 def _write(session: Session) -> list[int]:
     """Write the runs, finished, each cell with a render, and decisions on a tenth of the runs; newest first."""
     from kind_echo.audio_io.encoding import Encoding
-    from kind_echo.bench.decisions.deciding import decide
-    from kind_echo.bench.plans.document import PlanCase, PlanCondition, PlanDocument, Sweep
-    from kind_echo.bench.plans.planning import save_plan
-    from kind_echo.bench.plans.revisions import find_build, plan_numbered
-    from kind_echo.bench.runs.running import places_in
+    from kind_echo.bench.decisions import decide
+    from kind_echo.bench.plans import PlanDocument, find_build, plan_numbered, save_plan
+    from kind_echo.bench.plans.document import PlanCase, PlanCondition, Sweep
+    from kind_echo.bench.runs import places_in
     from kind_echo.core.audio.source import ArraySource
     from kind_echo.database.blobs import store_content
     from kind_echo.database.models import Cell, Reference, Render, Run
@@ -111,7 +110,7 @@ def _write(session: Session) -> list[int]:
 
 def _approved(run_id: int) -> tuple[float, int]:
     """Seconds and statements of one act that makes references of all cells of a run that it can."""
-    from kind_echo.bench.decisions.deciding import decide
+    from kind_echo.bench.decisions import decide
     from kind_echo.database.models import Cell
     from kind_echo.database.sessions import transaction
 

@@ -90,7 +90,7 @@ def _opened(page: Page, address: str, run: str, drawn: int) -> float:
 
 
 def _link(name: str) -> str:
-    from kind_echo.bench.accounts.people import local_link, person_named
+    from kind_echo.bench.accounts import local_link, person_named
     from kind_echo.database.sessions import transaction
 
     with transaction() as session:

@@ -1,6 +1,6 @@
 """Print the table of who reaches which route, made from the one that the server goes by: docs/access.md."""
 
-from kind_echo.bench.accounts.access import ROLES, SCOPES, Caller
+from kind_echo.bench.accounts import ROLES, SCOPES, Caller
 from kind_echo.web.security.reach import REACH
 
 _HEAD = """\

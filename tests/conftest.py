@@ -19,7 +19,7 @@ from ops.cluster import Cluster, free_port
 from ops.stack import PROJECT, SERVICES
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.runs.running import list_runs
+from kind_echo.bench.runs import list_runs
 from kind_echo.database.backup import backup, restore
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import URL_VARIABLE, engine

@@ -5,9 +5,7 @@ from datetime import UTC, datetime
 from flask.testing import FlaskClient
 from sqlalchemy import select
 
-from kind_echo.bench.accounts.access import Role, Scope
-from kind_echo.bench.accounts.people import add_person, local_link
-from kind_echo.bench.accounts.tokens import make_token
+from kind_echo.bench.accounts import Role, Scope, add_person, local_link, make_token
 from kind_echo.database.accounts import Person
 from kind_echo.database.sessions import transaction
 

@@ -58,3 +58,14 @@ def test_one_file_alone_knows_the_schema_of_the_queue() -> None:
         if re.search(r"procrastinate_\w+", path.read_text()) and "database" not in path.parts
     ]
     assert knows == ["bench/queue/adapter.py"]
+
+
+def test_a_room_of_the_bench_is_entered_by_its_front_door() -> None:
+    """The core has none but for signals: a command loads the few modules that it needs, and so starts at once."""
+    through_the_wall = []
+    for path in _SOURCE.rglob("*.py"):
+        room = path.relative_to(_SOURCE).parts[:2]
+        for found in re.findall(r"^\s*from kind_echo\.bench\.(\w+)\.\w+ import", path.read_text(), re.MULTILINE):
+            if room != ("bench", found) and found != "jobs":
+                through_the_wall.append((str(path.relative_to(_SOURCE)), found))
+    assert through_the_wall == []

@@ -5,9 +5,8 @@ from datetime import date
 
 import pytest
 
-from kind_echo.bench.runs.running import RunNotFound, find_run
-from kind_echo.bench.sheets.across import compare_missing, parse_against
-from kind_echo.bench.sheets.sheet import Sheet, sheet_of
+from kind_echo.bench.runs import RunNotFound, find_run
+from kind_echo.bench.sheets import Sheet, compare_missing, parse_against, sheet_of
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.sessions import transaction
 from tests.conftest import drain, newest_run

@@ -5,18 +5,11 @@ from datetime import UTC, date, datetime, timedelta
 import pytest
 from sqlalchemy import select
 
-from kind_echo.bench.decisions.deciding import (
-    CannotDecide,
-    DecidedMeanwhile,
-    Kind,
-    decide,
-    last_act_number,
-    standings,
-    undecided,
-)
-from kind_echo.bench.decisions.references import CannotApprove, undo
-from kind_echo.bench.runs.running import CellNotFound, cells_of, list_runs
-from kind_echo.bench.sheets.sheet import sheet_of
+from kind_echo.bench.decisions import decide, last_act_number, standings, undecided, undo
+from kind_echo.bench.decisions.deciding import CannotDecide, DecidedMeanwhile, Kind
+from kind_echo.bench.decisions.references import CannotApprove
+from kind_echo.bench.runs import CellNotFound, cells_of, list_runs
+from kind_echo.bench.sheets import sheet_of
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.models import Act, Cell, Event
 from kind_echo.database.sessions import transaction

@@ -8,12 +8,12 @@ from typing import Any
 
 import pytest
 
-from kind_echo.bench.comparisons.documents import limit_from, reading_from
-from kind_echo.bench.machines.hosts import renderers_of
-from kind_echo.bench.plans.revisions import all_plans
-from kind_echo.bench.runs.running import cells_of, conditions_of, list_runs
-from kind_echo.bench.sheets.sheet import sheet_of
-from kind_echo.bench.verdicts.rules import Verdict, judge_cell
+from kind_echo.bench.comparisons import limit_from, reading_from
+from kind_echo.bench.machines import renderers_of
+from kind_echo.bench.plans import all_plans
+from kind_echo.bench.runs import cells_of, conditions_of, list_runs
+from kind_echo.bench.sheets import sheet_of
+from kind_echo.bench.verdicts import Verdict, judge_cell
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers import lv2

@@ -9,11 +9,13 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kind_echo.bench.machines.boxes import MOST_BOXES, Grid, describe
-from kind_echo.bench.plans.revisions import null_test_limits
+from kind_echo.bench.machines import Grid, describe
+from kind_echo.bench.machines.boxes import MOST_BOXES
+from kind_echo.bench.plans import null_test_limits
 from kind_echo.bench.sheets.findings import FACTORS, find
+from kind_echo.bench.verdicts import NOT_RENDERED, Examined, symptoms_of
 from kind_echo.bench.verdicts.rules import UNFIT
-from kind_echo.bench.verdicts.symptoms import NOT_RENDERED, Examined, samples, symptoms_of
+from kind_echo.bench.verdicts.symptoms import samples
 
 LIMITS = null_test_limits()
 FIT_MEASURES = sorted({*LIMITS, "latency_error", "latency_first", "fundamental_level"} - UNFIT.keys())

@@ -8,13 +8,8 @@ from pathlib import Path
 import pytest
 from sqlalchemy import select
 
-from kind_echo.bench.machines.hosts import (
+from kind_echo.bench.machines import (
     BY_HAND,
-    SILENT_SECONDS,
-    EffectExists,
-    EffectNotOffered,
-    HostExists,
-    HostNotFound,
     add_effect,
     add_host_by_hand,
     add_offered,
@@ -28,9 +23,10 @@ from kind_echo.bench.machines.hosts import (
     waiting,
     workers,
 )
-from kind_echo.bench.plans.revisions import CaseDraft, find_build, find_plan, revise_plan
-from kind_echo.bench.rendering.requests import renderer_named
-from kind_echo.bench.runs.running import cells_of, start_run
+from kind_echo.bench.machines.hosts import SILENT_SECONDS, EffectExists, EffectNotOffered, HostExists, HostNotFound
+from kind_echo.bench.plans import CaseDraft, find_build, find_plan, revise_plan
+from kind_echo.bench.rendering import renderer_named
+from kind_echo.bench.runs import cells_of, start_run
 from kind_echo.database.models import Build, Condition, Effect, Plan, Setting, Signal
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost, RenderFailed, RenderRequest, RenderResult

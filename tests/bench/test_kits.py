@@ -14,14 +14,14 @@ import soundfile
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
-from kind_echo.bench.kits.packing import NothingByHand, places_of, signal_start, write_kit
-from kind_echo.bench.kits.returns import CannotAssign, Receipt, assign, discard, kit_files, receive
-from kind_echo.bench.machines.hosts import BY_HAND
+from kind_echo.bench.kits import assign, discard, kit_files, places_of, receive, write_kit
+from kind_echo.bench.kits.packing import NothingByHand, signal_start
+from kind_echo.bench.kits.returns import CannotAssign, Receipt
+from kind_echo.bench.machines import BY_HAND
+from kind_echo.bench.plans import find_build, find_plan, save_plan
 from kind_echo.bench.plans.document import check_document
-from kind_echo.bench.plans.planning import save_plan
-from kind_echo.bench.plans.revisions import find_build, find_plan
-from kind_echo.bench.queue.jobs import analyse_cells
-from kind_echo.bench.runs.running import RunNotFound, cells_of, start_run
+from kind_echo.bench.queue import analyse_cells
+from kind_echo.bench.runs import RunNotFound, cells_of, start_run
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.levels.marks import find_sound, sync_mark
 from kind_echo.database.blobs import BlobSource

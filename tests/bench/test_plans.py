@@ -8,30 +8,27 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import func, select, update
 
-from kind_echo.bench.plans.document import (
-    BadPlan,
-    Exclusion,
-    PlanCase,
-    PlanCondition,
+from kind_echo.bench.plans import (
+    TEMPLATES,
     PlanDocument,
-    PlanLimit,
-    Sweep,
-    check_document,
-    differences,
-    read_yaml,
-    write_yaml,
-)
-from kind_echo.bench.plans.planning import cost_of, document_of, save_plan, unfold
-from kind_echo.bench.plans.revisions import (
     PlanNotFound,
     all_plans,
+    cost_of,
+    differences,
+    document_of,
     find_build,
     latest_revision,
+    plan_from,
+    read_yaml,
     revision_numbered,
     revisions_of,
+    save_plan,
+    unfold,
+    write_yaml,
 )
-from kind_echo.bench.plans.templates import TEMPLATES, EffectNotFound, TemplateNotFound, plan_from
-from kind_echo.bench.runs.running import cells_of, start_run
+from kind_echo.bench.plans.document import BadPlan, Exclusion, PlanCase, PlanCondition, PlanLimit, Sweep, check_document
+from kind_echo.bench.plans.templates import EffectNotFound, TemplateNotFound
+from kind_echo.bench.runs import cells_of, start_run
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.database.models import Effect, Host, PlanRevision
 from kind_echo.database.sessions import transaction

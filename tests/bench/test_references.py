@@ -6,16 +6,9 @@ import psycopg
 import pytest
 from sqlalchemy import select
 
-from kind_echo.bench.decisions.references import (
-    CannotApprove,
-    CannotUndo,
-    approve,
-    current_reference,
-    history,
-    latest_act,
-    undo,
-)
-from kind_echo.bench.runs.running import CellNotFound, cells_of
+from kind_echo.bench.decisions import approve, history, latest_act, undo
+from kind_echo.bench.decisions.references import CannotApprove, CannotUndo, current_reference
+from kind_echo.bench.runs import CellNotFound, cells_of
 from kind_echo.database.models import Cell, Event
 from kind_echo.database.sessions import transaction
 from tests.conftest import drain, newest_run

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kind_echo.bench.comparisons.documents import (
+from kind_echo.bench.comparisons import (
     curve_documents,
     kept_reading,
     limit_document,
@@ -18,9 +18,11 @@ from kind_echo.bench.comparisons.documents import (
     reading_document,
     reading_from,
 )
-from kind_echo.bench.plans.revisions import case_fingerprint, null_test_limits
-from kind_echo.bench.signals.stimulus import measure_by_signal
-from kind_echo.bench.verdicts.rules import FLOAT_FLOOR, INK_AT_LIMIT, NOT_COMPARED, figure, ink_of, judge_cell
+from kind_echo.bench.plans import null_test_limits
+from kind_echo.bench.plans.revisions import case_fingerprint
+from kind_echo.bench.signals import measure_by_signal
+from kind_echo.bench.verdicts import INK_AT_LIMIT, figure, ink_of, judge_cell
+from kind_echo.bench.verdicts.rules import FLOAT_FLOOR, NOT_COMPARED
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.comparison.compare import take_spread
 from kind_echo.core.comparison.residual import perfect_null

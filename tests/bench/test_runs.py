@@ -13,8 +13,8 @@ import pytest
 from ops.cluster import Cluster
 from sqlalchemy import func, select
 
-from kind_echo.bench.decisions.references import approve
-from kind_echo.bench.plans.revisions import (
+from kind_echo.bench.decisions import approve
+from kind_echo.bench.plans import (
     BuildNotFound,
     CaseDraft,
     PlanNotFound,
@@ -24,18 +24,10 @@ from kind_echo.bench.plans.revisions import (
     null_test_limits,
     revise_plan,
 )
-from kind_echo.bench.queue.jobs import render_cells
-from kind_echo.bench.rendering.reuse import render_key
-from kind_echo.bench.runs.running import (
-    CannotRenderAgain,
-    RunNotFound,
-    cells_of,
-    put_first,
-    render_again,
-    resume_run,
-    start_run,
-    stop_run,
-)
+from kind_echo.bench.queue import render_cells
+from kind_echo.bench.rendering import render_key
+from kind_echo.bench.runs import RunNotFound, cells_of, put_first, render_again, resume_run, start_run, stop_run
+from kind_echo.bench.runs.running import CannotRenderAgain
 from kind_echo.database.models import Cell, Condition, Event, Plan, Render, Run
 from kind_echo.database.sessions import URL_VARIABLE, transaction
 from kind_echo.renderers import lv2, stand_in

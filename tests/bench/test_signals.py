@@ -7,20 +7,19 @@ import numpy as np
 import pytest
 import soundfile
 
-from kind_echo.bench.signals.kept import (
-    SignalExists,
+from kind_echo.bench.signals import (
     aliases_of,
     all_signals,
-    channels_of,
     checked,
     export,
     keep_own_file,
     keep_signal,
+    make_stimulus,
     preview,
     seconds_of,
     shown,
 )
-from kind_echo.bench.signals.stimulus import make_stimulus
+from kind_echo.bench.signals.kept import SignalExists, channels_of
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.signals import in_full, make_request, synthesise
 from kind_echo.database.sessions import transaction

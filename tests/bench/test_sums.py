@@ -6,11 +6,11 @@ from datetime import UTC, datetime
 import numpy as np
 import pytest
 
-from kind_echo.bench.kits.packing import why_not
-from kind_echo.bench.plans.document import PlanCase, PlanCondition, PlanDocument, Sweep
-from kind_echo.bench.plans.planning import save_plan, unfold
-from kind_echo.bench.plans.revisions import case_fingerprint, find_build, latest_revision
-from kind_echo.bench.runs.running import cells_of, start_run
+from kind_echo.bench.kits import why_not
+from kind_echo.bench.plans import PlanDocument, find_build, latest_revision, save_plan, unfold
+from kind_echo.bench.plans.document import PlanCase, PlanCondition, Sweep
+from kind_echo.bench.plans.revisions import case_fingerprint
+from kind_echo.bench.runs import cells_of, start_run
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import RenderFailed, RenderRequest, RenderResult
 from kind_echo.renderers.takes import render_takes

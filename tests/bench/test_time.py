@@ -7,17 +7,10 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import delete, select, update
 
-from kind_echo.bench.plans.revisions import find_plan
-from kind_echo.bench.runs.running import CellNotFound, cells_of, list_runs
-from kind_echo.bench.runs.searching import (
-    NothingToSearch,
-    SearchNotFound,
-    find_search,
-    halve,
-    standing_of,
-    start_search,
-)
-from kind_echo.bench.sheets.trends import trend_of
+from kind_echo.bench.plans import find_plan
+from kind_echo.bench.runs import CellNotFound, cells_of, find_search, list_runs, standing_of, start_search
+from kind_echo.bench.runs.searching import NothingToSearch, SearchNotFound, halve
+from kind_echo.bench.sheets import trend_of
 from kind_echo.database.models import Build, Cell, Run
 from kind_echo.database.sessions import transaction
 from tests.conftest import drain, newest_run

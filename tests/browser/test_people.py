@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 from playwright.sync_api import Browser, Page, Route, expect
 
-from kind_echo.bench.accounts.people import add_person
+from kind_echo.bench.accounts import add_person
 from kind_echo.database.sessions import transaction
 from tests.browser.conftest import axe, opened, signed_in
 from tests.conftest import Server, serving

@@ -11,9 +11,9 @@ import psycopg
 import pytest
 from sqlalchemy import select
 
-from kind_echo.bench.plans.revisions import find_build, find_plan, latest_revision
-from kind_echo.bench.queue.jobs import ANALYSIS_QUEUE
-from kind_echo.bench.runs.running import cells_of, start_run
+from kind_echo.bench.plans import find_build, find_plan, latest_revision
+from kind_echo.bench.queue import ANALYSIS_QUEUE
+from kind_echo.bench.runs import cells_of, start_run
 from kind_echo.cli.workers import http
 from kind_echo.cli.workers.http import TOKEN_FILE_VARIABLE, TOKEN_VARIABLE, NoAnswer, Refused
 from kind_echo.cli.workers.remote import RemoteWorker

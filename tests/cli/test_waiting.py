@@ -9,10 +9,8 @@ from datetime import UTC, datetime
 import pytest
 from sqlalchemy import select
 
-from kind_echo.bench.machines.hosts import add_build, add_effect
-from kind_echo.bench.machines.routes import hosts_for
-from kind_echo.bench.plans.planning import save_plan
-from kind_echo.bench.plans.templates import plan_from
+from kind_echo.bench.machines import add_build, add_effect, hosts_for
+from kind_echo.bench.plans import plan_from, save_plan
 from kind_echo.cli.exits import TimeOut
 from kind_echo.cli.server.waiting import Progress, wait_for
 from kind_echo.database.models import Effect, Reference

@@ -7,8 +7,8 @@ from typing import Any
 import pytest
 from flask.testing import FlaskClient
 
-from kind_echo.bench.accounts.access import ROLES, SCOPES, Caller
-from kind_echo.bench.queue.jobs import analyse_cells
+from kind_echo.bench.accounts import ROLES, SCOPES, Caller
+from kind_echo.bench.queue import analyse_cells
 from kind_echo.database.accounts import Token
 from kind_echo.database.models import Event
 from kind_echo.database.sessions import transaction

@@ -16,8 +16,8 @@ from flask.testing import FlaskClient
 from kind_echo.audio_io import decoding
 from kind_echo.audio_io.decoding import Decoder
 from kind_echo.audio_io.files import UnreadableAudio
-from kind_echo.bench.plans.revisions import find_build, find_plan
-from kind_echo.bench.runs.running import start_run
+from kind_echo.bench.plans import find_build, find_plan
+from kind_echo.bench.runs import start_run
 from kind_echo.database.sessions import transaction
 from tests.conftest import query
 from tests.mutating import mutated, sound_files, zip_file

@@ -6,7 +6,7 @@ from typing import Any
 import pytest
 from flask.testing import FlaskClient
 
-from kind_echo.bench.runs.running import tell_change
+from kind_echo.bench.runs import tell_change
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.database.sessions import transaction
 from tests.conftest import drain, query
@@ -82,7 +82,7 @@ def test_a_run_is_started_once_for_each_request(client: FlaskClient, demo: str) 
 
 def test_a_job_done_twice_does_no_harm(client: FlaskClient, demo: str) -> None:
     before = query(demo, "SELECT id, verdict, why, ink FROM cell ORDER BY id")
-    from kind_echo.bench.queue.jobs import analyse_cells, render_cells
+    from kind_echo.bench.queue import analyse_cells, render_cells
 
     with transaction() as session:
         for number in (1, 2, 100):

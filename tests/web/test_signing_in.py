@@ -6,17 +6,8 @@ from typing import Any
 import pytest
 from flask.testing import FlaskClient
 
-from kind_echo.bench.accounts import credentials
-from kind_echo.bench.accounts.people import (
-    CannotSignIn,
-    LastKeeper,
-    PersonExists,
-    add_person,
-    change_person,
-    local_link,
-    open_link,
-    use_link,
-)
+from kind_echo.bench.accounts import add_person, change_person, credentials, local_link, open_link, use_link
+from kind_echo.bench.accounts.people import CannotSignIn, LastKeeper, PersonExists
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.accounts import Person, SignInLink
 from kind_echo.database.sessions import transaction

@@ -13,7 +13,7 @@ import pytest
 import soundfile
 from flask.testing import FlaskClient
 
-from kind_echo.bench.machines.hosts import see_worker
+from kind_echo.bench.machines import see_worker
 from kind_echo.core.signals import all_kinds
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost

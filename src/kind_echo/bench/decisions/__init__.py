@@ -1,1 +1,35 @@
 """References, verdicts as they are kept, and what people decide."""
+
+from kind_echo.bench.decisions.deciding import Standing, decide, last_act_number, standings, undecided, undecided_cells
+from kind_echo.bench.decisions.judging import judge_as_before, judge_now, limit_documents, limits_of
+from kind_echo.bench.decisions.references import (
+    approve,
+    count_made,
+    current_references,
+    history,
+    hold_references,
+    latest_act,
+    touches_references,
+    undo,
+)
+
+__all__ = [
+    "Standing",
+    "approve",
+    "count_made",
+    "current_references",
+    "decide",
+    "history",
+    "hold_references",
+    "judge_as_before",
+    "judge_now",
+    "last_act_number",
+    "latest_act",
+    "limit_documents",
+    "limits_of",
+    "standings",
+    "touches_references",
+    "undecided",
+    "undecided_cells",
+    "undo",
+]

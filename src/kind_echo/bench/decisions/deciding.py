@@ -9,7 +9,7 @@ from sqlalchemy import and_, func, or_, select
 from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.decisions.references import approve, hold_references
-from kind_echo.bench.runs.running import CellNotFound, tell_change
+from kind_echo.bench.runs import CellNotFound, tell_change
 from kind_echo.core.registry.errors import BadParameter, Conflict
 from kind_echo.database.models import Act, Build, Case, Cell, Decision, Event, Reference, Run
 

@@ -6,7 +6,7 @@ from datetime import datetime
 from sqlalchemy import and_, func, or_, select, tuple_, update
 from sqlalchemy.orm import Session, joinedload
 
-from kind_echo.bench.runs.running import CellNotFound, judge_again, tell_change
+from kind_echo.bench.runs import CellNotFound, judge_again, tell_change
 from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.database.models import (
     Act,

@@ -10,17 +10,22 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.files import write_audio
-from kind_echo.bench.accounts.people import add_person, all_people
-from kind_echo.bench.decisions.deciding import decide
-from kind_echo.bench.decisions.references import approve
+from kind_echo.bench.accounts import add_person, all_people
+from kind_echo.bench.decisions import approve, decide
 from kind_echo.bench.demo.scenario import PEOPLE, SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
-from kind_echo.bench.machines.hosts import add_effect, add_host_by_hand, register
-from kind_echo.bench.plans.document import BLOCKS
-from kind_echo.bench.plans.planning import SettingAsked, condition_of, setting_named
-from kind_echo.bench.plans.revisions import CaseDraft, null_test_limits, revise_plan
-from kind_echo.bench.queue.jobs import settle_demo
-from kind_echo.bench.runs.running import start_run
-from kind_echo.bench.signals.uploads import compare_uploads, keep_upload
+from kind_echo.bench.machines import add_effect, add_host_by_hand, register
+from kind_echo.bench.plans import (
+    BLOCKS,
+    CaseDraft,
+    SettingAsked,
+    condition_of,
+    null_test_limits,
+    revise_plan,
+    setting_named,
+)
+from kind_echo.bench.queue import settle_demo
+from kind_echo.bench.runs import start_run
+from kind_echo.bench.signals import compare_uploads, keep_upload
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.signals import in_full, make_request, synthesise

@@ -3,7 +3,7 @@
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
-from kind_echo.bench.accounts.access import Role
+from kind_echo.bench.accounts import Role
 from kind_echo.core.registry.measure import Limit
 from kind_echo.renderers import lv2
 from kind_echo.renderers.contract import Values

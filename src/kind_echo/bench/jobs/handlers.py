@@ -6,32 +6,30 @@ from datetime import UTC, datetime, timedelta
 
 import procrastinate
 
-from kind_echo.bench.comparisons.analysing import analyse, options_for
-from kind_echo.bench.decisions.judging import judge_now
-from kind_echo.bench.decisions.references import hold_references
-from kind_echo.bench.demo.building import settle
+from kind_echo.bench.comparisons import analyse, options_for
+from kind_echo.bench.decisions import hold_references, judge_now
+from kind_echo.bench.demo import settle
 from kind_echo.bench.jobs.tasks import app, task
-from kind_echo.bench.kits.packing import why_not
-from kind_echo.bench.kits.returns import KitFileNotFound, give_up, measure_returned, recognise
-from kind_echo.bench.machines.hosts import BY_HAND
-from kind_echo.bench.queue import jobs
-from kind_echo.bench.queue.adapter import MOST_ATTEMPTS
-from kind_echo.bench.rendering.keeping import keep_render
-from kind_echo.bench.rendering.remote import measure_delivery
-from kind_echo.bench.rendering.requests import can_render_here, renderer_named, request_for
-from kind_echo.bench.rendering.reuse import render_key
-from kind_echo.bench.rendering.steps import (
+from kind_echo.bench.kits import KitFileNotFound, give_up, measure_returned, recognise, why_not
+from kind_echo.bench.machines import BY_HAND
+from kind_echo.bench.queue import MOST_ATTEMPTS, jobs
+from kind_echo.bench.rendering import (
     begin_render,
+    can_render_here,
     fail_cell,
     fail_waiting,
     hand_on,
+    keep_render,
+    measure_delivery,
     prepare,
+    render_key,
+    renderer_named,
+    request_for,
     search_on,
     to_analysis,
 )
-from kind_echo.bench.runs.running import find_cell, find_run, give_up_cell, tell_change, waiting_cells
-from kind_echo.bench.runs.searching import advance, find_search
-from kind_echo.bench.signals.uploads import find_pair
+from kind_echo.bench.runs import advance, find_cell, find_run, find_search, give_up_cell, tell_change, waiting_cells
+from kind_echo.bench.signals import find_pair
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.blobs import find_content

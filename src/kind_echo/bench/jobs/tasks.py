@@ -9,9 +9,8 @@ import procrastinate
 import structlog
 from sqlalchemy.exc import DBAPIError
 
-from kind_echo.bench.machines.counting import Outcome, count_job
-from kind_echo.bench.queue.adapter import MOST_ATTEMPTS, queue_app
-from kind_echo.bench.queue.jobs import ANALYSIS_QUEUE, JobName
+from kind_echo.bench.machines import Outcome, count_job
+from kind_echo.bench.queue import ANALYSIS_QUEUE, MOST_ATTEMPTS, JobName, queue_app
 from kind_echo.database.sessions import transaction
 
 _RETRY = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_wait=2)

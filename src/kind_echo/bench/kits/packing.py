@@ -17,9 +17,9 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.files import write_audio
-from kind_echo.bench.machines.hosts import BY_HAND, renderers_of
-from kind_echo.bench.runs.running import cells_of, conditions_of, find_run
-from kind_echo.bench.signals.stimulus import make_stimulus
+from kind_echo.bench.machines import BY_HAND, renderers_of
+from kind_echo.bench.runs import cells_of, conditions_of, find_run
+from kind_echo.bench.signals import make_stimulus
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.levels.marks import MARK_SECONDS, Mono, sync_mark
 from kind_echo.core.registry.errors import KindEchoError, NotFound

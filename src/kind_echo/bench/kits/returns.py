@@ -26,11 +26,10 @@ from kind_echo.bench.kits.packing import (
     signal_start,
     sound_key,
 )
-from kind_echo.bench.queue.jobs import measure_returned_cell, recognise_kit_file
-from kind_echo.bench.rendering.keeping import keep_render
-from kind_echo.bench.runs.running import find_cell, tell_change
-from kind_echo.bench.signals.stimulus import make_stimulus
-from kind_echo.bench.signals.uploads import MOST_BYTES, UploadRefused, keep_audio
+from kind_echo.bench.queue import measure_returned_cell, recognise_kit_file
+from kind_echo.bench.rendering import keep_render
+from kind_echo.bench.runs import find_cell, tell_change
+from kind_echo.bench.signals import MOST_BYTES, UploadRefused, keep_audio, make_stimulus
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.levels.marks import Mono, find_sound
 from kind_echo.core.registry.errors import Conflict, NotFound

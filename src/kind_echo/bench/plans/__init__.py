@@ -1,1 +1,62 @@
 """Plans: their document, their templates, their revisions and the cells that they ask for."""
+
+from kind_echo.bench.plans.document import BLOCKS, PlanDocument, differences, read_yaml, write_yaml
+from kind_echo.bench.plans.planning import (
+    SettingAsked,
+    condition_of,
+    cost_of,
+    document_of,
+    save_plan,
+    setting_named,
+    unfold,
+    unrenderable,
+)
+from kind_echo.bench.plans.revisions import (
+    BuildNotFound,
+    CaseDraft,
+    PlanNotFound,
+    all_plans,
+    builds_of,
+    find_build,
+    find_plan,
+    latest_revision,
+    null_test_limits,
+    plan_numbered,
+    plan_of_effect,
+    revise_plan,
+    revision_numbered,
+    revisions_of,
+)
+from kind_echo.bench.plans.templates import TEMPLATES, plan_from
+
+__all__ = [
+    "BLOCKS",
+    "TEMPLATES",
+    "BuildNotFound",
+    "CaseDraft",
+    "PlanDocument",
+    "PlanNotFound",
+    "SettingAsked",
+    "all_plans",
+    "builds_of",
+    "condition_of",
+    "cost_of",
+    "differences",
+    "document_of",
+    "find_build",
+    "find_plan",
+    "latest_revision",
+    "null_test_limits",
+    "plan_from",
+    "plan_numbered",
+    "plan_of_effect",
+    "read_yaml",
+    "revise_plan",
+    "revision_numbered",
+    "revisions_of",
+    "save_plan",
+    "setting_named",
+    "unfold",
+    "unrenderable",
+    "write_yaml",
+]

@@ -8,8 +8,8 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.encoding import ENCODINGS
-from kind_echo.bench.comparisons.documents import limit_document, limit_from
-from kind_echo.bench.machines.routes import cannot_render
+from kind_echo.bench.comparisons import limit_document, limit_from
+from kind_echo.bench.machines import cannot_render
 from kind_echo.bench.plans.document import (
     BLOCKS,
     BadPlan,
@@ -20,7 +20,7 @@ from kind_echo.bench.plans.document import (
     Values,
 )
 from kind_echo.bench.plans.revisions import CaseDraft, latest_revision, null_test_limits, revise_plan
-from kind_echo.bench.signals.kept import checked, shown
+from kind_echo.bench.signals import checked, shown
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure

@@ -7,9 +7,9 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.machines.routes import hosts_for
+from kind_echo.bench.machines import hosts_for
 from kind_echo.bench.plans.document import BadPlan, PlanCase, PlanCondition, PlanDocument, PlanLimit, Sweep, Values
-from kind_echo.bench.signals.kept import checked, shown
+from kind_echo.bench.signals import checked, shown
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.database.models import Effect, Host, Setting, Signal
 

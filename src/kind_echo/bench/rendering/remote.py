@@ -14,22 +14,22 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.decoding import Decoded
 from kind_echo.audio_io.encoding import ENCODINGS
-from kind_echo.bench.machines.counting import count_job
-from kind_echo.bench.machines.hosts import register, see_worker, stopped
-from kind_echo.bench.machines.routes import queues_of_machine
-from kind_echo.bench.queue.adapter import (
+from kind_echo.bench.machines import count_job, queues_of_machine, register, see_worker, stopped
+from kind_echo.bench.queue import (
+    ANALYSIS_QUEUE,
     MOST_ATTEMPTS,
     Job,
+    JobName,
     fetch_job,
     finish_job,
     heartbeat,
     hold_job,
     is_registered,
+    measure_delivered,
     register_worker,
     requeue_jobs,
     unregister_worker,
 )
-from kind_echo.bench.queue.jobs import ANALYSIS_QUEUE, JobName, measure_delivered
 from kind_echo.bench.rendering.keeping import keep_render, keepable
 from kind_echo.bench.rendering.requests import request_for
 from kind_echo.bench.rendering.reuse import render_key
@@ -42,7 +42,7 @@ from kind_echo.bench.rendering.steps import (
     prepare,
     to_analysis,
 )
-from kind_echo.bench.runs.running import find_cell, find_run, waiting_cells
+from kind_echo.bench.runs import find_cell, find_run, waiting_cells
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.registry.errors import BadParameter, Conflict, KindEchoError
 from kind_echo.database.blobs import BlobSource, find_content, store_content

@@ -2,8 +2,8 @@
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.machines.routes import Place, has_place, renderer_of
-from kind_echo.bench.signals.stimulus import make_stimulus
+from kind_echo.bench.machines import Place, has_place, renderer_of
+from kind_echo.bench.signals import make_stimulus
 from kind_echo.database.models import Cell
 from kind_echo.renderers.contract import Renderer, RenderFailed, RenderRequest
 from kind_echo.renderers.takes import installed

@@ -7,10 +7,10 @@ from collections.abc import Sequence
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions.judging import judge_as_before
-from kind_echo.bench.queue.jobs import analyse_cells
+from kind_echo.bench.decisions import judge_as_before
+from kind_echo.bench.queue import analyse_cells
 from kind_echo.bench.rendering.keeping import wants_lossy
-from kind_echo.bench.signals.stimulus import families_of
+from kind_echo.bench.signals import families_of
 from kind_echo.core.registry.versions import SIGNAL_VERSION, versions_of
 from kind_echo.database.models import Cell, Render, Run
 from kind_echo.renderers.contract import Renderer

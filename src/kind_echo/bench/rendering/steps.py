@@ -5,21 +5,21 @@ from datetime import UTC, datetime, timedelta
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions.references import hold_references
-from kind_echo.bench.machines.routes import is_renderers_own, routes_of
-from kind_echo.bench.queue.adapter import MOST_ATTEMPTS
-from kind_echo.bench.queue.jobs import analyse_cells, render_cells
+from kind_echo.bench.decisions import hold_references
+from kind_echo.bench.machines import is_renderers_own, routes_of
+from kind_echo.bench.queue import MOST_ATTEMPTS, analyse_cells, render_cells
 from kind_echo.bench.rendering.keeping import keepable
 from kind_echo.bench.rendering.reuse import take_over
-from kind_echo.bench.runs.running import (
+from kind_echo.bench.runs import (
+    advance,
     find_cell,
     find_run,
+    find_search,
     give_up_cell,
     prepare_all,
     tell_change,
     waiting_cells,
 )
-from kind_echo.bench.runs.searching import advance, find_search
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Renderer

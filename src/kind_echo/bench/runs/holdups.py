@@ -5,8 +5,7 @@ from dataclasses import dataclass
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.machines.hosts import BY_HAND
-from kind_echo.bench.machines.routes import nobody_has, routes_of
+from kind_echo.bench.machines import BY_HAND, nobody_has, routes_of
 from kind_echo.bench.runs.running import conditions_of
 from kind_echo.database.models import Cell, Run
 

@@ -9,10 +9,9 @@ from sqlalchemy import func, insert, select, update
 from sqlalchemy.dialects.postgresql import array
 from sqlalchemy.orm import Session, joinedload
 
-from kind_echo.bench.machines.hosts import BY_HAND
-from kind_echo.bench.machines.routes import nobody_has, routes_of
-from kind_echo.bench.plans.revisions import BuildNotFound, latest_revision
-from kind_echo.bench.queue.jobs import (
+from kind_echo.bench.machines import BY_HAND, nobody_has, routes_of
+from kind_echo.bench.plans import BuildNotFound, latest_revision
+from kind_echo.bench.queue import (
     RENDER_PRIORITY,
     advance_search,
     analyse_cells,
@@ -21,7 +20,7 @@ from kind_echo.bench.queue.jobs import (
     prepare_run,
     render_cells,
 )
-from kind_echo.bench.verdicts.symptoms import NOT_RENDERED
+from kind_echo.bench.verdicts import NOT_RENDERED
 from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.database.models import Build, Case, Cell, Condition, Effect, Event, PlanRevision, Render, Run, Search
 

@@ -7,7 +7,7 @@ from datetime import UTC, datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
-from kind_echo.bench.machines.hosts import BY_HAND, renderers_of
+from kind_echo.bench.machines import BY_HAND, renderers_of
 from kind_echo.bench.runs.running import find_cell, start_search_run
 from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.database.models import Build, Case, Cell, Event, Run, Search

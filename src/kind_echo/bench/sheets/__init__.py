@@ -1,1 +1,15 @@
 """The sheet of a run, its findings, trends, and one run compared with another."""
+
+from kind_echo.bench.sheets.across import compare_missing, parse_against
+from kind_echo.bench.sheets.sheet import Sheet, SheetFinding, sheet_of
+from kind_echo.bench.sheets.trends import Line, trend_of
+
+__all__ = [
+    "Line",
+    "Sheet",
+    "SheetFinding",
+    "compare_missing",
+    "parse_against",
+    "sheet_of",
+    "trend_of",
+]

@@ -9,11 +9,10 @@ from sqlalchemy import Row, cast, func, select
 from sqlalchemy.dialects.postgresql import JSONPATH
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons.analysing import analysis_key, options_for
-from kind_echo.bench.comparisons.documents import reading_from
-from kind_echo.bench.queue.jobs import compare_cells
-from kind_echo.bench.runs.running import RunNotFound, conditions_of
-from kind_echo.bench.verdicts.rules import Verdict, judge_cell
+from kind_echo.bench.comparisons import analysis_key, options_for, reading_from
+from kind_echo.bench.queue import compare_cells
+from kind_echo.bench.runs import RunNotFound, conditions_of
+from kind_echo.bench.verdicts import Verdict, judge_cell
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.measure import Limit

@@ -7,8 +7,8 @@ from itertools import pairwise
 
 import numpy as np
 
-from kind_echo.bench.machines.boxes import Box, Grid, Mask, describe
-from kind_echo.bench.verdicts.symptoms import Examined, Symptom, judged_for, symptoms_of
+from kind_echo.bench.machines import Box, Grid, Mask, describe
+from kind_echo.bench.verdicts import Examined, Symptom, judged_for, symptoms_of
 
 FACTORS = ("host", "mode", "rate", "setting", "signal", "block")
 """Those that a person would name first come first."""

@@ -9,14 +9,12 @@ from sqlalchemy import case as when
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons.documents import limit_from
-from kind_echo.bench.decisions.deciding import Standing, standings
-from kind_echo.bench.decisions.judging import limit_documents
-from kind_echo.bench.runs.running import cases_of, conditions_of
+from kind_echo.bench.comparisons import limit_from
+from kind_echo.bench.decisions import Standing, limit_documents, standings
+from kind_echo.bench.runs import cases_of, conditions_of
 from kind_echo.bench.sheets.across import Against, CellAcross, cells_against, shown_measure
 from kind_echo.bench.sheets.findings import Finding, find
-from kind_echo.bench.verdicts.rules import THE_REFERENCE, ink_of
-from kind_echo.bench.verdicts.symptoms import Examined
+from kind_echo.bench.verdicts import THE_REFERENCE, Examined, ink_of
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.readings import Reading

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.decoding import Decoder
 from kind_echo.audio_io.digests import file_digest
-from kind_echo.bench.queue.jobs import analyse_pair
+from kind_echo.bench.queue import analyse_pair
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import ChannelMismatch, Invalid, NotFound, RateMismatch
 from kind_echo.database.blobs import store_content

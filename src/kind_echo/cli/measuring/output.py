@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from kind_echo.audio_io.files import AudioFile
-from kind_echo.bench.comparisons.documents import reading_document
+from kind_echo.bench.comparisons import reading_document
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.hashing import digest_of
 from kind_echo.core.causes.cause import Cause, describe
@@ -140,7 +140,7 @@ def _print_table(result: Result) -> None:
 
 
 def _cell(reading: Reading | None) -> str:
-    from kind_echo.bench.verdicts.rules import figure  # only a table needs it, and it takes its time to load
+    from kind_echo.bench.verdicts import figure
 
     if reading is None:
         return ""

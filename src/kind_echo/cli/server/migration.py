@@ -21,7 +21,7 @@ def migrate_command(no_account: bool) -> None:
 
 
 def _first_account() -> None:
-    from kind_echo.bench.accounts.people import LINK_DAYS, add_person, all_people
+    from kind_echo.bench.accounts import LINK_DAYS, add_person, all_people
     from kind_echo.cli.server.people import link_text
     from kind_echo.database.sessions import transaction
 

@@ -7,18 +7,21 @@ from typing import cast
 
 import click
 
-from kind_echo.bench.accounts.access import ROLES, SCOPES, Role, Scope
-from kind_echo.bench.accounts.people import (
+from kind_echo.bench.accounts import (
     LINK_DAYS,
+    ROLES,
+    SCOPES,
     Invited,
+    Role,
+    Scope,
     add_person,
     all_people,
     change_person,
     local_link,
+    make_token,
     person_named,
     reset_person,
 )
-from kind_echo.bench.accounts.tokens import make_token
 from kind_echo.cli.server.database import clear_error_without_database
 from kind_echo.database.sessions import transaction
 

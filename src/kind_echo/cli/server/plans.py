@@ -7,10 +7,22 @@ from pathlib import Path
 import click
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.plans.document import PlanDocument, differences, read_yaml, write_yaml
-from kind_echo.bench.plans.planning import cost_of, document_of, save_plan, unfold, unrenderable
-from kind_echo.bench.plans.revisions import PlanNotFound, latest_revision, plan_of_effect
-from kind_echo.bench.plans.templates import TEMPLATES, plan_from
+from kind_echo.bench.plans import (
+    TEMPLATES,
+    PlanDocument,
+    PlanNotFound,
+    cost_of,
+    differences,
+    document_of,
+    latest_revision,
+    plan_from,
+    plan_of_effect,
+    read_yaml,
+    save_plan,
+    unfold,
+    unrenderable,
+    write_yaml,
+)
 from kind_echo.cli.server.database import clear_error_without_database
 from kind_echo.database.sessions import transaction
 

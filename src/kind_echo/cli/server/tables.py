@@ -9,11 +9,10 @@ from rich.table import Table
 from sqlalchemy import text
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions.deciding import standings
-from kind_echo.bench.demo.building import load_demo
-from kind_echo.bench.plans.revisions import find_build, find_plan
-from kind_echo.bench.runs.holdups import held_up
-from kind_echo.bench.runs.running import cells_of, find_run, start_run, summary_of
+from kind_echo.bench.decisions import standings
+from kind_echo.bench.demo import load_demo
+from kind_echo.bench.plans import find_build, find_plan
+from kind_echo.bench.runs import cells_of, find_run, held_up, start_run, summary_of
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.printing import console_for_tables
 from kind_echo.cli.server.database import clear_error_without_database

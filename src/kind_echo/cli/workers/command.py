@@ -6,7 +6,7 @@ import threading
 
 import click
 
-from kind_echo.bench.accounts.logs import set_up_logs
+from kind_echo.bench.accounts import set_up_logs
 from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
 from kind_echo.cli.workers.remote import RemoteWorker
 from kind_echo.renderers.takes import installed

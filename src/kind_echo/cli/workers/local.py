@@ -11,10 +11,8 @@ from procrastinate.exceptions import ConnectorException
 from procrastinate.worker import Worker
 from sqlalchemy.exc import DBAPIError, OperationalError
 
-from kind_echo.bench.machines.hosts import offer_document, register, see_worker, still_there, stopped
-from kind_echo.bench.machines.routes import queues_of_machine
-from kind_echo.bench.queue.adapter import queue_app
-from kind_echo.bench.queue.jobs import ANALYSIS_QUEUE
+from kind_echo.bench.machines import offer_document, queues_of_machine, register, see_worker, still_there, stopped
+from kind_echo.bench.queue import ANALYSIS_QUEUE, queue_app
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.takes import installed, machine, offers_of
 

@@ -3,8 +3,7 @@
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.comparisons.addresses import draw, open_address, read_samples
-from kind_echo.bench.comparisons.analysing import spectrum_document
+from kind_echo.bench.comparisons import draw, open_address, read_samples, spectrum_document
 from kind_echo.core.audio.source import Samples
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer

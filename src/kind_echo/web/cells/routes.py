@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.runs.running import find_cell, render_again
+from kind_echo.bench.runs import find_cell, render_again
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import BesideQuery, CellPath, PairBody

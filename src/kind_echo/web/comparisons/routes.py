@@ -5,7 +5,7 @@ from datetime import UTC, datetime
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.signals.uploads import compare_uploads, find_pair, latest_pairs
+from kind_echo.bench.signals import compare_uploads, find_pair, latest_pairs
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.database.models import Pair
 from kind_echo.database.sessions import transaction

@@ -6,8 +6,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions.deciding import decide
-from kind_echo.bench.decisions.references import count_made, latest_act, touches_references, undo
+from kind_echo.bench.decisions import count_made, decide, latest_act, touches_references, undo
 from kind_echo.database.models import Act
 from kind_echo.database.sessions import transaction
 from kind_echo.web.decisions.schemas import ActBody, ActPath, LatestActBody, NewDecisionBody

@@ -6,8 +6,8 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.machines.hosts import add_build, add_offered, all_effects, settings_of
-from kind_echo.bench.plans.revisions import builds_of
+from kind_echo.bench.machines import add_build, add_offered, all_effects, settings_of
+from kind_echo.bench.plans import builds_of
 from kind_echo.database.models import Effect
 from kind_echo.database.sessions import transaction
 from kind_echo.web.effects.schemas import EffectBody, EffectsBody, NewBuildBody, NewEffectBody, SettingBody

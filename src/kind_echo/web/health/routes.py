@@ -12,8 +12,8 @@ from prometheus_client.exposition import CONTENT_TYPE_LATEST
 from sqlalchemy.exc import DBAPIError
 
 from kind_echo import __version__
-from kind_echo.bench.machines.counting import job_counts, workers_at_work
-from kind_echo.bench.queue.adapter import queue_states
+from kind_echo.bench.machines import job_counts, workers_at_work
+from kind_echo.bench.queue import queue_states
 from kind_echo.database.migrate import is_up_to_date
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer

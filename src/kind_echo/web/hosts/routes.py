@@ -6,7 +6,7 @@ from datetime import UTC, datetime
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.machines.hosts import BY_HAND, add_host_by_hand, all_effects, all_hosts, is_seen, waiting, workers
+from kind_echo.bench.machines import BY_HAND, add_host_by_hand, all_effects, all_hosts, is_seen, waiting, workers
 from kind_echo.database.models import Host, Run, Worker
 from kind_echo.database.sessions import transaction
 from kind_echo.web.hosts.schemas import (

@@ -7,7 +7,7 @@ from pathlib import Path
 from flask import Response, request, send_file
 from werkzeug.exceptions import ClientDisconnected
 
-from kind_echo.bench.signals.uploads import MOST_BYTES
+from kind_echo.bench.signals import MOST_BYTES
 from kind_echo.web.http.problems import problem
 
 _PIECE = 1 << 20

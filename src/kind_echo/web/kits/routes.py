@@ -8,9 +8,8 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.kits.packing import Place, kit_name, places_of, write_kit
-from kind_echo.bench.kits.returns import assign, discard, kit_files, receive
-from kind_echo.bench.runs.running import find_run
+from kind_echo.bench.kits import Place, assign, discard, kit_files, kit_name, places_of, receive, write_kit
+from kind_echo.bench.runs import find_run
 from kind_echo.database.models import KitFile
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer

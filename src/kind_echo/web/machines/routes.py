@@ -8,7 +8,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from pydantic import ValidationError
 
-from kind_echo.bench.rendering.remote import (
+from kind_echo.bench.rendering import (
     Facts,
     Question,
     Told,

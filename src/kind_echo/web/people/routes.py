@@ -5,19 +5,21 @@ from datetime import UTC, datetime
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.accounts.access import Role
-from kind_echo.bench.accounts.people import (
+from kind_echo.bench.accounts import (
     Invited,
+    Role,
     add_person,
     all_people,
+    all_tokens,
     change_password,
     change_person,
+    make_token,
     open_link,
     reset_person,
+    revoke_token,
     sign_in,
     use_link,
 )
-from kind_echo.bench.accounts.tokens import all_tokens, make_token, revoke_token
 from kind_echo.database.accounts import Person, Token
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer

@@ -4,7 +4,7 @@ from datetime import datetime
 
 from pydantic import BaseModel, Field
 
-from kind_echo.bench.accounts.access import Role, Scope
+from kind_echo.bench.accounts import Role, Scope
 from kind_echo.web.http.schemas import Body
 
 _NAME = Field(min_length=1, max_length=80)

@@ -7,18 +7,26 @@ from flask_openapi3 import APIBlueprint
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.plans.document import PlanDocument, differences, read_yaml, write_yaml
-from kind_echo.bench.plans.planning import cost_of, document_of, save_plan, unfold, unrenderable
-from kind_echo.bench.plans.revisions import (
+from kind_echo.bench.plans import (
+    TEMPLATES,
+    PlanDocument,
     all_plans,
     builds_of,
+    cost_of,
+    differences,
+    document_of,
     latest_revision,
+    plan_from,
     plan_of_effect,
+    read_yaml,
     revision_numbered,
     revisions_of,
+    save_plan,
+    unfold,
+    unrenderable,
+    write_yaml,
 )
-from kind_echo.bench.plans.templates import TEMPLATES, plan_from
-from kind_echo.bench.runs.running import places_in
+from kind_echo.bench.runs import places_in
 from kind_echo.database.models import Plan, PlanRevision, Run
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer

@@ -4,7 +4,7 @@ from datetime import datetime
 
 from pydantic import BaseModel, Field
 
-from kind_echo.bench.plans.document import PlanDocument
+from kind_echo.bench.plans import PlanDocument
 from kind_echo.web.http.schemas import Body, BuildBody
 
 

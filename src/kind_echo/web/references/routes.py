@@ -3,7 +3,7 @@
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.decisions.references import current_references, history
+from kind_echo.bench.decisions import current_references, history
 from kind_echo.database.models import Cell, Reference
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer

@@ -9,8 +9,8 @@ from flask_openapi3 import APIBlueprint
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions.deciding import undecided
-from kind_echo.bench.runs.running import (
+from kind_echo.bench.decisions import undecided
+from kind_echo.bench.runs import (
     CHANNEL,
     effects_that_ran,
     find_run,
@@ -21,7 +21,7 @@ from kind_echo.bench.runs.running import (
     stop_run,
     summary_of,
 )
-from kind_echo.bench.sheets.across import compare_missing, parse_against
+from kind_echo.bench.sheets import compare_missing, parse_against
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import database_url, snapshot, transaction

@@ -5,13 +5,11 @@ from datetime import UTC, datetime
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions.deciding import last_act_number
-from kind_echo.bench.machines.hosts import BY_HAND, renderers_of
-from kind_echo.bench.runs.holdups import held_up
-from kind_echo.bench.runs.running import summary_of
-from kind_echo.bench.sheets.across import parse_against
-from kind_echo.bench.sheets.sheet import Sheet, SheetFinding, sheet_of
-from kind_echo.bench.verdicts.rules import INK_AT_LIMIT
+from kind_echo.bench.decisions import last_act_number
+from kind_echo.bench.machines import BY_HAND, renderers_of
+from kind_echo.bench.runs import held_up, summary_of
+from kind_echo.bench.sheets import Sheet, SheetFinding, parse_against, sheet_of
+from kind_echo.bench.verdicts import INK_AT_LIMIT
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.database.models import Run
 from kind_echo.web.http.schemas import ConditionBody

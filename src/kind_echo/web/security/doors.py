@@ -11,8 +11,7 @@ from flask import Flask, Request, Response, request, session
 from flask_login import LoginManager, UserMixin, current_user, login_user, logout_user
 from flask_wtf.csrf import CSRFProtect, generate_csrf
 
-from kind_echo.bench.accounts.access import Caller, NotAllowed, NotSignedIn, Role, Scope, TokenUnknown
-from kind_echo.bench.accounts.tokens import known_token
+from kind_echo.bench.accounts import Caller, NotAllowed, NotSignedIn, Role, Scope, TokenUnknown, known_token
 from kind_echo.database.accounts import Person
 from kind_echo.database.sessions import transaction
 from kind_echo.web.security.reach import REACH

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 
-from kind_echo.bench.accounts.access import Caller, Role, Scope
+from kind_echo.bench.accounts import Caller, Role, Scope
 
 
 @dataclass(frozen=True)

@@ -8,8 +8,8 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons.analysing import spectrum_document
-from kind_echo.bench.signals.kept import (
+from kind_echo.bench.comparisons import spectrum_document
+from kind_echo.bench.signals import (
     FORMATS,
     RATES,
     WORD_LENGTHS,

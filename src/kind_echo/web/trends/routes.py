@@ -3,8 +3,8 @@
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.plans.revisions import plan_numbered
-from kind_echo.bench.sheets.trends import Line, trend_of
+from kind_echo.bench.plans import plan_numbered
+from kind_echo.bench.sheets import Line, trend_of
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer

@@ -6,7 +6,7 @@ from pathlib import Path
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.signals.uploads import keep_upload
+from kind_echo.bench.signals import keep_upload
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import with_body
