@@ -8,7 +8,7 @@ from typing import Any
 
 import pytest
 
-from kind_echo.bench.comparisons import limit_from, reading_from
+from kind_echo.bench.documents import limit_from, reading_from
 from kind_echo.bench.machines import renderers_of
 from kind_echo.bench.plans import all_plans
 from kind_echo.bench.runs import cells_of, conditions_of, list_runs

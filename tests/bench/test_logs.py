@@ -8,8 +8,7 @@ from typing import Any
 import pytest
 import structlog
 
-from kind_echo.bench.accounts import set_up_logs
-from kind_echo.bench.accounts.logs import hide_secrets
+from kind_echo.logs import hide_secrets, set_up_logs
 
 _TOKEN = "kindecho_8OHLx3ORp2ULP7PhIUgF4jNtwIv8bgUz0Ln7_MUoVwU"
 

@@ -10,7 +10,7 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kind_echo.bench.comparisons import (
+from kind_echo.bench.documents import (
     curve_documents,
     kept_reading,
     limit_document,

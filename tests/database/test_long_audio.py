@@ -3,7 +3,8 @@
 import numpy as np
 
 from kind_echo.audio_io.encoding import ENCODINGS
-from kind_echo.bench.comparisons import analyse, reading_from
+from kind_echo.bench.comparisons import analyse
+from kind_echo.bench.documents import reading_from
 from kind_echo.core.audio.source import ArraySource, in_memory
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.readings import value_of

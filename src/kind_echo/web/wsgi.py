@@ -4,8 +4,8 @@ import os
 
 import structlog
 
-from kind_echo.bench.accounts import set_up_logs
 from kind_echo.core.registry.extensions import load_extensions
+from kind_echo.logs import set_up_logs
 from kind_echo.web.app import create_app
 from kind_echo.web.security.sessions import SECRET_VARIABLE
 

@@ -1,7 +1,6 @@
 """People, what each may do, tokens, and the log of what was done."""
 
 from kind_echo.bench.accounts.access import ROLES, SCOPES, Caller, NotAllowed, NotSignedIn, Role, Scope, TokenUnknown
-from kind_echo.bench.accounts.logs import set_up_logs
 from kind_echo.bench.accounts.people import (
     LINK_DAYS,
     Invited,
@@ -41,7 +40,6 @@ __all__ = [
     "person_named",
     "reset_person",
     "revoke_token",
-    "set_up_logs",
     "sign_in",
     "use_link",
 ]

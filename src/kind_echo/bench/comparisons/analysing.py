@@ -9,7 +9,7 @@ from typing import Any, Literal
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons.documents import curve_documents, kept_reading, loudness_curves
+from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
 from kind_echo.core.audio.source import Source
 from kind_echo.core.audio.spectrum import level_spectrum

@@ -7,8 +7,9 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.audio_io.encoding import ENCODINGS
-from kind_echo.bench.comparisons import analyse, analysis_key, limit_from, options_for, reading_from
+from kind_echo.bench.comparisons import analyse, analysis_key, options_for
 from kind_echo.bench.decisions.references import current_reference, current_references_of
+from kind_echo.bench.documents import limit_from, reading_from
 from kind_echo.bench.signals import make_stimulus
 from kind_echo.bench.verdicts import RULES_VERSION, Verdict, judge_cell
 from kind_echo.core.audio.source import ArraySource

@@ -8,7 +8,7 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.encoding import ENCODINGS
-from kind_echo.bench.comparisons import limit_document, limit_from
+from kind_echo.bench.documents import limit_document, limit_from
 from kind_echo.bench.machines import cannot_render
 from kind_echo.bench.plans.document import (
     BLOCKS,

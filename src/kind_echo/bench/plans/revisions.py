@@ -10,7 +10,7 @@ from typing import Any
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons import limit_document
+from kind_echo.bench.documents import limit_document
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import default_limits

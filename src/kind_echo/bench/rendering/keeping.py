@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.codecs import usual_codec
 from kind_echo.audio_io.encoding import ENCODINGS
-from kind_echo.bench.comparisons import curve_documents, kept_reading, loudness_curves
+from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.bench.signals import measure_by_signal
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.comparison.compare import take_spread

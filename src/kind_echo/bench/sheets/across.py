@@ -9,7 +9,8 @@ from sqlalchemy import Row, cast, func, select
 from sqlalchemy.dialects.postgresql import JSONPATH
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons import analysis_key, options_for, reading_from
+from kind_echo.bench.comparisons import analysis_key, options_for
+from kind_echo.bench.documents import reading_from
 from kind_echo.bench.queue import compare_cells
 from kind_echo.bench.runs import RunNotFound, conditions_of
 from kind_echo.bench.verdicts import Verdict, judge_cell

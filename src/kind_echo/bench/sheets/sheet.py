@@ -9,8 +9,8 @@ from sqlalchemy import case as when
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons import limit_from
 from kind_echo.bench.decisions import Standing, limit_documents, standings
+from kind_echo.bench.documents import limit_from
 from kind_echo.bench.runs import cases_of, conditions_of
 from kind_echo.bench.sheets.across import Against, CellAcross, cells_against, shown_measure
 from kind_echo.bench.sheets.findings import Finding, find

@@ -6,8 +6,8 @@ from dataclasses import dataclass
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons import limit_from
 from kind_echo.bench.decisions import limit_documents
+from kind_echo.bench.documents import limit_from
 from kind_echo.bench.runs import cases_of, conditions_of
 from kind_echo.bench.sheets.sheet import siblings_of
 from kind_echo.core.registry.measure import Limit

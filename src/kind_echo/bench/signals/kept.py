@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 from kind_echo.audio_io.decoding import Decoder
 from kind_echo.audio_io.digests import file_digest
 from kind_echo.audio_io.files import write_audio
-from kind_echo.bench.comparisons import reading_document
+from kind_echo.bench.documents import reading_document
 from kind_echo.bench.signals.stimulus import make_stimulus
 from kind_echo.bench.signals.uploads import keep_audio
 from kind_echo.core.audio.dither import to_word_length

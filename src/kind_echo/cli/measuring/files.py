@@ -7,7 +7,7 @@ import click
 
 from kind_echo.audio_io.codecs import CODECS, Codec, LossyCodec
 from kind_echo.audio_io.files import AudioFile, copy_audio
-from kind_echo.bench.comparisons import loudness_curves
+from kind_echo.bench.documents import loudness_curves
 from kind_echo.cli.measuring.numbers import DECIBELS, NUMBER, Number
 from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
 from kind_echo.core.audio.align import AlignedSource, Alignment

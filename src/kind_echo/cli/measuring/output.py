@@ -9,7 +9,7 @@ from typing import Any
 import click
 
 from kind_echo.audio_io.files import AudioFile
-from kind_echo.bench.comparisons import reading_document
+from kind_echo.bench.documents import reading_document
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.hashing import digest_of
 from kind_echo.core.causes.cause import Cause, describe

@@ -6,7 +6,7 @@ from dataclasses import asdict
 import click
 
 from kind_echo.audio_io.files import AudioFile
-from kind_echo.bench.comparisons import reading_document
+from kind_echo.bench.documents import reading_document
 from kind_echo.cli.measuring.numbers import DECIBELS
 from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
 from kind_echo.core.audio.align import AlignedSource

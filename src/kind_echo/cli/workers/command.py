@@ -6,9 +6,9 @@ import threading
 
 import click
 
-from kind_echo.bench.accounts import set_up_logs
 from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
 from kind_echo.cli.workers.remote import RemoteWorker
+from kind_echo.logs import set_up_logs
 from kind_echo.renderers.takes import installed
 
 

@@ -7,8 +7,9 @@ from typing import Any, Literal
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons import kept_analysis, options_for, reading_from
+from kind_echo.bench.comparisons import kept_analysis, options_for
 from kind_echo.bench.decisions import last_act_number, limits_of, standings, undecided_cells
+from kind_echo.bench.documents import reading_from
 from kind_echo.bench.queue import compare_once
 from kind_echo.bench.runs import RunSummary
 from kind_echo.core.causes.cause import Cause, said

@@ -1,0 +1,23 @@
+"""Readings, limits and curves as JSON; no database is needed for it."""
+
+from kind_echo.bench.documents.readings import (
+    Document,
+    curve_documents,
+    kept_reading,
+    limit_document,
+    limit_from,
+    loudness_curves,
+    reading_document,
+    reading_from,
+)
+
+__all__ = [
+    "Document",
+    "curve_documents",
+    "kept_reading",
+    "limit_document",
+    "limit_from",
+    "loudness_curves",
+    "reading_document",
+    "reading_from",
+]
