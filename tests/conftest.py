@@ -276,7 +276,6 @@ def serving(url: str, folder: Path, *, worker: bool = True, **environment: str) 
     port = free_port()
     address = f"http://127.0.0.1:{port}"
     web = ("kind-echo", "serve", "--threads", "16", "--bind", f"127.0.0.1:{port}")
-    environment.setdefault("GUNICORN_CMD_ARGS", "--graceful-timeout 1")
     with (
         process(*web, url=as_service(url, "web"), log=folder / "web.log", **environment),
         process("kind-echo", "worker", url=as_service(url, "worker"), log=folder / "worker.log")

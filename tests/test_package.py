@@ -123,7 +123,7 @@ def test_a_render_machine_needs_no_database_and_no_web_server(tmp_path: Path) ->
         ([], "kind-echo[server]"),
     ):
         done = _without(
-            {"sqlalchemy", "flask", "procrastinate", "psycopg", "alembic", "gunicorn"},
+            {"sqlalchemy", "flask", "procrastinate", "psycopg", "alembic", "uvicorn"},
             "worker",
             *words,
             folder=tmp_path,

@@ -13,7 +13,6 @@ from kind_echo.database.accounts import Token
 from kind_echo.database.models import Event
 from kind_echo.database.sessions import transaction
 from kind_echo.web.app import create_app
-from kind_echo.web.runs import routes as runs_api
 from kind_echo.web.security import rates
 from kind_echo.web.security.doors import route_key
 from kind_echo.web.security.reach import REACH
@@ -225,15 +224,6 @@ def test_metrics_are_read_with_a_token(looking: FlaskClient) -> None:
     assert int(done.group(1)) > 300
     assert "kind_echo_workers" in text
     assert program.get("/readyz").json["status"] == "ok"  # type: ignore[index]
-
-
-def test_listening_ends_for_who_is_shut_out(client: FlaskClient, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(runs_api, "_HEARTBEAT_SECONDS", 0.2)
-    other = sign(client.application.test_client(), "Tove L.", "work")
-    stream = iter(other.get("/api/runs/1/events").response)
-    assert [next(stream), next(stream)] == [b"retry: 2000\n\n", b": still here\n\n"]
-    client.post(f"/api/people/{person('Tove L.', 'work').id}/change", json={"disabled": True})
-    assert len(list(stream)) <= 1
 
 
 def test_files_come_in_no_faster_than_is_taken(empty: str, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -1,12 +1,11 @@
 """What is served beside the API: the page at every address, its headers, live changes, and the registry."""
 
-import threading
+import gzip
 from typing import Any
 
 import pytest
 from flask.testing import FlaskClient
 
-from kind_echo.bench.runs import tell_change
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.database.sessions import transaction
 from tests.conftest import drain, query
@@ -44,25 +43,20 @@ def test_an_empty_bench_is_no_error(blank: FlaskClient) -> None:
     assert blank.get("/api/acts/latest").json == {"act": None}
 
 
-def test_a_change_is_told_to_those_who_listen(client: FlaskClient) -> None:
-    answer = client.get("/api/runs/1/events")
+def test_behind_another_server_a_stream_is_a_head_that_lets_the_browser_ask_again(looking: FlaskClient) -> None:
+    answer = looking.get("/api/runs/1/events")
     assert answer.content_type.startswith("text/event-stream")
-    stream = iter(answer.response)
-    assert b"retry" in next(stream)
+    assert answer.text == "retry: 2000\n\n"
+    assert looking.get("/api/runs/999/events").status_code == 404
 
-    def tell() -> None:
-        with transaction() as session:
-            tell_change(session, 2)
-            tell_change(session, 1)
 
-    # The stream begins to listen when it is asked for more; what is told a second later reaches it.
-    later = threading.Timer(1.0, tell)
-    later.start()
-    heard = bytes(next(stream))
-    later.join()
-    answer.close()
-    assert heard.startswith(b"event: change")
-    assert client.get("/api/runs/999/events").status_code == 404
+def test_a_sheet_that_is_known_already_is_not_sent_again(looking: FlaskClient) -> None:
+    first = looking.get("/api/runs/1")
+    again = looking.get("/api/runs/1", headers={"If-None-Match": first.headers["ETag"]})
+    assert (again.status_code, again.data) == (304, b"")
+    packed = looking.get("/api/runs/1", headers={"Accept-Encoding": "gzip"})
+    assert gzip.decompress(packed.data) == first.data
+    assert len(packed.data) < len(first.data) / 3
 
 
 def test_a_run_is_started_once_for_each_request(client: FlaskClient, demo: str) -> None:

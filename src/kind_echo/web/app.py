@@ -3,6 +3,7 @@
 from pathlib import Path
 
 from flask import Response, json, request, send_from_directory
+from flask_compress import Compress
 from flask_openapi3 import Info, OpenAPI
 from markupsafe import escape
 
@@ -37,6 +38,8 @@ _APIS = (
 )  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
 _FOREVER = 31_536_000
+_TEXT = ["application/json", "application/problem+json", "text/html"]
+"""What is sent compressed; samples are noise to a compressor."""
 
 
 def create_app() -> OpenAPI:
@@ -51,6 +54,8 @@ def create_app() -> OpenAPI:
         doc_ui=False,
         security_schemes={},
     )
+    app.config.update(COMPRESS_MIMETYPES=_TEXT, COMPRESS_MIN_SIZE=2000, COMPRESS_STREAMS=False)
+    Compress(app)
     problems.register(app)
     requests.register(app)
     check_every_request(app)

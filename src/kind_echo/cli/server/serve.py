@@ -1,7 +1,6 @@
 """The web server, as an installed package starts it."""
 
 import os
-import sys
 from importlib.util import find_spec
 
 import click
@@ -12,11 +11,10 @@ import click
 @click.option("--threads", default=24, show_default=True, type=click.IntRange(1, 500), help="Answered at once.")
 def serve_command(bind: str, threads: int) -> None:
     """Serve the page and the API. KIND_ECHO_DATABASE_URL names the database; `kind-echo migrate` comes first."""
-    if find_spec("gunicorn") is None:
+    if find_spec("uvicorn") is None:
         raise click.ClickException("'serve' needs more than the package by itself: pip install 'kind-echo[server]'")
     if not os.environ.get("KIND_ECHO_DATABASE_URL"):
         raise click.ClickException("KIND_ECHO_DATABASE_URL is not set: it names the PostgreSQL database")
-    program = [sys.executable, "-m", "gunicorn", "-k", "gthread", "--threads", str(threads), "-b", bind]
-    sys.stdout.flush()
-    # In place of this process, so that signals reach the server and its status is this command's.
-    os.execv(sys.executable, [*program, "--no-control-socket", "kind_echo.web.wsgi:application"])
+    from kind_echo.web.serving.server import serve  # where it is installed
+
+    serve(bind, threads)

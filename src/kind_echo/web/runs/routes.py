@@ -1,17 +1,14 @@
 """Runs, their sheets, and their changes as they happen."""
 
-from collections.abc import Callable, Iterator
+import hashlib
 from datetime import UTC, datetime
 
-import psycopg
-from flask import Response
+from flask import Response, request
 from flask_openapi3 import APIBlueprint
-from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.decisions import undecided
 from kind_echo.bench.runs import (
-    CHANNEL,
     effects_that_ran,
     find_run,
     list_runs,
@@ -24,9 +21,11 @@ from kind_echo.bench.runs import (
 from kind_echo.bench.sheets import compare_missing, parse_against
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.models import Run
-from kind_echo.database.sessions import database_url, snapshot, transaction
+from kind_echo.database.sessions import snapshot, transaction
 from kind_echo.web.http.answers import answer
+from kind_echo.web.http.cache import AnswerCache
 from kind_echo.web.http.schemas import RunPath
+from kind_echo.web.http.scope import ADMITTED, REVISION, server_scope
 from kind_echo.web.runs.schemas import (
     AcrossBody,
     ComparingBody,
@@ -44,7 +43,8 @@ from kind_echo.web.security.doors import caller, still_admitted
 
 api = APIBlueprint("runs", __name__, url_prefix="/api")
 
-_HEARTBEAT_SECONDS = 10.0
+_sheets = AnswerCache(most_bytes=64 << 20, seconds=5.0)
+"""Sheets by their run's revision; for seconds alone, for what holds a run up changes by itself."""
 
 
 @api.get("/runs", responses={200: RunsBody})
@@ -73,8 +73,21 @@ def new_run(body: NewRunBody) -> Response:
 def sheet(path: RunPath, query: SheetQuery) -> Response:
     """A run as a sheet, with a measure as its figures."""
     find_measure(query.measure)
-    with snapshot() as session:
-        return answer(sheet_body(session, find_run(session, path.run_id), query.measure, query.against))
+
+    def make() -> bytes:
+        with snapshot() as session:
+            body = sheet_body(session, find_run(session, path.run_id), query.measure, query.against)
+            return body.model_dump_json().encode()
+
+    # Taken before the look at the database: what changes between the two makes another revision.
+    revision = server_scope().get(REVISION, lambda _: None)(path.run_id)
+    key = (path.run_id, query.measure, query.against, revision)
+    made = make() if revision is None else _sheets.get(key, make)
+    response = Response(made, content_type="application/json")
+    response.headers["Cache-Control"] = "private, no-cache"
+    response.set_etag(hashlib.sha256(made).hexdigest()[:32], weak=True)
+    response.make_conditional(request)
+    return response
 
 
 @api.post("/runs/<int:run_id>/across", responses={202: ComparingBody})
@@ -96,27 +109,16 @@ def change_run(path: RunPath, body: RunChangeBody) -> Response:
 
 @api.get("/runs/<int:run_id>/events")
 def events(path: RunPath) -> Response:
-    """Server-sent events: one named `change` whenever cells of the run changed."""
+    """Server-sent events: one named `change` whenever cells of the run changed.
+
+    The head alone is answered here. The server that stands before this application goes on with it; behind another one
+    the stream ends, and the browser asks again after two seconds.
+    """
     with transaction() as session:
         find_run(session, path.run_id)
+    server_scope()[ADMITTED] = still_admitted()
     headers = {"Cache-Control": "no-store", "X-Accel-Buffering": "no"}
-    return Response(_changes(path.run_id, still_admitted()), content_type="text/event-stream", headers=headers)
-
-
-def _changes(run_id: int, admitted: Callable[[], bool]) -> Iterator[str]:
-    """Ends when the database goes away, or who listens may no longer sign in; the browser then asks again."""
-    yield "retry: 2000\n\n"
-    try:
-        with psycopg.connect(database_url(), autocommit=True, connect_timeout=5) as connection:
-            connection.execute(f"LISTEN {CHANNEL}")
-            while admitted():
-                heard = {note.payload for note in connection.notifies(timeout=_HEARTBEAT_SECONDS, stop_after=1)}
-                if str(run_id) in heard:
-                    yield "event: change\ndata: {}\n\n"
-                elif not heard:
-                    yield ": still here\n\n"
-    except (psycopg.OperationalError, DBAPIError):
-        return
+    return Response("retry: 2000\n\n", content_type="text/event-stream", headers=headers)
 
 
 def _run_body(session: Session, run: Run) -> RunBody:

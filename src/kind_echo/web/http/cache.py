@@ -1,0 +1,50 @@
+"""Answers that many ask for at once: made once, kept for a moment, and never more of them than a limit of bytes."""
+
+import threading
+import time
+from collections import OrderedDict
+from collections.abc import Callable, Hashable
+from dataclasses import dataclass, field
+
+
+@dataclass
+class _Entry:
+    making: threading.Lock = field(default_factory=threading.Lock)
+    body: bytes | None = None
+    made: float = 0.0
+
+
+class AnswerCache:
+    """Bodies by key.
+
+    Args:
+        most_bytes: of all bodies together; the ones not asked for the longest go first.
+        seconds: how old a body may be.
+    """
+
+    def __init__(self, most_bytes: int, seconds: float) -> None:
+        self._most_bytes, self._seconds = most_bytes, seconds
+        self._entries: OrderedDict[Hashable, _Entry] = OrderedDict()
+        self._lock = threading.Lock()
+
+    def get(self, key: Hashable, make: Callable[[], bytes]) -> bytes:
+        """The body of a key; `make` is called by one of all who ask for it, and the others wait for that one."""
+        with self._lock:
+            entry = self._entries.setdefault(key, _Entry())
+            self._entries.move_to_end(key)
+        with entry.making:
+            if entry.body is not None and time.monotonic() - entry.made < self._seconds:
+                return entry.body
+            # Counted from before it is made: what changes meanwhile may not be in it.
+            made = time.monotonic()
+            body = make()
+            entry.body, entry.made = body, made
+        self._trim()
+        return body
+
+    def _trim(self) -> None:
+        with self._lock:
+            held = sum(len(entry.body or b"") for entry in self._entries.values())
+            while held > self._most_bytes and len(self._entries) > 1:
+                _, oldest = self._entries.popitem(last=False)
+                held -= len(oldest.body or b"")

@@ -1,0 +1,215 @@
+"""The server itself: streams that hold no thread, slow and hostile clients, and what is limited before it is read."""
+
+import json
+import re
+import socket
+import threading
+import time
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
+from pathlib import Path
+from typing import Any
+
+import pytest
+
+from kind_echo.bench.runs import tell_change
+from kind_echo.database.sessions import transaction
+from kind_echo.web.http.cache import AnswerCache
+from kind_echo.web.serving import bodies, server, streams
+from tests.conftest import Server, query, serving, wait_until
+from tests.signing import token
+
+
+@pytest.fixture
+def served(shared_server: Server, seen: str) -> Server:
+    """A server that nothing is changed on."""
+    return shared_server
+
+
+@pytest.fixture
+def own_served(demo: str, tmp_path: Path) -> Iterator[Server]:
+    with serving(demo, tmp_path, worker=False) as running:
+        yield running
+
+
+_HALF_A_BODY = b"POST /api/sign-in HTTP/1.1\r\nHost: x\r\nContent-Length: 99\r\n\r\n{"
+_FORM = {"Content-Length": "5", "Content-Type": "multipart/form-data; boundary=x"}
+_END_LISTENING = (
+    "SELECT pg_terminate_backend(pid) FROM pg_stat_activity WHERE query LIKE 'LISTEN%' AND datname = current_database()"
+)
+
+
+def _connect(served: Server) -> socket.socket:
+    host, port = served.address.removeprefix("http://").split(":")
+    return socket.create_connection((host, int(port)), timeout=30)
+
+
+def _heard(connection: socket.socket, until: bytes) -> bytes:
+    """What comes until some bytes are in it, or the other side closes."""
+    found = b""
+    while until not in found:
+        piece = connection.recv(1 << 16)
+        if not piece:
+            break
+        found += piece
+    return found
+
+
+@contextmanager
+def _asked(served: Server, head: str, body: bytes = b"") -> Iterator[socket.socket]:
+    with _connect(served) as connection:
+        connection.sendall(f"{head}\r\nHost: x\r\n".encode() + b"\r\n" * (not body) + body)
+        yield connection
+
+
+def _answer(served: Server, method: str, path: str, headers: dict[str, str], body: bytes = b"") -> tuple[int, Any]:
+    """Status and body of one request, sent as it is: no library may mend it."""
+    with _connect(served) as connection:
+        lines = [
+            f"{method} {path} HTTP/1.1",
+            "Host: x",
+            "Connection: close",
+            *(f"{k}: {v}" for k, v in headers.items()),
+        ]
+        connection.sendall("\r\n".join([*lines, "", ""]).encode() + body)
+        answer = _heard(connection, b"never")
+        found = re.match(rb"HTTP/1.1 (\d+)", answer)
+        assert found is not None, answer
+        text = answer.partition(b"\r\n\r\n")[2]
+        return int(found[1]), json.loads(text) if b"json" in answer.partition(b"\r\n\r\n")[0] else text
+
+
+def _seconds_of_health(served: Server) -> float:
+    begun = time.monotonic()
+    assert _answer(served, "GET", "/healthz", {})[0] == 200
+    return time.monotonic() - begun
+
+
+def test_100_open_streams_and_60_half_requests_hold_no_thread_and_each_hears_a_change(served: Server) -> None:
+    allowed = f"Authorization: Bearer {token('read')}"
+    with ExitStack() as stack:
+        listening = [
+            stack.enter_context(_asked(served, f"GET /api/runs/1/events HTTP/1.1\r\n{allowed}")) for _ in range(100)
+        ]
+        for one in listening:
+            assert b"text/event-stream" in _heard(one, b"retry: 2000\n\n")
+        for i in range(60):
+            half = stack.enter_context(_connect(served))
+            half.sendall(
+                b"GET /api/ru" if i % 2 else b"POST /api/sign-in HTTP/1.1\r\nHost: x\r\nContent-Length: 99\r\n\r\n{"
+            )
+        assert min(_seconds_of_health(served) for _ in range(3)) < 1.0  # 16 threads would all be held
+        with transaction() as session:
+            tell_change(session, 2)
+            tell_change(session, 1)
+        assert all(_heard(one, b"\n\n").count(b"event: change") == 1 for one in listening)
+
+
+def test_a_stream_ends_when_the_database_goes_away_and_the_next_one_hears_again(own_served: Server) -> None:
+    allowed = f"Authorization: Bearer {token('read')}"
+    with _asked(own_served, f"GET /api/runs/1/events HTTP/1.1\r\n{allowed}") as listening:
+        _heard(listening, b"retry: 2000\n\n")
+        query(own_served.database, _END_LISTENING)
+        assert _heard(listening, b"never").endswith(b"0\r\n\r\n")
+
+    def hears() -> bool:
+        with _asked(own_served, f"GET /api/runs/1/events HTTP/1.1\r\n{allowed}") as again:
+            _heard(again, b"retry: 2000\n\n")
+            with transaction() as session:
+                tell_change(session, 1)
+            return b"event: change" in _heard(again, b"\n\n")
+
+    wait_until(hears, 20, "a change on a new stream")
+
+
+@pytest.mark.parametrize(
+    ("path", "headers", "status", "title"),
+    [
+        ("/api/sign-in", {"Content-Length": "300000000"}, 413, "TooLarge"),
+        ("/api/uploads?name=x", {"Content-Length": "300000000"}, 413, "TooLarge"),
+        ("/api/plans/check", {"Content-Length": "20000000", "Authorization": "Bearer x"}, 413, "TooLarge"),
+        ("/api/uploads?name=x", {"Content-Length": "9" * 15, "Authorization": "Bearer x"}, 413, "TooLarge"),
+        ("/api/sign-in", _FORM, 415, "UnsupportedMediaType"),
+    ],
+)  # fmt: skip
+def test_what_is_too_large_is_refused_before_it_is_sent(
+    served: Server, path: str, headers: dict[str, str], status: int, title: str
+) -> None:
+    found, body = _answer(served, "POST", path, headers)
+    assert (found, body["title"]) == (status, title)
+    assert set(body) == {"type", "title", "status", "detail"}
+
+
+def test_a_body_that_does_not_say_how_long_it_is_is_stopped_at_the_limit(served: Server) -> None:
+    piece = b"10000\r\n" + b"[" * 65536 + b"\r\n"
+    with _connect(served) as connection:
+        connection.sendall(b"POST /api/sign-in HTTP/1.1\r\nHost: x\r\nTransfer-Encoding: chunked\r\n\r\n" + piece * 2)
+        assert b"413" in _heard(connection, b"\r\n\r\n")
+
+
+def test_a_head_that_never_ends_is_refused_and_one_that_does_not_come_is_given_up(served: Server) -> None:
+    with _connect(served) as connection:
+        connection.sendall(b"GET / HTTP/1.1\r\n" + b"X: " + b"y" * 70_000)
+        assert b"400" in _heard(connection, b"\r\n\r\n")
+    begun = time.monotonic()
+    with _connect(served) as connection:
+        connection.sendall(b"GET /api/ru")
+        assert _heard(connection, b"never") == b""
+    assert time.monotonic() - begun == pytest.approx(server._HEAD_SECONDS, abs=5.0)
+
+
+def test_one_makes_an_answer_that_many_ask_for_and_the_oldest_go_first() -> None:
+    made: list[str] = []
+
+    def make(name: str) -> bytes:
+        made.append(name)
+        time.sleep(0.05)
+        return name.encode() * 10
+
+    cache = AnswerCache(most_bytes=25, seconds=60.0)
+    asking = [threading.Thread(target=cache.get, args=("a", lambda: make("a"))) for _ in range(8)]
+    for one in asking:
+        one.start()
+    for one in asking:
+        one.join()
+    assert made == ["a"]
+    for name in ("b", "c", "a"):
+        assert cache.get(name, lambda name=name: make(name)) == name.encode() * 10  # type: ignore[misc]
+    assert made == ["a", "b", "c", "a"]
+    assert AnswerCache(1, 0.0).get("a", lambda: make("d")) == b"d" * 10
+
+
+def test_a_stream_asks_again_whether_who_listens_is_still_let_in(monkeypatch: pytest.MonkeyPatch) -> None:
+    import asyncio
+
+    from kind_echo.web.serving.changes import Listener
+
+    monkeypatch.setattr(streams, "_HEARTBEAT_SECONDS", 0.01)
+    answers, sent = iter([True, True, False]), []
+
+    async def receive() -> dict[str, str]:
+        await asyncio.sleep(60)
+        return {"type": "http.disconnect"}
+
+    async def send(message: Any) -> None:
+        sent.append(message["body"])
+
+    async def run() -> None:
+        await asyncio.wait_for(streams._stream(Listener(), lambda: next(answers), receive, send), 5)
+
+    asyncio.run(run())
+    assert sent == [b": still here\n\n"] * 2 + [b""]
+
+
+def test_a_sender_must_keep_a_least_pace(monkeypatch: pytest.MonkeyPatch) -> None:
+    import asyncio
+
+    monkeypatch.setattr(bodies, "_SILENT_SECONDS", 0.05)
+
+    async def receive() -> dict[str, str]:
+        await asyncio.sleep(60)
+        return {}
+
+    with pytest.raises(bodies._Refused) as slow:
+        asyncio.run(bodies._receive_small(receive, 100))
+    assert slow.value.status == 408
