@@ -1,6 +1,6 @@
 """Many at once: open sheets, half-sent requests, readers of one sheet; medians and 95 % of what a person waits.
 
-`python -m benchmarks.load ADDRESS RUN TOKEN` asks a server that runs, that of `make demo` for example, with a read token.
+`python -m benchmarks.load ADDRESS RUN TOKEN` asks a server that runs, with a read token.
 """
 
 import argparse

@@ -1,11 +1,13 @@
 """The server itself: streams that hold no thread, slow and hostile clients, and what is limited before it is read."""
 
+import asyncio
 import json
 import re
 import socket
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Coroutine, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import Any
@@ -16,6 +18,7 @@ from kind_echo.bench.runs import tell_change
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.cache import AnswerCache
 from kind_echo.web.serving import bodies, server, streams
+from kind_echo.web.serving.changes import Listener
 from tests.conftest import Server, query, serving, wait_until
 from tests.signing import token
 
@@ -158,6 +161,12 @@ def test_a_head_that_never_ends_is_refused_and_one_that_does_not_come_is_given_u
     assert time.monotonic() - begun == pytest.approx(server._HEAD_SECONDS, abs=5.0)
 
 
+def _run(what: Coroutine[Any, Any, None] | Coroutine[Any, Any, bytes]) -> None:
+    """In a thread of its own: Playwright leaves an event loop running in the tests' thread."""
+    with ThreadPoolExecutor(1) as pool:
+        pool.submit(asyncio.run, what).result()
+
+
 def test_one_makes_an_answer_that_many_ask_for_and_the_oldest_go_first() -> None:
     made: list[str] = []
 
@@ -180,10 +189,6 @@ def test_one_makes_an_answer_that_many_ask_for_and_the_oldest_go_first() -> None
 
 
 def test_a_stream_asks_again_whether_who_listens_is_still_let_in(monkeypatch: pytest.MonkeyPatch) -> None:
-    import asyncio
-
-    from kind_echo.web.serving.changes import Listener
-
     monkeypatch.setattr(streams, "_HEARTBEAT_SECONDS", 0.01)
     answers, sent = iter([True, True, False]), []
 
@@ -197,13 +202,11 @@ def test_a_stream_asks_again_whether_who_listens_is_still_let_in(monkeypatch: py
     async def run() -> None:
         await asyncio.wait_for(streams._stream(Listener(), lambda: next(answers), receive, send), 5)
 
-    asyncio.run(run())
+    _run(run())
     assert sent == [b": still here\n\n"] * 2 + [b""]
 
 
 def test_a_sender_must_keep_a_least_pace(monkeypatch: pytest.MonkeyPatch) -> None:
-    import asyncio
-
     monkeypatch.setattr(bodies, "_SILENT_SECONDS", 0.05)
 
     async def receive() -> dict[str, str]:
@@ -211,5 +214,5 @@ def test_a_sender_must_keep_a_least_pace(monkeypatch: pytest.MonkeyPatch) -> Non
         return {}
 
     with pytest.raises(bodies._Refused) as slow:
-        asyncio.run(bodies._receive_small(receive, 100))
+        _run(bodies._receive_small(receive, 100))
     assert slow.value.status == 408

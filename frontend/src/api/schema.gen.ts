@@ -751,7 +751,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Server-sent events: one named `change` whenever cells of the run changed. */
+        /**
+         * Server-sent events: one named `change` whenever cells of the run changed.
+         * @description <br/>The head alone is answered here. The server that stands before this application goes on with it; behind another one<br/>the stream ends, and the browser asks again after two seconds.
+         */
         get: operations["runs_events_runs__int_run_id__events_get"];
         put?: never;
         post?: never;

@@ -7,6 +7,20 @@ from collections.abc import Callable, Hashable
 from dataclasses import dataclass, field
 
 
+class Writes:
+    """Counts the requests that may have changed something, so that who changed it finds it changed."""
+
+    def __init__(self) -> None:
+        self.count = 0
+
+    def note(self) -> None:
+        """One more; called in many threads, of which any may be the one that counts."""
+        self.count += 1
+
+
+writes = Writes()
+
+
 @dataclass
 class _Entry:
     making: threading.Lock = field(default_factory=threading.Lock)

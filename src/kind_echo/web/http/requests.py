@@ -6,6 +6,8 @@ import uuid
 import structlog
 from flask import Flask, Response, g, request
 
+from kind_echo.web.http.cache import writes
+
 _POLICY = "; ".join(
     (
         "default-src 'none'", "script-src 'self'", "style-src 'self' 'unsafe-inline'", "img-src 'self' data: blob:",
@@ -44,6 +46,8 @@ def register(app: Flask) -> None:
         if request.path.startswith("/api/"):
             response.headers.setdefault("Cache-Control", "no-store")
         response.headers["X-Request-ID"] = g.get("request_id", "")
+        if request.method not in ("GET", "HEAD", "OPTIONS"):
+            writes.note()
         if "begun" in g and not _is_dull(response):
             # Without the query: it can hold names, and what a person looks for is theirs.
             _log.info(

@@ -12,7 +12,7 @@ RECEIVED = "kind_echo.received"
 
 
 REVISION = "kind_echo.revision"
-"""A function that tells how often a run was changed since the server began to hear of it; from the server."""
+"""A function that tells how often a run, or any run for None, has changed, as far as was heard; from the server."""
 
 
 def server_scope() -> dict[str, Any]:

@@ -1,6 +1,7 @@
 """Runs, their sheets, and their changes as they happen."""
 
 import hashlib
+from collections.abc import Callable, Hashable
 from datetime import UTC, datetime
 
 from flask import Response, request
@@ -23,7 +24,7 @@ from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import snapshot, transaction
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.cache import AnswerCache
+from kind_echo.web.http.cache import AnswerCache, writes
 from kind_echo.web.http.schemas import RunPath
 from kind_echo.web.http.scope import ADMITTED, REVISION, server_scope
 from kind_echo.web.runs.schemas import (
@@ -43,20 +44,25 @@ from kind_echo.web.security.doors import caller, still_admitted
 
 api = APIBlueprint("runs", __name__, url_prefix="/api")
 
-_sheets = AnswerCache(most_bytes=64 << 20, seconds=5.0)
-"""Sheets by their run's revision; for seconds alone, for what holds a run up changes by itself."""
+_answers = AnswerCache(most_bytes=64 << 20, seconds=2.0)
+"""Sheets and lists by revision; for seconds alone, for what holds a run up changes by itself."""
 
 
 @api.get("/runs", responses={200: RunsBody})
 def runs(query: RunsQuery) -> Response:
     """Runs, newest first, a page at a time."""
-    with snapshot() as session:
-        found = list_runs(session, query.effect, query.before, query.most + 1)
-        page = found[: query.most]
-        waiting = undecided(session, datetime.now(UTC).date(), [one.run.id for one in page])
-        bodies = [run_body(one, waiting.get(one.run.id, 0)) for one in page]
-        older = len(found) > len(page)
-        return answer(RunsBody(runs=bodies, older=older, effects=effects_that_ran(session)))
+
+    def make() -> bytes:
+        with snapshot() as session:
+            found = list_runs(session, query.effect, query.before, query.most + 1)
+            page = found[: query.most]
+            waiting = undecided(session, datetime.now(UTC).date(), [one.run.id for one in page])
+            bodies = [run_body(one, waiting.get(one.run.id, 0)) for one in page]
+            older = len(found) > len(page)
+            body = RunsBody(runs=bodies, older=older, effects=effects_that_ran(session))
+            return body.model_dump_json().encode()
+
+    return _known_or_made(("runs", query.effect, query.before, query.most), None, make)
 
 
 @api.post("/runs", responses={201: RunBody})
@@ -79,10 +85,15 @@ def sheet(path: RunPath, query: SheetQuery) -> Response:
             body = sheet_body(session, find_run(session, path.run_id), query.measure, query.against)
             return body.model_dump_json().encode()
 
-    # Taken before the look at the database: what changes between the two makes another revision.
-    revision = server_scope().get(REVISION, lambda _: None)(path.run_id)
-    key = (path.run_id, query.measure, query.against, revision)
-    made = make() if revision is None else _sheets.get(key, make)
+    return _known_or_made((path.run_id, query.measure, query.against), path.run_id, make)
+
+
+def _known_or_made(key: tuple[Hashable, ...], run_id: int | None, make: Callable[[], bytes]) -> Response:
+    """An answer that is the same for all who ask, until the run, or any run for None, changes."""
+    # Taken before the look at the database: what changes between the two makes another revision. What was written
+    # through this server counts by itself, for its change may be heard of a moment later.
+    written, revision = writes.count, server_scope().get(REVISION, lambda _: None)(run_id)
+    made = make() if revision is None else _answers.get((*key, written, revision), make)
     response = Response(made, content_type="application/json")
     response.headers["Cache-Control"] = "private, no-cache"
     response.set_etag(hashlib.sha256(made).hexdigest()[:32], weak=True)

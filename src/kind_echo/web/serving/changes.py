@@ -49,9 +49,11 @@ class Changes:
         self._connections = 0
         self._revisions: Counter[int] = Counter()
 
-    def revision(self, run_id: int) -> tuple[int, int] | None:
-        """Something that is another after every change of a run; None while changes may be missed."""
-        return (self._connections, self._revisions[run_id]) if self._connected else None
+    def revision(self, run_id: int | None) -> tuple[int, int] | None:
+        """Something that is another after every change of a run, or of any; None while changes may be missed."""
+        if not self._connected:
+            return None
+        return self._connections, self._revisions.total() if run_id is None else self._revisions[run_id]
 
     @contextmanager
     def listening(self, run_id: int) -> Iterator[Listener]:
