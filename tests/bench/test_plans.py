@@ -272,6 +272,22 @@ def test_what_a_plan_cannot_have_is_said_with_its_place_and_nothing_is_kept(
         ),
         (WRITTEN.replace("[2, 4, 8]", "[2, .nan]"), "values.2.float: Input should be a finite number"),
         ("!!python/object/apply:os.system ['true']", "could not determine a constructor"),
+        (WRITTEN.replace("How far it may be driven", "9" * 5000), "a value cannot be read"),
+        (WRITTEN.replace("How far it may be driven", "2026-13-45"), "a value cannot be read: month must be in 1..12"),
+        ("a: &a [x]\nb: *a", "line 2: an alias is not taken"),
+        ("plan: " + "[" * 100_000, "line 1: it is nested deeper than any plan is"),
+        ("[" + "1," * 300_000, "line 1: it has more than 200000 parts"),
+        (
+            WRITTEN.replace("[44100, 48000]", "[44100]")
+            .replace("[2, 4, 8]", str(list(range(200))))
+            .replace(
+                "conditions:",
+                "conditions:\n- {host: X, version: Y, modes: [offline], rates: [48000],"
+                f" blocks: {list(range(1, 201))}}}",
+            ),
+            "cells, and 20000 are the most",
+        ),
+        (WRITTEN.partition("exclude:")[0] + "exclude: [" + "{}, " * 50 + "]", "and 30 more"),
     ],
 )
 def test_what_is_no_plan_is_refused_with_its_place(text: str, words: str) -> None:

@@ -1,5 +1,6 @@
 """A plan as a person writes it, in YAML or in the editor: its parts, and what is wrong with one."""
 
+from collections.abc import Mapping
 from typing import Annotated, Any, Literal
 
 import yaml
@@ -18,6 +19,13 @@ Mode = Literal["real time", "offline"]
 BLOCKS: dict[str, int] = {"real time": 128, "offline": 512}
 """Frames that a host processes at a time, where a plan does not say."""
 
+MOST_CELLS = 20_000
+"""Of a plan: rows times columns."""
+
+_MOST_REASONS = 20
+_DEEPEST = 20  # lists and mappings in one another; a plan has seven
+_MOST_PARTS = 200_000
+
 Name = Annotated[str, Field(min_length=1, max_length=120)]
 
 
@@ -26,7 +34,10 @@ class BadPlan(Invalid):
 
     def __init__(self, reasons: list[str]) -> None:
         self.reasons = reasons
-        super().__init__(f"The plan cannot be used: {'; '.join(reasons)}.")
+        said = reasons[:_MOST_REASONS]
+        if len(reasons) > len(said):
+            said = [*said, f"and {len(reasons) - len(said)} more"]
+        super().__init__(f"The plan cannot be used: {'; '.join(said)}.")
 
 
 class _Part(BaseModel):
@@ -86,7 +97,12 @@ class PlanCase(Limited):
     sweep: Sweep | None = None
     takes: int = Field(default=1, ge=1, le=50)
     against: Against = "reference"
-    measures: list[Family] | None = None
+    measures: list[Family] | None = Field(default=None, max_length=50)
+
+    @property
+    def rows(self) -> int:
+        """How many rows of the sheet it makes."""
+        return 1 if self.sweep is None or self.sweep.summed else len(self.sweep.values)
 
 
 class PlanCondition(Limited):
@@ -94,11 +110,16 @@ class PlanCondition(Limited):
 
     host: Name
     version: Name
-    modes: list[Mode] = Field(min_length=1)
-    rates: list[Annotated[int, Field(ge=8000, le=384_000)]] = Field(min_length=1)
-    blocks: list[Annotated[int, Field(ge=1, le=65_536)]] = []
+    modes: list[Mode] = Field(min_length=1, max_length=2)
+    rates: list[Annotated[int, Field(ge=8000, le=384_000)]] = Field(min_length=1, max_length=50)
+    blocks: list[Annotated[int, Field(ge=1, le=65_536)]] = Field(default=[], max_length=200)
     channels: int = Field(default=1, ge=1, le=2)
     word_length: WordLength = "FLOAT"
+
+    @property
+    def columns(self) -> int:
+        """How many columns of the sheet it makes."""
+        return len(self.modes) * len(self.rates) * max(1, len(self.blocks))
 
 
 class Exclusion(_Part):
@@ -118,9 +139,9 @@ class Exclusion(_Part):
             raise ValueError("an exclusion must name something")
         return self
 
-    def holds(self, has: dict[str, Value]) -> bool:
-        """Whether a cell that has these factors is excluded."""
-        return all(has[name] == value for name, value in self.model_dump(exclude_none=True).items())
+    def holds(self, has: Mapping[str, Value]) -> bool:
+        """Whether something that has some of these factors is excluded by all of those."""
+        return all(getattr(self, name) in (None, value) for name, value in has.items())
 
 
 class PlanDocument(Limited):
@@ -129,11 +150,18 @@ class PlanDocument(Limited):
     plan: Name
     effect: Name
     note: str = Field(default="", max_length=2000)
-    signals: dict[Name, dict[str, Any]] = {}
-    settings: dict[Name, Values] = {}
+    signals: dict[Name, dict[str, Any]] = Field(default={}, max_length=1000)
+    settings: dict[Name, Values] = Field(default={}, max_length=1000)
     cases: list[PlanCase] = Field(min_length=1, max_length=2000)
     conditions: list[PlanCondition] = Field(min_length=1, max_length=500)
-    exclude: list[Exclusion] = []
+    exclude: list[Exclusion] = Field(default=[], max_length=1000)
+
+    @model_validator(mode="after")
+    def _is_no_larger_than_any(self) -> "PlanDocument":
+        cells = sum(case.rows for case in self.cases) * sum(one.columns for one in self.conditions)
+        if cells > MOST_CELLS:
+            raise ValueError(f"it has {cells} cells, and {MOST_CELLS} are the most")
+        return self
 
 
 def check_document(data: object) -> PlanDocument:
@@ -147,27 +175,36 @@ def check_document(data: object) -> PlanDocument:
 def read_yaml(text: str) -> PlanDocument:
     """A plan from YAML. Raises BadPlan, with the line where the text is no YAML."""
     try:
-        data = yaml.load(text, _Loader)
-    except RecursionError as error:
-        raise BadPlan(["it is nested deeper than any plan is"]) from error
+        _look_at_parts(text)
+        data = yaml.load(text, yaml.CSafeLoader)
     except yaml.YAMLError as error:
         mark = getattr(error, "problem_mark", None)
-        where = f"line {mark.line + 1}: " if mark is not None else ""
+        # What is missing at the end is missing on the line after the last one, for the parser.
+        where = f"line {min(mark.line, text.rstrip().count(chr(10))) + 1}: " if mark is not None else ""
         raise BadPlan([f"{where}{getattr(error, 'problem', None) or 'this is no YAML'}"]) from error
+    except ValueError as error:
+        # A number of more digits than any is read with, or a day that no calendar has.
+        raise BadPlan([f"a value cannot be read: {error}"]) from error
     if not isinstance(data, dict):
         raise BadPlan(["it has no parts such as plan, effect, cases and conditions"])
     return check_document(data)
 
 
-class _Loader(yaml.SafeLoader):
-    """Plain data alone, without aliases: a few lines of them can stand for more than any memory holds."""
+def _look_at_parts(text: str) -> None:
+    """Raises BadPlan for what would cost more than any plan is worth, before it is built.
 
-    def compose_node(self, parent: Any, index: Any) -> Any:
-        """The next node. Raises ComposerError for an alias."""
-        if self.check_event(yaml.events.AliasEvent):
-            at = self.peek_event().start_mark  # type: ignore[no-untyped-call]
-            raise yaml.composer.ComposerError(None, None, "an alias is not taken; write out what it stands for", at)
-        return super().compose_node(parent, index)
+    A few lines of aliases can stand for more than any memory holds, and lists in lists for more than any stack.
+    """
+    depth = 0
+    for count, event in enumerate(yaml.parse(text, Loader=yaml.CSafeLoader)):
+        line = event.start_mark.line + 1 if event.start_mark is not None else 1
+        if isinstance(event, yaml.AliasEvent):
+            raise BadPlan([f"line {line}: an alias is not taken; write out what it stands for"])
+        depth += isinstance(event, yaml.CollectionStartEvent) - isinstance(event, yaml.CollectionEndEvent)
+        if depth > _DEEPEST:
+            raise BadPlan([f"line {line}: it is nested deeper than any plan is"])
+        if count > _MOST_PARTS:
+            raise BadPlan([f"line {line}: it has more than {_MOST_PARTS} parts"])
 
 
 def write_yaml(document: PlanDocument) -> str:

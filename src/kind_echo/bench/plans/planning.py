@@ -1,5 +1,6 @@
 """From a plan as it is written to a revision that can be run, and back; and what a run of it will take."""
 
+from collections import Counter
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -40,8 +41,6 @@ from kind_echo.database.models import (
     Setting,
     Signal,
 )
-
-_MOST_CELLS = 20_000
 
 
 @dataclass(frozen=True)
@@ -133,27 +132,29 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
     conditions = [found for number, one in enumerate(document.conditions, start=1)
                   for found in _conditions(session, one, number, reasons)]  # fmt: skip
     _refuse_twice(cases, conditions, reasons)
-    if len(cases) * len(conditions) > _MOST_CELLS:
-        reasons.append(f"it has {len(cases) * len(conditions)} cells, and {_MOST_CELLS} are the most")
     if reasons:
         raise BadPlan(reasons)
-    excluded = [
-        (i, j)
-        for i, asked in enumerate(cases)
-        for j, (condition, _) in enumerate(conditions)
-        if any(
-            one.holds({
-                "signal": asked.signal, "setting": asked.setting.name, "host": condition["host"],
-                "version": condition["host_version"], "mode": condition["mode"],
-                "rate": condition["rate"], "block": condition["block_size"],
-            })
-            for one in document.exclude
-        )
-    ]  # fmt: skip
-    unfolded = Unfolded(cases, conditions, excluded)
+    unfolded = Unfolded(cases, conditions, _excluded(document, cases, conditions))
     if unfolded.cells == 0:
         raise BadPlan(["exclude: nothing is left to render"])
     return unfolded
+
+
+def _excluded(
+    document: PlanDocument, cases: list[CaseAsked], conditions: list[tuple[dict[str, Any], dict[str, Limit]]]
+) -> list[tuple[int, int]]:
+    """Places of a case and a condition that are not rendered; a row and a column are looked at apart, once each."""
+    rows = [{"signal": one.signal, "setting": one.setting.name} for one in cases]
+    columns = [
+        {"host": one["host"], "version": one["host_version"], "mode": one["mode"], "rate": one["rate"],
+         "block": one["block_size"]}
+        for one, _ in conditions
+    ]  # fmt: skip
+    found: set[tuple[int, int]] = set()
+    for one in document.exclude:
+        across = [j for j, column in enumerate(columns) if one.holds(column)]
+        found.update((i, j) for i, row in enumerate(rows) if one.holds(row) for j in across)
+    return sorted(found)
 
 
 def unrenderable(session: Session, document: PlanDocument) -> list[str]:
@@ -224,10 +225,14 @@ def cost_of(session: Session, document: PlanDocument, unfolded: Unfolded) -> Cos
     """What a run of a plan will take, by what renders took so far."""
     most = 0
     excluded = set(unfolded.excluded)
+    seconds_of: dict[tuple[str, int], float] = {}
     for i, one in enumerate(unfolded.cases):
         for j, (condition, _) in enumerate(unfolded.conditions):
             if (i, j) not in excluded:
-                frames = round(_seconds(session, one.request, condition["rate"]) * condition["rate"])
+                rate = condition["rate"]
+                if (one.signal, rate) not in seconds_of:
+                    seconds_of[one.signal, rate] = _seconds(session, one.request, rate)
+                frames = round(seconds_of[one.signal, rate] * rate)
                 width = ENCODINGS[condition["word_length"]].width
                 most += frames * condition["channels"] * width * one.takes
     pace = _pace(session, document.effect)
@@ -372,9 +377,9 @@ def _conditions(
 
 
 def _refuse_twice(cases: list[CaseAsked], conditions: list[Any], reasons: list[str]) -> None:
-    places = [(case.signal, case.setting.name, case.takes, case.against) for case in cases]
+    places = Counter((case.signal, case.setting.name, case.takes, case.against) for case in cases)
     reasons += [f"cases: {signal} through {setting} is there twice"
-                for signal, setting, *_ in sorted({p for p in places if places.count(p) > 1})]  # fmt: skip
+                for (signal, setting, *_), count in sorted(places.items()) if count > 1]  # fmt: skip
     listed = [tuple(condition.items()) for condition, _ in conditions]
     if len(set(listed)) < len(listed):
         reasons.append("conditions: one of them is there twice")
