@@ -83,21 +83,41 @@ class Cluster:
         """Whether its server answers to pg_ctl."""
         return self.exists() and self._call("pg_ctl", "-D", str(self.data), "status").returncode == 0
 
+    def command(self, port: int) -> list[str]:
+        """What runs the server in the foreground, for a supervisor that starts it again whenever it ends."""
+        (self.folder / "port").write_text(str(port))
+        return [_binary("postgres"), "-D", str(self.data), "-p", str(port)]
+
+    def account(self) -> str | None:
+        """Whose account it runs under; None for the one that asks."""
+        return _ACCOUNT if os.geteuid() == 0 else None
+
+    def answers(self) -> bool:
+        """Whether its server takes connections."""
+        import psycopg
+
+        try:
+            with psycopg.connect(self.url.rsplit("/", 1)[0] + "/postgres", connect_timeout=2):
+                return True
+        except psycopg.OperationalError:
+            return False
+
     def start(self, port: int | None = None) -> None:
         """Start the server (given port, or the last one, or another when that is taken); make the database."""
         if not self.running():
-            chosen = port or self._last_port()
+            chosen = port or self.last_port()
             (self.folder / "port").write_text(str(chosen))
             log = self.folder / "postgresql.log"
             self._run("pg_ctl", "-D", str(self.data), "-w", "-t", "60", "-l", str(log), "-o", f"-p {chosen}", "start")
-        self._make_database()
+        self.make_database()
 
     def stop(self, how: str = "fast") -> None:
         """Stop the server, if it runs."""
         if self.running():
             self._run("pg_ctl", "-D", str(self.data), "-w", "-m", how, "stop")
 
-    def _make_database(self) -> None:
+    def make_database(self) -> None:
+        """Make the project's database, unless it is there."""
         import psycopg
 
         with psycopg.connect(self.url.rsplit("/", 1)[0] + "/postgres", autocommit=True) as connection:
@@ -105,7 +125,8 @@ class Cluster:
             if found is None:
                 connection.execute(f"CREATE DATABASE {_USER}")
 
-    def _last_port(self) -> int:
+    def last_port(self) -> int:
+        """The port that it last had, where that is free; else another."""
         saved = self.folder / "port"
         if saved.exists() and port_is_free(int(saved.read_text())):
             return int(saved.read_text())

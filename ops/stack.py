@@ -1,13 +1,17 @@
 """Start, stop and reset the whole of Kind Echo on this machine: PostgreSQL, the web server, the workers."""
 
+import fcntl
 import os
 import secrets
+import shlex
 import shutil
 import subprocess
 import sys
 import time
 import urllib.error
 import urllib.request
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -18,6 +22,7 @@ SERVICES = ("web", "worker")
 _FIRST_PORT = 8765
 _IDLE_SECONDS = 60.0  # without any sign of work, after which the page is given up
 _SAY_SECONDS = 10.0
+_DATABASE_SECONDS = 120.0
 DEMO_PERSON = "Nora F."
 _RENDERERS = Path(os.environ.get("KIND_ECHO_RENDERERS", PROJECT / "examples" / "renderers.toml"))
 
@@ -59,17 +64,19 @@ class Stack:
             return running
         self.stop()
         self.var.mkdir(parents=True, exist_ok=True)
-        url = self._start_database()
         port = self._choose_port()
         (self.var / "port").write_text(str(port))
+        self._write_config(_HEAD, self._database_program())
+        subprocess.run([_program("supervisord"), "-c", str(self.config)], cwd=PROJECT, check=True)
+        url = self._wait_for_database()
         address = f"http://127.0.0.1:{port}"
         environment = os.environ | {
             "KIND_ECHO_DATABASE_URL": url, "KIND_ECHO_RENDERERS": str(_RENDERERS), "KIND_ECHO_ADDRESS": address,
         }  # fmt: skip
         account = ["--no-account"] if demo else []
         subprocess.run([_program("kind-echo"), "migrate", *account], env=environment, check=True)
-        self._write_config(port, self._service_urls(url, environment))
-        subprocess.run([_program("supervisord"), "-c", str(self.config)], cwd=PROJECT, check=True)
+        self._write_config(_HEAD, self._database_program(), self._services(port, self._service_urls(url, environment)))
+        self._control("update")
         if demo:
             # Beside the web server and the workers, which take some seconds to load.
             subprocess.run([_program("kind-echo"), "load-demo"], env=environment, check=True)
@@ -110,7 +117,7 @@ class Stack:
         if self.running():
             process = Path("/proc") / self._control("pid").stdout.decode().strip()
             self._control("shutdown")
-            deadline = time.monotonic() + 40
+            deadline = time.monotonic() + 90
             # It stops to answer some time before it is gone and its socket is free.
             while process.exists() and time.monotonic() < deadline:
                 time.sleep(0.1)
@@ -142,12 +149,32 @@ class Stack:
         saved = self.var / "port"
         return f"http://127.0.0.1:{saved.read_text()}" if saved.exists() else None
 
-    def _start_database(self) -> str:
+    def _database_program(self) -> str:
+        """The project's own PostgreSQL as supervisor runs it; nothing where another server is named."""
+        cluster = self.cluster
+        if cluster is None:
+            return ""
+        cluster.create()
+        # While it runs its port stays as it is: the configuration that is written again must be the same.
+        port = int((cluster.folder / "port").read_text()) if cluster.running() else cluster.last_port()
+        account = cluster.account()
+        return _DATABASE.format(
+            command=shlex.join(cluster.command(port)).replace("%", "%%"),
+            account=f"user={account}" if account else "",
+            var=self.var,
+        )
+
+    def _wait_for_database(self) -> str:
+        """Its address, once it answers. Raises SystemExit when it does not."""
         cluster = self.cluster
         if cluster is None:
             return os.environ["KIND_ECHO_DATABASE_URL"]
-        cluster.create()
-        cluster.start()
+        deadline = time.monotonic() + _DATABASE_SECONDS
+        while not cluster.answers():
+            if time.monotonic() > deadline:
+                raise SystemExit(f"PostgreSQL does not answer; see {self.var / 'database.log'}.")
+            time.sleep(0.1)
+        cluster.make_database()
         return cluster.url
 
     def _service_urls(self, url: str, environment: dict[str, str]) -> dict[str, str]:
@@ -177,26 +204,26 @@ class Stack:
         command = [_program("supervisorctl"), "-c", str(self.config), *arguments]
         return subprocess.run(command, capture_output=True, check=False)
 
-    def _write_config(self, port: int, urls: dict[str, str]) -> None:
-        workers = max(1, os.cpu_count() or 1)
-        self.config.touch(mode=0o600)  # it holds the database's password
-        self.config.write_text(
-            _CONFIG.format(
-                var=self.var,
-                project=PROJECT,
-                account="user=root" if os.geteuid() == 0 else "",
-                web_url=urls["web"].replace("%", "%%"),
-                worker_url=urls["worker"].replace("%", "%%"),
-                secret=self._secret_file(),
-                program=_program("kind-echo"),
-                port=port,
-                workers=workers,
-                renderers=_RENDERERS,
-            )
+    def _services(self, port: int, urls: dict[str, str]) -> str:
+        return _SERVICES.format(
+            var=self.var,
+            project=PROJECT,
+            web_url=urls["web"].replace("%", "%%"),
+            worker_url=urls["worker"].replace("%", "%%"),
+            secret=self._secret_file(),
+            program=_program("kind-echo"),
+            port=port,
+            workers=max(1, os.cpu_count() or 1),
+            renderers=_RENDERERS,
         )
 
+    def _write_config(self, head: str, *programs: str) -> None:
+        account = "user=root" if os.geteuid() == 0 else ""
+        self.config.touch(mode=0o600)  # it holds the database's password
+        self.config.write_text(head.format(var=self.var, account=account) + "".join(programs))
 
-_CONFIG = """\
+
+_HEAD = """\
 [supervisord]
 logfile={var}/supervisord.log
 pidfile={var}/supervisord.pid
@@ -209,6 +236,22 @@ chmod=0700
 supervisor.rpcinterface_factory=supervisor.rpcinterface:make_main_rpcinterface
 [supervisorctl]
 serverurl=unix://{var}/supervisor.sock
+"""
+# Begun first and stopped last. Killed, it is started again: its children must be gone before, hence the many tries.
+_DATABASE = """\
+[program:database]
+command={command}
+{account}
+directory=/
+priority=1
+autorestart=true
+startretries=1000
+stopsignal=INT
+stopwaitsecs=30
+redirect_stderr=true
+stdout_logfile={var}/database.log
+"""
+_SERVICES = """\
 [program:web]
 command={program} serve --bind 127.0.0.1:{port}
 directory={project}
@@ -264,10 +307,27 @@ def _answers(address: str) -> bool:
         return False
 
 
+@contextmanager
+def _one_at_a_time(var: Path) -> Iterator[None]:
+    """Of two that start or stop the same installation, the second waits for the first."""
+    var.mkdir(parents=True, exist_ok=True)
+    with (var / "lock").open("w") as lock:
+        try:
+            fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+        except BlockingIOError:
+            print("Kind Echo is being started or stopped by another command; waiting for it.", flush=True)
+            fcntl.flock(lock, fcntl.LOCK_EX)
+        yield
+
+
 def main() -> None:
     """start, demo, stop or reset."""
     stack = Stack(PROJECT / "var")
-    what = sys.argv[1]
+    with _one_at_a_time(stack.var):
+        _do(stack, sys.argv[1])
+
+
+def _do(stack: Stack, what: str) -> None:
     try:
         if what in ("start", "demo"):
             address = stack.start(demo=what == "demo")

@@ -1,5 +1,6 @@
 """Where the database is, and transactions on it."""
 
+import errno
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -8,10 +9,12 @@ from typing import Any, cast
 
 import psycopg
 from sqlalchemy import Engine, create_engine
+from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from sqlalchemy.orm import Session
 
 from kind_echo.core.registry.errors import KindEchoError
 
+_DISK_FULL = "53100"  # as PostgreSQL numbers its errors
 URL_VARIABLE = "KIND_ECHO_DATABASE_URL"
 
 
@@ -53,6 +56,30 @@ def snapshot() -> Iterator[Session]:
     """
     with Session(engine().execution_options(isolation_level="REPEATABLE READ"), expire_on_commit=False) as session:
         yield session
+
+
+def is_disk_full(error: BaseException) -> bool:
+    """Whether a disk was full: the database's, or that of temporary files."""
+    if isinstance(error, DBAPIError):
+        return getattr(error.orig, "sqlstate", None) == _DISK_FULL
+    return isinstance(error, OSError) and error.errno == errno.ENOSPC
+
+
+def passes(error: BaseException) -> bool:
+    """Whether what went wrong has nothing to do with what was asked, and ends when there is space or a server again."""
+    if isinstance(error, DBAPIError) and error.connection_invalidated:
+        return True
+    return is_disk_full(error) or isinstance(error, OperationalError | InterfaceError)
+
+
+def in_brief(error: BaseException) -> str:
+    """An error in a line for a person, without the SQL and the values that belong in the log alone."""
+    if not isinstance(error, DBAPIError):
+        return str(error)
+    if is_disk_full(error):
+        return "the database's disk is full"
+    first = str(error.orig).strip().partition("\n")[0]
+    return f"the database refused it ({type(error.orig).__name__}: {first})"
 
 
 def raw_connection(session: Session) -> psycopg.Connection[Any]:

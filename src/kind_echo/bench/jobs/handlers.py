@@ -1,10 +1,11 @@
 """The jobs: each takes identifiers, loads, calls the core, stores, and may run twice without harm."""
 
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime, timedelta
 
 import procrastinate
+from sqlalchemy.exc import DBAPIError
 
 from kind_echo.bench.comparisons import analyse, options_for
 from kind_echo.bench.decisions import hold_references, judge_now
@@ -18,6 +19,7 @@ from kind_echo.bench.rendering import (
     can_render_here,
     fail_cell,
     fail_waiting,
+    forget_attempt,
     hand_on,
     keep_render,
     measure_delivery,
@@ -33,7 +35,7 @@ from kind_echo.bench.signals import find_pair
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.blobs import find_content
-from kind_echo.database.sessions import transaction
+from kind_echo.database.sessions import in_brief, passes, transaction
 from kind_echo.renderers import stand_in
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.renderers.takes import render_takes
@@ -192,14 +194,17 @@ def _cell_or_fails(context: procrastinate.JobContext, cell_id: int) -> Iterator[
     except KindEchoError as error:
         fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
     except Exception as error:
+        if passes(error):
+            with suppress(DBAPIError):
+                forget_attempt(cell_id)
         _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
         raise
 
 
 def _last_attempt(context: procrastinate.JobContext, give_up: Callable[[str], None], error: Exception) -> None:
-    """On the attempt after which the queue gives up, say so where a person sees it."""
-    if context.job.attempts + 1 >= MOST_ATTEMPTS:
-        give_up(f"It was tried {MOST_ATTEMPTS} times; the last error was: {error}")
+    """On the attempt after which the queue gives up, say so where a person sees it; it waits for what passes."""
+    if context.job.attempts + 1 >= MOST_ATTEMPTS and not passes(error):
+        give_up(f"It was tried {MOST_ATTEMPTS} times; the last error was: {in_brief(error)}")
 
 
 def _fail_kit_file(file_id: int, reason: str) -> None:

@@ -11,9 +11,25 @@ from sqlalchemy.exc import DBAPIError
 
 from kind_echo.bench.machines import Outcome, count_job
 from kind_echo.bench.queue import ANALYSIS_QUEUE, MOST_ATTEMPTS, JobName, queue_app
-from kind_echo.database.sessions import transaction
+from kind_echo.database.sessions import passes, transaction
 
-_RETRY = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_wait=2)
+_FEW = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_wait=2)
+_PATIENCE_SECONDS = 10
+
+
+class _Retry(procrastinate.BaseRetryStrategy):
+    """A few attempts at what breaks; as many as it takes while a disk is full or the database is away."""
+
+    def get_retry_decision(
+        self, *, exception: BaseException, job: procrastinate.jobs.Job
+    ) -> procrastinate.RetryDecision | None:
+        """When to try again; None for never."""
+        if passes(exception):
+            return procrastinate.RetryDecision(retry_in={"seconds": _PATIENCE_SECONDS})
+        return _FEW.get_retry_decision(exception=exception, job=job)
+
+
+_RETRY = _Retry()
 app = queue_app()
 _log = structlog.get_logger("kind_echo.jobs")
 

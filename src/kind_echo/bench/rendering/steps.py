@@ -71,6 +71,13 @@ def begin_render(cell_id: int) -> Begun | None:
         return Begun(queue, cell.case.takes)
 
 
+def forget_attempt(cell_id: int) -> None:
+    """An attempt that ended because a disk was full or the database away says nothing of the cell."""
+    with transaction() as session:
+        cell = find_cell(session, cell_id, lock=True)
+        cell.attempts = max(0, cell.attempts - 1)
+
+
 def hand_on(session: Session, cell: Cell) -> None:
     """Give a cell back that this machine cannot render: its job goes to the queue of machines that can.
 

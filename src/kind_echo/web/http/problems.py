@@ -10,10 +10,12 @@ from sqlalchemy.exc import DataError, DBAPIError
 from werkzeug.exceptions import HTTPException
 
 from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.database.sessions import is_disk_full
 
 _log = structlog.get_logger("kind_echo.web")
 
 _NOT_KEEPABLE = "A value is greater than any that is kept, or a text holds a zero character. Nothing was changed."
+_DISK_FULL = "The database's disk is full. Nothing was changed; it goes on as soon as there is space."
 _DATABASE_GONE = "The database does not answer. Nothing was lost; try again in a moment."
 
 
@@ -41,6 +43,8 @@ def register(app: OpenAPI) -> None:
 
     @app.errorhandler(DBAPIError)
     def database(error: DBAPIError) -> Response:
+        if is_disk_full(error):
+            return problem(507, "DiskFull", _DISK_FULL)
         if error.connection_invalidated or type(error).__name__ in ("OperationalError", "InterfaceError"):
             return problem(503, "DatabaseUnavailable", _DATABASE_GONE)
         if isinstance(error, DataError):

@@ -1,6 +1,7 @@
 """Bodies of requests: limited before they are read, and read whole before a thread is given to them."""
 
 import asyncio
+import errno
 import json
 import re
 import shutil
@@ -18,12 +19,17 @@ _FILES = re.compile(r"/api/(uploads|signals/file|runs/\d+/kit/files|machines/\d+
 MOST_JSON = 2 << 20
 """Bytes of a body that is no file."""
 
+_OFFERS = re.compile(r"/api/machines(/\d+/presence)?")
+MOST_OFFERED = 8 << 20
+"""Bytes of what a machine says that it has: hundreds of effects, each with its parameters."""
+
 MOST_OF_NOBODY = 1 << 16
 """Bytes of a body from who shows neither a session nor a token: names, passwords and links are short."""
 
 _SILENT_SECONDS = 20.0  # without a byte of the body
 _LEAST_RATE = 4096  # bytes a second, once it has taken a while
 _GRACE_SECONDS = 30.0
+_FULL = "The disk for temporary files is full; nothing was kept. Send it again when there is space."
 _FORMS = (b"multipart/", b"application/x-www-form-urlencoded")
 
 
@@ -57,20 +63,29 @@ class Bodies:
                 body = b""
                 await _receive_file(receive, length, folder / "upload")
             else:
-                body = await _receive_small(receive, _most(headers))
+                # A file that does not say how long it is will be refused, and is not to fill the memory first.
+                body = await _receive_small(receive, min(_most(headers, scope["path"]), MOST_OFFERED))
             await self._application(scope, _once(body, receive), send)
         except _Refused as refused:
             await _answer(send, refused)
         except _Left:
             return
+        except OSError as error:
+            if error.errno != errno.ENOSPC:
+                raise
+            await _answer(send, _Refused(507, "DiskFull", _FULL))
         finally:
             if folder is not None:
                 await asyncio.to_thread(shutil.rmtree, folder, ignore_errors=True)
 
 
-def _most(headers: dict[bytes, bytes]) -> int:
-    known = b"cookie" in headers or b"authorization" in headers
-    return MOST_JSON if known else MOST_OF_NOBODY
+def _most(headers: dict[bytes, bytes], path: str) -> int:
+    """Bytes that a body may have."""
+    if b"cookie" not in headers and b"authorization" not in headers:
+        return MOST_OF_NOBODY
+    if _FILES.fullmatch(path):
+        return MOST_BYTES
+    return MOST_OFFERED if _OFFERS.fullmatch(path) else MOST_JSON
 
 
 def _length(headers: dict[bytes, bytes], path: str) -> int | None:
@@ -81,9 +96,7 @@ def _length(headers: dict[bytes, bytes], path: str) -> int | None:
     if text is None:
         return None
     length = int(text) if text.isdigit() and len(text) < 19 else MOST_BYTES + 1
-    is_file = _FILES.fullmatch(path) is not None
-    known = _most(headers) == MOST_JSON
-    most = MOST_BYTES if is_file and known else _most(headers)
+    most = _most(headers, path)
     if length > most:
         words = f"{most / 1e9:.1f} GB" if most >= 1e9 else f"{most // 1024} kB"
         raise _Refused(413, "TooLarge", f"The body has {length} bytes, and {words} are taken; nothing was kept.")

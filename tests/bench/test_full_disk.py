@@ -1,0 +1,67 @@
+"""A full disk and an absent database fail no cell: its job waits, and what it says holds no SQL."""
+
+import errno
+from typing import Any
+
+import psycopg
+import pytest
+from sqlalchemy import text, update
+from sqlalchemy.exc import DataError, DBAPIError, OperationalError
+
+from kind_echo.bench.queue.jobs import render_cells
+from kind_echo.database.models import Cell
+from kind_echo.database.sessions import in_brief, is_disk_full, passes, transaction
+from kind_echo.renderers import stand_in
+from kind_echo.web.app import create_app
+from tests.conftest import drain, query
+from tests.signing import sign
+
+
+def _full(*_: object, **__: object) -> Any:
+    raise OperationalError("INSERT INTO chunk VALUES (%s)", {"secret": 1}, psycopg.errors.DiskFull("No space left"))
+
+
+def _jobs(url: str) -> list[tuple[object, ...]]:
+    return query(url, "SELECT status, attempts FROM procrastinate_jobs WHERE task_name = 'render_cell' ORDER BY id")
+
+
+def test_renders_pause_while_the_disk_is_full_and_go_on_when_there_is_space(
+    demo: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    from kind_echo.bench.jobs import handlers  # it wants a database
+
+    with transaction() as session:
+        cell = session.get_one(Cell, int(str(query(demo, "SELECT max(id) FROM cell WHERE state = 'done'")[0][0])))
+        cell.state, cell.attempts, number = "waiting", 0, cell.id
+        render_cells(session, stand_in.QUEUE, 0, [number])
+    monkeypatch.setattr(handlers, "keep_render", _full)
+    for attempt in range(7):  # more often than a cell is tried that breaks by itself
+        drain([stand_in.QUEUE])
+        assert query(demo, f"SELECT state, attempts FROM cell WHERE id = {number}") == [("rendering", 0)], attempt
+        assert [status for status, _ in _jobs(demo)] == ["todo"]
+        with transaction() as session:
+            session.execute(text("UPDATE procrastinate_jobs SET scheduled_at = now() WHERE status = 'todo'"))
+    monkeypatch.undo()
+    drain()
+    assert query(demo, f"SELECT state FROM cell WHERE id = {number}") == [("done",)]
+    assert _jobs(demo) == []
+
+
+def test_a_page_says_that_the_disk_is_full_and_shows_no_sql(empty: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("kind_echo.web.references.routes.transaction", _full)
+    answer: Any = sign(create_app().test_client()).get("/api/references")
+    assert (answer.status_code, answer.json["title"]) == (507, "DiskFull")
+    assert "INSERT" not in answer.text
+
+
+def test_what_passes_by_itself_is_told_from_what_does_not(empty: str) -> None:
+    with pytest.raises(DBAPIError) as wrong, transaction() as session:
+        session.execute(update(Cell).values(attempts=10**12))
+    assert isinstance(wrong.value, DataError)
+    assert not passes(wrong.value)
+    assert in_brief(wrong.value) == "the database refused it (NumericValueOutOfRange: integer out of range)"
+    assert passes(OSError(errno.ENOSPC, "full"))
+    assert is_disk_full(OSError(errno.ENOSPC, "full"))
+    assert not passes(OSError(errno.EACCES, "no"))
+    assert not passes(ValueError("no"))
+    assert passes(OperationalError("", {}, psycopg.OperationalError("gone")))
