@@ -1,5 +1,6 @@
 """Signing in for tests: in this process without a password, in a browser by a link as the demo prints it."""
 
+import secrets
 from datetime import UTC, datetime
 
 from flask.testing import FlaskClient
@@ -32,7 +33,7 @@ def sign(client: FlaskClient, name: str = "Nora F.", role: Role = "keep") -> Fla
         header = generate_csrf()
         raw = web_session["csrf_token"]
     with client.session_transaction() as kept:
-        kept.update(_user_id=f"{who.id}.{who.stamp}", _fresh=True, csrf_token=raw)
+        kept.update(_user_id=f"{who.id}.{who.stamp}.{secrets.token_hex(8)}", _fresh=True, csrf_token=raw)
     client.environ_base["HTTP_X_CSRFTOKEN"] = header
     return client
 

@@ -97,6 +97,19 @@ def test_who_knows_the_password_is_not_counted_as_one_who_guesses(door: FlaskCli
     assert [_try(visit).status_code for visit in visits] == [200] * 14
 
 
+def test_a_copy_of_the_cookie_is_worth_nothing_once_its_session_was_signed_out(door: FlaskClient) -> None:
+    copied, other = _fresh(door.application.test_client()), _fresh(door.application.test_client())
+    door.environ_base["HTTP_X_CSRFTOKEN"] = _try(door).json["forgery_token"]
+    _try(other)
+    cookie = door.get_cookie("kind_echo")
+    assert cookie is not None
+    copied.set_cookie("kind_echo", cookie.value)
+    assert copied.get("/api/runs").status_code == 200
+    assert door.post("/api/sign-out").status_code == 200
+    assert copied.get("/api/runs").status_code == 401
+    assert other.get("/api/runs").status_code == 200  # another of the same person's goes on
+
+
 def test_another_password_ends_the_other_sessions(door: FlaskClient) -> None:
     elsewhere = _fresh(door.application.test_client())
     for client in (door, elsewhere):

@@ -27,6 +27,14 @@ class Person(Base):
 Index("uq_person_name", func.lower(Person.name), unique=True)
 
 
+class EndedSession(Base):
+    """A session that was signed out, by its number; kept for as long as its cookie could still be shown."""
+
+    __tablename__ = "ended_session"
+    number: Mapped[str] = mapped_column(primary_key=True)
+    ended_at: Mapped[datetime]
+
+
 class SignInLink(Base):
     """A link that lets its person in once, to choose a password; a `local` one needs none, and works on loopback."""
 

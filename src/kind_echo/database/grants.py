@@ -49,6 +49,7 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "event": (_ADD, _ADD),  # its past is nobody's to change
     "person": (_CHANGE, ""),
     "sign_in_link": (_CHANGE, ""),
+    "ended_session": ("SELECT, INSERT, DELETE", ""),
     "token": (_CHANGE, ""),
     "job_count": (_CHANGE, _CHANGE),
     "alembic_version": (_READ, _READ),

@@ -10,26 +10,27 @@ import structlog
 from flask import Flask, Request, Response, request, session
 from flask_login import LoginManager, UserMixin, current_user, login_user, logout_user
 from flask_wtf.csrf import CSRFProtect, generate_csrf
+from sqlalchemy import delete
 
 from kind_echo.bench.accounts import Caller, NotAllowed, NotSignedIn, Role, Scope, TokenUnknown, known_token
-from kind_echo.database.accounts import Person
+from kind_echo.database.accounts import EndedSession, Person
 from kind_echo.database.sessions import transaction
 from kind_echo.web.security.reach import REACH
-from kind_echo.web.security.sessions import keep_sessions
+from kind_echo.web.security.sessions import SESSION_LIFETIME, keep_sessions
 
 _SAFE = ("GET", "HEAD")
 _PARAMETER = re.compile(r"<(?:[a-z]+:)?([a-z_]+)>")
 
 
 class _Known(UserMixin):  # type: ignore[misc]
-    """Who asks, as Flask-Login keeps it: in the session their number, and the stamp that their sessions have."""
+    """Who asks, as Flask-Login keeps it: their number, the stamp of their sessions, and the number of this one."""
 
-    def __init__(self, caller: Caller, stamp: str = "") -> None:
-        self.caller, self._stamp = caller, stamp
+    def __init__(self, caller: Caller, stamp: str = "", number: str = "") -> None:
+        self.caller, self._stamp, self.number = caller, stamp, number
 
     def get_id(self) -> str:
-        """The number of a person and the stamp of their sessions."""
-        return f"{self.caller.person_id}.{self._stamp}"
+        """The number of a person, the stamp of all their sessions, and the number of this one."""
+        return f"{self.caller.person_id}.{self._stamp}.{self.number}"
 
 
 def check_every_request(app: Flask) -> None:
@@ -69,12 +70,18 @@ def let_in(person: Person) -> None:
     """Begin a session of a person; the token against forged requests is a new one."""
     session.clear()
     session.permanent = True
-    login_user(_of(person))
+    login_user(_of(person, secrets.token_urlsafe(16)))
     structlog.contextvars.bind_contextvars(person=person.id)
 
 
 def let_out() -> None:
-    """End the session."""
+    """End the session, and whatever copy of its cookie there may be."""
+    number = current_user.number if current_user.is_authenticated else ""
+    if number:
+        now = datetime.now(UTC)
+        with transaction() as found:
+            found.execute(delete(EndedSession).where(EndedSession.ended_at < now - SESSION_LIFETIME))
+            found.merge(EndedSession(number=number, ended_at=now))
     logout_user()
     session.clear()
 
@@ -122,12 +129,15 @@ def _by_session(number: str) -> _Known | None:
 
 
 def _of_session(number: str) -> _Known | None:
-    person_id, _, stamp = number.partition(".")
+    person_id, _, rest = number.partition(".")
+    stamp, _, own = rest.rpartition(".")
     with transaction() as found:
         person = found.get(Person, int(person_id)) if person_id.isdigit() else None
         if person is None or person.disabled_at is not None or not secrets.compare_digest(person.stamp, stamp):
             return None
-        return _of(person)
+        if not own or found.get(EndedSession, own) is not None:
+            return None
+        return _of(person, own)
 
 
 def _by_token(asked: Request) -> _Known | None:
@@ -146,9 +156,9 @@ def _bearer(header: str) -> _Known | None:
         return _Known(Caller(f"{token.name} (token)", scope=scope, token_id=token.id))
 
 
-def _of(person: Person) -> _Known:
+def _of(person: Person, number: str) -> _Known:
     role: Role = person.role  # type: ignore[assignment]  # the table holds no other
-    return _Known(Caller(person.name, role, person_id=person.id), person.stamp)
+    return _Known(Caller(person.name, role, person_id=person.id), person.stamp, number)
 
 
 def _has_token(asked: Request) -> bool:

@@ -17,7 +17,7 @@ SECRET_VARIABLE = "KIND_ECHO_SECRET_FILE"
 PROXIES_VARIABLE = "KIND_ECHO_PROXIES"
 """How many reverse proxies stand before the server; their headers are believed only when it says so."""
 
-_DAYS = 7
+SESSION_LIFETIME = timedelta(days=7)
 
 
 class BadSecretFile(KindEchoError):
@@ -37,7 +37,7 @@ def keep_sessions(app: Flask) -> None:
     app.session_interface = _Sessions()
     app.config.update(
         SESSION_COOKIE_NAME="kind_echo", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SAMESITE="Strict",
-        PERMANENT_SESSION_LIFETIME=timedelta(days=_DAYS),
+        PERMANENT_SESSION_LIFETIME=SESSION_LIFETIME,
     )  # fmt: skip
     proxies = _proxies()
     if proxies:
