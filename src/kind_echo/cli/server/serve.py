@@ -1,6 +1,8 @@
 """The web server, as an installed package starts it."""
 
 import os
+import re
+import sys
 from importlib.util import find_spec
 
 import click
@@ -15,6 +17,8 @@ def serve_command(bind: str, threads: int) -> None:
         raise click.ClickException("'serve' needs more than the package by itself: pip install 'kind-echo[server]'")
     if not os.environ.get("KIND_ECHO_DATABASE_URL"):
         raise click.ClickException("KIND_ECHO_DATABASE_URL is not set: it names the PostgreSQL database")
-    from kind_echo.web.serving.server import serve  # where it is installed
-
-    serve(bind, threads)
+    if not re.fullmatch(r"unix:.+|\[?[\w.:-]+\]?:\d{1,5}", bind):
+        raise click.ClickException(f"--bind {bind} is invalid: it must be ADDRESS:PORT, or unix: and the path of a socket")
+    sys.stdout.flush()
+    # In place of this process, so that signals reach the server and its status is this command's.
+    os.execv(sys.executable, [sys.executable, "-m", "kind_echo.web.serving", bind, str(threads)])
