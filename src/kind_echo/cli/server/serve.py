@@ -18,7 +18,9 @@ def serve_command(bind: str, threads: int) -> None:
     if not os.environ.get("KIND_ECHO_DATABASE_URL"):
         raise click.ClickException("KIND_ECHO_DATABASE_URL is not set: it names the PostgreSQL database")
     if not re.fullmatch(r"unix:.+|\[?[\w.:-]+\]?:\d{1,5}", bind):
-        raise click.ClickException(f"--bind {bind} is invalid: it must be ADDRESS:PORT, or unix: and the path of a socket")
+        raise click.ClickException(
+            f"--bind {bind} is invalid: it must be ADDRESS:PORT, or unix: and the path of a socket"
+        )
     sys.stdout.flush()
     # In place of this process, so that signals reach the server and its status is this command's.
     os.execv(sys.executable, [sys.executable, "-m", "kind_echo.web.serving", bind, str(threads)])
