@@ -5,6 +5,9 @@ import re
 import subprocess
 import sys
 import tempfile
+import threading
+from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 from ops import versions
@@ -13,23 +16,51 @@ from ops.stack import PROJECT
 _BIN = PROJECT / ".venv" / "bin"
 _NODE = PROJECT / ".node" / "bin"
 _GENERATED = re.compile(r"schema\.gen\.ts$|openapi\.json$|package-lock\.json$|migrations/versions/")
+_SAYING = threading.Lock()
 _PARALLEL = ("-n", "auto", "--dist", "worksteal")  # the tests wait for servers and browsers more than they compute
 _TEST = re.compile(r"^tests/|\.test\.tsx?$")
 _CODE = re.compile(r"\.(py|pyx|pyi|pxi|ts|tsx|css|sh)$|^Makefile$|^\.ci/run$")
 
 
+def _say(name: str, text: str) -> None:
+    """All that a check has to say, at once: others run beside it."""
+    with _SAYING:
+        print(f"— {name}\n{text.strip()}", flush=True)
+
+
+def _environment() -> dict[str, str]:
+    return os.environ | {"PATH": f"{_BIN}:{_NODE}:{os.environ['PATH']}"}
+
+
 def _run(name: str, *command: str | Path) -> bool:
-    print(f"— {name}", flush=True)
-    environment = os.environ | {"PATH": f"{_BIN}:{_NODE}:{os.environ['PATH']}"}
-    return subprocess.run([str(part) for part in command], cwd=PROJECT, env=environment, check=False).returncode == 0
+    done = subprocess.run(
+        [str(part) for part in command], cwd=PROJECT, env=_environment(), check=False,
+        stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
+    )  # fmt: skip
+    _say(name, done.stdout)
+    return done.returncode == 0
+
+
+def _pytest(*options: str) -> bool:
+    """It takes minutes, and says how far it is while it runs."""
+    print("— pytest", flush=True)
+    return subprocess.run([_BIN / "pytest", *options], cwd=PROJECT, env=_environment(), check=False).returncode == 0
 
 
 def _same(name: str, kept: Path, made: str) -> bool:
-    print(f"— {name}", flush=True)
-    if kept.read_text() == made:
-        return True
-    print(f"{kept.relative_to(PROJECT)} is stale: run 'make types'.")
-    return False
+    same = kept.read_text() == made
+    _say(name, "" if same else f"{kept.relative_to(PROJECT)} is stale: run 'make types'.")
+    return same
+
+
+def _made_by(name: str, kept: str, module: str) -> bool:
+    return _same(name, PROJECT / kept, _output(_BIN / "python", "-m", module))
+
+
+def _mypy(platform: str, *options: str) -> bool:
+    """Each platform with a cache of its own, for several look at once."""
+    cache = f".mypy_cache/{platform}"
+    return _run(f"mypy for {platform}", _BIN / "mypy", "--platform", platform, "--cache-dir", cache, *options)
 
 
 def _output(*command: str | Path) -> str:
@@ -48,9 +79,8 @@ def _typescript_is_fresh() -> bool:
 
 
 def _versions_are_fresh() -> bool:
-    print("— results of measures changed only with their versions", flush=True)
     said = versions.stale(versions.read())
-    print("\n".join(said) or "All of them are as kept.")
+    _say("results of measures changed only with their versions", "\n".join(said) or "All of them are as kept.")
     return not said
 
 
@@ -72,33 +102,24 @@ def ratio() -> str:
 
 def main() -> None:
     """Run everything; leave with 1 when anything failed."""
-    results = {
-        "ruff": _run("ruff", _BIN / "ruff", "check", "."),
-        "ruff format": _run("ruff format", _BIN / "ruff", "format", "--check", "."),
-        "mypy": _run("mypy", _BIN / "mypy"),
-        "mypy for macOS": _run("mypy for macOS", _BIN / "mypy", "--platform", "darwin"),
-        "mypy for Windows": _run("mypy for Windows", _BIN / "mypy", "--platform", "win32", "-p", "kind_echo"),
-        "import contract": _run("import contract", _BIN / "lint-imports", "--no-logo"),
-        "OpenAPI document": _same(
-            "OpenAPI document is fresh",
-            PROJECT / "docs/openapi.json",
-            _output(_BIN / "python", "-m", "ops.openapi"),
-        ),
-        "table of measures": _same(
-            "Table of measures is fresh",
-            PROJECT / "docs/measures.md",
-            _output(_BIN / "python", "-m", "ops.measures"),
-        ),
-        "table of access": _same(
-            "Table of access is fresh",
-            PROJECT / "docs/access.md",
-            _output(_BIN / "python", "-m", "ops.access"),
-        ),
-        "versions of measures": _versions_are_fresh(),
-        "TypeScript types": _typescript_is_fresh(),
-        "front end": _run("front end: biome, tsc, vitest", "npm", "--prefix", "frontend", "run", "--silent", "check"),
-        "pytest": _run("pytest", _BIN / "pytest", *(sys.argv[1:] or _PARALLEL)),
+    checks: dict[str, Callable[[], bool]] = {
+        "mypy": lambda: _mypy("linux"),
+        "mypy for macOS": lambda: _mypy("darwin"),
+        "mypy for Windows": lambda: _mypy("win32", "-p", "kind_echo"),
+        "ruff": lambda: _run("ruff", _BIN / "ruff", "check", "."),
+        "ruff format": lambda: _run("ruff format", _BIN / "ruff", "format", "--check", "."),
+        "import contract": lambda: _run("import contract", _BIN / "lint-imports", "--no-logo"),
+        "OpenAPI document": lambda: _made_by("OpenAPI document is fresh", "docs/openapi.json", "ops.openapi"),
+        "table of measures": lambda: _made_by("Table of measures is fresh", "docs/measures.md", "ops.measures"),
+        "table of access": lambda: _made_by("Table of access is fresh", "docs/access.md", "ops.access"),
+        "versions of measures": _versions_are_fresh,
+        "TypeScript types": _typescript_is_fresh,
+        "front end": lambda: _run("front end: biome, tsc, vitest", "npm", "--prefix", "frontend", "run", "-s", "check"),
     }
+    with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
+        running = {name: pool.submit(check) for name, check in checks.items()}
+        results = {name: future.result() for name, future in running.items()}
+    results["pytest"] = _pytest(*(sys.argv[1:] or _PARALLEL))
     print(ratio())
     failed = [name for name, passed in results.items() if not passed]
     if failed:

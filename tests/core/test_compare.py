@@ -258,7 +258,7 @@ def test_bands_that_sum_to_the_input_null_and_takes_tell_their_spread() -> None:
     assert take_spread(takes).value == pytest.approx(expected, abs=0.1)
 
 
-@settings(max_examples=5)
+@settings(max_examples=3)
 @given(st.integers(-300, 300), st.floats(-40, 20), st.integers(1, 3))
 def test_shift_and_scale_change_delay_and_gain_and_nothing_else(shift: int, decibels: float, channels: int) -> None:
     x = quiet_ends(noise(24_000, channels, seed=abs(shift) + 1))
