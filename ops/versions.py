@@ -12,7 +12,8 @@ import numpy as np
 
 from kind_echo.core.audio.folding import fold
 from kind_echo.core.audio.source import ArraySource, Samples
-from kind_echo.core.comparison.compare import CompareOptions, compare, take_spread
+from kind_echo.core.comparison.compare import CompareOptions, compare
+from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.levels.cost import cost_readings
 from kind_echo.core.listening.blind import listening_readings

@@ -1,4 +1,4 @@
-"""A full disk and an absent database fail no cell: its job waits, and what it says holds no SQL."""
+"""A full disk and an absent database fail no cell; a job that kills its workers is given up; no reason holds SQL."""
 
 import errno
 from typing import Any
@@ -8,7 +8,7 @@ import pytest
 from sqlalchemy import text, update
 from sqlalchemy.exc import DataError, DBAPIError, OperationalError
 
-from kind_echo.bench.queue.jobs import render_cells
+from kind_echo.bench.queue.jobs import analyse_cells, render_cells
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import in_brief, is_disk_full, passes, transaction
 from kind_echo.renderers import stand_in
@@ -38,13 +38,27 @@ def test_renders_pause_while_the_disk_is_full_and_go_on_when_there_is_space(
     for attempt in range(7):  # more often than a cell is tried that breaks by itself
         drain([stand_in.QUEUE])
         assert query(demo, f"SELECT state, attempts FROM cell WHERE id = {number}") == [("rendering", 0)], attempt
-        assert [status for status, _ in _jobs(demo)] == ["todo"]
+        assert _jobs(demo) == [("todo", 0)]  # which says nothing of the job
         with transaction() as session:
             session.execute(text("UPDATE procrastinate_jobs SET scheduled_at = now() WHERE status = 'todo'"))
     monkeypatch.undo()
     drain()
     assert query(demo, f"SELECT state FROM cell WHERE id = {number}") == [("done",)]
     assert _jobs(demo) == []
+
+
+def test_a_job_over_which_workers_die_is_given_up_and_says_so(demo: str) -> None:
+    """A dead worker's job is put back by another, which counts as an attempt; by itself it fails five times."""
+    with transaction() as session:
+        number = int(str(query(demo, "SELECT max(id) FROM cell WHERE state = 'done'")[0][0]))
+        session.get_one(Cell, number).state = "analysing"
+        analyse_cells(session, [number])
+        session.execute(text("UPDATE procrastinate_jobs SET attempts = 6 WHERE status = 'todo'"))
+    drain(["analysis"])
+    state, why = query(demo, f"SELECT state, why FROM cell WHERE id = {number}")[0]
+    assert state == "failed"
+    assert "6 workers died over this" in str(why)
+    assert query(demo, "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo'") == [(0,)]
 
 
 def test_a_page_says_that_the_disk_is_full_and_shows_no_sql(empty: str, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -24,8 +24,8 @@ from kind_echo.bench.signals import measure_by_signal
 from kind_echo.bench.verdicts import INK_AT_LIMIT, figure, ink_of, judge_cell
 from kind_echo.bench.verdicts.rules import FLOAT_FLOOR, NOT_COMPARED
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.comparison.compare import take_spread
 from kind_echo.core.comparison.residual import perfect_null
+from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import MEASURES

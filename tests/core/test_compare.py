@@ -9,8 +9,9 @@ from hypothesis import strategies as st
 from scipy import signal
 
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.comparison.compare import CompareOptions, compare, take_spread
+from kind_echo.core.comparison.compare import CompareOptions, compare
 from kind_echo.core.comparison.sums import SummedSource
+from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.delays.drift import delay_drift
 from kind_echo.core.registry.errors import ChannelMismatch, RateMismatch
 from tests.core.conftest import columns, noise, overall, reading, sine

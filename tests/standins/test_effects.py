@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 from scipy import signal
 
 from kind_echo.core.audio.source import ArraySource, Samples, as_rows
-from kind_echo.core.comparison.compare import take_spread
+from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.levels.meters import LevelOptions, PeakMeter
 from kind_echo.core.registry.readings import value_of
 from kind_echo.core.signals import make_request, synthesise

@@ -10,11 +10,28 @@ import structlog
 from sqlalchemy.exc import DBAPIError
 
 from kind_echo.bench.machines import Outcome, count_job
-from kind_echo.bench.queue import ANALYSIS_QUEUE, MOST_ATTEMPTS, JobName, queue_app
+from kind_echo.bench.queue import ANALYSIS_QUEUE, MOST_ATTEMPTS, JobName, forget_attempt, queue_app
+from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.sessions import passes, transaction
 
 _FEW = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_wait=2)
 _PATIENCE_SECONDS = 10
+
+
+class WorkersDied(KindEchoError):
+    """A job was taken by one worker after the other, and none came back."""
+
+    def __init__(self, times: int) -> None:
+        self.times = times
+        super().__init__(
+            f"{times} workers died over this, one after the other; it may need more memory than their machines have."
+        )
+
+
+def refuse_if_deadly(context: procrastinate.JobContext) -> None:
+    """Raises WorkersDied for a job that was begun more often than it could have failed by itself."""
+    if context.job.attempts > MOST_ATTEMPTS:
+        raise WorkersDied(context.job.attempts)
 
 
 class _Retry(procrastinate.BaseRetryStrategy):
@@ -24,6 +41,8 @@ class _Retry(procrastinate.BaseRetryStrategy):
         self, *, exception: BaseException, job: procrastinate.jobs.Job
     ) -> procrastinate.RetryDecision | None:
         """When to try again; None for never."""
+        if isinstance(exception, WorkersDied):
+            return None
         if passes(exception):
             return procrastinate.RetryDecision(retry_in={"seconds": _PATIENCE_SECONDS})
         return _FEW.get_retry_decision(exception=exception, job=job)
@@ -61,6 +80,9 @@ def _watched(context: procrastinate.JobContext, name: str, arguments: Mapping[st
             outcome = "done"
         except Exception as error:
             _log.warning("attempt failed", exc_info=error)
+            if passes(error) and context.job.id is not None:
+                with suppress(DBAPIError), transaction() as session:
+                    forget_attempt(session, context.job.id)
             raise
         finally:
             seconds = time.monotonic() - begun

@@ -152,6 +152,11 @@ def requeue_jobs(session: Session, number: int) -> None:
         session.execute(text("SELECT procrastinate_retry_job_v1(:job, now(), NULL, NULL, NULL)"), {"job": job_id})
 
 
+def forget_attempt(session: Session, job_id: int) -> None:
+    """Do not count the attempt that a job is at: it says nothing of the job."""
+    session.execute(text("UPDATE procrastinate_jobs SET attempts = attempts - 1 WHERE id = :job"), {"job": job_id})
+
+
 def queue_states(session: Session) -> list[QueueState]:
     """All queues that hold jobs, by name."""
     query = text(

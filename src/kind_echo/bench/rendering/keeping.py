@@ -11,7 +11,7 @@ from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.bench.signals import measure_by_signal
 from kind_echo.core.audio.source import ArraySource, Samples
-from kind_echo.core.comparison.compare import take_spread
+from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.levels.analysis import measure_render
 from kind_echo.core.levels.cost import cost_readings
 from kind_echo.core.listening.lossy import measure_lossy

@@ -11,8 +11,9 @@ from kind_echo.cli.measuring.numbers import DECIBELS
 from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
 from kind_echo.core.audio.align import AlignedSource
 from kind_echo.core.audio.source import Source
-from kind_echo.core.comparison.compare import Align, CompareOptions, compare, take_spread
+from kind_echo.core.comparison.compare import Align, CompareOptions, compare
 from kind_echo.core.comparison.sums import SummedSource
+from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.errors import BadParameter
 
 

@@ -10,8 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.align import AlignedSource, Aligner, Alignment, DifferenceSource, rows_of_pair
-from kind_echo.core.audio.source import ArraySource, MonoSource, Source, TurnTaking, in_memory, is_finite
-from kind_echo.core.audio.warping import WarpedSource
+from kind_echo.core.audio.source import ArraySource, MonoSource, Source, TurnTaking, in_memory
 from kind_echo.core.causes.cause import Cause, describe
 from kind_echo.core.causes.curves import fit_curve
 from kind_echo.core.causes.excerpts import take_excerpts
@@ -19,6 +18,7 @@ from kind_echo.core.causes.explained import Explained, Known
 from kind_echo.core.causes.explanation import explain
 from kind_echo.core.comparison.account import STEPS, complete, power_left
 from kind_echo.core.comparison.bands import third_octaves
+from kind_echo.core.comparison.gains import fine_sums, gain_readings, gain_under_drift
 from kind_echo.core.comparison.residual import MEASURES as RESIDUAL
 from kind_echo.core.comparison.residual import (
     Residual,
@@ -46,13 +46,11 @@ from kind_echo.core.levels.integrity import (
     without_gaps,
 )
 from kind_echo.core.registry.errors import BadParameter, ChannelMismatch, RateMismatch
-from kind_echo.core.registry.readings import Curve, Reading, Reason, for_channels, null, refuse, silent, value_of
+from kind_echo.core.registry.readings import Curve, Reading, Reason, for_channels, null, refuse, value_of
 
 Align = Literal["none", "samples", "fraction"]
 Floats = NDArray[np.float64]
 
-_SMALL_FRACTION = 0.002  # samples; what such a shift takes from the gain of white noise is under 0.0001 dB
-_DB = 20.0 / math.log(10.0)
 _AFTER_IDENTITY = (
     "delay", "delay_time", "delay_drift", "polarity", "gain", *RESIDUAL, *STEPS,
     "lead_in_excess", "gaps", "clicks", "channel_swap", "channel_missing",
@@ -176,18 +174,18 @@ def _compared(
         common, each = _drifting(common, each, drift.result().reading, reference.frames)
         delay = common
     # What the residual is taken under is known now unless it hangs on the gain.
-    alignment = None if options.match_gain or options.match_polarity else _alignment(options, common, None)
+    alignment = None if options.match_gain or options.match_polarity else alignment_for(options, common, None)
     bands = None if alignment is None else _bands(reference, lay.at(alignment), pool)
     whole, gaps, cross = _walk(reference, aligned, options.ceiling)
-    fine = _fine_sums(reference, lay, delay, whole)
+    fine = fine_sums(reference, lay, delay, whole)
     same = whole.differ == 0 and shift == 0 and length == 0.0
     readings += for_channels("identical", [float(same)] * channels, float(same))
     readings += _delay_readings(common, each, reference.rate)
-    gain, gains = _gain_readings(fine, delay, channels)
+    gain, gains = gain_readings(fine, delay, channels)
     steps = pool.submit(find_clicks, reference, aligned, 1.0 / gain if gain else 1.0)
     moved = _drift_of(drift.result())
     if moved and drift.result().middle is not None:
-        gain, gains = _gain_under_drift(reference, render, drift.result())
+        gain, gains = gain_under_drift(reference, render, drift.result())
         steps = pool.submit(find_clicks, reference, aligned, 1.0 / gain if gain else 1.0)
     readings += gains
     scale = 1.0 / gain if gain else 1.0
@@ -198,7 +196,7 @@ def _compared(
     readings += find_swap(reference, render, shift, cross, (whole.sums[:, 0], whole.sums[:, 2]))
     readings += gap_readings(gaps, channels)
     if alignment is None or bands is None:
-        alignment = _alignment(options, common, gain)
+        alignment = alignment_for(options, common, gain)
         bands = _bands(reference, lay.at(alignment), pool)
     final = lay.at(alignment)
     curves: dict[str, Curve] = {}
@@ -270,27 +268,6 @@ def _drift_of(drift: Drift) -> float:
     return value if value is not None and abs(value) > max(1.5 * spread, 0.05) else 0.0
 
 
-def _gain_under_drift(reference: Source, render: Source, drift: Drift) -> tuple[float | None, list[Reading]]:
-    """The gain where a render is lined up all along: told from stretches with the drift off."""
-    assert drift.middle is not None
-    assert drift.reading.value is not None
-    warped = WarpedSource(render, drift.middle, drift.reading.value, reference.frames)
-    excerpts = take_excerpts(reference, AlignedSource(warped, reference.frames, Alignment()), 0)
-    sums = np.array(
-        [[float((e.inner**2).sum()), float((e.inner * e.y).sum()), float((e.y**2).sum())] for e in excerpts]
-    )
-    whole = [sums.sum(axis=0), *sums] if len(sums) else []
-    factors = [xy / xx if xx > 0.0 and xy != 0.0 else None for xx, xy, _ in whole] or [None] * (1 + reference.channels)
-    values = [None if f is None else 20 * math.log10(abs(f)) for f in factors]
-    readings = for_channels("gain", values[1:], values[0], "one side is silent")
-    frames = sum(e.y.size for e in excerpts) / max(1, len(excerpts))
-    spreads = [_DB * 2 * math.sqrt(max(0.0, yy * xx / xy**2 - 1.0) / max(1.0, frames / 50)) if xy else None
-               for xx, xy, yy in whole] or [None] * len(readings)  # fmt: skip
-    told = [replace(one, uncertainty=spread) if one.value is not None else one
-            for one, spread in zip(readings, spreads, strict=True)]  # fmt: skip
-    return factors[0], [one.noted("with the drift taken off") if one.channel == "all" else one for one in told]
-
-
 def _of_the_sum(reference: Source, render: Source, options: CompareOptions, none: Delay) -> Delay:
     """The delay of all channels added up, where none was found channel by channel; else that none."""
     if reference.channels == 1:
@@ -346,16 +323,6 @@ def readings_of_identical(source: Source) -> Comparison:
     return Comparison(readings, Alignment(), [Cause("none")])
 
 
-def _fine_sums(reference: Source, lay: Aligner, delay: Delay, whole: Residual) -> tuple[Residual, float]:
-    """The sums with the fraction of the delay off as well, and that fraction."""
-    if delay.samples is None:
-        return whole, 0.0
-    fraction = delay.samples - round(delay.samples)
-    if abs(fraction) <= _SMALL_FRACTION:
-        return whole, 0.0
-    return residual_of(reference, lay.at(Alignment(round(delay.samples), fraction))), fraction
-
-
 def _account(
     reference: Source,
     lay: Aligner,
@@ -408,26 +375,8 @@ def _delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]
     return readings + turned
 
 
-def _gain_readings(fine: tuple[Residual, float], delay: Delay, channels: int) -> tuple[float | None, list[Reading]]:
-    """Signed least-squares factor of the render over the reference (None without a delay), and the gain in dB."""
-    if delay.samples is None:
-        return None, refuse(("gain",), channels, delay.why or "no delay was found")
-    sums, frames = fine[0].sums, fine[0].frames
-    xx, xy, yy = sums[:, 0], sums[:, 1], sums[:, 2]
-    readings = [_gain("all", xx.sum(), xy.sum(), yy.sum(), frames * channels)]
-    readings += [_gain(str(c + 1), xx[c], xy[c], yy[c], frames) for c in range(channels)]
-    return (float(xy.sum() / xx.sum()) if xx.sum() > 0 else None), readings
-
-
-def _gain(channel: str, xx: float, xy: float, yy: float, count: int) -> Reading:
-    if xx <= 0.0 or yy <= 0.0 or xy == 0.0:
-        return Reading("gain", channel, None, "one side is silent" if xx <= 0.0 or yy <= 0.0 else "nothing correlates")
-    unrelated = max(0.0, 1.0 - float(xy) ** 2 / float(xx * yy))
-    spread = math.sqrt(unrelated / max(1.0 - unrelated, 1e-12) / count)
-    return Reading("gain", channel, 20.0 * math.log10(abs(float(xy / xx))), None, 2.0 * _DB * spread)
-
-
-def _alignment(options: CompareOptions, delay: Delay, factor: float | None) -> Alignment:
+def alignment_for(options: CompareOptions, delay: Delay, factor: float | None) -> Alignment:
+    """What the options take off of a delay, and of the signed factor of the render over the reference where known."""
     scale = 1.0
     if factor:
         gain = 1.0 / abs(factor) if options.match_gain else 1.0
@@ -453,42 +402,3 @@ def _note(reference: Source, aligned: AlignedSource, frames: int, delay: Delay, 
 def _refused(measures: tuple[str, ...], channels: int, why: str, reason: Reason | None = None) -> list[Reading]:
     found = refuse([m for m in measures if m not in _OVERALL], channels, why, reason)
     return found + [Reading(m, "all", None, why, reason=reason) for m in measures if m in _OVERALL]
-
-
-def take_spread(takes: list[Source], options: CompareOptions = CompareOptions()) -> Reading:
-    """Greatest residual RMS between any two takes, in dBFS.
-
-    Raises:
-        RateMismatch, ChannelMismatch: the takes cannot be compared sample by sample.
-    """
-    spreads: list[Reading] = []
-    for i, one in enumerate(takes):
-        for other in takes[i + 1 :]:
-            spreads.append(_residual_between(one, other, options))
-    refused = [r for r in spreads if r.value is None and r.at_most is None]
-    if refused:
-        return Reading("take_spread", "all", None, refused[0].why)
-    values = [r.value for r in spreads if r.value is not None]
-    if not values:
-        return silent("take_spread", "all", "all takes are identical", "null")
-    return Reading("take_spread", "all", max(values))
-
-
-def _residual_between(reference: Source, render: Source, options: CompareOptions) -> Reading:
-    """The residual RMS that `compare` gives for a pair, without all the rest."""
-    check_pair(reference, render)
-    if not (is_finite(reference) and is_finite(render)):
-        return Reading("residual_rms", "all", None, NOT_FINITE, reason="not finite")
-    delay, _ = find_delays(reference, render, options.max_delay)
-    whole_samples = Alignment(round(delay.samples or 0.0))
-    lay = Aligner(render, reference.frames)
-    whole = residual_of(reference, lay.at(whole_samples))
-    gain, _ = _gain_readings(_fine_sums(reference, lay, delay, whole), delay, reference.channels)
-    alignment = _alignment(options, delay, gain)
-    used = whole
-    if alignment != whole_samples:
-        used = residual_of(reference, lay.at(alignment))
-    if used.frames == 0:
-        return Reading("residual_rms", "all", None, "the alignment leaves no overlap")
-    readings = residual_readings(reference, used, None, below=False)
-    return next(r for r in readings if (r.measure, r.channel) == ("residual_rms", "all"))
