@@ -47,17 +47,21 @@ def test_renders_pause_while_the_disk_is_full_and_go_on_when_there_is_space(
     assert _jobs(demo) == []
 
 
-def test_a_job_over_which_workers_die_is_given_up_and_says_so(demo: str) -> None:
+@pytest.mark.parametrize(("state", "queue"), [("analysing", "analysis"), ("waiting", stand_in.QUEUE)])
+def test_a_job_that_never_comes_to_an_end_is_given_up_and_says_so(demo: str, state: str, queue: str) -> None:
     """A dead worker's job is put back by another, which counts as an attempt; by itself it fails five times."""
     with transaction() as session:
         number = int(str(query(demo, "SELECT max(id) FROM cell WHERE state = 'done'")[0][0]))
-        session.get_one(Cell, number).state = "analysing"
-        analyse_cells(session, [number])
+        session.get_one(Cell, number).state = state
+        if queue == "analysis":
+            analyse_cells(session, [number])
+        else:
+            render_cells(session, queue, 0, [number])
         session.execute(text("UPDATE procrastinate_jobs SET attempts = 6 WHERE status = 'todo'"))
-    drain(["analysis"])
+    drain([queue])
     state, why = query(demo, f"SELECT state, why FROM cell WHERE id = {number}")[0]
     assert state == "failed"
-    assert "6 workers died over this" in str(why)
+    assert "begun 6 times and never came to an end" in str(why)
     assert query(demo, "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo'") == [(0,)]
 
 

@@ -10,7 +10,7 @@ from sqlalchemy.exc import DBAPIError
 from kind_echo.bench.comparisons import analyse, options_for
 from kind_echo.bench.decisions import hold_references, judge_now
 from kind_echo.bench.demo import settle
-from kind_echo.bench.jobs.tasks import app, refuse_if_deadly, task
+from kind_echo.bench.jobs.tasks import app, refuse_if_never_ended, task
 from kind_echo.bench.kits import KitFileNotFound, give_up, measure_returned, recognise, why_not
 from kind_echo.bench.machines import BY_HAND
 from kind_echo.bench.queue import MOST_ATTEMPTS, jobs
@@ -59,6 +59,7 @@ def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
 def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     """Render one cell, check that it is fit, keep it, and enqueue its analysis."""
     with _cell_or_fails(context, cell_id):
+        refuse_if_never_ended(context)
         begun = begin_render(cell_id)
         if begun is None:
             return
@@ -87,6 +88,7 @@ def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
 def measure_delivered(context: procrastinate.JobContext, cell_id: int) -> None:
     """Measure what a machine that reaches the server alone has rendered, and enqueue its analysis."""
     with _cell_or_fails(context, cell_id), transaction() as session:
+        refuse_if_never_ended(context)
         measure_delivery(session, cell_id, datetime.now(UTC))
 
 
@@ -94,7 +96,7 @@ def measure_delivered(context: procrastinate.JobContext, cell_id: int) -> None:
 def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     """Lay a cell's render over the current reference and judge it."""
     try:
-        refuse_if_deadly(context)
+        refuse_if_never_ended(context)
         with transaction() as session:
             hold_references(session, change=False)
             cell = find_cell(session, cell_id, lock=True)
@@ -111,7 +113,7 @@ def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
 @task("compare_cells", pass_context=True)
 def compare_cells(context: procrastinate.JobContext, cell_id: int, other_id: int) -> None:
     """Compare a cell with another of the same signal; found once, however often it is asked for."""
-    refuse_if_deadly(context)
+    refuse_if_never_ended(context)
     with transaction() as session:
         cell, other = find_cell(session, cell_id), find_cell(session, other_id)
         if cell.render is not None and other.render is not None:
@@ -135,7 +137,7 @@ def check_kit(run_id: int) -> None:
 def recognise_kit_file(context: procrastinate.JobContext, file_id: int) -> None:
     """Find out which render a returned file is."""
     try:
-        refuse_if_deadly(context)
+        refuse_if_never_ended(context)
         with transaction() as session:
             recognise(session, file_id)
     except KitFileNotFound:
@@ -151,6 +153,7 @@ def recognise_kit_file(context: procrastinate.JobContext, file_id: int) -> None:
 def measure_returned_cell(context: procrastinate.JobContext, cell_id: int) -> None:
     """Measure a cell whose renders have come back from a kit, and enqueue its analysis."""
     with _cell_or_fails(context, cell_id), transaction() as session:
+        refuse_if_never_ended(context)
         cell = find_cell(session, cell_id, lock=True)
         if cell.state == "rendering":
             measure_returned(session, cell, datetime.now(UTC))
@@ -161,7 +164,7 @@ def measure_returned_cell(context: procrastinate.JobContext, cell_id: int) -> No
 def analyse_pair(context: procrastinate.JobContext, pair_id: int) -> None:
     """Compare two uploaded files."""
     try:
-        refuse_if_deadly(context)
+        refuse_if_never_ended(context)
         with transaction() as session:
             pair = find_pair(session, pair_id)
             reference = find_content(session, pair.reference.content_sha256)
@@ -194,7 +197,6 @@ def settle_demo(run_id: int) -> None:
 def _cell_or_fails(context: procrastinate.JobContext, cell_id: int) -> Iterator[None]:
     """What is refused on purpose fails the cell at once, with the reason; what breaks is tried again before it does."""
     try:
-        refuse_if_deadly(context)
         yield
     except KindEchoError as error:
         fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")

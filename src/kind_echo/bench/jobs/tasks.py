@@ -18,20 +18,24 @@ _FEW = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_wa
 _PATIENCE_SECONDS = 10
 
 
-class WorkersDied(KindEchoError):
-    """A job was taken by one worker after the other, and none came back."""
+class NeverEnded(KindEchoError):
+    """A job was begun again and again, and no attempt came to an end: its workers died, or lost the database."""
 
     def __init__(self, times: int) -> None:
         self.times = times
         super().__init__(
-            f"{times} workers died over this, one after the other; it may need more memory than their machines have."
+            f"This was begun {times} times and never came to an end: its worker died, or lost the database. "
+            "It may need more memory than the machine has."
         )
 
 
-def refuse_if_deadly(context: procrastinate.JobContext) -> None:
-    """Raises WorkersDied for a job that was begun more often than it could have failed by itself."""
+def refuse_if_never_ended(context: procrastinate.JobContext) -> None:
+    """Raises NeverEnded for a job that was begun more often than it could have failed by itself.
+
+    A job that breaks is given up after MOST_ATTEMPTS; only one whose worker was lost is put back beyond that.
+    """
     if context.job.attempts > MOST_ATTEMPTS:
-        raise WorkersDied(context.job.attempts)
+        raise NeverEnded(context.job.attempts)
 
 
 class _Retry(procrastinate.BaseRetryStrategy):
@@ -41,7 +45,7 @@ class _Retry(procrastinate.BaseRetryStrategy):
         self, *, exception: BaseException, job: procrastinate.jobs.Job
     ) -> procrastinate.RetryDecision | None:
         """When to try again; None for never."""
-        if isinstance(exception, WorkersDied):
+        if isinstance(exception, NeverEnded):
             return None
         if passes(exception):
             return procrastinate.RetryDecision(retry_in={"seconds": _PATIENCE_SECONDS})

@@ -51,8 +51,8 @@ def null_test_limits() -> dict[str, Limit]:
 
 def case_fingerprint(signal: dict[str, Any], parameters: dict[str, Any], parts: Sequence[dict[str, Any]] = ()) -> str:
     """What makes two cases the same, whatever plan they stand in: the stimulus and the parameters, of a sum each's."""
-    parts_of_it = [signal, parameters, *parts]
-    return hashlib.sha256(json.dumps(parts_of_it, sort_keys=True).encode()).hexdigest()
+    content = [signal, parameters, *parts]
+    return hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
 
 
 def revise_plan(

@@ -14,7 +14,7 @@ class Writes:
         self.count = 0
 
     def note(self) -> None:
-        """One more; called in many threads, of which any may be the one that counts."""
+        """One more. Two threads that count at once may count one: what both wrote is committed by then."""
         self.count += 1
 
 
@@ -51,10 +51,20 @@ class AnswerCache:
                 return entry.body
             # Counted from before it is made: what changes meanwhile may not be in it.
             made = time.monotonic()
-            body = make()
+            try:
+                body = make()
+            except BaseException:
+                self._forget(key, entry)
+                raise
             entry.body, entry.made = body, made
         self._trim()
         return body
+
+    def _forget(self, key: Hashable, entry: _Entry) -> None:
+        """What could not be made takes no place: keys that are refused are without number."""
+        with self._lock:
+            if self._entries.get(key) is entry:
+                del self._entries[key]
 
     def _trim(self) -> None:
         with self._lock:

@@ -11,8 +11,11 @@ from flask import Flask, Request, Response, request, session
 from flask_login import LoginManager, UserMixin, current_user, login_user, logout_user
 from flask_wtf.csrf import CSRFProtect, generate_csrf
 from sqlalchemy import delete
+from sqlalchemy.exc import DBAPIError
+from werkzeug.exceptions import HTTPException
 
 from kind_echo.bench.accounts import Caller, NotAllowed, NotSignedIn, Role, Scope, TokenUnknown, known_token
+from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.accounts import EndedSession, Person
 from kind_echo.database.sessions import transaction
 from kind_echo.web.security.reach import REACH
@@ -64,6 +67,14 @@ def still_admitted() -> Callable[[], bool]:
     if current_user.caller.person_id is None:
         return lambda: _bearer(header) is not None
     return lambda: _of_session(number) is not None
+
+
+def lets_in(app: Flask) -> bool:
+    """Whether this request would reach its route: asked before its body is read."""
+    try:
+        return app.preprocess_request() is None
+    except (KindEchoError, HTTPException, DBAPIError):
+        return False
 
 
 def let_in(person: Person) -> None:

@@ -7,7 +7,7 @@ import re
 import shutil
 import tempfile
 import time
-from collections.abc import Iterable, MutableMapping
+from collections.abc import Callable, Iterable, MutableMapping
 from pathlib import Path
 from typing import Any
 
@@ -45,8 +45,13 @@ class _Left(Exception):
 class Bodies:
     """Gives the application bodies that are there already; whoever sends slowly holds a socket and no thread."""
 
-    def __init__(self, application: Application) -> None:
-        self._application = application
+    def __init__(self, application: Application, admits: Callable[[MutableMapping[str, Any]], bool]) -> None:
+        """Stand before an application.
+
+        Args:
+            admits: whether the application would let in who sends a request; asked, in a thread, before a file is read.
+        """
+        self._application, self._admits = application, admits
 
     async def __call__(self, scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
         """One request."""
@@ -57,7 +62,10 @@ class Bodies:
         try:
             headers = dict(scope["headers"])
             length = _length(headers, scope["path"])
-            if _FILES.fullmatch(scope["path"]) and length is not None:
+            is_file = _FILES.fullmatch(scope["path"]) is not None
+            if is_file and not await asyncio.to_thread(self._admits, scope):
+                body = b""  # the application says why not; nothing of a file is read for whoever is not let in
+            elif is_file and length is not None:
                 folder = Path(tempfile.mkdtemp(prefix="kind-echo-"))
                 scope[RECEIVED] = folder / "upload"
                 body = b""

@@ -1,6 +1,7 @@
 """The server: one process that holds any number of connections, with a few threads for what they ask."""
 
 import asyncio
+import io
 import os
 from collections.abc import MutableMapping
 from contextlib import suppress
@@ -9,12 +10,14 @@ from typing import Any
 import structlog
 import uvicorn
 from a2wsgi import WSGIMiddleware
+from a2wsgi.wsgi import build_environ
 from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from kind_echo.core.registry.extensions import load_extensions
 from kind_echo.logs import set_up_logs
 from kind_echo.web.app import create_app
 from kind_echo.web.http.scope import REVISION
+from kind_echo.web.security.doors import lets_in
 from kind_echo.web.security.sessions import SECRET_VARIABLE
 from kind_echo.web.serving.bodies import Bodies
 from kind_echo.web.serving.changes import Changes
@@ -63,9 +66,14 @@ class TimedProtocol(H11Protocol):
 
 def build(threads: int) -> Application:
     """The whole application: streams and bodies beside, threads for all that is computed or asked of the database."""
-    changes = Changes()
-    answering = WSGIMiddleware(create_app(), workers=threads)  # type: ignore[arg-type]
-    served = Bodies(Streams(answering, changes))  # type: ignore[arg-type]
+    changes, app = Changes(), create_app()
+    answering = WSGIMiddleware(app, workers=threads)  # type: ignore[arg-type]
+
+    def admits(scope: MutableMapping[str, Any]) -> bool:
+        with app.request_context(build_environ(scope, io.BytesIO())):  # type: ignore[arg-type]
+            return lets_in(app)
+
+    served = Bodies(Streams(answering, changes), admits)  # type: ignore[arg-type]
 
     async def application(scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
         if scope["type"] == "lifespan":
