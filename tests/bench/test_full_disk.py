@@ -10,7 +10,7 @@ from sqlalchemy.exc import DataError, DBAPIError, OperationalError
 
 from kind_echo.bench.queue.jobs import analyse_cells, render_cells
 from kind_echo.database.models import Cell
-from kind_echo.database.sessions import in_brief, is_disk_full, passes, transaction
+from kind_echo.database.sessions import brief_message, is_disk_full, is_temporary, transaction
 from kind_echo.renderers import stand_in
 from kind_echo.web.app import create_app
 from tests.conftest import drain, query
@@ -76,10 +76,10 @@ def test_what_passes_by_itself_is_told_from_what_does_not(empty: str) -> None:
     with pytest.raises(DBAPIError) as wrong, transaction() as session:
         session.execute(update(Cell).values(attempts=10**12))
     assert isinstance(wrong.value, DataError)
-    assert not passes(wrong.value)
-    assert in_brief(wrong.value) == "the database refused it (NumericValueOutOfRange: integer out of range)"
-    assert passes(OSError(errno.ENOSPC, "full"))
+    assert not is_temporary(wrong.value)
+    assert brief_message(wrong.value) == "the database refused it (NumericValueOutOfRange: integer out of range)"
+    assert is_temporary(OSError(errno.ENOSPC, "full"))
     assert is_disk_full(OSError(errno.ENOSPC, "full"))
-    assert not passes(OSError(errno.EACCES, "no"))
-    assert not passes(ValueError("no"))
-    assert passes(OperationalError("", {}, psycopg.OperationalError("gone")))
+    assert not is_temporary(OSError(errno.EACCES, "no"))
+    assert not is_temporary(ValueError("no"))
+    assert is_temporary(OperationalError("", {}, psycopg.OperationalError("gone")))

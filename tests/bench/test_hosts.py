@@ -15,10 +15,10 @@ from kind_echo.bench.machines import (
     add_offered,
     all_hosts,
     is_seen,
+    record_worker,
     register,
     renderers_of,
-    see_worker,
-    still_there,
+    renew_worker,
     stopped,
     waiting,
     workers,
@@ -62,19 +62,19 @@ def test_what_a_machine_has_is_written_down_once_and_new_builds_are_found(empty:
 
 def test_a_worker_is_seen_while_it_says_so(empty: str) -> None:
     with transaction() as session:
-        see_worker(session, "north", 17, [_offer("1.0")], NOW)
-        see_worker(session, "north", 17, [_offer("1.0")], NOW)
+        record_worker(session, "north", 17, [_offer("1.0")], NOW)
+        record_worker(session, "north", 17, [_offer("1.0")], NOW)
         (worker,) = workers(session)
         late = NOW + timedelta(seconds=SILENT_SECONDS + 1)
         assert (is_seen(worker, NOW), is_seen(worker, late)) == (True, False)
         with pytest.raises(EffectNotOffered):
             add_offered(session, "Thing", late)
-        still_there(session, "north", 17, late)
+        renew_worker(session, "north", 17, late)
         assert is_seen(worker, late)
         assert add_offered(session, "Thing", late).handle == "urn:thing"
         with pytest.raises(EffectNotOffered):
             add_offered(session, "Nothing", late)
-        see_worker(session, "south", 3, [], late + timedelta(days=8))
+        record_worker(session, "south", 3, [], late + timedelta(days=8))
         assert [worker.machine for worker in workers(session)] == ["south"]
         stopped(session, "south", 3, NOW)
         assert workers(session) == []

@@ -81,7 +81,7 @@ def test_rows_and_columns_are_grouped_folded_filtered_and_inked_by_another_measu
     grid.get_by_role("button", name="Almanac 7", exact=True).click()
     grid.get_by_role("button", name="Steady tone 997 Hz", exact=True).click()
     expect(grid.locator("[data-cell]")).to_have_count(4 * 7)
-    expect(grid.locator("button[aria-label*='The gravest of 18']")).to_have_count(1)
+    expect(grid.locator("button[aria-label*='The worst of 18']")).to_have_count(1)
     view.get_by_role("button", name=re.compile("^Measure: Residual")).click()
     view.get_by_role("menuitemradio", name="Gain", exact=True).click()
     expect(view).to_have_url(re.compile("measure=gain"))
@@ -94,7 +94,7 @@ def test_rows_and_columns_are_grouped_folded_filtered_and_inked_by_another_measu
 def test_a_finding_is_taken_apart_and_a_part_of_it_is_marked(view: Page) -> None:
     _open(view, "2.1.0-rc2")
     findings = view.get_by_role("region", name="Findings")
-    findings.get_by_role("button", name=re.compile("^Take apart: Differs")).click()
+    findings.get_by_role("button", name=re.compile("^Split up: Differs")).click()
     findings.get_by_role("button", name="Soft, 8× 3").click()
     expect(view.get_by_role("button", name="Decide 3")).to_be_visible()
 
@@ -128,7 +128,7 @@ def test_a_plan_comes_from_a_template_is_changed_kept_run_and_revised(page: Page
     page.get_by_role("menuitemradio", name=re.compile("^Gain calibration")).click()
     page.get_by_role("button", name=re.compile("^Effect: ")).click()
     page.get_by_role("menuitemradio", name="Plumb").click()
-    page.get_by_role("button", name="Write it").click()
+    page.get_by_role("button", name="Write the plan").click()
     expect(page.get_by_role("status").filter(has_text="28 cells")).to_be_visible()
     page.get_by_label("Name of the plan").fill("Gain, shortened")
     for _ in range(5):
@@ -149,7 +149,7 @@ def test_a_plan_comes_from_a_template_is_changed_kept_run_and_revised(page: Page
     expect(page.get_by_role("heading", level=1)).to_contain_text("revision 2")
     page.get_by_role("button", name="As YAML").click()
     expect(page.get_by_label("The plan as YAML")).to_have_value(re.compile("plan: Gain, shortened"))
-    page.get_by_role("button", name="Take this over into the form").click()
+    page.get_by_role("button", name="Apply to the form").click()
     page.get_by_role("link", name="Run it").click()
     page.get_by_role("button", name=re.compile(r"^Start \d+ cells")).click()
     expect(page.get_by_role("grid")).to_be_visible()

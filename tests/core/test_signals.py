@@ -123,7 +123,7 @@ def test_channels_apart_have_nothing_in_common() -> None:
     assert abs(np.corrcoef(samples.T)[0, 1]) < 0.02
     alone = synthesise(make_request("tone", channels=2, placement="second"), RATE)
     assert not alone[:, 0].any()
-    with pytest.raises(BadParameter, match="signal of chance"):
+    with pytest.raises(BadParameter, match="random signal"):
         make_request("tone", channels=2, placement="apart")
     with pytest.raises(BadParameter, match="2 where the channels are not equal"):
         make_request("tone", channels=1, placement="first")

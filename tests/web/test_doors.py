@@ -16,7 +16,7 @@ from kind_echo.web.app import create_app
 from kind_echo.web.security import rates
 from kind_echo.web.security.doors import route_key
 from kind_echo.web.security.reach import REACH
-from kind_echo.web.security.sessions import PROXIES_VARIABLE, SECRET_VARIABLE, BadSecretFile, CannotKeepOut
+from kind_echo.web.security.sessions import PROXIES_VARIABLE, SECRET_VARIABLE, BadSecretFile, CannotCountSignIns
 from tests.conftest import drain
 from tests.signing import person, sign, token
 
@@ -174,7 +174,7 @@ def test_headers_of_a_proxy_are_believed_only_when_it_is_there(empty: str, monke
     assert re.findall('(?:src|href)="([^"]*)"', page)
     assert all(link.startswith("/echo/") for link in re.findall('(?:src|href)="([^"]*)"', page))
     monkeypatch.setenv(PROXIES_VARIABLE, "many")
-    with pytest.raises(CannotKeepOut):
+    with pytest.raises(CannotCountSignIns):
         create_app()
 
 

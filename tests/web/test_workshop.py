@@ -13,7 +13,7 @@ import pytest
 import soundfile
 from flask.testing import FlaskClient
 
-from kind_echo.bench.machines import see_worker
+from kind_echo.bench.machines import record_worker
 from kind_echo.core.signals import all_kinds
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost
@@ -60,7 +60,7 @@ def test_a_preview_has_figures_and_both_channels(blank: FlaskClient) -> None:
     ("query", "status", "words"),
     [
         ("request=nonsense&rate=48000", 422, "request: "),
-        ("request=[]&rate=48000", 422, "request: an object is wanted"),
+        ("request=[]&rate=48000", 422, "request: it must be an object"),
         (f"{_asked({'kind': 'tone', 'frequency': 23_000.0})}&rate=44100", 422, "frequency=23000.0 is invalid"),
         (f"{_asked({'kind': 'tone', 'seconds': 7200.0})}&rate=192000", 422, "seconds=7200.0 is invalid"),
         (f"{_asked({'kind': 'file', 'sha256': 'ab', 'name': 'x'})}&rate=48000", 404, "There is no audio ab"),
@@ -104,7 +104,7 @@ def test_hosts_tell_their_machines_and_an_offered_effect_is_added(blank: FlaskCl
     effect = OfferedEffect("Thing", "urn:thing", "A thing", ({"name": "gain", "default": 0.0},), ("1.0", "1.1"))
     offer = Offer("bench", "A bench", None, (OfferedHost("Bench", "1", "", ("offline",)),), (effect,))
     with transaction() as session:
-        see_worker(session, "north", 17, [offer], datetime.now(UTC))
+        record_worker(session, "north", 17, [offer], datetime.now(UTC))
     found = _get(blank, "/api/hosts")
     assert [host["machines"] for host in found["hosts"] if host["renderer"] == "stand-in"] == [[], [], []]
     (machine,) = found["machines"]

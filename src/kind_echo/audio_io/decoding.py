@@ -191,7 +191,7 @@ def main() -> None:
 def _bind() -> None:
     """Limit what this process may take; a server, which reads strangers' files, runs on POSIX systems alone."""
     if sys.platform == "win32":
-        raise NotImplementedError("files of strangers are read within limits, which this system does not have")
+        raise NotImplementedError("uploaded files are decoded under resource limits, which this system does not have")
     import resource
 
     pages = int(Path("/proc/self/statm").read_text().split()[0])

@@ -65,14 +65,14 @@ def is_disk_full(error: BaseException) -> bool:
     return isinstance(error, OSError) and error.errno == errno.ENOSPC
 
 
-def passes(error: BaseException) -> bool:
+def is_temporary(error: BaseException) -> bool:
     """Whether what went wrong has nothing to do with what was asked, and ends when there is space or a server again."""
     if isinstance(error, DBAPIError) and error.connection_invalidated:
         return True
     return is_disk_full(error) or isinstance(error, OperationalError | InterfaceError)
 
 
-def in_brief(error: BaseException) -> str:
+def brief_message(error: BaseException) -> str:
     """An error in a line for a person, without the SQL and the values that belong in the log alone."""
     if not isinstance(error, DBAPIError):
         return str(error)

@@ -24,7 +24,7 @@ def exchange(
         write_audio(source, samples, rate, subtype)
         finished = work(folder, source, target)
         if not target.exists():
-            raise RenderFailed("it ended well but wrote no output", finished.log)
+            raise RenderFailed("it exited with status 0 but wrote no output", finished.log)
         try:
             with AudioFile(target, "the output") as audio:
                 if audio.rate != rate:

@@ -30,7 +30,7 @@ const KINDS: { kind: DecisionKind; label: string; means: string }[] = [
   {
     kind: "fault",
     label: "Record a fault",
-    means: "The effect or the host is wrong. It is said here, once.",
+    means: "The effect or the host is wrong. Recorded once, here.",
   },
   {
     kind: "waived",

@@ -144,7 +144,7 @@ function AddHost() {
         begin();
       }}
     >
-      <h2 className="font-semibold">A host that no script can drive</h2>
+      <h2 className="font-semibold">A host rendered by hand</h2>
       <p className="text-quiet">
         Its cells wait until a person has rendered them with a kit. Every other host comes with the machine
         that has it.

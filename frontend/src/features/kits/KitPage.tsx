@@ -168,7 +168,7 @@ function Open({ kit, files }: { kit: Kit; files: KitFile[] }) {
             <div className="min-w-64 flex-1">
               <p className="font-medium break-all">{file.name}</p>
               <p className="text-quiet">
-                {file.state === "received" ? "Being looked at…" : `${file.why}.`} {kilohertz(file.rate)} kHz,{" "}
+                {file.state === "received" ? "Being examined…" : `${file.why}.`} {kilohertz(file.rate)} kHz,{" "}
                 {count(file.channels, "channel")}, {number(file.seconds, 2)} s
               </p>
             </div>

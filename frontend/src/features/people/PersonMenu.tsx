@@ -82,19 +82,19 @@ function PasswordDialog({ onClose }: { onClose: () => void }) {
             }}
           >
             <Labelled
-              label="The one you have"
+              label="Current password"
               type="password"
               autoComplete="current-password"
               required
               value={old}
               onChange={(event) => setOld(event.target.value)}
             />
-            <NewPassword label="The new one" value={next} onChange={setNext} />
+            <NewPassword label="New password" value={next} onChange={setNext} />
             {change.error && <p role="alert">{change.error.message}</p>}
             <div className="flex justify-end gap-2">
               <Button onClick={onClose}>Cancel</Button>
               <Button look="main" type="submit" disabled={change.isPending}>
-                Change it
+                Change password
               </Button>
             </div>
           </form>

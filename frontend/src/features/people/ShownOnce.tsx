@@ -18,7 +18,7 @@ export function ShownOnce({ secret, onClose }: { secret: Secret; onClose: () => 
   return (
     <section aria-label="Shown once" className="mx-5 mb-4 rounded-md border border-quiet bg-sheet px-4 py-3">
       <p role="status">
-        <b className="font-semibold">{secret.what}</b> It is shown this once, and kept nowhere.
+        <b className="font-semibold">{secret.what}</b> It is shown only once and is not stored.
       </p>
       <div className="mt-2 flex items-center gap-3">
         <code className="min-w-0 flex-1 rounded bg-ground px-2 py-1.5 font-mono text-xs break-all select-all">

@@ -144,7 +144,7 @@ function Editor({ written }: { written: WrittenPlan }) {
                     })
                   }
                 >
-                  Take this over into the form
+                  Apply to the form
                 </Button>
               </div>
             </div>

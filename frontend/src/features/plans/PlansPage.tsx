@@ -108,7 +108,7 @@ function NewPlan() {
           needs="work"
           onClick={() => navigate(`/plans/new?${new URLSearchParams({ template: key, effect })}`)}
         >
-          Write it
+          Write the plan
         </Button>
       </div>
       <p className="text-quiet">{template?.purpose}</p>

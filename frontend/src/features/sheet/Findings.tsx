@@ -103,11 +103,11 @@ function Item({ finding, marked, opened, onOpen, onMark }: ItemProps) {
       <button
         type="button"
         aria-expanded={opened}
-        aria-label={`${opened ? "Close" : "Take apart"}: ${finding.headline}`}
+        aria-label={`${opened ? "Close" : "Split up"}: ${finding.headline}`}
         onClick={onOpen}
         className="pb-2 pl-3 text-xs text-quiet underline decoration-line hover:decoration-text"
       >
-        {opened ? "Close" : "Take apart"}
+        {opened ? "Close" : "Split up"}
       </button>
     </div>
   );

@@ -294,7 +294,7 @@ const CellView = memo(function CellView(props: CellProps) {
   const { cell, more, label, edge, chosen, tabbable, marked, figures, tick, onChoose, onOpen } = props;
   const decided = cell.decision?.holds ? `. ${DECIDED[cell.decision.kind]}` : "";
   const shown = figures && cell.state === "done" ? figure(cell, figures) : "";
-  const others = more > 0 ? `. The gravest of ${more + 1}` : "";
+  const others = more > 0 ? `. The worst of ${more + 1}` : "";
   return (
     <button
       type="button"

@@ -287,7 +287,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
               />
             ) : (
               <p className="py-6 text-quiet">
-                No cell of this run is like that.{" "}
+                No cell matches the filter.{" "}
                 <button
                   type="button"
                   className="underline"

@@ -100,7 +100,7 @@ function NumberBox({
       <input
         inputMode="decimal"
         value={text}
-        placeholder={optional ? "as far as the rate goes" : undefined}
+        placeholder={optional ? "up to half the rate" : undefined}
         aria-invalid={wrong}
         onChange={(event) => {
           setText(event.target.value);

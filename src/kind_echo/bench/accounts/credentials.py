@@ -35,11 +35,11 @@ def hash_password(password: str, name: str) -> str:
 def is_password(kept: str | None, password: str) -> bool:
     """Whether it is the password; takes as long where there is none, so that the time tells nothing."""
     try:
-        return _hasher.verify(kept or _nobodys(), password[:MOST_PASSWORD]) and kept is not None
+        return _hasher.verify(kept or _unknown_hash(), password[:MOST_PASSWORD]) and kept is not None
     except (VerificationError, InvalidHashError):
         return False
 
 
 @cache
-def _nobodys() -> str:
+def _unknown_hash() -> str:
     return _hasher.hash(new_secret())

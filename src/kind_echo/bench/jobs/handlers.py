@@ -35,7 +35,7 @@ from kind_echo.bench.signals import find_pair
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.blobs import find_content
-from kind_echo.database.sessions import in_brief, passes, transaction
+from kind_echo.database.sessions import brief_message, is_temporary, transaction
 from kind_echo.renderers import stand_in
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.renderers.takes import render_takes
@@ -201,7 +201,7 @@ def _cell_or_fails(context: procrastinate.JobContext, cell_id: int) -> Iterator[
     except KindEchoError as error:
         fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
     except Exception as error:
-        if passes(error):
+        if is_temporary(error):
             with suppress(DBAPIError):
                 forget_attempt(cell_id)
         _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
@@ -209,9 +209,9 @@ def _cell_or_fails(context: procrastinate.JobContext, cell_id: int) -> Iterator[
 
 
 def _last_attempt(context: procrastinate.JobContext, give_up: Callable[[str], None], error: Exception) -> None:
-    """On the attempt after which the queue gives up, say so where a person sees it; it waits for what passes."""
-    if context.job.attempts + 1 >= MOST_ATTEMPTS and not passes(error):
-        give_up(f"It was tried {MOST_ATTEMPTS} times; the last error was: {in_brief(error)}")
+    """On the attempt after which the queue gives up, say so where a person sees it, unless the cause is temporary."""
+    if context.job.attempts + 1 >= MOST_ATTEMPTS and not is_temporary(error):
+        give_up(f"It was tried {MOST_ATTEMPTS} times; the last error was: {brief_message(error)}")
 
 
 def _fail_kit_file(file_id: int, reason: str) -> None:

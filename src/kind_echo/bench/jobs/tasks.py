@@ -12,7 +12,7 @@ from sqlalchemy.exc import DBAPIError
 from kind_echo.bench.machines import Outcome, count_job
 from kind_echo.bench.queue import ANALYSIS_QUEUE, MOST_ATTEMPTS, JobName, forget_attempt, queue_app
 from kind_echo.core.registry.errors import KindEchoError
-from kind_echo.database.sessions import passes, transaction
+from kind_echo.database.sessions import is_temporary, transaction
 
 _FEW = procrastinate.RetryStrategy(max_attempts=MOST_ATTEMPTS, wait=1, linear_wait=2)
 _PATIENCE_SECONDS = 10
@@ -47,7 +47,7 @@ class _Retry(procrastinate.BaseRetryStrategy):
         """When to try again; None for never."""
         if isinstance(exception, NeverEnded):
             return None
-        if passes(exception):
+        if is_temporary(exception):
             return procrastinate.RetryDecision(retry_in={"seconds": _PATIENCE_SECONDS})
         return _FEW.get_retry_decision(exception=exception, job=job)
 
@@ -84,7 +84,7 @@ def _watched(context: procrastinate.JobContext, name: str, arguments: Mapping[st
             outcome = "done"
         except Exception as error:
             _log.warning("attempt failed", exc_info=error)
-            if passes(error) and context.job.id is not None:
+            if is_temporary(error) and context.job.id is not None:
                 with suppress(DBAPIError), transaction() as session:
                     forget_attempt(session, context.job.id)
             raise

@@ -184,7 +184,7 @@ def settings_of(session: Session, effect_id: int) -> list[Setting]:
     return list(session.scalars(select(Setting).where(Setting.effect_id == effect_id).order_by(Setting.name)))
 
 
-def see_worker(
+def record_worker(
     session: Session,
     machine: str,
     process: int,
@@ -215,7 +215,7 @@ def see_worker(
     session.execute(delete(Worker).where(Worker.seen_at < now - _FORGET))
 
 
-def still_there(session: Session, machine: str, process: int, now: datetime) -> None:
+def renew_worker(session: Session, machine: str, process: int, now: datetime) -> None:
     """A worker says that it is still there."""
     worker = session.scalar(select(Worker).where(Worker.machine == machine, Worker.process == process))
     if worker is not None:

@@ -181,7 +181,7 @@ def read_yaml(text: str) -> PlanDocument:
         mark = getattr(error, "problem_mark", None)
         # What is missing at the end is missing on the line after the last one, for the parser.
         where = f"line {min(mark.line, text.rstrip().count(chr(10))) + 1}: " if mark is not None else ""
-        raise BadPlan([f"{where}{getattr(error, 'problem', None) or 'this is no YAML'}"]) from error
+        raise BadPlan([f"{where}{getattr(error, 'problem', None) or 'this is not YAML'}"]) from error
     except ValueError as error:
         # A number of more digits than any is read with, or a day that no calendar has.
         raise BadPlan([f"a value cannot be read: {error}"]) from error

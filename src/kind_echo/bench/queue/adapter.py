@@ -94,7 +94,7 @@ def is_under_way(session: Session, task: str, arguments: dict[str, int]) -> bool
     return session.scalar(query, {"task": task, "arguments": json.dumps(arguments)}) is not None
 
 
-def call_off(session: Session, task: str, argument: str, values: Iterable[int]) -> None:
+def cancel(session: Session, task: str, argument: str, values: Iterable[int]) -> None:
     """Take jobs of a task that nobody is at from their queues: those whose argument has one of the values."""
     query = text(
         "SELECT procrastinate_cancel_job_v1(id, false, true) FROM procrastinate_jobs "

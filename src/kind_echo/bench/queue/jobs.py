@@ -9,7 +9,7 @@ from typing import Literal
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.queue.adapter import call_off, defer, is_under_way
+from kind_echo.bench.queue.adapter import cancel, defer, is_under_way
 
 JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
@@ -37,10 +37,10 @@ def render_cells(
     defer(session, "render_cell", queue, priority, [{"cell_id": cell_id} for cell_id in cell_ids], at=at)
 
 
-def call_off_renders(session: Session, run_id: int, cell_ids: Iterable[int]) -> None:
+def cancel_renders(session: Session, run_id: int, cell_ids: Iterable[int]) -> None:
     """Render no cell of a run that nobody is at."""
-    call_off(session, "render_cell", "cell_id", cell_ids)
-    call_off(session, "prepare_run", "run_id", [run_id])
+    cancel(session, "render_cell", "cell_id", cell_ids)
+    cancel(session, "prepare_run", "run_id", [run_id])
 
 
 def measure_delivered(session: Session, cell_id: int) -> None:

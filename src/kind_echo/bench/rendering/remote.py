@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.decoding import Decoded
 from kind_echo.audio_io.encoding import ENCODINGS
-from kind_echo.bench.machines import count_job, queues_of_machine, register, see_worker, stopped
+from kind_echo.bench.machines import count_job, queues_of_machine, record_worker, register, stopped
 from kind_echo.bench.queue import (
     ANALYSIS_QUEUE,
     MOST_ATTEMPTS,
@@ -136,7 +136,7 @@ def arrive(session: Session, token_id: int, machine: str, process: int, offers: 
     _check_queues(offer.queue for offer in offers)
     register(session, offers)
     number = register_worker(session)
-    see_worker(session, machine, process, offers, now, number=number, token_id=token_id)
+    record_worker(session, machine, process, offers, now, number=number, token_id=token_id)
     return number
 
 

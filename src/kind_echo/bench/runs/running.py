@@ -15,7 +15,7 @@ from kind_echo.bench.queue import (
     RENDER_PRIORITY,
     advance_search,
     analyse_cells,
-    call_off_renders,
+    cancel_renders,
     check_kit,
     prepare_run,
     render_cells,
@@ -173,7 +173,7 @@ def stop_run(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
     if run.stopped_at is None:
         run.stopped_at, run.stopped_by = now, who
         waiting = session.scalars(select(Cell.id).where(Cell.run_id == run_id, Cell.state == "waiting"))
-        call_off_renders(session, run_id, waiting)
+        cancel_renders(session, run_id, waiting)
         session.add(Event(at=now, who=who, what="run stopped", detail={"run": run_id}))
         tell_change(session, run_id)
     return run
@@ -195,7 +195,7 @@ def put_first(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
     run = _locked(session, run_id)
     run.priority = (session.scalar(select(func.max(Run.priority))) or 0) + 1
     waiting = session.scalars(select(Cell.id).where(Cell.run_id == run_id, Cell.state == "waiting"))
-    call_off_renders(session, run_id, waiting)
+    cancel_renders(session, run_id, waiting)
     if run.stopped_at is None:
         prepare_all(session, run)
     session.add(Event(at=now, who=who, what="run put first", detail={"run": run_id}))

@@ -23,11 +23,11 @@ from kind_echo.core.signals import (
     OWN_FILE,
     all_kinds,
     every_parameter,
-    in_brief,
     in_full,
     in_one_channel,
     make_request,
     whole_seconds,
+    without_defaults,
 )
 from kind_echo.core.signals.aliases import Alias, expected_aliases
 from kind_echo.database.blobs import find_content
@@ -109,7 +109,7 @@ def checked(request: dict[str, Any]) -> dict[str, Any]:
 
 def shown(request: dict[str, Any]) -> dict[str, Any]:
     """A request as people read it: what differs from the usual alone."""
-    return dict(request) if request["kind"] == OWN_FILE else in_brief(request)
+    return dict(request) if request["kind"] == OWN_FILE else without_defaults(request)
 
 
 def keep_signal(session: Session, name: str, request: dict[str, Any]) -> Signal:

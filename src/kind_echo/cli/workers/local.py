@@ -11,7 +11,7 @@ from procrastinate.exceptions import ConnectorException
 from procrastinate.worker import Worker
 from sqlalchemy.exc import DBAPIError, OperationalError
 
-from kind_echo.bench.machines import offer_document, queues_of_machine, register, see_worker, still_there, stopped
+from kind_echo.bench.machines import offer_document, queues_of_machine, record_worker, register, renew_worker, stopped
 from kind_echo.bench.queue import ANALYSIS_QUEUE, queue_app
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.takes import installed, machine, offers_of
@@ -52,7 +52,7 @@ class _Presence:
         offers = offers_of(self._renderers)
         with transaction() as session:
             register(session, offers)
-            see_worker(session, self._machine, os.getpid(), offers, datetime.now(UTC))
+            record_worker(session, self._machine, os.getpid(), offers, datetime.now(UTC))
         return self._queues()
 
     def stay(self) -> list[str]:
@@ -61,7 +61,7 @@ class _Presence:
             _log.info("what this machine has changed", renderers=list(installed()))
             return self.arrive()
         with transaction() as session:
-            still_there(session, self._machine, os.getpid(), datetime.now(UTC))
+            renew_worker(session, self._machine, os.getpid(), datetime.now(UTC))
         return self._queues()
 
     def _queues(self) -> list[str]:

@@ -19,6 +19,7 @@ from kind_echo.core.causes.explained import Explained, Known
 from kind_echo.core.causes.filtering import REACH, fit_filter
 from kind_echo.core.causes.leftover import judge_leftover, word_length
 from kind_echo.core.causes.models import Kind, Model, decibels, explain_channel, plain_gain
+from kind_echo.core.causes.plain import length_cause, plain_causes
 from kind_echo.core.causes.shapes import Shape, is_steady_tone, shape_of
 from kind_echo.core.causes.shares import by_share, fall, without_gain
 from kind_echo.core.levels.integrity import Gap, click_readings, gap_readings
@@ -49,35 +50,10 @@ _KINDS: dict[Kind, CauseName] = {
 
 def explain(reference: Source, lay: Aligner, known: Known, pool: Executor) -> Explained:
     """The causes of a difference, those that explain most first."""
-    plain = _plain(known)
+    plain = plain_causes(known)
     if plain is not None:
         return Explained(plain)
     return _Explanation(reference, lay, known, pool).found()
-
-
-def _plain(known: Known) -> list[Cause] | None:
-    """Causes that need no model; None where there is more to tell."""
-    readings = known.readings
-    if value_of(readings, "identical") == 1.0:
-        return [Cause("none")]
-    length = _length(known)
-    if value_of(readings, "residual_rms") is None and not value_of(readings, "silent"):
-        # Every sample that has a partner is the same: they differ in length, or in delay, alone.
-        delay = round(known.delay or 0.0)
-        late = [Cause("delay", amount=float(delay), unit="samples", takes_off=None)] if delay else []
-        return [*late, *length] or None
-    return None
-
-
-def _length(known: Known) -> list[Cause]:
-    frames = value_of(known.readings, "length_difference") or 0.0
-    if frames == 0.0 or abs(frames - round(known.delay or 0.0)) < 1.0:
-        return []
-    return [Cause("length", amount=frames, unit="frames", why=f"{abs(frames):.0f} frames {_more(frames)}")]
-
-
-def _more(frames: float) -> str:
-    return "longer" if frames > 0 else "shorter"
 
 
 class _Explanation:
@@ -94,10 +70,10 @@ class _Explanation:
         known = self._known
         missing = self._flags("channel_missing")
         if len(missing) == self._channels:
-            return Explained([Cause("silent", why="the render is silent"), *_length(known)])
+            return Explained([Cause("silent", why="the render is silent"), *length_cause(known)])
         swapped = len(self._flags("channel_swap")) == 2 == self._channels
         if known.delay is None and not known.drift and not swapped:
-            return Explained([self._no_delay(), *_length(known)])
+            return Explained([self._no_delay(), *length_cause(known)])
         whole = self._excerpts(swapped=swapped)
         if not whole:
             return Explained([Cause("unexplained", why="the alignment leaves no overlap")])
@@ -144,7 +120,7 @@ class _Explanation:
         self._leftover(lined, level, by_channel, heard)
         filtered, why = self._filtered(level, by_channel, tones)
         causes = by_share(self._causes)
-        causes += _length(known)
+        causes += length_cause(known)
         if not causes:
             causes = [Cause("unexplained", why="nothing that is known explains it")]
         return Explained(causes, filtered, why, self._curves, clicks)

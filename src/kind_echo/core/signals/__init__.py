@@ -7,10 +7,10 @@ from kind_echo.core.signals.request import (
     SignalRequest,
     all_kinds,
     every_parameter,
-    in_brief,
     in_full,
     in_one_channel,
     make_request,
+    without_defaults,
 )
 
 __all__ = [
@@ -19,10 +19,10 @@ __all__ = [
     "SignalRequest",
     "all_kinds",
     "every_parameter",
-    "in_brief",
     "in_full",
     "in_one_channel",
     "make_request",
     "synthesise",
     "whole_seconds",
+    "without_defaults",
 ]

@@ -93,7 +93,7 @@ class SignalRequest(ABC):
             raise BadParameter("channels", self.channels, "2 where the channels are not equal")
         if self.placement == "apart" and not self.drawn:
             names = ", ".join(name for name, one in all_kinds().items() if one.drawn)
-            raise BadParameter("placement", self.placement, f"used with a signal of chance: {names}")
+            raise BadParameter("placement", self.placement, f"used with a random signal: {names}")
 
     @abstractmethod
     def sound(self, frames: int, rate: int) -> Mono:
@@ -197,7 +197,7 @@ def in_full(request: Mapping[str, Any]) -> dict[str, Any]:
     return {**usual, **request}
 
 
-def in_brief(request: Mapping[str, Any]) -> dict[str, Any]:
+def without_defaults(request: Mapping[str, Any]) -> dict[str, Any]:
     """What a request asks for beyond the defaults, for people to read."""
     known = every_parameter()
     return {name: value for name, value in request.items() if name == "kind" or value != known[name][1]}

@@ -42,7 +42,7 @@ from kind_echo.web.people.schemas import (
     TokensBody,
     UseLinkBody,
 )
-from kind_echo.web.security.doors import caller, forgery_token, is_near, let_in, let_out, nobody
+from kind_echo.web.security.doors import begin_session, caller, end_session, forgery_token, is_local, nobody
 
 api = APIBlueprint("people", __name__, url_prefix="/api")
 
@@ -57,43 +57,43 @@ def me() -> Response:
 
 
 @api.post("/sign-in", responses={200: MeBody})
-def come_in(body: SignInBody) -> Response:
+def sign_in_with_password(body: SignInBody) -> Response:
     """Begin a session with a name and a password."""
     with transaction() as session:
-        let_in(sign_in(session, body.name, body.password, datetime.now(UTC)))
+        begin_session(sign_in(session, body.name, body.password, datetime.now(UTC)))
     return answer(_me())
 
 
 @api.post("/links/open", responses={200: OpenedLinkBody})
-def look_at_link(body: LinkBody) -> Response:
+def show_link(body: LinkBody) -> Response:
     """Whose link it is; it can still be used afterwards."""
     with transaction() as session:
-        link = open_link(session, body.secret, datetime.now(UTC), near=is_near())
+        link = open_link(session, body.secret, datetime.now(UTC), near=is_local())
         return answer(OpenedLinkBody(name=link.person.name, sets_password=not link.local))
 
 
 @api.post("/links/use", responses={200: MeBody})
-def come_in_by_link(body: UseLinkBody) -> Response:
+def sign_in_by_link(body: UseLinkBody) -> Response:
     """Begin a session by a link, and set the password that was chosen."""
     with transaction() as session:
-        let_in(use_link(session, body.secret, body.password, datetime.now(UTC), near=is_near()))
+        begin_session(use_link(session, body.secret, body.password, datetime.now(UTC), near=is_local()))
     return answer(_me())
 
 
 @api.post("/sign-out", responses={200: MeBody})
-def go() -> Response:
+def sign_out() -> Response:
     """End the session."""
-    let_out()
+    end_session()
     return answer(MeBody(forgery_token=forgery_token(), id=None, name=None, role=None))
 
 
 @api.post("/me/password", responses={200: MeBody})
-def other_password(body: PasswordBody) -> Response:
+def change_own_password(body: PasswordBody) -> Response:
     """Choose another password; all other sessions end."""
     with transaction() as session:
         person_id = caller().person_id
         assert person_id is not None  # the route is for people
-        let_in(change_password(session, person_id, body.old, body.new, datetime.now(UTC)))
+        begin_session(change_password(session, person_id, body.old, body.new, datetime.now(UTC)))
     return answer(_me())
 
 
@@ -113,7 +113,7 @@ def new_person(body: NewPersonBody) -> Response:
 
 
 @api.post("/people/<int:person_id>/change", responses={200: PersonBody})
-def other_role(path: PersonPath, body: PersonChangeBody) -> Response:
+def change_role(path: PersonPath, body: PersonChangeBody) -> Response:
     """Give a person another role, shut them out, or let them in again."""
     with transaction() as session:
         now = datetime.now(UTC)

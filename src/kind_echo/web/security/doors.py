@@ -69,7 +69,7 @@ def still_admitted() -> Callable[[], bool]:
     return lambda: _of_session(number) is not None
 
 
-def lets_in(app: Flask) -> bool:
+def is_admitted_by_headers(app: Flask) -> bool:
     """Whether this request would reach its route: asked before its body is read."""
     try:
         return app.preprocess_request() is None
@@ -77,7 +77,7 @@ def lets_in(app: Flask) -> bool:
         return False
 
 
-def let_in(person: Person) -> None:
+def begin_session(person: Person) -> None:
     """Begin a session of a person; the token against forged requests is a new one."""
     session.clear()
     session.permanent = True
@@ -85,7 +85,7 @@ def let_in(person: Person) -> None:
     structlog.contextvars.bind_contextvars(person=person.id)
 
 
-def let_out() -> None:
+def end_session() -> None:
     """End the session, and whatever copy of its cookie there may be."""
     number = current_user.number if current_user.is_authenticated else ""
     if number:
@@ -102,7 +102,7 @@ def forgery_token() -> str:
     return str(generate_csrf())
 
 
-def is_near() -> bool:
+def is_local() -> bool:
     """Whether the request comes from this machine."""
     try:
         return ipaddress.ip_address(request.remote_addr or "").is_loopback
@@ -130,7 +130,7 @@ def _check(csrf: CSRFProtect) -> Response | None:
         **({"person": known.person_id} if known.person_id is not None else {"token": known.name})
     )
     if reach is None or not reach.admits(known):
-        raise NotAllowed(known.name, reach.needed if reach is not None else "a door that nobody has made")
+        raise NotAllowed(known.name, reach.needed if reach is not None else "a route that does not exist")
     return None
 
 

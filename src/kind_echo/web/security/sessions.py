@@ -24,14 +24,14 @@ class BadSecretFile(KindEchoError):
     """The file with the key that signs sessions is not fit to hold it."""
 
 
-class CannotKeepOut(KindEchoError):
+class CannotCountSignIns(KindEchoError):
     """What stands before the server is described so that it cannot be told who asks."""
 
 
 def keep_sessions(app: Flask) -> None:
     """Sign sessions with the key of the installation, and keep their cookies from scripts and from other pages.
 
-    Raises BadSecretFile, CannotKeepOut.
+    Raises BadSecretFile, CannotCountSignIns.
     """
     app.secret_key = _secret_key()
     app.session_interface = _Sessions()
@@ -78,5 +78,5 @@ def _secret_key() -> str:
 def _proxies() -> int:
     said = os.environ.get(PROXIES_VARIABLE, "0")
     if not said.isdigit() or int(said) > 8:
-        raise CannotKeepOut(f"{PROXIES_VARIABLE}={said} is invalid: it must be a number from 0 to 8.")
+        raise CannotCountSignIns(f"{PROXIES_VARIABLE}={said} is invalid: it must be a number from 0 to 8.")
     return int(said)

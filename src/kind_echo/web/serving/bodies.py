@@ -23,7 +23,7 @@ _OFFERS = re.compile(r"/api/machines(/\d+/presence)?")
 MOST_OFFERED = 8 << 20
 """Bytes of what a machine says that it has: hundreds of effects, each with its parameters."""
 
-MOST_OF_NOBODY = 1 << 16
+MOST_UNSIGNED = 1 << 16
 """Bytes of a body from who shows neither a session nor a token: names, passwords and links are short."""
 
 _SILENT_SECONDS = 20.0  # without a byte of the body
@@ -90,7 +90,7 @@ class Bodies:
 def _most(headers: dict[bytes, bytes], path: str) -> int:
     """Bytes that a body may have."""
     if b"cookie" not in headers and b"authorization" not in headers:
-        return MOST_OF_NOBODY
+        return MOST_UNSIGNED
     if _FILES.fullmatch(path):
         return MOST_BYTES
     return MOST_OFFERED if _OFFERS.fullmatch(path) else MOST_JSON

@@ -19,25 +19,25 @@ class Listener:
     """Somebody who waits for changes of one run.
 
     Attributes:
-        stirred: set when there is something to look at: a change, or the end.
+        woken: set when there is something to look at: a change, or the end.
         changed: whether the run changed since it was last looked at.
         ended: the database went away, and changes may have been missed.
     """
 
     def __init__(self) -> None:
-        self.stirred = asyncio.Event()
+        self.woken = asyncio.Event()
         self.changed = False
         self.ended = False
 
     def change(self) -> None:
         """The run changed."""
         self.changed = True
-        self.stirred.set()
+        self.woken.set()
 
     def end(self) -> None:
         """Nothing more will be heard."""
         self.ended = True
-        self.stirred.set()
+        self.woken.set()
 
 
 class Changes:

@@ -17,7 +17,7 @@ from kind_echo.core.registry.extensions import load_extensions
 from kind_echo.logs import set_up_logs
 from kind_echo.web.app import create_app
 from kind_echo.web.http.scope import REVISION
-from kind_echo.web.security.doors import lets_in
+from kind_echo.web.security.doors import is_admitted_by_headers
 from kind_echo.web.security.sessions import SECRET_VARIABLE
 from kind_echo.web.serving.bodies import Bodies
 from kind_echo.web.serving.changes import Changes
@@ -71,7 +71,7 @@ def build(threads: int) -> Application:
 
     def admits(scope: MutableMapping[str, Any]) -> bool:
         with app.request_context(build_environ(scope, io.BytesIO())):  # type: ignore[arg-type]
-            return lets_in(app)
+            return is_admitted_by_headers(app)
 
     served = Bodies(Streams(answering, changes), admits)  # type: ignore[arg-type]
 

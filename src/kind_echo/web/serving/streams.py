@@ -64,10 +64,10 @@ async def _stream(listener: Listener, admitted: Callable[[], bool] | None, recei
     gone = asyncio.create_task(_left(receive))
     try:
         while not (gone.done() or listener.ended):
-            stirred = asyncio.create_task(listener.stirred.wait())
-            await asyncio.wait({stirred, gone}, timeout=_HEARTBEAT_SECONDS, return_when=asyncio.FIRST_COMPLETED)
-            stirred.cancel()
-            listener.stirred.clear()
+            woken = asyncio.create_task(listener.woken.wait())
+            await asyncio.wait({woken, gone}, timeout=_HEARTBEAT_SECONDS, return_when=asyncio.FIRST_COMPLETED)
+            woken.cancel()
+            listener.woken.clear()
             if gone.done() or listener.ended:
                 break
             if listener.changed:

@@ -92,7 +92,7 @@ def new_own_file(query: OwnFileQuery) -> Response:
 
 
 @api.get("/signals/preview", responses={200: PreviewBody})
-def look(query: PreviewQuery) -> Response:
+def preview_signal(query: PreviewQuery) -> Response:
     """A signal as it will be rendered, before it is kept."""
     with transaction() as session:
         request = checked(query.parsed)

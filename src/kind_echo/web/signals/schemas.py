@@ -122,7 +122,7 @@ class _Asked(BaseModel):
     @classmethod
     def _is_object(cls, text: str) -> str:
         if not isinstance(json.loads(text), dict):
-            raise ValueError("an object is wanted")
+            raise ValueError("it must be an object")
         return text
 
     @property
