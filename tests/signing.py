@@ -7,6 +7,7 @@ from flask.testing import FlaskClient
 from sqlalchemy import select
 
 from kind_echo.bench.accounts import Role, Scope, add_person, local_link, make_token
+from kind_echo.bench.machines import approve_machine
 from kind_echo.database.accounts import Person
 from kind_echo.database.sessions import transaction
 
@@ -49,3 +50,9 @@ def link_for(name: str = "Nora F.") -> str:
     with transaction() as session:
         who = session.scalars(select(Person).where(Person.name == name)).one()
         return local_link(session, who, datetime.now(UTC))
+
+
+def approve(machine: str) -> None:
+    """A keeper approves what a machine that reaches the server alone has."""
+    with transaction() as session:
+        approve_machine(session, machine, who="Nora F.", now=datetime.now(UTC))

@@ -21,6 +21,7 @@ import { RunsPage } from "./features/runs/RunsPage";
 import { SearchPage } from "./features/searches/SearchPage";
 import { SheetPage } from "./features/sheet/SheetPage";
 import { SignalsPage } from "./features/signals/SignalsPage";
+import { StoragePage } from "./features/storage/StoragePage";
 import { TrendsPage } from "./features/trends/TrendsPage";
 import { NotFound, Shell } from "./shell/Shell";
 
@@ -56,6 +57,7 @@ const routes = [
       { path: "/references", element: <ReferencesPage /> },
       { path: "/references/:reference", element: <HistoryPage /> },
       { path: "/people", element: <PeoplePage /> },
+      { path: "/storage", element: <StoragePage /> },
       { path: "*", element: <NotFound /> },
     ],
   },

@@ -11,9 +11,10 @@ from sqlalchemy import event, func, select
 from kind_echo.audio_io.encoding import ENCODINGS, decode, encode
 from kind_echo.audio_io.files import AudioFile, UnreadableAudio, write_audio
 from kind_echo.core.audio.source import ArraySource, in_memory
-from kind_echo.database.blobs import BlobSource, read_columns, store_content
+from kind_echo.database.blobs import BlobSource, store_content
 from kind_echo.database.models import Chunk, Content
 from kind_echo.database.sessions import engine, transaction
+from kind_echo.database.waveforms import read_columns
 
 
 def _noise(frames: int, channels: int = 2) -> Any:

@@ -61,7 +61,7 @@ def test_an_own_file_is_a_signal_at_every_rate(empty: str, tmp_path: Path) -> No
     samples = synthesise(make_request("sweep", start=100.0, end=5000.0, seconds=1.0, channels=2), 44_100)
     soundfile.write(tmp_path / "mine.flac", samples, 44_100, "PCM_24")
     with transaction() as session:
-        made = keep_own_file(session, tmp_path / "mine.flac", "mine.flac", "Mine")
+        made = keep_own_file(session, tmp_path / "mine.flac", "mine.flac", "Mine", who="Ida")
         assert made.request["name"].startswith("mine.flac, SHA-256 ")
         assert channels_of(session, made.request) == 2
         assert seconds_of(session, made.request, 48_000) == pytest.approx(1.0)

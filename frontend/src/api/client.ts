@@ -2,7 +2,7 @@ import createClient, { type Middleware } from "openapi-fetch";
 import { BASE } from "./base";
 import type { components, paths } from "./schema.gen";
 
-type Schemas = components["schemas"];
+export type Schemas = components["schemas"];
 export type Run = Schemas["RunBody"];
 export type Plan = Schemas["PlanBody"];
 export type PlanDocument = Schemas["PlanDocument"];

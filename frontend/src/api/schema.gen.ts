@@ -152,7 +152,8 @@ export interface paths {
         get: operations["comparisons_comparison_comparisons__int_comparison_id__get"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete a comparison, with the files in it that no other has; a keeper may delete anybody's. */
+        delete: operations["comparisons_remove_comparisons__int_comparison_id__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -255,7 +256,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Whose link it is; it can still be used afterwards. */
-        post: operations["people_look_at_link_links_open_post"];
+        post: operations["people_show_link_links_open_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -272,7 +273,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Begin a session by a link, and set the password that was chosen. */
-        post: operations["people_come_in_by_link_links_use_post"];
+        post: operations["people_sign_in_by_link_links_use_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -290,6 +291,23 @@ export interface paths {
         put?: never;
         /** A machine arrives, and says what it has. */
         post: operations["machines_new_machine_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/machines/{name}/approval": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Let a machine render what it offers now; a machine beside the database needs no approval. */
+        post: operations["machines_approve__string_name__approval_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -428,7 +446,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Choose another password; all other sessions end. */
-        post: operations["people_other_password_me_password_post"];
+        post: operations["people_change_own_password_me_password_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -497,7 +515,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Give a person another role, shut them out, or let them in again. */
-        post: operations["people_other_role_people__int_person_id__change_post"];
+        post: operations["people_change_role_people__int_person_id__change_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -859,7 +877,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Begin a session with a name and a password. */
-        post: operations["people_come_in_sign_in_post"];
+        post: operations["people_sign_in_with_password_sign_in_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -876,7 +894,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** End the session. */
-        post: operations["people_go_sign_out_post"];
+        post: operations["people_sign_out_sign_out_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -960,9 +978,77 @@ export interface paths {
             cookie?: never;
         };
         /** A signal as it will be rendered, before it is kept. */
-        get: operations["signals_look_signals_preview_get"];
+        get: operations["signals_preview_signal_signals_preview_get"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What takes the space, and the rule in force. */
+        get: operations["storage_storage_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/drop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a worker drop now what the rule in force says. */
+        post: operations["storage_drop_drop_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/dry-run": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a rule would drop now; nothing is dropped. */
+        get: operations["storage_dry_run_dry_run_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/storage/rule": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Set the rule; what it drops goes within a day, or at once by POST /api/storage/drop. */
+        post: operations["storage_new_rule_rule_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1168,9 +1254,11 @@ export interface components {
         };
         /**
          * ArrivedBody
-         * @description The number under which the machine takes jobs.
+         * @description The number under which the machine takes jobs; while something of it waits for a keeper, it gets none of that.
          */
         ArrivedBody: {
+            /** Waits For Approval */
+            waits_for_approval: boolean;
             /** Worker Id */
             worker_id: number;
         };
@@ -1309,6 +1397,8 @@ export interface components {
          * @description A comparison of two files, for a list.
          */
         ComparisonBody: {
+            /** Brought By */
+            brought_by: string[];
             /**
              * Created At
              * Format: date-time
@@ -1390,6 +1480,18 @@ export interface components {
             y: number[];
             /** Y Unit */
             y_unit: string;
+        };
+        /**
+         * DryRunBody
+         * @description What a rule would drop now, in all and by plan; audio of several plans counts in each of them.
+         */
+        DryRunBody: {
+            /** Bytes */
+            bytes: number;
+            /** Pieces */
+            pieces: number;
+            /** Plans */
+            plans: components["schemas"]["PlanShareBody"][];
         };
         /**
          * EffectBody
@@ -1563,9 +1665,7 @@ export interface components {
             /** Name */
             name: string;
             /** Parameters */
-            parameters?: {
-                [key: string]: unknown;
-            }[];
+            parameters?: components["schemas"]["OfferedParameterBody"][];
             /** Patterns */
             patterns?: string[];
             /** Versions */
@@ -1597,6 +1697,22 @@ export interface components {
          */
         KeepPlanBody: {
             document: components["schemas"]["PlanDocument"];
+        };
+        /**
+         * KeptRuleBody
+         * @description The rule in force, and who set it; empty and null where nobody did.
+         */
+        KeptRuleBody: {
+            /** All Gigabytes */
+            all_gigabytes: number | null;
+            /** Changed At */
+            changed_at: string | null;
+            /** Changed By */
+            changed_by: string;
+            /** Keep Runs */
+            keep_runs: number | null;
+            /** Person Gigabytes */
+            person_gigabytes: number | null;
         };
         /**
          * KitBody
@@ -1776,7 +1892,7 @@ export interface components {
         };
         /**
          * MachineBody
-         * @description A machine: its workers that are at work, and what it can render.
+         * @description A machine: its workers that are at work, what it can render, and what it may not.
          */
         MachineBody: {
             /** At Work */
@@ -1797,6 +1913,7 @@ export interface components {
              * Format: date-time
              */
             started_at: string;
+            unapproved: components["schemas"]["UnapprovedBody"] | null;
         };
         /**
          * MachineOfferBody
@@ -2086,6 +2203,33 @@ export interface components {
             version: string;
         };
         /**
+         * OfferedParameterBody
+         * @description What can be set of an effect: a number between bounds, or one of several words or numbers.
+         */
+        OfferedParameterBody: {
+            /** Choices */
+            choices?: (number | string)[];
+            /** Default */
+            default: number | string;
+            /**
+             * Greatest
+             * @default 0
+             */
+            greatest: number;
+            /**
+             * Least
+             * @default 0
+             */
+            least: number;
+            /** Name */
+            name: string;
+            /**
+             * Unit
+             * @default
+             */
+            unit: string;
+        };
+        /**
          * OpenedLinkBody
          * @description Whose link it is, and whether they choose a password by it.
          */
@@ -2094,6 +2238,16 @@ export interface components {
             name: string;
             /** Sets Password */
             sets_password: boolean;
+        };
+        /**
+         * OwnSpaceBody
+         * @description What the files of who asks take, and the most that they may; null where it is not limited.
+         */
+        OwnSpaceBody: {
+            /** Bytes */
+            bytes: number;
+            /** Most */
+            most: number | null;
         };
         /**
          * PairBody
@@ -2395,6 +2549,20 @@ export interface components {
             because: string;
         };
         /**
+         * PlanShareBody
+         * @description Audio of the renders of a plan.
+         */
+        PlanShareBody: {
+            /** Bytes */
+            bytes: number;
+            /** Effect */
+            effect: string;
+            /** Pieces */
+            pieces: number;
+            /** Plan */
+            plan: string;
+        };
+        /**
          * PlanTextBody
          * @description A plan as YAML.
          */
@@ -2655,6 +2823,18 @@ export interface components {
             runs: number;
         };
         /**
+         * RuleBody
+         * @description How long audio is kept and how much there may be; null for no limit. Gigabytes are of 10⁹ bytes.
+         */
+        RuleBody: {
+            /** All Gigabytes */
+            all_gigabytes: number | null;
+            /** Keep Runs */
+            keep_runs: number | null;
+            /** Person Gigabytes */
+            person_gigabytes: number | null;
+        };
+        /**
          * RunBody
          * @description A run and how it stands.
          */
@@ -2757,6 +2937,18 @@ export interface components {
             };
         };
         /**
+         * ShareBody
+         * @description One kind of thing, how many of it where that is counted, and the bytes that it takes.
+         */
+        ShareBody: {
+            /** Bytes */
+            bytes: number;
+            /** Name */
+            name: string;
+            /** Pieces */
+            pieces: number | null;
+        };
+        /**
          * SheetBody
          * @description A run as a sheet: cases down, conditions across.
          *
@@ -2806,6 +2998,8 @@ export interface components {
         /**
          * SideBody
          * @description One side of a pair: its address is what waveform, spectrum and samples are asked for by.
+         *
+         *     Of one whose audio was dropped by the rule for storage there is a waveform, and no sample.
          */
         SideBody: {
             /** Address */
@@ -2814,6 +3008,8 @@ export interface components {
             channels: number;
             /** Detail */
             detail: string;
+            /** Dropped At */
+            dropped_at: string | null;
             /** Frames */
             frames: number;
             /** Name */
@@ -2914,6 +3110,22 @@ export interface components {
             signals: components["schemas"]["SignalBody"][];
         };
         /**
+         * SpaceBody
+         * @description What takes the space; `raw` is what all audio would take unpacked, `dropped` the pieces that were dropped.
+         */
+        SpaceBody: {
+            /** Dropped */
+            dropped: number;
+            /** Parts */
+            parts: components["schemas"]["ShareBody"][];
+            /** People */
+            people: components["schemas"]["ShareBody"][];
+            /** Plans */
+            plans: components["schemas"]["PlanShareBody"][];
+            /** Raw */
+            raw: number;
+        };
+        /**
          * SpectraBody
          * @description The spectra of a pair's three sides.
          */
@@ -2965,6 +3177,15 @@ export interface components {
             who: string;
             /** Why */
             why: string;
+        };
+        /**
+         * StorageBody
+         * @description What takes the space, and the rule in force.
+         */
+        StorageBody: {
+            own: components["schemas"]["OwnSpaceBody"];
+            rule: components["schemas"]["KeptRuleBody"];
+            space: components["schemas"]["SpaceBody"];
         };
         /**
          * StripBody
@@ -3092,6 +3313,18 @@ export interface components {
             lines: components["schemas"]["LineBody"][];
             /** Plan */
             plan: string;
+        };
+        /**
+         * UnapprovedBody
+         * @description What a machine offers and may not render: what waits for a keeper, and what collides with what is known.
+         */
+        UnapprovedBody: {
+            /** Collisions */
+            collisions: string[];
+            /** Effects */
+            effects: string[];
+            /** Hosts */
+            hosts: string[];
         };
         /**
          * UploadBody
@@ -3513,6 +3746,28 @@ export interface operations {
             };
         };
     };
+    comparisons_remove_comparisons__int_comparison_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                comparison_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
     decisions_new_decision_decisions_post: {
         parameters: {
             query?: never;
@@ -3727,7 +3982,7 @@ export interface operations {
             };
         };
     };
-    people_look_at_link_links_open_post: {
+    people_show_link_links_open_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -3760,7 +4015,7 @@ export interface operations {
             };
         };
     };
-    people_come_in_by_link_links_use_post: {
+    people_sign_in_by_link_links_use_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -3815,6 +4070,28 @@ export interface operations {
                     "application/json": components["schemas"]["ArrivedBody"];
                 };
             };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    machines_approve__string_name__approval_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
             /** @description Unprocessable Entity */
             422: {
                 headers: {
@@ -4016,7 +4293,7 @@ export interface operations {
             };
         };
     };
-    people_other_password_me_password_post: {
+    people_change_own_password_me_password_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -4192,7 +4469,7 @@ export interface operations {
             };
         };
     };
-    people_other_role_people__int_person_id__change_post: {
+    people_change_role_people__int_person_id__change_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -4915,7 +5192,7 @@ export interface operations {
             };
         };
     };
-    people_come_in_sign_in_post: {
+    people_sign_in_with_password_sign_in_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -4948,7 +5225,7 @@ export interface operations {
             };
         };
     };
-    people_go_sign_out_post: {
+    people_sign_out_sign_out_post: {
         parameters: {
             query?: never;
             header?: never;
@@ -5127,7 +5404,7 @@ export interface operations {
             };
         };
     };
-    signals_look_signals_preview_get: {
+    signals_preview_signal_signals_preview_get: {
         parameters: {
             query: {
                 request: string;
@@ -5147,6 +5424,119 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PreviewBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    storage_storage_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StorageBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    storage_drop_drop_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    storage_dry_run_dry_run_get: {
+        parameters: {
+            query: {
+                keep_runs: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DryRunBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    storage_new_rule_rule_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RuleBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["KeptRuleBody"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -53,5 +53,14 @@ export const dateTime = (text: string): string =>
     minute: "2-digit",
   });
 
+export const day = (text: string): string =>
+  new Date(text).toLocaleDateString("en-GB", { day: "numeric", month: "short", year: "numeric" });
+
 export const count = (n: number, one: string, many = `${one}s`): string =>
   `${number(n, 0)} ${n === 1 ? one : many}`;
+
+/** Bytes as a person reads them, in steps of 1000. */
+export function megabytes(bytes: number): string {
+  if (bytes >= 1e9) return `${number(bytes / 1e9, 2)} GB`;
+  return `${number(bytes / 1e6, bytes >= 1e7 ? 0 : 1)} MB`;
+}

@@ -55,7 +55,7 @@ def encode(samples: Samples, encoding: Encoding) -> bytes:
     return np.ascontiguousarray(words.astype("<i4")[..., None].view("u1")[..., :3]).tobytes()
 
 
-def decode(data: bytes, encoding: Encoding, channels: int) -> Samples:
+def decode(data: bytes | memoryview, encoding: Encoding, channels: int) -> Samples:
     """Bytes of whole frames as samples, shape (frames, channels), full scale ±1.0."""
     if not encoding.bits:
         words = np.frombuffer(data, "<f4" if encoding.width == 4 else "<f8")

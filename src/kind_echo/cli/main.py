@@ -81,6 +81,7 @@ _COMMANDS = {
     "restore": _Entry(
         "server.keeping", "Bring an empty database to what the backup in FILE holds, and then to this version's shape."
     ),
+    "storage": _Entry("server.storage", "What takes the space, how long audio is kept, and where."),
     "grant": _Entry(
         "server.keeping",
         "Give database roles exactly the rights that each service must have; needs the owner's address.",

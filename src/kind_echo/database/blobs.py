@@ -1,34 +1,54 @@
-"""Audio in the database: content addressed, read by range, with waveforms at several resolutions."""
+"""Audio that is kept: content addressed, packed without loss, read by range; in the database or an object store."""
 
 import hashlib
+import secrets
+import tempfile
+from collections.abc import Iterator
+from datetime import datetime
 
 import numpy as np
-from sqlalchemy import func, select
+from sqlalchemy import Row, case, delete, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode, encode
-from kind_echo.core.audio import peaks
+from kind_echo.audio_io.packing import pack, unpack
 from kind_echo.core.audio.source import Samples, Source
 from kind_echo.core.registry.errors import NotFound
-from kind_echo.database.models import Chunk, Content, PeakLevel
+from kind_echo.database.models import Chunk, Content
+from kind_echo.database.objects import NoObjectStore, ObjectStore, object_store
+from kind_echo.database.waveforms import store_peaks
 
 CHUNK_FRAMES = 1 << 16
+_IN_MEMORY = 16 << 20  # bytes on their way to an object store; more go by way of a file
 
 
 class ContentNotFound(NotFound):
-    """Audio is asked for that is not in the database."""
+    """Audio is asked for that is not kept."""
 
     def __init__(self, sha256: str) -> None:
         self.sha256 = sha256
         super().__init__(f"There is no audio {sha256[:12]} in the database.")
 
 
+class AudioDropped(NotFound):
+    """Samples are asked for of audio that the retention rule dropped; its readings and waveform are still kept."""
+
+    status = 410
+
+    def __init__(self, dropped_at: datetime) -> None:
+        self.dropped_at = dropped_at
+        super().__init__(
+            f"This audio was dropped on {dropped_at:%-d %B %Y} by the rule for storage; its readings are kept."
+        )
+
+
 class BlobSource:
-    """Audio in the database; a Source that reads only the chunks it needs."""
+    """Audio that is kept; a Source that reads only the chunks it needs."""
 
     def __init__(self, session: Session, content: Content) -> None:
         self._session, self._content = session, content
+        self._unpacked: tuple[int, bytes] | None = None  # the chunk that was read last: the next read begins in it
         self.encoding: Encoding = ENCODINGS[content.encoding]
 
     @property
@@ -62,23 +82,57 @@ class BlobSource:
         return self.encoding.rail
 
     def read(self, start: int, stop: int) -> Samples:
-        """Frames start to stop, by byte range."""
+        """Frames start to stop. Raises AudioDropped, ObjectStoreUnavailable."""
         # Plain integers: NumPy's are sent to PostgreSQL as bigint, for which substring() of bytes is not defined.
         start, stop = int(start), int(stop)
         if stop <= start:
             return np.zeros((0, self.channels))
+        if self._content.dropped_at is not None:
+            raise AudioDropped(self._content.dropped_at)
         size, width = self._content.chunk_frames, self.encoding.width * self.channels
         first, last = start // size, (stop - 1) // size
+        pieces = list(self._kept(first))
+        first_missing = first + len(pieces)
+        if first_missing <= last:
+            skip, length = (start - first * size) * width, (stop - start) * width
+            part = (skip, length) if first == last else (0, size * width)
+            found = self._chunks(first_missing, last, *part)
+            if first == last and found[0].packing == "none" and self._content.object_key is None:
+                return decode(found[0].data, self.encoding, self.channels)
+            pieces += self._whole(found)
+            self._unpacked = last, pieces[-1]
+        data = pieces[0] if len(pieces) == 1 else b"".join(pieces)
+        wanted = memoryview(data)[(start - first * size) * width : (stop - first * size) * width]
+        return decode(wanted, self.encoding, self.channels)
+
+    def _kept(self, first: int) -> Iterator[bytes]:
+        if self._unpacked is not None and self._unpacked[0] == first:
+            yield self._unpacked[1]
+
+    def _chunks(self, first: int, last: int, skip: int, length: int) -> list[Row[int, str, int, int, bytes]]:
+        """Chunks first to last by position; of one that is not packed only `length` bytes after `skip`."""
         # substring() of an EXTERNAL column reads only the pages of that range; PostgreSQL counts bytes from 1.
-        offset = (start - first * size) * width if first == last else 0
-        length = (stop - start) * width if first == last else size * width
-        rows = self._session.scalars(
-            select(func.substring(Chunk.data, offset + 1, length))
+        data = case((Chunk.packing == "none", func.substring(Chunk.data, skip + 1, length)), else_=Chunk.data)
+        rows = self._session.execute(
+            select(Chunk.position, Chunk.packing, Chunk.start, Chunk.length, data.label("data"))
             .where(Chunk.sha256 == self.sha256, Chunk.position.between(first, last))
             .order_by(Chunk.position)
-        )
-        samples = decode(b"".join(rows), self.encoding, self.channels)
-        return samples if first == last else samples[start - first * size : stop - first * size]
+        ).all()
+        return list(rows)
+
+    def _whole(self, rows: list[Row[int, str, int, int, bytes]]) -> list[bytes]:
+        """Chunks unpacked; those in an object store are read in one go."""
+        key = self._content.object_key
+        if key is None:
+            packed = [row.data for row in rows]
+        else:
+            store = object_store()
+            if store is None:
+                raise NoObjectStore
+            begin = rows[0].start
+            data = store.read(key, begin, rows[-1].start + rows[-1].length)
+            packed = [data[row.start - begin : row.start - begin + row.length] for row in rows]
+        return [unpack(row.packing, one, self.encoding, self.channels) for row, one in zip(rows, packed, strict=True)]
 
 
 def content_digest(source: Source, encoding: Encoding) -> str:
@@ -89,22 +143,69 @@ def content_digest(source: Source, encoding: Encoding) -> str:
     return digest.hexdigest()
 
 
-def store_content(session: Session, source: Source, encoding: Encoding) -> Content:
-    """Keep audio and its waveform; what is there already is not kept twice. May run twice at once without harm."""
+def store_content(session: Session, source: Source, encoding: Encoding, *, brought_by: str = "") -> Content:
+    """Keep audio and its waveform; what is there already is not kept twice. May run twice at once without harm.
+
+    Args:
+        brought_by: who uploaded it, where somebody did.
+
+    Raises:
+        ObjectStoreUnavailable: it is to be kept in an object store that does not answer.
+    """
     sha256 = content_digest(source, encoding)
     values = {
         "sha256": sha256, "rate": source.rate, "channels": source.channels, "frames": source.frames,
-        "encoding": encoding.name, "chunk_frames": CHUNK_FRAMES,
+        "encoding": encoding.name, "chunk_frames": CHUNK_FRAMES, "brought_by": brought_by,
     }  # fmt: skip
     created = session.execute(
         insert(Content).values(values).on_conflict_do_nothing().returning(Content.sha256)
     ).scalar_one_or_none()
-    if created is not None:
-        for position, start in enumerate(range(0, source.frames, CHUNK_FRAMES)):
-            data = encode(source.read(start, min(start + CHUNK_FRAMES, source.frames)), encoding)
-            session.execute(insert(Chunk).values(sha256=sha256, position=position, data=data))
+    content = find_content(session, sha256)
+    if created is None:
+        session.refresh(content, with_for_update={"read": True})  # it is not dropped from now on
+    if created is not None or content.dropped_at is not None:
+        keep_samples(session, content, source)
         store_peaks(session, sha256, source)
-    return find_content(session, sha256)
+    return content
+
+
+def keep_samples(session: Session, content: Content, source: Source) -> None:
+    """Keep the samples of a content that has none, or that are to move: packed, where audio is kept now."""
+    store = object_store()
+    session.execute(delete(Chunk).where(Chunk.sha256 == content.sha256))
+    content.object_key, content.dropped_at = None, None
+    content.bytes = _to_store(session, content, source, store) if store else _to_database(session, content, source)
+    session.flush()
+
+
+def _to_database(session: Session, content: Content, source: Source) -> int:
+    total = 0
+    for position, (packing, data) in enumerate(_packed(content, source)):
+        row = {"position": position, "packing": packing, "length": len(data), "data": data}
+        session.execute(insert(Chunk).values(sha256=content.sha256, **row))
+        total += len(data)
+    return total
+
+
+def _to_store(session: Session, content: Content, source: Source, store: ObjectStore) -> int:
+    # A key of its own each time: what is deleted after a transaction is never what another has just kept.
+    content.object_key = f"{content.sha256}-{secrets.token_hex(4)}"
+    with tempfile.SpooledTemporaryFile(_IN_MEMORY) as file:
+        for position, (packing, data) in enumerate(_packed(content, source)):
+            row = {"position": position, "packing": packing, "start": file.tell(), "length": len(data)}
+            session.execute(insert(Chunk).values(sha256=content.sha256, **row))
+            file.write(data)
+        total = file.tell()
+        file.seek(0)
+        store.put(content.object_key, file)
+    return total
+
+
+def _packed(content: Content, source: Source) -> Iterator[tuple[str, bytes]]:
+    encoding = ENCODINGS[content.encoding]
+    for start in range(0, source.frames, content.chunk_frames):
+        samples = source.read(start, min(start + content.chunk_frames, source.frames))
+        yield pack(encode(samples, encoding), encoding, source.channels)
 
 
 def find_content(session: Session, sha256: str) -> Content:
@@ -113,33 +214,3 @@ def find_content(session: Session, sha256: str) -> Content:
     if content is None:
         raise ContentNotFound(sha256)
     return content
-
-
-def store_peaks(session: Session, owner: str, source: Source) -> None:
-    """Keep the waveform of a source at all resolutions under an owner's digest."""
-    for position, level in enumerate(peaks.build_levels(source)):
-        data = level.bins.astype("<f4").tobytes()
-        row = {"owner": owner, "position": position, "bins": len(level.bins), "data": data}
-        session.execute(insert(PeakLevel).values(row).on_conflict_do_nothing())
-
-
-def read_columns(session: Session, owner: str, source: Source, start: int, stop: int, columns: int) -> peaks.Bins:
-    """Extremes of `columns` equal stretches of start … stop, shape (columns, channels, 2).
-
-    Reads kept peaks where a column spans enough frames, samples otherwise.
-    """
-    position = peaks.level_for((stop - start) / columns)
-    if position is None:
-        return peaks.columns_from_samples(source.read(start, stop), columns)
-    frames_per_bin = peaks.FINEST * peaks.FACTOR**position
-    first, last = start // frames_per_bin, -(-stop // frames_per_bin)
-    width = source.channels * 8
-    data = session.scalar(
-        select(func.substring(PeakLevel.data, first * width + 1, (last - first) * width)).where(
-            PeakLevel.owner == owner, PeakLevel.position == position
-        )
-    )
-    if not data:  # a waveform is kept with its audio; where a level is missing, the samples still tell
-        return peaks.columns_from_samples(source.read(start, stop), columns)
-    bins = np.frombuffer(data, "<f4").reshape(-1, source.channels, 2)
-    return peaks.columns_from_bins(bins, first, frames_per_bin, start, stop, columns)

@@ -17,6 +17,7 @@ from kind_echo.database.sessions import raw_connection
 Service = Literal["web", "worker"]
 
 _READ, _ADD, _CHANGE, _ALL = "SELECT", "SELECT, INSERT", "SELECT, INSERT, UPDATE", "SELECT, INSERT, UPDATE, DELETE"
+_DROP = ", UPDATE (bytes, object_key, dropped_at)"
 
 GRANTS: Mapping[str, tuple[str, str]] = {
     # table: what the web server may do, what a worker may do
@@ -26,16 +27,18 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "signal": (_ADD, _READ),
     "host": (_CHANGE, _CHANGE),
     "worker": (_ALL, _ALL),
+    "machine": (_ALL, ""),
     "condition": (_ADD, _READ),
     "plan": (_CHANGE, _READ),
     "plan_revision": (_ADD, _READ),
     "case": (_ADD, _READ),
     "search": (_ADD, _READ),
     "run": (_CHANGE, _CHANGE),
-    "content": (_ADD, _ADD),
-    "chunk": (_ADD, _ADD),
-    "peak_level": (_ADD, _ADD),
-    "analysis": (_ADD, _ADD),
+    "content": (_ADD + _DROP, _ADD + _DROP),
+    "chunk": (_ADD, _ADD + ", DELETE"),  # a worker drops what retention says
+    "storage_rule": (_CHANGE, _READ + ", UPDATE (applied_at)"),
+    "peak_level": (_ADD, _ADD + ", DELETE"),
+    "analysis": (_ADD, _ADD + ", DELETE"),
     "render": (_READ + ", UPDATE (key)", _CHANGE),  # what is doubted is never taken over
     "take": (_READ, _ADD),
     "act": (_CHANGE, _READ),
@@ -43,9 +46,9 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "reference": (_CHANGE, _READ),
     "cell": (_CHANGE, _CHANGE),
     "delivery": (_ALL, "SELECT, DELETE"),
-    "upload": (_ADD, _READ),
+    "upload": (_ADD + ", DELETE", _READ),
     "kit_file": (_ALL, _CHANGE),
-    "pair": (_ADD, _READ + ", UPDATE"),
+    "pair": (_ADD + ", DELETE", _READ + ", UPDATE"),
     "event": (_ADD, _ADD),  # its past is nobody's to change
     "person": (_CHANGE, ""),
     "sign_in_link": (_CHANGE, ""),

@@ -12,7 +12,7 @@ from sqlalchemy import Engine, create_engine
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from sqlalchemy.orm import Session
 
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.errors import KindEchoError, Unavailable
 
 _DISK_FULL = "53100"  # as PostgreSQL numbers its errors
 URL_VARIABLE = "KIND_ECHO_DATABASE_URL"
@@ -67,7 +67,7 @@ def is_disk_full(error: BaseException) -> bool:
 
 def is_temporary(error: BaseException) -> bool:
     """Whether what went wrong has nothing to do with what was asked, and ends when there is space or a server again."""
-    if isinstance(error, DBAPIError) and error.connection_invalidated:
+    if isinstance(error, Unavailable) or (isinstance(error, DBAPIError) and error.connection_invalidated):
         return True
     return is_disk_full(error) or isinstance(error, OperationalError | InterfaceError)
 

@@ -1,6 +1,6 @@
 """What every renderer does: (signal, setting, build, condition) in, audio out; and what it says that it can do."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
 from typing import Any, Protocol
@@ -9,6 +9,8 @@ from kind_echo.core.audio.source import Samples
 from kind_echo.core.registry.errors import KindEchoError
 
 Values = dict[str, float | int | str]
+BuildKey = tuple[str, str, str]
+"""A build as a renderer knows it: effect, handle, version."""
 
 
 class RenderFailed(KindEchoError):
@@ -123,3 +125,18 @@ class Offer:
     renderer: Renderer
     hosts: tuple[OfferedHost, ...]
     effects: tuple[OfferedEffect, ...] = field(default=())
+
+
+class RemoteRenderer:
+    """A renderer on another machine, of which is known here only what it said."""
+
+    def __init__(self, artefacts: Mapping[BuildKey, str | None]) -> None:
+        self._artefacts = artefacts
+
+    def render(self, request: RenderRequest) -> RenderResult:
+        """Raises RenderFailed: what renders stands elsewhere, and takes its jobs there."""
+        raise RenderFailed("it is rendered on another machine")
+
+    def artefact(self, effect: str, handle: str, version: str) -> str | None:
+        """What the machine said; None of what it did not speak of."""
+        return self._artefacts.get((effect, handle, version))

@@ -5,7 +5,8 @@ import type { NewComparison, Upload } from "../../api/client";
 import { sendFile } from "../../api/upload";
 import { Button, FileButton, Sentence } from "../../ui/controls";
 import { count, dateTime, number } from "../../ui/numbers";
-import { comparisonsQuery, useCompare } from "./queries";
+import { useCan, useMe } from "../people/me";
+import { comparisonsQuery, useCompare, useDeleteComparison } from "./queries";
 
 type Which = "reference" | "render";
 const SIDES: { which: Which; title: string; colour: string }[] = [
@@ -242,22 +243,46 @@ function Drop({ title, colour, slot, onFile, onDrop, onStop }: DropProps) {
 function Recent() {
   const comparisons = useQuery(comparisonsQuery);
   const found = comparisons.data?.comparisons ?? [];
+  const me = useMe();
+  const keeps = useCan("keep");
   if (found.length === 0) return null;
   return (
     <section className="mt-8 border-t border-line">
       <h2 className="px-5 pt-4 pb-2 font-semibold">Earlier comparisons</h2>
       <ul>
         {found.map((one) => (
-          <li key={one.id} className="flex gap-6 border-t border-line bg-sheet px-5 py-2">
+          <li key={one.id} className="flex items-center gap-6 border-t border-line bg-sheet px-5 py-1.5">
             <Link to={`/comparisons/${one.id}`} className="min-w-0 flex-1 truncate hover:underline">
               <b className="font-semibold">{one.render}</b> against{" "}
               <b className="font-semibold">{one.reference}</b>
             </Link>
             <span className="text-quiet">{one.state === "done" ? "" : one.state}</span>
             <span className="whitespace-nowrap text-quiet">{dateTime(one.created_at)}</span>
+            {(keeps || one.brought_by.includes(me.name)) && (
+              <DeleteButton id={one.id} name={`${one.render} against ${one.reference}`} />
+            )}
           </li>
         ))}
       </ul>
     </section>
+  );
+}
+
+/** Asks once more before it deletes. */
+function DeleteButton({ id, name }: { id: number; name: string }) {
+  const [sure, setSure] = useState(false);
+  const remove = useDeleteComparison();
+  return (
+    <span className="flex gap-3 whitespace-nowrap">
+      {remove.error && <span role="alert">{remove.error.message}</span>}
+      {sure && (
+        <Button disabled={remove.isPending} onClick={() => remove.mutate(id)}>
+          Delete for good
+        </Button>
+      )}
+      <Button aria-label={sure ? `Keep ${name}` : `Delete ${name}`} onClick={() => setSure(!sure)}>
+        {sure ? "Keep" : "Delete"}
+      </Button>
+    </span>
   );
 }

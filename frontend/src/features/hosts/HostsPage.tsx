@@ -7,7 +7,7 @@ import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
 import { useAddEffect } from "../effects/queries";
-import { hostsQuery, useAddHost } from "./queries";
+import { hostsQuery, useAddHost, useApproveMachine } from "./queries";
 
 export function HostsPage() {
   const hosts = useQuery(hostsQuery);
@@ -267,7 +267,40 @@ function MachineRow({ machine }: { machine: Machine }) {
           </li>
         ))}
         {add.error && <li role="alert">{add.error.message}</li>}
+        {machine.unapproved && <Unapproved machine={machine.name} held={machine.unapproved} />}
       </ul>
     </article>
+  );
+}
+
+/** What a machine offers and may not render: a keeper approves it once; what collides is never taken over. */
+function Unapproved({ machine, held }: { machine: string; held: NonNullable<Machine["unapproved"]> }) {
+  const approve = useApproveMachine();
+  const waits = [...held.hosts, ...held.effects];
+  return (
+    <li className="border-l-2 border-text pl-3">
+      {waits.length > 0 && (
+        <p className="flex flex-wrap items-center gap-x-3 gap-y-1">
+          <span>
+            <b className="font-semibold">Waits for approval:</b> {waits.join(", ")}
+          </span>
+          <Button
+            needs="keep"
+            className="h-7 px-2 text-xs"
+            disabled={approve.isPending}
+            aria-label={`Approve ${machine}`}
+            onClick={() => approve.mutate(machine)}
+          >
+            Approve
+          </Button>
+        </p>
+      )}
+      {held.collisions.map((collision) => (
+        <p key={collision} className="text-quiet">
+          Not taken: {collision}.
+        </p>
+      ))}
+      {approve.error && <p role="alert">{approve.error.message}</p>}
+    </li>
   );
 }

@@ -7,6 +7,16 @@ export const hostsQuery = queryOptions({
   refetchInterval: POLL_MS,
 });
 
+/** Lets a machine render what it offers. */
+export const useApproveMachine = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (name: string) =>
+      take(client.POST("/api/machines/{name}/approval", { params: { path: { name } } })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["hosts"] }),
+  });
+};
+
 export const useAddHost = () => {
   const queries = useQueryClient();
   return useMutation({

@@ -12,7 +12,7 @@ import { UndoBar, useLastAct } from "../decisions/UndoBar";
 import { useCan } from "../people/me";
 import { useSearch } from "../searches/queries";
 import { Account } from "./Account";
-import { PlayerBar, usePlayer } from "./player/PlayerBar";
+import { onlyOne, PlayerBar, usePlayer } from "./player/PlayerBar";
 import { Curves } from "./plots/Curves";
 import { Folds } from "./plots/Folds";
 import { SpectrumPlot } from "./plots/SpectrumPlot";
@@ -225,7 +225,9 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
             frames={frames}
           />
         ) : (
-          <p className="text-quiet">There is nothing to listen to yet.</p>
+          <p className="text-quiet">
+            {pair.render?.dropped_at ? onlyOne(pair) : "There is nothing to listen to yet."}
+          </p>
         )}
         <div className="ml-auto flex items-center gap-2">
           {cell && (

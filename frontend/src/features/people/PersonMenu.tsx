@@ -41,6 +41,11 @@ export function PersonMenu() {
                 </Link>
               </DropdownMenu.Item>
             )}
+            <DropdownMenu.Item asChild>
+              <Link to="/storage" className={ITEM}>
+                Storage
+              </Link>
+            </DropdownMenu.Item>
             <DropdownMenu.Item className={ITEM} onSelect={() => setChanging(true)}>
               Change your password
             </DropdownMenu.Item>

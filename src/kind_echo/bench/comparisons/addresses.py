@@ -9,7 +9,8 @@ from kind_echo.bench.comparisons.analysing import find_analysis, sides, waveform
 from kind_echo.core.audio import peaks
 from kind_echo.core.audio.source import Samples, Source
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.database.blobs import BlobSource, ContentNotFound, find_content, read_columns
+from kind_echo.database.blobs import BlobSource, ContentNotFound, find_content
+from kind_echo.database.waveforms import read_columns
 
 MOST_FRAMES = 1 << 20
 """Frames that one request for samples may ask for."""

@@ -19,8 +19,9 @@ from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.readings import value_of
 from kind_echo.core.registry.versions import versions_of
 from kind_echo.core.signals import OWN_FILE, in_one_channel
-from kind_echo.database.blobs import BlobSource, find_content, store_peaks
+from kind_echo.database.blobs import BlobSource, find_content
 from kind_echo.database.models import Analysis, Content
+from kind_echo.database.waveforms import store_peaks
 
 _LISTS = ("gaps", "changed_regions")  # curves that list events, and are not drawn
 _TONE_SEARCH = 0.45  # of a period; a delay on a tone is known only within half of one

@@ -8,9 +8,10 @@ from typing import Literal
 from sqlalchemy import and_, func, or_, select
 from sqlalchemy.orm import Session, joinedload
 
-from kind_echo.bench.decisions.references import approve, hold_references
+from kind_echo.bench.decisions.references import approve
 from kind_echo.bench.runs import CellNotFound, tell_change
 from kind_echo.core.registry.errors import BadParameter, Conflict
+from kind_echo.database.locks import hold_references
 from kind_echo.database.models import Act, Build, Case, Cell, Decision, Event, Reference, Run
 
 Kind = Literal["reference", "accepted", "fault", "waived"]

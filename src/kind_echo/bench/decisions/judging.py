@@ -14,7 +14,7 @@ from kind_echo.bench.signals import make_stimulus
 from kind_echo.bench.verdicts import RULES_VERSION, Verdict, judge_cell
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.registry.measure import Limit
-from kind_echo.database.blobs import store_content
+from kind_echo.database.blobs import AudioDropped, store_content
 from kind_echo.database.models import Analysis, Cell, Content, Reference, Render, Run
 
 _KEPT = ("verdict", "why", "ink", "unfit", "broken", "measured", "rules")
@@ -46,7 +46,12 @@ def judge_now(session: Session, cell: Cell) -> None:
         other = cell.reference.render.content if cell.reference is not None else None
     if other is not None:
         options = options_for(cell.case.signal.request, cell.condition.rate)
-        cell.analysis = analyse(session, other, cell.render.content, options)
+        try:
+            cell.analysis = analyse(session, other, cell.render.content, options)
+        except AudioDropped as error:
+            # Only of renders that passed long ago: what was found of them stands.
+            cell.state, cell.why = "done", f"{cell.why.rstrip('.')}; not judged again: {error}"
+            return
         verdict = judge_cell(readings, [reading_from(d) for d in cell.analysis.readings], limits)
     keep_verdict(cell, verdict, cell.render, cell.analysis)
 

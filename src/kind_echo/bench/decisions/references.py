@@ -8,6 +8,7 @@ from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.runs import CellNotFound, judge_again, tell_change
 from kind_echo.core.registry.errors import Conflict, NotFound
+from kind_echo.database.locks import hold_references
 from kind_echo.database.models import (
     Act,
     Build,
@@ -22,7 +23,6 @@ from kind_echo.database.models import (
 )
 
 _APPROVE = "references approved"
-_REFERENCES_LOCK = 0x6B65  # any number that nothing else in this database uses
 
 
 class CannotApprove(Conflict):
@@ -56,16 +56,6 @@ class ReferenceNotFound(NotFound):
     def __init__(self, reference_id: int) -> None:
         self.reference_id = reference_id
         super().__init__(f"There is no reference {reference_id}.")
-
-
-def hold_references(session: Session, *, change: bool) -> None:
-    """Keep references from changing until the transaction ends, or, to change them, be alone with them.
-
-    Take it before any lock on a cell. Without it a cell judged while an approval is on its way would find no
-    reference, after the approval had found no such cell to judge again.
-    """
-    lock = func.pg_advisory_xact_lock if change else func.pg_advisory_xact_lock_shared
-    session.execute(select(lock(_REFERENCES_LOCK)))
 
 
 def current_reference(session: Session, cell: Cell) -> Reference | None:

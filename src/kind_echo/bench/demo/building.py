@@ -168,5 +168,5 @@ def _bring_pairs(session: Session, now: datetime) -> None:
             for name, samples in ((first, reference), (second, render)):
                 path = Path(folder) / "file.wav"
                 write_audio(path, samples, rate, "PCM_24")
-                uploads.append(keep_upload(session, path, name, now=now))
+                uploads.append(keep_upload(session, path, name, who=next(iter(PEOPLE)), now=now))
             compare_uploads(session, uploads[0].id, uploads[1].id, CompareOptions(), now=now)

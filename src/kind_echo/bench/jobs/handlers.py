@@ -7,8 +7,9 @@ from datetime import UTC, datetime, timedelta
 import procrastinate
 from sqlalchemy.exc import DBAPIError
 
+from kind_echo.bench import storage
 from kind_echo.bench.comparisons import analyse, options_for
-from kind_echo.bench.decisions import hold_references, judge_now
+from kind_echo.bench.decisions import judge_now
 from kind_echo.bench.demo import settle
 from kind_echo.bench.jobs.tasks import app, refuse_if_never_ended, task
 from kind_echo.bench.kits import KitFileNotFound, give_up, measure_returned, recognise, why_not
@@ -31,10 +32,11 @@ from kind_echo.bench.rendering import (
     to_analysis,
 )
 from kind_echo.bench.runs import advance, find_cell, find_run, find_search, give_up_cell, tell_change, waiting_cells
-from kind_echo.bench.signals import find_pair
+from kind_echo.bench.signals import PairNotFound, find_pair
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.blobs import find_content
+from kind_echo.database.locks import hold_references
 from kind_echo.database.sessions import brief_message, is_temporary, transaction
 from kind_echo.renderers import stand_in
 from kind_echo.renderers.contract import RenderFailed
@@ -171,6 +173,8 @@ def analyse_pair(context: procrastinate.JobContext, pair_id: int) -> None:
             render = find_content(session, pair.render.content_sha256)
             pair.analysis = analyse(session, reference, render, CompareOptions(**pair.options))
             pair.state = "done"
+    except PairNotFound:
+        return  # somebody has deleted it
     except Exception as error:
         _last_attempt(context, lambda reason: _fail_pair(pair_id, reason), error)
         raise
@@ -193,17 +197,32 @@ def settle_demo(run_id: int) -> None:
             jobs.settle_demo(session, run_id, at=later)
 
 
+@task("drop_unused")
+def drop_unused() -> None:
+    """Drop the audio of files that nothing refers to any more."""
+    storage.drop_unused(datetime.now(UTC))
+
+
+@task("drop_audio")
+def drop_audio() -> None:
+    """Drop what the rule for storage says, and objects that nothing names."""
+    storage.drop_audio(datetime.now(UTC))
+    storage.drop_unused(datetime.now(UTC))
+    storage.sweep_objects(datetime.now(UTC))
+
+
 @contextmanager
 def _cell_or_fails(context: procrastinate.JobContext, cell_id: int) -> Iterator[None]:
     """What is refused on purpose fails the cell at once, with the reason; what breaks is tried again before it does."""
     try:
         yield
-    except KindEchoError as error:
-        fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
     except Exception as error:
         if is_temporary(error):
             with suppress(DBAPIError):
                 forget_attempt(cell_id)
+        elif isinstance(error, KindEchoError):
+            fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
+            return
         _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
         raise
 

@@ -290,7 +290,7 @@ class _Arriving:
 
 def _keep(at: _Arriving, named: _Named, path: Path, name: str) -> None:
     try:
-        content, _ = keep_audio(at.session, at.decoder, path, name)
+        content, _ = keep_audio(at.session, at.decoder, path, name, at.who)
     except (UnreadableAudio, UploadRefused) as error:
         at.receipt.refused.append(Refused(name, str(error)))
         return

@@ -250,7 +250,10 @@ def offer_document(offer: Offer) -> dict[str, Any]:
     return {
         "queue": offer.queue,
         "description": offer.description,
-        "hosts": [{"name": h.name, "version": h.version} for h in offer.hosts],
+        "hosts": [
+            {"name": h.name, "version": h.version, "description": h.description, "modes": list(h.modes)}
+            for h in offer.hosts
+        ],
         "effects": [
             {
                 "name": e.name, "handle": e.handle, "description": e.description,

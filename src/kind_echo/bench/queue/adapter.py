@@ -94,6 +94,16 @@ def is_under_way(session: Session, task: str, arguments: dict[str, int]) -> bool
     return session.scalar(query, {"task": task, "arguments": json.dumps(arguments)}) is not None
 
 
+def has_failed(session: Session, task: str, arguments: dict[str, int]) -> bool:
+    """Whether a job of a task with just these arguments was given up within the last day."""
+    query = text(
+        "SELECT 1 FROM procrastinate_jobs j WHERE status = 'failed' AND task_name = :task "
+        "AND args = CAST(:arguments AS jsonb) AND EXISTS (SELECT 1 FROM procrastinate_events e "
+        "WHERE e.job_id = j.id AND e.at > now() - interval '1 day') LIMIT 1"
+    )
+    return session.scalar(query, {"task": task, "arguments": json.dumps(arguments)}) is not None
+
+
 def cancel(session: Session, task: str, argument: str, values: Iterable[int]) -> None:
     """Take jobs of a task that nobody is at from their queues: those whose argument has one of the values."""
     query = text(

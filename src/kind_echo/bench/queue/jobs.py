@@ -9,11 +9,12 @@ from typing import Literal
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.queue.adapter import cancel, defer, is_under_way
+from kind_echo.bench.queue.adapter import cancel, defer, has_failed, is_under_way
 
 JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
     "recognise_kit_file", "measure_returned_cell", "analyse_pair", "advance_search", "settle_demo",
+    "drop_unused", "drop_audio",
 ]  # fmt: skip
 
 ANALYSIS_QUEUE = "analysis"
@@ -58,11 +59,15 @@ def compare_cells(session: Session, pairs: Iterable[tuple[int, int]]) -> None:
     _analysis(session, "compare_cells", [{"cell_id": one, "other_id": other} for one, other in pairs])
 
 
-def compare_once(session: Session, cell_id: int, other_id: int) -> None:
-    """Compare a cell with another one, unless that is under way already."""
+def compare_once(session: Session, cell_id: int, other_id: int) -> bool:
+    """Compare a cell with another one, unless that is under way; False where it was given up within the last day."""
     arguments = {"cell_id": cell_id, "other_id": other_id}
-    if not is_under_way(session, "compare_cells", arguments):
-        _analysis(session, "compare_cells", [arguments])
+    if is_under_way(session, "compare_cells", arguments):
+        return True
+    if has_failed(session, "compare_cells", arguments):
+        return False
+    _analysis(session, "compare_cells", [arguments])
+    return True
 
 
 def check_kit(session: Session, run_id: int) -> None:
@@ -88,6 +93,16 @@ def analyse_pair(session: Session, pair_id: int) -> None:
 def advance_search(session: Session, search_id: int) -> None:
     """Take the next step in the search for the first build that differs."""
     _analysis(session, "advance_search", [{"search_id": search_id}])
+
+
+def drop_unused(session: Session) -> None:
+    """Drop the audio of files that nothing refers to any more."""
+    _analysis(session, "drop_unused", [{}])
+
+
+def drop_audio(session: Session) -> None:
+    """Drop what the rule for storage says; it is done each night by itself."""
+    _analysis(session, "drop_audio", [{}])
 
 
 def settle_demo(session: Session, run_id: int, *, at: datetime | None = None) -> None:

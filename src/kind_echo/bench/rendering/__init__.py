@@ -4,7 +4,6 @@ from kind_echo.bench.rendering.keeping import keep_render
 from kind_echo.bench.rendering.remote import (
     Facts,
     Question,
-    Told,
     Wanted,
     answer_question,
     arrive,
@@ -33,7 +32,6 @@ from kind_echo.bench.rendering.steps import (
 __all__ = [
     "Facts",
     "Question",
-    "Told",
     "Wanted",
     "answer_question",
     "arrive",

@@ -10,6 +10,7 @@ from kind_echo.audio_io.codecs import usual_codec
 from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.bench.signals import measure_by_signal
+from kind_echo.bench.storage import check_space
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.levels.analysis import measure_render
@@ -25,7 +26,7 @@ from kind_echo.renderers.takes import Rendered
 
 
 def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendered, now: datetime) -> Render:
-    """Measure what came back against its stimulus, and make it the cell's render."""
+    """Measure what came back against its stimulus, and make it the cell's render. Raises StorageFull."""
     first, rate = rendered.takes[0], cell.condition.rate
     word_length = ENCODINGS[cell.condition.word_length]
     sources = [ArraySource(take.samples, rate) for take in rendered.takes]
@@ -51,6 +52,7 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
     for number, source in enumerate(sources[1:], start=2):
         sha256 = store_content(session, source, word_length).sha256
         session.add(Take(render_id=render.id, number=number, content_sha256=sha256))
+    check_space(session)
     cell.render = render
     return render
 

@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.decoding import Decoded
 from kind_echo.audio_io.encoding import ENCODINGS
-from kind_echo.bench.machines import count_job, queues_of_machine, record_worker, register, stopped
+from kind_echo.bench.machines import admit, count_job, queues_of_machine, record_worker, stopped
 from kind_echo.bench.queue import (
     ANALYSIS_QUEUE,
     MOST_ATTEMPTS,
@@ -48,11 +48,8 @@ from kind_echo.core.registry.errors import BadParameter, Conflict, KindEchoError
 from kind_echo.database.blobs import BlobSource, find_content, store_content
 from kind_echo.database.models import Delivery, Worker
 from kind_echo.database.sessions import transaction
-from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest, RenderResult
+from kind_echo.renderers.contract import BuildKey, Offer, RemoteRenderer, RenderRequest, RenderResult
 from kind_echo.renderers.takes import Rendered
-
-BuildKey = tuple[str, str, str]
-"""A build as a renderer knows it: effect, handle, version."""
 
 
 class JobLost(Conflict):
@@ -116,27 +113,19 @@ class Facts:
     log: str
 
 
-class Told:
-    """A renderer elsewhere, of which is known here only what it said."""
-
-    def __init__(self, artefacts: Mapping[BuildKey, str | None]) -> None:
-        self._artefacts = artefacts
-
-    def render(self, request: RenderRequest) -> RenderResult:
-        """Raises RenderFailed: what renders stands elsewhere, and takes its jobs there."""
-        raise RenderFailed("it is rendered on another machine")
-
-    def artefact(self, effect: str, handle: str, version: str) -> str | None:
-        """What the machine said; None of what it did not speak of."""
-        return self._artefacts.get((effect, handle, version))
-
-
 def arrive(session: Session, token_id: int, machine: str, process: int, offers: Sequence[Offer], now: datetime) -> int:
-    """Write down what a machine has and that it is there; the number under which it takes jobs. Raises BadParameter."""
+    """Write down what a machine has and that it is there; the number under which it takes jobs.
+
+    Until a keeper has approved it, it is given none.
+
+    Raises:
+        BadParameter: it offers what is none of a renderer's.
+        MachineNameTaken, TooManyMachines: it cannot come by that name, or there are as many as are taken.
+    """
     _check_queues(offer.queue for offer in offers)
-    register(session, offers)
+    allowed = admit(session, token_id, machine, process, offers, now)
     number = register_worker(session)
-    record_worker(session, machine, process, offers, now, number=number, token_id=token_id)
+    record_worker(session, machine, process, allowed, now, number=number, token_id=token_id)
     return number
 
 
@@ -176,7 +165,7 @@ def take(worker_id: int, renderers: Sequence[str]) -> Wanted | Question | None:
             machine = session.scalars(select(Worker).where(Worker.number == worker_id)).one()
             has = [offer for offer in machine.renderers if offer["queue"] in renderers]
             queues = queues_of_machine(session, has)
-            job = fetch_job(session, worker_id, queues)
+            job = fetch_job(session, worker_id, queues) if queues else None
             if job is None:
                 return None
             if job.name == "prepare_run" and job.attempts < MOST_ATTEMPTS:
@@ -194,7 +183,7 @@ def take(worker_id: int, renderers: Sequence[str]) -> Wanted | Question | None:
 def answer_question(session: Session, worker_id: int, job_id: int, artefacts: Mapping[BuildKey, str | None]) -> None:
     """Prepare a run with what a machine said of its builds. Raises JobLost."""
     job = _own_job(session, worker_id, job_id, "prepare_run")
-    prepare(session, job.arguments["run_id"], job.queue, Told(artefacts))
+    prepare(session, job.arguments["run_id"], job.queue, RemoteRenderer(artefacts))
     finish_job(session, job_id)
 
 
@@ -230,7 +219,7 @@ def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: P
     said = {
         "claimed_latency": facts.claimed_latency, "compensated": facts.compensated, "wall": facts.wall,
         "cpu": facts.cpu, "memory": facts.memory, "log": keepable(facts.log),
-        "key": render_key(Told(own), cell),
+        "key": render_key(RemoteRenderer(own), cell),
     }  # fmt: skip
     former = session.get(Delivery, cell.id)
     if former is not None:

@@ -12,7 +12,7 @@ from kind_echo.bench.queue import analyse_cells
 from kind_echo.bench.rendering.keeping import wants_lossy
 from kind_echo.bench.signals import families_of
 from kind_echo.core.registry.versions import SIGNAL_VERSION, versions_of
-from kind_echo.database.models import Cell, Render, Run
+from kind_echo.database.models import Cell, Content, Render, Run
 from kind_echo.renderers.contract import Renderer
 
 
@@ -45,7 +45,10 @@ def take_over(session: Session, run: Run, renderer: Renderer, cells: Sequence[Ce
     keys = {cell.id: render_key(renderer, cell) for cell in cells}
     wanted = {key for key in keys.values() if key is not None}
     newest = select(func.max(Render.id)).where(Render.key.in_(wanted)).group_by(Render.key)
-    made = {render.key: render for render in session.scalars(select(Render).where(Render.id.in_(newest)))}
+    # Held, so that retention does not drop one meanwhile; what it has dropped is rendered again.
+    there = select(Render).join(Render.content).where(Render.id.in_(newest), Content.dropped_at.is_(None))
+    held = there.order_by(Render.content_sha256).with_for_update(read=True, of=Content)
+    made = {render.key: render for render in session.scalars(held)}
     taken = []
     for cell in cells:
         render = made.get(keys[cell.id])

@@ -5,7 +5,6 @@ from datetime import UTC, datetime, timedelta
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions import hold_references
 from kind_echo.bench.machines import is_renderers_own, routes_of
 from kind_echo.bench.queue import MOST_ATTEMPTS, analyse_cells, render_cells
 from kind_echo.bench.rendering.keeping import keepable
@@ -20,6 +19,7 @@ from kind_echo.bench.runs import (
     tell_change,
     waiting_cells,
 )
+from kind_echo.database.locks import hold_references
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Renderer

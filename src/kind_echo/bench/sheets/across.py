@@ -110,7 +110,8 @@ def compare_missing(session: Session, run: Run, against: Against) -> int:
     mine, pairs = _pairs(session, run, against)
     keys = _keys(session, mine, pairs)
     known = _analyses(session, keys)
-    missing = [(cell_id, pairs[cell_id].id) for cell_id, key in keys.items() if key not in known]
+    dropped = {cell.id for cell in mine if _dropped(cell, pairs.get(cell.id))}
+    missing = [(one, pairs[one].id) for one, key in keys.items() if key not in known and one not in dropped]
     compare_cells(session, missing)
     return len(missing)
 
@@ -159,7 +160,7 @@ def _sides(session: Session, run_id: int) -> list[Row[Any]]:
         select(
             Cell.id, Cell.case_id, Cell.condition_id, Cell.state, Cell.verdict, Cell.why, Cell.unfit, Cell.broken,
             Cell.measured, Case.fingerprint, Case.signal_id, Render.content_sha256.label("sha256"), Content.rate,
-            Content.channels,
+            Content.channels, Content.dropped_at,
         )
         .join(Case, Case.id == Cell.case_id)
         .outerjoin(Render, Render.id == Cell.render_id)
@@ -210,6 +211,9 @@ def _by_samples(
     if (cell.rate, cell.channels) != (other.rate, other.channels):
         why = f"{against.name} has another rate or number of channels, so that samples cannot be compared"
         return CellAcross(cell.id, other.id, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
+    if found is None and _dropped(cell, other):
+        why = f"The audio of {against.name} or of this build was dropped before they were compared"
+        return CellAcross(cell.id, other.id, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
     if found is None:
         return CellAcross(cell.id, other.id, "analysing", Verdict("Waiting", ""), {})
     readings = [reading_from(document) for document in found.readings]
@@ -217,6 +221,11 @@ def _by_samples(
     measured = {reading.measure: reading.value for reading in readings if reading.value is not None}
     causes = tuple(Cause(**cause) for cause in found.causes)
     return CellAcross(cell.id, other.id, "done", verdict, measured, causes)
+
+
+def _dropped(cell: Row[Any], other: Row[Any] | None) -> bool:
+    """Whether there is no audio any more of one of them."""
+    return cell.dropped_at is not None or (other is not None and other.dropped_at is not None)
 
 
 def _by_readings(cell: Row[Any], other: Row[Any] | None, measure: str, against: Against) -> CellAcross:

@@ -125,15 +125,16 @@ def keep_signal(session: Session, name: str, request: dict[str, Any]) -> Signal:
     return signal
 
 
-def keep_own_file(session: Session, path: Path, file_name: str, name: str) -> Signal:
+def keep_own_file(session: Session, path: Path, file_name: str, name: str, *, who: str) -> Signal:
     """Keep a person's own file as a signal.
 
     Raises:
         UnreadableAudio, UploadRefused: it is not audio that is taken.
+        QuotaReached, StorageFull: there would be more than the rule for storage allows.
         SignalExists: the name is taken.
     """
     with Decoder() as decoder:
-        content, _ = keep_audio(session, decoder, path, file_name)
+        content, _ = keep_audio(session, decoder, path, file_name, who)
     digest = {"kind": OWN_FILE, "sha256": content.sha256, "name": f"{file_name}, SHA-256 {file_digest(path)}"}
     return keep_signal(session, name, digest)
 

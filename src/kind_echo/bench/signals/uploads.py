@@ -4,12 +4,14 @@ from dataclasses import asdict
 from datetime import datetime
 from pathlib import Path
 
-from sqlalchemy import select
+from sqlalchemy import exists, or_, select
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.decoding import Decoder
 from kind_echo.audio_io.digests import file_digest
-from kind_echo.bench.queue import analyse_pair
+from kind_echo.bench.accounts import Caller
+from kind_echo.bench.queue import analyse_pair, drop_unused
+from kind_echo.bench.storage import check_space
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import ChannelMismatch, Invalid, NotFound, RateMismatch
 from kind_echo.database.blobs import store_content
@@ -45,36 +47,41 @@ class PairNotFound(NotFound):
         super().__init__(f"There is no comparison {pair_id}.")
 
 
-def keep_upload(session: Session, path: Path, name: str, *, now: datetime) -> Upload:
-    """Keep the audio of a file that was uploaded to `path`.
+def keep_upload(session: Session, path: Path, name: str, *, who: str, now: datetime) -> Upload:
+    """Keep the audio of a file that somebody uploaded to `path`.
 
     Raises:
         UnreadableAudio: it is not audio, truncated, or has no frames.
         UploadRefused: it is too long, or has too many channels.
+        QuotaReached, StorageFull: there would be more than the rule for storage allows.
     """
     with Decoder() as decoder:
-        content, subtype = keep_audio(session, decoder, path, name)
+        content, subtype = keep_audio(session, decoder, path, name, who)
     upload = Upload(
-        name=name, file_sha256=file_digest(path), subtype=subtype, content_sha256=content.sha256, uploaded_at=now
-    )
+        name=name, file_sha256=file_digest(path), subtype=subtype, content_sha256=content.sha256, uploaded_at=now,
+        brought_by=who,
+    )  # fmt: skip
     session.add(upload)
     session.flush()
     return upload
 
 
-def keep_audio(session: Session, decoder: Decoder, path: Path, name: str) -> tuple[Content, str]:
-    """Keep the audio of a stranger's file; its content, and its word length as libsndfile names it.
+def keep_audio(session: Session, decoder: Decoder, path: Path, name: str, who: str) -> tuple[Content, str]:
+    """Keep the audio of a file that somebody brought; its content, and its word length as libsndfile names it.
 
     Raises:
-        UnreadableAudio, UploadRefused: as `keep_upload` does.
+        UnreadableAudio, UploadRefused, QuotaReached, StorageFull: as `keep_upload` does.
     """
+    check_space(session, who)
     with decoder.decoded(path, name, MOST_CHANNELS, MOST_SECONDS) as audio:
         if audio.channels > MOST_CHANNELS:
             raise UploadRefused(name, f"it has {audio.channels} channels, and 1 or 2 are taken")
         if audio.frames > MOST_SECONDS * audio.rate:
             minutes = audio.frames / audio.rate / 60
             raise UploadRefused(name, f"it lasts {minutes:.1f} minutes, and up to {MOST_SECONDS // 60} are taken")
-        return store_content(session, audio, audio.encoding), audio.subtype
+        content = store_content(session, audio, audio.encoding, brought_by=who)
+        check_space(session, who)
+        return content, audio.subtype
 
 
 def compare_uploads(
@@ -96,6 +103,26 @@ def compare_uploads(
     session.flush()
     analyse_pair(session, pair.id)
     return pair
+
+
+def delete_pair(session: Session, pair_id: int, caller: Caller) -> None:
+    """Delete a comparison of files, and the files in it that no other comparison has; their audio goes in a while.
+
+    Raises:
+        PairNotFound: there is no such comparison.
+        NotAllowed: the files are somebody else's, and the caller keeps nothing here.
+    """
+    pair = find_pair(session, pair_id)
+    uploads = {pair.reference_id: pair.reference, pair.render_id: pair.render}
+    if caller.name not in {upload.brought_by for upload in uploads.values()}:
+        caller.need("keep")
+    session.delete(pair)
+    session.flush()
+    for number, upload in uploads.items():
+        if session.scalar(select(exists().where(or_(Pair.reference_id == number, Pair.render_id == number)))) is False:
+            session.delete(upload)
+    session.flush()
+    drop_unused(session)
 
 
 def find_pair(session: Session, pair_id: int) -> Pair:

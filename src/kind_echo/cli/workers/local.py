@@ -12,7 +12,8 @@ from procrastinate.worker import Worker
 from sqlalchemy.exc import DBAPIError, OperationalError
 
 from kind_echo.bench.machines import offer_document, queues_of_machine, record_worker, register, renew_worker, stopped
-from kind_echo.bench.queue import ANALYSIS_QUEUE, queue_app
+from kind_echo.bench.queue import ANALYSIS_QUEUE, drop_audio, queue_app
+from kind_echo.bench.storage import is_due
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.takes import installed, machine, offers_of
 
@@ -62,6 +63,8 @@ class _Presence:
             return self.arrive()
         with transaction() as session:
             renew_worker(session, self._machine, os.getpid(), datetime.now(UTC))
+            if ANALYSIS_QUEUE in self._others and is_due(session, datetime.now(UTC)):
+                drop_audio(session)
         return self._queues()
 
     def _queues(self) -> list[str]:

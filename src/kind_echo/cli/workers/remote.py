@@ -47,17 +47,24 @@ class RemoteWorker:
         """Take jobs until it is told to stop. Raises Refused where trying again is no use, as for a wrong token."""
         while not stop.is_set():
             try:
-                self._worker_id = self._server.post("/api/machines", self._who | {"offers": self._offers})["worker_id"]
-                _log.info("taking jobs", queues=list(self._renderers), server=self._server.address)
+                self._arrive()
                 self._take_jobs(stop)
             except NoAnswer as error:
                 _log.warning("the server does not answer; trying again", error=str(error))
                 stop.wait(_AGAIN_SECONDS)
             except Refused as error:
-                if error.status in _FOR_GOOD:
+                if error.status in _FOR_GOOD or (error.status == 409 and not self._worker_id):
                     raise
                 _log.warning("the server refuses; arriving anew", error=str(error))
                 stop.wait(_AGAIN_SECONDS)
+
+    def _arrive(self) -> None:
+        self._worker_id = 0
+        said = self._server.post("/api/machines", self._who | {"offers": self._offers})
+        self._worker_id = said["worker_id"]
+        if said["waits_for_approval"]:
+            _log.warning("a keeper has to approve on the page Hosts what this machine has", server=self._server.address)
+        _log.info("taking jobs", queues=list(self._renderers), server=self._server.address)
 
     def leave(self) -> None:
         """Say that it stops; a server that does not answer will see it by the silence."""

@@ -40,6 +40,12 @@ class Invalid(KindEchoError):
     status = 422
 
 
+class Unavailable(KindEchoError):
+    """What is asked for cannot be had for the time being; the same may work later."""
+
+    status = 503
+
+
 class RateMismatch(Invalid):
     """Two sides of a comparison have different sample rates."""
 

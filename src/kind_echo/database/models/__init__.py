@@ -5,10 +5,11 @@ from kind_echo.database.models.base import Against, Base, Json
 from kind_echo.database.models.cells import Cell, Delivery, KitFile
 from kind_echo.database.models.decisions import Act, Decision, Event, Reference
 from kind_echo.database.models.effects import Build, Effect, Setting, Signal
-from kind_echo.database.models.machines import Condition, Host, Worker
+from kind_echo.database.models.machines import Condition, Host, Machine, Worker
 from kind_echo.database.models.plans import Case, Plan, PlanRevision
 from kind_echo.database.models.renders import Render, Take
 from kind_echo.database.models.runs import Run, Search
+from kind_echo.database.models.storage import StorageRule
 
 __all__ = [
     "Act",
@@ -28,6 +29,7 @@ __all__ = [
     "Host",
     "Json",
     "KitFile",
+    "Machine",
     "Pair",
     "PeakLevel",
     "Plan",
@@ -38,6 +40,7 @@ __all__ = [
     "Search",
     "Setting",
     "Signal",
+    "StorageRule",
     "Take",
     "Upload",
     "Worker",

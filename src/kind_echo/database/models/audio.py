@@ -2,31 +2,47 @@
 
 from datetime import datetime
 
-from sqlalchemy import BigInteger, CheckConstraint, ForeignKey, Identity, text
+from sqlalchemy import BigInteger, CheckConstraint, ForeignKey, Identity, Index, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from kind_echo.database.models.base import Base, Json
 
 
 class Content(Base):
-    """Distinct audio, addressed by the SHA-256 of its format and samples."""
+    """Distinct audio, addressed by the SHA-256 of its format and samples.
+
+    `bytes` is the space that its samples take as they are kept, and `brought_by` who uploaded them first, if anybody
+    did. `object_key` names the object that holds them; without one they are in the database. Of audio that retention
+    dropped nothing is left but this row and its waveform.
+    """
 
     __tablename__ = "content"
+    __table_args__ = (Index("ix_content_brought_by", "brought_by", postgresql_where=text("brought_by <> ''")),)
     sha256: Mapped[str] = mapped_column(primary_key=True)
     rate: Mapped[int]
     channels: Mapped[int]
     frames: Mapped[int] = mapped_column(BigInteger)
     encoding: Mapped[str]
     chunk_frames: Mapped[int]
+    bytes: Mapped[int] = mapped_column(BigInteger, server_default="0")
+    brought_by: Mapped[str] = mapped_column(server_default="")
+    object_key: Mapped[str | None]
+    dropped_at: Mapped[datetime | None]
 
 
 class Chunk(Base):
-    """A stretch of content; stored so that a byte range is read without the whole."""
+    """A stretch of content, packed by itself, so that a range is read without the whole.
+
+    Its bytes are `data`, or stand in the content's object from `start` on.
+    """
 
     __tablename__ = "chunk"
     sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"), primary_key=True)
     position: Mapped[int] = mapped_column(primary_key=True)
-    data: Mapped[bytes]
+    packing: Mapped[str] = mapped_column(server_default="none")
+    start: Mapped[int] = mapped_column(BigInteger, server_default="0")
+    length: Mapped[int]
+    data: Mapped[bytes | None]
 
 
 class PeakLevel(Base):
@@ -63,7 +79,7 @@ class Analysis(Base):
 
 
 class Upload(Base):
-    """A file that a person brought, by name, and the audio in it."""
+    """A file that a person brought, by name, and the audio in it; `brought_by` is empty where nobody knows."""
 
     __tablename__ = "upload"
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
@@ -72,6 +88,7 @@ class Upload(Base):
     subtype: Mapped[str]
     content_sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"))
     uploaded_at: Mapped[datetime]
+    brought_by: Mapped[str] = mapped_column(server_default="")
     content: Mapped[Content] = relationship()
 
 

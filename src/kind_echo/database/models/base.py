@@ -31,6 +31,7 @@ class Base(DeclarativeBase):
         list[Json]: JSONB,
         list[int]: JSONB,
         list[list[int]]: JSONB,
+        list[list[str]]: JSONB,
         list[str]: JSONB,
         bytes: LargeBinary,
     }

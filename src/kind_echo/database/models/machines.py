@@ -41,6 +41,24 @@ class Worker(Base):
     stopped_at: Mapped[datetime | None]
 
 
+class Machine(Base):
+    """A machine that reaches the server alone, and what a keeper lets it render.
+
+    Its name belongs to the token by which it first came. `offers` is what it has, as it said last; `hosts` and
+    `effects` are those that were approved, as [renderer, name, version] and [renderer, name, handle].
+    """
+
+    __tablename__ = "machine"
+    name: Mapped[str] = mapped_column(primary_key=True)
+    token_id: Mapped[int] = mapped_column(index=True)
+    offers: Mapped[list[Json]]
+    hosts: Mapped[list[list[str]]] = mapped_column(default=list)
+    effects: Mapped[list[list[str]]] = mapped_column(default=list)
+    arrived_at: Mapped[datetime]
+    approved_at: Mapped[datetime | None]
+    approved_by: Mapped[str | None]
+
+
 class Condition(Base):
     """Host, version, mode, rate, block size, channels and word length."""
 

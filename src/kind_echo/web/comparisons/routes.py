@@ -5,13 +5,14 @@ from datetime import UTC, datetime
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.signals import compare_uploads, find_pair, latest_pairs
+from kind_echo.bench.signals import compare_uploads, delete_pair, find_pair, latest_pairs
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.database.models import Pair
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import ComparisonBody, ComparisonPath, ComparisonsBody, NewComparisonBody, PairBody
 from kind_echo.web.runs.views import files_pair_body
+from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("comparisons", __name__, url_prefix="/api")
 
@@ -39,6 +40,14 @@ def comparison(path: ComparisonPath) -> Response:
         return answer(files_pair_body(find_pair(session, path.comparison_id)))
 
 
+@api.delete("/comparisons/<int:comparison_id>")
+def remove(path: ComparisonPath) -> Response:
+    """Delete a comparison, with the files in it that no other has; a keeper may delete anybody's."""
+    with transaction() as session:
+        delete_pair(session, path.comparison_id, caller())
+    return Response(status=204)
+
+
 def _comparison_body(pair: Pair) -> ComparisonBody:
     return ComparisonBody.model_validate(
         {
@@ -47,5 +56,6 @@ def _comparison_body(pair: Pair) -> ComparisonBody:
             "render": pair.render.name,
             "created_at": pair.created_at,
             "state": pair.state,
+            "brought_by": sorted({pair.reference.brought_by, pair.render.brought_by} - {""}),
         }
     )

@@ -6,7 +6,17 @@ from datetime import UTC, datetime
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.machines import BY_HAND, add_host_by_hand, all_effects, all_hosts, is_seen, waiting, workers
+from kind_echo.bench.machines import (
+    BY_HAND,
+    Unapproved,
+    add_host_by_hand,
+    all_effects,
+    all_hosts,
+    is_seen,
+    unapproved,
+    waiting,
+    workers,
+)
 from kind_echo.database.models import Host, Run, Worker
 from kind_echo.database.sessions import transaction
 from kind_echo.web.hosts.schemas import (
@@ -16,6 +26,7 @@ from kind_echo.web.hosts.schemas import (
     NewHostBody,
     OfferBody,
     OfferedEffectBody,
+    UnapprovedBody,
     WaitingRunBody,
 )
 from kind_echo.web.http.answers import answer
@@ -32,10 +43,10 @@ def hosts() -> Response:
         machines: dict[str, list[Worker]] = {}
         for worker in listed:
             machines.setdefault(worker.machine, []).append(worker)
-        having = _machines_by_queue(listed, now)
+        having, held = _machines_by_queue(listed, now), unapproved(session)
         body = HostsBody(
             hosts=[_host_body(host, having, waits.get((host.name, host.version), [])) for host in all_hosts(session)],
-            machines=[_machine_body(name, own, known, now) for name, own in machines.items()],
+            machines=[_machine_body(name, own, known, held.get(name), now) for name, own in machines.items()],
         )
         return answer(body)
 
@@ -82,7 +93,9 @@ def _host_body(host: Host, having: dict[str, list[str]], waits: Sequence[tuple[R
     )
 
 
-def _machine_body(name: str, own: Sequence[Worker], known: set[str], now: datetime) -> MachineBody:
+def _machine_body(
+    name: str, own: Sequence[Worker], known: set[str], held: Unapproved | None, now: datetime
+) -> MachineBody:
     at_work = sum(is_seen(worker, now) for worker in own)
     renderers = {renderer["queue"]: renderer for worker in reversed(own) for renderer in worker.renderers}
     return MachineBody(
@@ -108,4 +121,5 @@ def _machine_body(name: str, own: Sequence[Worker], known: set[str], now: dateti
             )
             for renderer in sorted(renderers.values(), key=lambda renderer: str(renderer["queue"]))
         ],
+        unapproved=None if held is None else UnapprovedBody.model_validate(held),
     )

@@ -49,8 +49,16 @@ class OfferBody(Body):
     effects: list[OfferedEffectBody]
 
 
+class UnapprovedBody(Body):
+    """What a machine offers and may not render: what waits for a keeper, and what collides with what is known."""
+
+    hosts: list[str]
+    effects: list[str]
+    collisions: list[str]
+
+
 class MachineBody(Body):
-    """A machine: its workers that are at work, and what it can render."""
+    """A machine: its workers that are at work, what it can render, and what it may not."""
 
     name: str
     at_work: int
@@ -58,6 +66,7 @@ class MachineBody(Body):
     started_at: datetime
     seen_at: datetime
     renderers: list[OfferBody]
+    unapproved: UnapprovedBody | None
 
 
 class HostsBody(Body):

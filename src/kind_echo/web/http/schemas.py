@@ -93,7 +93,10 @@ class ReadingBody(Body):
 
 
 class SideBody(Body):
-    """One side of a pair: its address is what waveform, spectrum and samples are asked for by."""
+    """One side of a pair: its address is what waveform, spectrum and samples are asked for by.
+
+    Of one whose audio was dropped by the rule for storage there is a waveform, and no sample.
+    """
 
     address: str
     name: str
@@ -102,6 +105,7 @@ class SideBody(Body):
     channels: int
     frames: int
     sha256: str | None
+    dropped_at: datetime | None
 
 
 class SpectrumBody(Body):
@@ -253,6 +257,7 @@ class ComparisonBody(Body):
     render: str
     created_at: datetime
     state: PairState
+    brought_by: list[str]
 
 
 class ComparisonsBody(Body):

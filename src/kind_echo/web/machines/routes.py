@@ -8,10 +8,10 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from pydantic import ValidationError
 
+from kind_echo.bench.machines import approve_machine, unapproved
 from kind_echo.bench.rendering import (
     Facts,
     Question,
-    Told,
     Wanted,
     answer_question,
     arrive,
@@ -24,7 +24,7 @@ from kind_echo.bench.rendering import (
     take,
 )
 from kind_echo.database.sessions import transaction
-from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost
+from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost, RemoteRenderer
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import with_body
 from kind_echo.web.http.problems import invalid_request, problem
@@ -37,6 +37,7 @@ from kind_echo.web.machines.schemas import (
     FailureBody,
     JobBody,
     MachineJobPath,
+    MachineNamePath,
     MachineOfferBody,
     MachinePath,
     PresenceBody,
@@ -57,7 +58,8 @@ def new_machine(body: ArrivalBody) -> Response:
     with transaction() as session:
         offers = [_offer(one) for one in body.offers]
         number = arrive(session, _token(), body.machine, body.process, offers, datetime.now(UTC))
-        return answer(ArrivedBody(worker_id=number), 201)
+        waits = body.machine in unapproved(session)
+        return answer(ArrivedBody(worker_id=number, waits_for_approval=waits), 201)
 
 
 @api.post("/<int:worker_id>/presence")
@@ -151,13 +153,24 @@ def _own(worker_id: int) -> None:
         own_machine(session, _token(), worker_id)
 
 
+@api.post("/<string:name>/approval")
+def approve(path: MachineNamePath) -> Response:
+    """Let a machine render what it offers now; a machine beside the database needs no approval."""
+    with transaction() as session:
+        approve_machine(session, path.name, who=caller().name, now=datetime.now(UTC))
+    return Response(status=204)
+
+
 def _offer(body: MachineOfferBody) -> Offer:
     hosts = tuple(OfferedHost(h.name, h.version, h.description, tuple(h.modes)) for h in body.hosts)
     effects = tuple(
-        OfferedEffect(e.name, e.handle, e.description, tuple(e.parameters), tuple(e.versions), tuple(e.patterns))
+        OfferedEffect(
+            e.name, e.handle, e.description, tuple(parameter.model_dump() for parameter in e.parameters),
+            tuple(e.versions), tuple(e.patterns),
+        )
         for e in body.effects
-    )
-    return Offer(body.queue, body.description, Told({}), hosts, effects)
+    )  # fmt: skip
+    return Offer(body.queue, body.description, RemoteRenderer({}), hosts, effects)
 
 
 def _job_body(job: Wanted) -> JobBody:

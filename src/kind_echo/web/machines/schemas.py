@@ -1,12 +1,15 @@
 """What render machines say and are told: arrivals, jobs, and what is delivered."""
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
-from pydantic import BaseModel, Field
+from pydantic import AfterValidator, BaseModel, Field, model_validator
 
+from kind_echo.web.effects.schemas import build_name
 from kind_echo.web.http.schemas import Body
 
 _Name = Annotated[str, Field(min_length=1, max_length=120)]
+_Word = Annotated[str, Field(max_length=120)]
+_Number = Annotated[float, Field(strict=True, allow_inf_nan=False)] | Annotated[int, Field(strict=True)]
 _Queue = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,29}$")]
 
 
@@ -19,15 +22,34 @@ class OfferedHostBody(Body):
     modes: list[Literal["offline", "real time"]] = Field(min_length=1, max_length=2)
 
 
+class OfferedParameterBody(Body):
+    """What can be set of an effect: a number between bounds, or one of several words or numbers."""
+
+    name: _Name
+    default: _Number | _Word
+    unit: str = Field(default="", max_length=20)
+    least: _Number = 0.0
+    greatest: _Number = 0.0
+    choices: list[_Number | _Word] = Field(default_factory=list, max_length=500)
+
+    @model_validator(mode="after")
+    def _has_a_range(self) -> "OfferedParameterBody":
+        if not self.choices and self.least > self.greatest:
+            raise ValueError("least is above greatest")
+        return self
+
+
 class InstalledEffectBody(Body):
     """An effect that a renderer has installed, with its builds, oldest first, and patterns of others that it has."""
 
     name: _Name
     handle: str = Field(default="", max_length=400)
     description: str = Field(default="", max_length=2000)
-    parameters: list[dict[str, Any]] = Field(default_factory=list, max_length=2000)
-    versions: list[_Name] = Field(max_length=1000)
-    patterns: list[_Name] = Field(default_factory=list, max_length=100)
+    parameters: list[OfferedParameterBody] = Field(default_factory=list, max_length=2000)
+    versions: list[Annotated[str, AfterValidator(build_name)]] = Field(max_length=1000)
+    patterns: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9*?][A-Za-z0-9._+*?-]{0,79}$")]] = Field(
+        default_factory=list, max_length=100
+    )
 
 
 class MachineOfferBody(Body):
@@ -48,9 +70,10 @@ class ArrivalBody(Body):
 
 
 class ArrivedBody(Body):
-    """The number under which the machine takes jobs."""
+    """The number under which the machine takes jobs; while something of it waits for a keeper, it gets none of that."""
 
     worker_id: int
+    waits_for_approval: bool
 
 
 class PresenceBody(Body):
@@ -135,6 +158,12 @@ class FailureBody(Body):
 
     reason: str = Field(min_length=1, max_length=2000)
     log: str = Field(default="", max_length=200_000)
+
+
+class MachineNamePath(BaseModel):
+    """Which machine, by its name."""
+
+    name: str
 
 
 class MachinePath(BaseModel):

@@ -15,7 +15,7 @@ from kind_echo.bench.runs import RunSummary
 from kind_echo.core.causes.cause import Cause, said
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
-from kind_echo.database.blobs import find_content
+from kind_echo.database.blobs import AudioDropped, find_content
 from kind_echo.database.models import Analysis, Cell, Condition, Content, Pair, Reference, Render, Upload
 from kind_echo.web.http.schemas import (
     AlignmentBody,
@@ -96,12 +96,12 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
     if other is not None and other.render is not None and render is not None:
         options = options_for(cell.case.signal.request, cell.condition.rate)
         analysis = kept_analysis(session, other.render.content, render.content, options)
-        if analysis is None and state == "done":
-            compare_once(session, cell.id, other.id)
-            state = "analysing"
         name = f"{other.run.build.effect.name} {other.run.build.version}"
         side = _content_side(other.render.content, name, condition_text(other.condition))
         why = f"Beside {name}, {condition_text(other.condition)}"
+        if analysis is None and state == "done":
+            state, said_so = _compare_beside(session, cell, other)
+            why += said_so
     elif reference is not None:
         name = f"{build.effect.name} {_version_of(session, reference)}"
         side = _content_side(reference.render.content, name, "approved reference")
@@ -154,6 +154,18 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
             **sides,
         )
     )
+
+
+def _compare_beside(session: Session, cell: Cell, other: Cell) -> tuple[Literal["analysing", "failed"], str]:
+    """Have two cells compared that nobody has compared yet; the state of the pair, and why it is to stay so."""
+    assert cell.render is not None
+    assert other.render is not None
+    for side in (cell.render.content, other.render.content):
+        if side.dropped_at is not None:
+            return "failed", f"; they cannot be compared: {AudioDropped(side.dropped_at)}"
+    if compare_once(session, cell.id, other.id):
+        return "analysing", ""
+    return "failed", "; comparing them was given up: the workers' log says why. It is tried again after a day."
 
 
 def files_pair_body(pair: Pair) -> PairBody:
@@ -240,6 +252,7 @@ def _content_side(content: Content, name: str, detail: str) -> SideBody:
         channels=content.channels,
         frames=content.frames,
         sha256=content.sha256,
+        dropped_at=content.dropped_at,
     )
 
 
@@ -247,7 +260,8 @@ def _sides(analysis: Analysis | None, reference: SideBody | None, render: SideBo
     """The three sides on the reference's time axis where there is an analysis; else what there is, as it is."""
     if analysis is None or reference is None or render is None:
         return {"reference": reference, "render": render, "difference": None, "alignment": None, "spectra": None}
-    on_axis = {"frames": reference.frames, "sha256": None}
+    gone = render.dropped_at or reference.dropped_at
+    on_axis = {"frames": reference.frames, "sha256": None, "dropped_at": gone}
     return {
         "reference": reference,
         "render": render.model_copy(update={"address": f"{analysis.key}.render", "frames": reference.frames}),

@@ -33,6 +33,7 @@ from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone, with_body
 from kind_echo.web.http.schemas import SpectrumBody, StripBody
 from kind_echo.web.runs.views import reading_bodies
+from kind_echo.web.security.doors import caller
 from kind_echo.web.signals.schemas import (
     AliasBody,
     ExportQuery,
@@ -86,7 +87,9 @@ def new_own_file(query: OwnFileQuery) -> Response:
 
     def keep(path: Path) -> Response:
         with transaction() as session:
-            return answer(_body(session, keep_own_file(session, path, query.file, query.name), 0), 201)
+            return answer(
+                _body(session, keep_own_file(session, path, query.file, query.name, who=caller().name), 0), 201
+            )
 
     return with_body(query.file, keep)
 

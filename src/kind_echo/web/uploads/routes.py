@@ -12,6 +12,7 @@ from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import with_body
 from kind_echo.web.http.schemas import UploadBody, UploadQuery
 from kind_echo.web.runs.views import upload_body
+from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("uploads", __name__, url_prefix="/api")
 
@@ -22,6 +23,8 @@ def new_upload(query: UploadQuery) -> Response:
 
     def keep(path: Path) -> Response:
         with transaction() as session:
-            return answer(upload_body(keep_upload(session, path, query.name, now=datetime.now(UTC))), 201)
+            return answer(
+                upload_body(keep_upload(session, path, query.name, who=caller().name, now=datetime.now(UTC))), 201
+            )
 
     return with_body(query.name, keep)

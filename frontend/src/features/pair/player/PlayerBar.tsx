@@ -2,7 +2,7 @@ import { useEffect, useMemo, useState } from "react";
 import type { Pair } from "../../../api/client";
 import { Button } from "../../../ui/controls";
 import { useKeys } from "../../../ui/keys";
-import { count } from "../../../ui/numbers";
+import { count, day } from "../../../ui/numbers";
 import { INKS, type Ink } from "../plots/draw";
 import type { View } from "../view";
 import { Player } from "./player";
@@ -20,13 +20,13 @@ const MOST = 96;
 export function usePlayer(pair: Pair): Player | undefined {
   const { reference, render, difference } = pair;
   const player = useMemo(() => {
-    const first = reference ?? render;
+    const first = [reference, render].find((side) => heard(side) !== undefined);
     if (!first) return undefined;
     return new Player({
       addresses: {
-        reference: reference?.address,
-        render: render?.address,
-        difference: difference?.address,
+        reference: heard(reference),
+        render: heard(render),
+        difference: heard(difference),
       },
       rate: first.rate,
       channels: first.channels,
@@ -35,6 +35,18 @@ export function usePlayer(pair: Pair): Player | undefined {
   }, [reference, render, difference]);
   useEffect(() => () => player?.close(), [player]);
   return player;
+}
+
+/** The address of a side that can be heard: audio that was dropped has a waveform alone. */
+const heard = (side: Pair["render"]): string | undefined =>
+  side === null || side.dropped_at !== null ? undefined : side.address;
+
+/** Why there is no second side. */
+export function onlyOne({ reference, render }: Pair): string {
+  const gone = [reference, render].find((side) => side?.dropped_at);
+  if (gone?.dropped_at)
+    return `The audio of ${gone.name} was dropped on ${day(gone.dropped_at)}; its readings are kept.`;
+  return `There is no ${reference ? "render" : "reference"} to switch to.`;
 }
 
 /** The gain up to which the difference stays under full scale. */
@@ -54,7 +66,7 @@ export function PlayerBar({
   view: View;
   frames: number;
 }) {
-  const there = INKS.filter((ink) => pair[ink] !== null);
+  const there = INKS.filter((ink) => heard(pair[ink]) !== undefined);
   const [chosen, setSide] = useState<Ink>("reference");
   const side = there.includes(chosen) ? chosen : (there[0] ?? "reference");
   const [loop, setLoop] = useState(true);
@@ -132,7 +144,7 @@ export function PlayerBar({
       </fieldset>
       <p role="status" className="hidden max-w-52 text-xs leading-4 text-quiet xl:block">
         {error ??
-          (there.length < 2 ? `There is no ${pair.reference ? "render" : "reference"} to switch to. ` : "") +
+          (there.length < 2 ? `${onlyOne(pair)} ` : "") +
             `Levels as rendered, ${taken === 0 ? "no delay taken off" : `${count(taken, "sample")} taken off`}. ${view.stop - view.start < frames ? "Loops what is shown." : ""}`}
       </p>
     </>

@@ -1,0 +1,1 @@
+"""What takes the space, and the rule for it."""
