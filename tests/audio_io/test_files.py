@@ -1,5 +1,9 @@
 """Audio files and audio in the database: nothing is lost, nothing is read that is not needed."""
 
+import os
+import subprocess
+import sys
+import tempfile
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +14,7 @@ from sqlalchemy import event, func, select
 
 from kind_echo.audio_io.encoding import ENCODINGS, decode, encode
 from kind_echo.audio_io.files import AudioFile, UnreadableAudio, write_audio
+from kind_echo.audio_io.temporary import sweep_temporary, temporary_folder
 from kind_echo.core.audio.source import ArraySource, in_memory
 from kind_echo.database.blobs import BlobSource, store_content
 from kind_echo.database.models import Chunk, Content
@@ -102,3 +107,17 @@ def test_an_integer_file_holds_the_very_steps_up_to_the_rails(tmp_path: Path, bi
     write_audio(path, np.full((4, 1), 1.5), 48_000, f"PCM_{bits}")
     with AudioFile(path) as audio:
         assert np.array_equal(audio.read(0, 4), np.full((4, 1), 1.0 - 2.0 ** (1 - bits)))
+
+
+def test_what_a_killed_process_left_behind_is_removed_and_nothing_else(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(tempfile, "tempdir", str(tmp_path))
+    write = "import sys; from kind_echo.audio_io.temporary import temporary_folder as t; f = t(); print(f.name); "
+    kill = "sys.stdout.flush(); import os; os.kill(os.getpid(), 9)"
+    subprocess.run([sys.executable, "-c", write + kill], env=os.environ | {"TMPDIR": str(tmp_path)}, check=False)
+    (tmp_path / "kind-echo-other").mkdir()
+    with temporary_folder() as own:
+        assert len(list(tmp_path.iterdir())) == 3
+        assert sweep_temporary() == 1
+        assert {path.name for path in tmp_path.iterdir()} == {"kind-echo-other", Path(own).name}

@@ -1,11 +1,12 @@
 """A full disk and an absent database fail no cell; a job that kills its workers is given up; no reason holds SQL."""
 
 import errno
+from pathlib import Path
 from typing import Any
 
 import psycopg
 import pytest
-from sqlalchemy import text, update
+from sqlalchemy import select, text, update
 from sqlalchemy.exc import DataError, DBAPIError, OperationalError
 
 from kind_echo.bench.queue.jobs import analyse_cells, render_cells
@@ -13,7 +14,7 @@ from kind_echo.database.models import Cell
 from kind_echo.database.sessions import brief_message, is_disk_full, is_temporary, transaction
 from kind_echo.renderers import stand_in
 from kind_echo.web.app import create_app
-from tests.conftest import drain, query
+from tests.conftest import drain, process, query, wait_until
 from tests.signing import sign
 
 
@@ -83,3 +84,32 @@ def test_what_passes_by_itself_is_told_from_what_does_not(empty: str) -> None:
     assert not is_temporary(OSError(errno.EACCES, "no"))
     assert not is_temporary(ValueError("no"))
     assert is_temporary(OperationalError("", {}, psycopg.OperationalError("gone")))
+
+
+def test_a_job_that_needs_more_memory_than_it_may_take_fails_at_once_and_the_worker_goes_on(
+    demo: str, tmp_path: Path
+) -> None:
+    with transaction() as session:
+        cells = session.scalars(select(Cell).where(Cell.state == "done").order_by(Cell.id.desc()).limit(2)).all()
+        heavy, light = (cell.id for cell in cells)
+        for cell in cells:
+            cell.state = "analysing"
+        analyse_cells(session, [heavy, light])
+    # A worker that allocates 3 GB for one of the cells; its limit is 1 GB.
+    greedy = (
+        "import numpy as np; from kind_echo.bench.jobs import handlers as h; judge = h.judge_now\n"
+        f"def greedy(s, c): return (np.ones(400_000_000) if c.id == {heavy} else None, judge(s, c))\n"
+        "h.judge_now = greedy\n"
+        "from kind_echo.cli.workers.local import work_beside_database\n"
+        "work_beside_database('small', (), analysis=True, memory=1000)"
+    )
+    with process("python", "-c", greedy, url=demo, log=tmp_path / "worker.log"):
+        left = f"SELECT count(*) FROM cell WHERE id IN ({heavy}, {light}) AND state = 'analysing'"
+        wait_until(lambda: query(demo, left) == [(0,)], 60, "both")
+        said = query(demo, "SELECT memory FROM worker WHERE machine = 'small'")
+    assert query(demo, f"SELECT state FROM cell WHERE id = {light}") == [("done",)]
+    ((state, why),) = query(demo, f"SELECT state, why FROM cell WHERE id = {heavy}")
+    assert state == "failed"
+    assert "needs more memory than a job may take" in str(why)
+    assert query(demo, "SELECT attempts FROM procrastinate_jobs WHERE status = 'failed'") == [(1,)]
+    assert said[0][0] is None or float(str(said[0][0])) > 50

@@ -9,6 +9,8 @@ from openapi_spec_validator import validate
 from ops.cluster import Cluster
 
 from kind_echo.database.migrate import migrate
+from kind_echo.database.models import Cell
+from kind_echo.database.sessions import transaction
 from kind_echo.web.app import create_app
 from tests.conftest import drain, point_at
 from tests.signing import sign
@@ -165,3 +167,22 @@ def test_an_absent_database_is_a_problem_and_passes(own_cluster: Cluster) -> Non
     assert client.get("/readyz").status_code == 200
     assert (gone.status_code, gone.json["title"]) == (503, "DatabaseUnavailable")  # type: ignore[index]
     assert client.get("/api/runs").status_code == 200
+
+
+def test_a_reader_who_comes_back_is_sent_the_cells_that_changed(client: FlaskClient) -> None:
+    run = client.get("/api/runs").get_json()["runs"][0]["id"]
+    whole = client.get(f"/api/runs/{run}").get_json()
+    assert whole["since"] is None
+    same = client.get(f"/api/runs/{run}?since={whole['version']}").get_json()
+    assert (same["version"], same["since"], same["cells"]) == (whole["version"], whole["version"], [])
+    number = whole["cells"][0]["id"]
+    with transaction() as session:
+        cell = session.get_one(Cell, number)
+        cell.why = "Something else"
+    now = client.get(f"/api/runs/{run}?since={whole['version']}").get_json()
+    assert [cell["id"] for cell in now["cells"]] == [number]
+    again = client.get(f"/api/runs/{run}").get_json()
+    held = {cell["id"]: cell for cell in whole["cells"]} | {cell["id"]: cell for cell in now["cells"]}
+    assert list(held.values()) == again["cells"]
+    assert {**now, "cells": 0, "since": 0} == {**again, "cells": 0, "since": 0}
+    assert len(client.get(f"/api/runs/{run}?since=unknown").get_json()["cells"]) == len(whole["cells"])

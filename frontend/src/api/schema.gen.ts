@@ -2953,7 +2953,8 @@ export interface components {
          * @description A run as a sheet: cases down, conditions across.
          *
          *     `by_hand` cells are rendered by people, `for_kit` of them still wait for it; `lacking` counts waiting cells by the
-         *     host in which no known machine has the build.
+         *     host in which no known machine has the build. `version` names all of it; where `since` is not null, `cells` has
+         *     those alone that differ from the sheet of that version.
          */
         SheetBody: {
             before: components["schemas"]["SiblingBody"] | null;
@@ -2984,6 +2985,16 @@ export interface components {
             run: components["schemas"]["RunBody"];
             /** Siblings */
             siblings: components["schemas"]["SiblingBody"][];
+            /**
+             * Since
+             * @default null
+             */
+            since: string | null;
+            /**
+             * Version
+             * @default
+             */
+            version: string;
         };
         /**
          * SiblingBody
@@ -4921,6 +4932,7 @@ export interface operations {
             query?: {
                 measure?: string;
                 against?: string;
+                since?: string;
             };
             header?: never;
             path: {

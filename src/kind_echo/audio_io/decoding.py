@@ -9,7 +9,6 @@ import os
 import select
 import subprocess
 import sys
-import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -23,6 +22,7 @@ from numpy.typing import NDArray
 
 from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode, encode
 from kind_echo.audio_io.files import AudioFile, UnreadableAudio
+from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.core.audio.source import Samples
 
 LEAST_RATE, MOST_RATE = 1_000, 3_072_000
@@ -96,7 +96,7 @@ class Decoder:
 
     def __init__(self) -> None:
         self._child: subprocess.Popen[bytes] | None = None
-        self._folder = tempfile.TemporaryDirectory(prefix="kind-echo-")
+        self._folder = temporary_folder()
 
     def __enter__(self) -> "Decoder":
         return self

@@ -65,6 +65,16 @@ class Token(Base):
     revoked_by: Mapped[str | None]
 
 
+class Attempt(Base):
+    """One attempt at a route that is limited, by who made it and what limit it counts for."""
+
+    __tablename__ = "attempt"
+    __table_args__ = (Index("ix_attempt_key_at", "key", "at"),)
+    id: Mapped[int] = mapped_column(BigInteger, Identity(), primary_key=True)
+    key: Mapped[str]
+    at: Mapped[datetime]
+
+
 class JobCount(Base):
     """How often jobs of a task came to an end, and the seconds that they took; for the metrics."""
 

@@ -7,7 +7,7 @@ from collections.abc import Iterator
 from datetime import datetime
 
 import numpy as np
-from sqlalchemy import Row, case, delete, func, select
+from sqlalchemy import Row, case, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -170,9 +170,8 @@ def store_content(session: Session, source: Source, encoding: Encoding, *, broug
 
 
 def keep_samples(session: Session, content: Content, source: Source) -> None:
-    """Keep the samples of a content that has none, or that are to move: packed, where audio is kept now."""
+    """Keep the samples of a content that has none: packed, where audio is kept now."""
     store = object_store()
-    session.execute(delete(Chunk).where(Chunk.sha256 == content.sha256))
     content.object_key, content.dropped_at = None, None
     content.bytes = _to_store(session, content, source, store) if store else _to_database(session, content, source)
     session.flush()

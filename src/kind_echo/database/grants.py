@@ -54,6 +54,7 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "sign_in_link": (_CHANGE, ""),
     "ended_session": ("SELECT, INSERT, DELETE", ""),
     "token": (_CHANGE, ""),
+    "attempt": ("SELECT, INSERT, DELETE", ""),
     "job_count": (_CHANGE, _CHANGE),
     "alembic_version": (_READ, _READ),
 }

@@ -1,10 +1,10 @@
 """Handing audio to another program and taking it back, as files in a folder of their own."""
 
-import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
 from kind_echo.audio_io.files import AudioFile, UnreadableAudio, write_audio
+from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.core.audio.source import Samples
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.renderers.process import Finished
@@ -18,7 +18,7 @@ def exchange(
     Raises:
         RenderFailed: there is no output, it is no audio, or it has another rate or number of channels.
     """
-    with tempfile.TemporaryDirectory(prefix="kind-echo-") as name:
+    with temporary_folder() as name:
         folder = Path(name)
         source, target = folder / "input.wav", folder / "output.wav"
         write_audio(source, samples, rate, subtype)

@@ -87,6 +87,19 @@ def own_memory() -> float | None:
     return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss * unit / 1e6
 
 
+def limit_own_memory(megabytes: float) -> None:
+    """Let this process allocate so much more than it has; beyond that MemoryError is raised. Where the system can."""
+    if not sys.platform.startswith("linux"):
+        return
+    import resource
+
+    status = Path("/proc/self/status").read_text()
+    held = next(int(line.split()[1]) for line in status.splitlines() if line.startswith("VmData:")) * 1024
+    _, hard = resource.getrlimit(resource.RLIMIT_DATA)
+    most = held + round(megabytes * 1e6)
+    resource.setrlimit(resource.RLIMIT_DATA, (most if hard == resource.RLIM_INFINITY else min(most, hard), hard))
+
+
 def _bounds(limits: Limits) -> list[str]:
     if shutil.which("prlimit") is None:
         return []

@@ -1,7 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { BASE } from "../../api/base";
-import { client, POLL_MS, type RunChange, take } from "../../api/client";
+import { client, POLL_MS, type RunChange, type Sheet, take } from "../../api/client";
+import { merged } from "./merged";
 
 const LEAST_WAIT_MS = 250;
 const WAIT_A_CELL_MS = 0.5;
@@ -10,15 +11,17 @@ const WAIT_A_CELL_MS = 0.5;
 export function useSheet(runId: number, measure: string, against: string) {
   const queries = useQueryClient();
   const [listening, setListening] = useState(false);
+  const queryKey = ["sheet", runId, measure, against];
   const sheet = useQuery({
-    queryKey: ["sheet", runId, measure, against],
-    queryFn: ({ signal }) =>
-      take(
-        client.GET("/api/runs/{run_id}", {
-          params: { path: { run_id: runId }, query: { measure, against } },
-          signal,
-        }),
-      ),
+    queryKey,
+    queryFn: async ({ signal }) => {
+      const held = queries.getQueryData<Sheet>(queryKey);
+      const query = { measure, against, since: held?.version ?? "" };
+      const sent = await take(
+        client.GET("/api/runs/{run_id}", { params: { path: { run_id: runId }, query }, signal }),
+      );
+      return merged(held, sent);
+    },
     placeholderData: (previous, query) =>
       query?.queryKey[1] === runId && query.queryKey[3] === against ? previous : undefined,
     refetchInterval: (query) => (listening && !query.state.error ? false : POLL_MS),

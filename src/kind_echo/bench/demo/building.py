@@ -1,6 +1,5 @@
 """The demo: the scenario's effects, plans, runs and file pairs, written once; workers render it."""
 
-import tempfile
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
@@ -10,6 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.files import write_audio
+from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.accounts import add_person, all_people
 from kind_echo.bench.decisions import approve, decide
 from kind_echo.bench.demo.scenario import PEOPLE, SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
@@ -162,7 +162,7 @@ def _bring_pairs(session: Session, now: datetime) -> None:
         ("bell buoy, master.wav", bells, "bell buoy, through the mixer.wav", late, 48_000),
         ("reed organ, master.wav", organ, "reed organ, clipped.wav", np.clip(organ, -0.2, 0.2), 44_100),
     )
-    with tempfile.TemporaryDirectory(prefix="kind-echo-") as folder:
+    with temporary_folder() as folder:
         for first, reference, second, render, rate in pairs:
             uploads = []
             for name, samples in ((first, reference), (second, render)):

@@ -11,7 +11,7 @@ from kind_echo.bench import storage
 from kind_echo.bench.comparisons import analyse, options_for
 from kind_echo.bench.decisions import judge_now
 from kind_echo.bench.demo import settle
-from kind_echo.bench.jobs.tasks import app, refuse_if_never_ended, task
+from kind_echo.bench.jobs.tasks import TooMuchMemory, app, refuse_if_never_ended, task
 from kind_echo.bench.kits import KitFileNotFound, give_up, measure_returned, recognise, why_not
 from kind_echo.bench.machines import BY_HAND
 from kind_echo.bench.queue import MOST_ATTEMPTS, jobs
@@ -229,6 +229,9 @@ def _cell_or_fails(context: procrastinate.JobContext, cell_id: int) -> Iterator[
 
 def _last_attempt(context: procrastinate.JobContext, give_up: Callable[[str], None], error: Exception) -> None:
     """On the attempt after which the queue gives up, say so where a person sees it, unless the cause is temporary."""
+    if isinstance(error, MemoryError):
+        give_up(str(TooMuchMemory()))
+        raise TooMuchMemory from error
     if context.job.attempts + 1 >= MOST_ATTEMPTS and not is_temporary(error):
         give_up(f"It was tried {MOST_ATTEMPTS} times; the last error was: {brief_message(error)}")
 

@@ -9,7 +9,7 @@ import procrastinate
 import structlog
 from sqlalchemy.exc import DBAPIError
 
-from kind_echo.bench.machines import Outcome, count_job
+from kind_echo.bench.machines import Outcome, count_job, memory_of_lost
 from kind_echo.bench.queue import ANALYSIS_QUEUE, MOST_ATTEMPTS, JobName, forget_attempt, queue_app
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.sessions import is_temporary, transaction
@@ -21,11 +21,21 @@ _PATIENCE_SECONDS = 10
 class NeverEnded(KindEchoError):
     """A job was begun again and again, and no attempt came to an end: its workers died, or lost the database."""
 
-    def __init__(self, times: int) -> None:
-        self.times = times
+    def __init__(self, times: int, memory: float | None) -> None:
+        self.times, self.memory = times, memory
+        seen = "" if memory is None else f" A worker that died over it was last seen with {memory:.0f} MB."
         super().__init__(
-            f"This was begun {times} times and never came to an end: its worker died, or lost the database. "
+            f"This was begun {times} times and never came to an end: its worker died, or lost the database.{seen} "
             "It may need more memory than the machine has."
+        )
+
+
+class TooMuchMemory(KindEchoError):
+    """A job needs more memory than a job may take."""
+
+    def __init__(self) -> None:
+        super().__init__(
+            "This needs more memory than a job may take on this worker; a worker with a greater --memory-gb can do it."
         )
 
 
@@ -35,7 +45,9 @@ def refuse_if_never_ended(context: procrastinate.JobContext) -> None:
     A job that breaks is given up after MOST_ATTEMPTS; only one whose worker was lost is put back beyond that.
     """
     if context.job.attempts > MOST_ATTEMPTS:
-        raise NeverEnded(context.job.attempts)
+        with transaction() as session:
+            memory = memory_of_lost(session, context.job.id or 0)
+        raise NeverEnded(context.job.attempts, memory)
 
 
 class _Retry(procrastinate.BaseRetryStrategy):
@@ -45,7 +57,7 @@ class _Retry(procrastinate.BaseRetryStrategy):
         self, *, exception: BaseException, job: procrastinate.jobs.Job
     ) -> procrastinate.RetryDecision | None:
         """When to try again; None for never."""
-        if isinstance(exception, NeverEnded):
+        if isinstance(exception, NeverEnded | TooMuchMemory | MemoryError):
             return None
         if is_temporary(exception):
             return procrastinate.RetryDecision(retry_in={"seconds": _PATIENCE_SECONDS})

@@ -6,7 +6,6 @@ import html
 import io
 import json
 import re
-import tempfile
 import unicodedata
 import zipfile
 from collections.abc import Sequence
@@ -17,6 +16,7 @@ import numpy as np
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.files import write_audio
+from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.machines import BY_HAND, renderers_of
 from kind_echo.bench.runs import cells_of, conditions_of, find_run
 from kind_echo.bench.signals import make_stimulus
@@ -132,7 +132,7 @@ def write_kit(session: Session, run_id: int, path: Path) -> None:
     """Write the ZIP of a run's kit: signals, manifest and instructions. Raises RunNotFound, NothingByHand."""
     places = places_of(session, run_id)
     files: dict[str, str] = {}
-    with zipfile.ZipFile(path, "w") as kit, tempfile.TemporaryDirectory(prefix="kind-echo-") as folder:
+    with zipfile.ZipFile(path, "w") as kit, temporary_folder() as folder:
         for place in places:
             if place.sound in files or not can_be_had(session, place.cell):
                 continue

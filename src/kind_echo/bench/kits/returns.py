@@ -3,7 +3,6 @@
 import csv
 import io
 import re
-import tempfile
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, field
 from datetime import datetime
@@ -16,6 +15,7 @@ from sqlalchemy.orm import Session
 from kind_echo.audio_io.archives import UnreadableArchive, is_archive, opened
 from kind_echo.audio_io.decoding import Decoder
 from kind_echo.audio_io.files import UnreadableAudio
+from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.kits.packing import (
     MANIFEST,
     Place,
@@ -214,7 +214,7 @@ def find_kit_file(session: Session, file_id: int) -> KitFile:
 def _receive_zip(at: "_Arriving", path: Path, name: str) -> None:
     with (
         opened(path, name, MOST_FILES, MOST_BYTES) as archive,
-        tempfile.TemporaryDirectory(prefix="kind-echo-") as folder,
+        temporary_folder() as folder,
     ):
         renamed: dict[str, tuple[int, int]] = {}
         for member in archive.members:

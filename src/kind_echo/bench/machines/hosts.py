@@ -215,11 +215,24 @@ def record_worker(
     session.execute(delete(Worker).where(Worker.seen_at < now - _FORGET))
 
 
-def renew_worker(session: Session, machine: str, process: int, now: datetime) -> None:
-    """A worker says that it is still there."""
+def renew_worker(
+    session: Session,
+    machine: str,
+    process: int,
+    now: datetime,
+    *,
+    job_id: int | None = None,
+    memory: float | None = None,
+) -> None:
+    """A worker says that it is still there, what job it is at, and the most memory that it took so far, in MB."""
     worker = session.scalar(select(Worker).where(Worker.machine == machine, Worker.process == process))
     if worker is not None:
-        worker.seen_at = now
+        worker.seen_at, worker.job_id, worker.memory = now, job_id, memory
+
+
+def memory_of_lost(session: Session, job_id: int) -> float | None:
+    """The most memory, in MB, with which a worker was last seen at a job, and not at any other since."""
+    return session.scalar(select(func.max(Worker.memory)).where(Worker.job_id == job_id))
 
 
 def stopped(session: Session, machine: str, process: int, now: datetime) -> None:

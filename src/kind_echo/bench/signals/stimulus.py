@@ -1,8 +1,9 @@
 """Stimuli: from what is kept of a signal to samples, and what a render of it is measured for beside levels."""
 
-from functools import lru_cache
+from threading import Lock
 from typing import Any
 
+from cachetools import LRUCache, cached
 from sqlalchemy.orm import Session
 
 from kind_echo.core.audio.resampling import resample
@@ -21,6 +22,7 @@ from kind_echo.core.tones.imd import measure_imd
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from kind_echo.database.blobs import BlobSource, find_content
 
+_CACHED_BYTES = 128 << 20
 Measured = tuple[list[Reading], dict[str, Curve]]
 
 
@@ -36,7 +38,7 @@ def make_stimulus(session: Session, request: dict[str, Any], channels: int, rate
     return _synthesised(make_request(**{**request, "channels": channels}), rate)
 
 
-@lru_cache(maxsize=32)
+@cached(LRUCache(_CACHED_BYTES, getsizeof=lambda samples: samples.nbytes), lock=Lock())
 def _synthesised(request: SignalRequest, rate: int) -> Samples:
     """The cells of a run ask for the same signals again and again."""
     samples = synthesise(request, rate)

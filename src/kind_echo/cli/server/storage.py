@@ -33,7 +33,10 @@ _EVERY = 1000
 
 @click.group("storage")
 def storage_command() -> None:
-    """What takes the space, how long audio is kept, and where; needs the owner's address of the database."""
+    """What takes the space, how long audio is kept, and where.
+
+    Needs the address by which the database's owner comes to it.
+    """
 
 
 @storage_command.command("show")

@@ -19,9 +19,13 @@ from kind_echo.renderers.takes import installed
     "--machine", default=socket.gethostname, help="What the page calls this machine; its own name if not given."
 )
 @click.option("--no-analysis", is_flag=True, help="Render only; leave measuring and comparing to other machines.")
+@click.option("--memory-gb", envvar="KIND_ECHO_WORKER_MEMORY_GB", type=click.FloatRange(min=0.1), default=8.0,
+              show_default=True, help="Memory that one job may take; one that needs more fails.")  # fmt: skip
 @click.option("--server", envvar=SERVER_VARIABLE, default=None, metavar="ADDRESS",
               help="Take renders from this server over HTTP, with a token, instead of from the database.")  # fmt: skip
-def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool, server: str | None) -> None:
+def worker_command(
+    renderers: tuple[str, ...], machine: str, no_analysis: bool, memory_gb: float, server: str | None
+) -> None:
     """Take jobs until it is stopped. KIND_ECHO_RENDERERS names the file that declares this machine's renderers.
 
     With --server it needs no database: a token to render does, in KIND_ECHO_TOKEN or in the file that
@@ -42,7 +46,7 @@ def worker_command(renderers: tuple[str, ...], machine: str, no_analysis: bool, 
         from kind_echo.cli.workers.local import work_beside_database
     except ModuleNotFoundError:
         raise click.ClickException("without --server it needs more: pip install 'kind-echo[server]'") from None
-    work_beside_database(machine, renderers, analysis=not no_analysis)
+    work_beside_database(machine, renderers, analysis=not no_analysis, memory=1000 * memory_gb)
 
 
 def _work_for(worker: RemoteWorker) -> None:

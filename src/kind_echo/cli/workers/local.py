@@ -11,10 +11,12 @@ from procrastinate.exceptions import ConnectorException
 from procrastinate.worker import Worker
 from sqlalchemy.exc import DBAPIError, OperationalError
 
+from kind_echo.audio_io.temporary import sweep_temporary
 from kind_echo.bench.machines import offer_document, queues_of_machine, record_worker, register, renew_worker, stopped
 from kind_echo.bench.queue import ANALYSIS_QUEUE, drop_audio, queue_app
 from kind_echo.bench.storage import is_due
 from kind_echo.database.sessions import transaction
+from kind_echo.renderers.process import limit_own_memory, own_memory
 from kind_echo.renderers.takes import installed, machine, offers_of
 
 _HEARTBEAT_SECONDS = 2.0
@@ -23,14 +25,17 @@ _RECONNECT_SECONDS = 2.0
 _log = structlog.get_logger("kind_echo.worker")
 
 
-def work_beside_database(machine_name: str, renderers: Sequence[str], *, analysis: bool) -> None:
+def work_beside_database(machine_name: str, renderers: Sequence[str], *, analysis: bool, memory: float) -> None:
     """Take jobs until this process is told to stop.
 
     Args:
+        memory: MB that a job may take.
         renderers: names of those that it works for; all of the machine's where none are named.
         analysis: whether it measures and compares as well.
     """
     presence = _Presence(machine_name, renderers, [ANALYSIS_QUEUE] if analysis else [])
+    limit_own_memory(memory)
+    sweep_temporary()
     try:
         asyncio.run(_work(presence))
     finally:
@@ -56,13 +61,14 @@ class _Presence:
             record_worker(session, self._machine, os.getpid(), offers, datetime.now(UTC))
         return self._queues()
 
-    def stay(self) -> list[str]:
-        """Say that it is still there, and what it has where that changed; the queues that it is to take jobs from."""
+    def stay(self, job_id: int | None) -> list[str]:
+        """Say that it is still there, at what job, and what it has if that changed; the queues it is to take from."""
         if machine().look_again():
             _log.info("what this machine has changed", renderers=list(installed()))
             return self.arrive()
         with transaction() as session:
-            renew_worker(session, self._machine, os.getpid(), datetime.now(UTC))
+            now = datetime.now(UTC)
+            renew_worker(session, self._machine, os.getpid(), now, job_id=job_id, memory=own_memory())
             if ANALYSIS_QUEUE in self._others and is_due(session, datetime.now(UTC)):
                 drop_audio(session)
         return self._queues()
@@ -109,7 +115,7 @@ async def _work(presence: _Presence) -> None:
             await asyncio.sleep(_RECONNECT_SECONDS)
 
 
-async def _rescue(app: procrastinate.App, worker: Worker, stay: Callable[[], list[str]]) -> None:
+async def _rescue(app: procrastinate.App, worker: Worker, stay: Callable[[int | None], list[str]]) -> None:
     """Put jobs back on their queues: those of dead workers, and those that this one was given without hearing of it.
 
     Beside that, keep the worker's queues up to date with what this machine has and which builds are known.
@@ -132,7 +138,7 @@ async def _rescue(app: procrastinate.App, worker: Worker, stay: Callable[[], lis
             for number in forgotten & unknown:
                 lost += await app.job_manager.list_jobs_async(id=number, status="doing")
             unknown = forgotten
-            worker.queues = await asyncio.to_thread(stay)
+            worker.queues = await asyncio.to_thread(stay, next(iter(at_work), None))
             for job in lost:
                 _log.warning("giving a job back, which nobody is at", job=job.id)
                 await app.job_manager.retry_job(job)

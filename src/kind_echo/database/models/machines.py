@@ -25,7 +25,8 @@ class Worker(Base):
     """A process that takes jobs, on which machine, what it can render, and when it was last seen.
 
     Of one that reaches the server alone: the queue's `number` for it, and the token that it came by. One that stopped
-    is kept for a while, for what its machine can render.
+    is kept for a while, for what its machine can render. `memory` is the most that it took so far, in MB, and `job_id`
+    the job that it was at when it was last seen.
     """
 
     __tablename__ = "worker"
@@ -36,6 +37,8 @@ class Worker(Base):
     renderers: Mapped[list[Json]]
     number: Mapped[int | None] = mapped_column(BigInteger)
     token_id: Mapped[int | None]
+    job_id: Mapped[int | None] = mapped_column(BigInteger)
+    memory: Mapped[float | None]
     started_at: Mapped[datetime]
     seen_at: Mapped[datetime]
     stopped_at: Mapped[datetime | None]

@@ -3,8 +3,11 @@
 import threading
 import time
 from collections import OrderedDict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Sized
 from dataclasses import dataclass, field
+from typing import Generic, TypeVar
+
+Answer = TypeVar("Answer", bound=Sized)
 
 
 class Writes:
@@ -22,27 +25,31 @@ writes = Writes()
 
 
 @dataclass
-class _Entry:
+class _Entry(Generic[Answer]):
     making: threading.Lock = field(default_factory=threading.Lock)
-    body: bytes | None = None
+    body: Answer | None = None
     made: float = 0.0
 
+    @property
+    def size(self) -> int:
+        return len(self.body) if self.body is not None else 0
 
-class AnswerCache:
-    """Bodies by key.
+
+class AnswerCache(Generic[Answer]):
+    """Answers by key; the length of one is the bytes that it takes.
 
     Args:
-        most_bytes: of all bodies together; the ones not asked for the longest go first.
-        seconds: how old a body may be.
+        most_bytes: of all answers together; the ones not asked for the longest go first.
+        seconds: how old an answer may be.
     """
 
     def __init__(self, most_bytes: int, seconds: float) -> None:
         self._most_bytes, self._seconds = most_bytes, seconds
-        self._entries: OrderedDict[Hashable, _Entry] = OrderedDict()
+        self._entries: OrderedDict[Hashable, _Entry[Answer]] = OrderedDict()
         self._lock = threading.Lock()
 
-    def get(self, key: Hashable, make: Callable[[], bytes]) -> bytes:
-        """The body of a key; `make` is called by one of all who ask for it, and the others wait for that one."""
+    def get(self, key: Hashable, make: Callable[[], Answer]) -> Answer:
+        """The answer of a key; `make` is called by one of all who ask for it, and the others wait for that one."""
         with self._lock:
             entry = self._entries.setdefault(key, _Entry())
             self._entries.move_to_end(key)
@@ -60,7 +67,7 @@ class AnswerCache:
         self._trim()
         return body
 
-    def _forget(self, key: Hashable, entry: _Entry) -> None:
+    def _forget(self, key: Hashable, entry: _Entry[Answer]) -> None:
         """What could not be made takes no place: keys that are refused are without number."""
         with self._lock:
             if self._entries.get(key) is entry:
@@ -68,7 +75,7 @@ class AnswerCache:
 
     def _trim(self) -> None:
         with self._lock:
-            held = sum(len(entry.body or b"") for entry in self._entries.values())
+            held = sum(entry.size for entry in self._entries.values())
             while held > self._most_bytes and len(self._entries) > 1:
                 _, oldest = self._entries.popitem(last=False)
-                held -= len(oldest.body or b"")
+                held -= oldest.size

@@ -1,12 +1,12 @@
 """Files as bodies: one that comes is received whole or not at all; one that goes need not stay."""
 
-import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
 from flask import Response, request, send_file
 from werkzeug.exceptions import ClientDisconnected
 
+from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.signals import MOST_BYTES
 from kind_echo.web.http.problems import problem
 from kind_echo.web.http.scope import RECEIVED, server_scope
@@ -26,7 +26,7 @@ def with_body(name: str, keep: Callable[[Path], Response]) -> Response:
             f"{name} has {expected / 1e9:.1f} GB, and {MOST_BYTES / 1e9:.1f} GB are taken; nothing was kept.",
         )
     already = server_scope().get(RECEIVED)
-    with tempfile.TemporaryDirectory(prefix="kind-echo-") as folder:
+    with temporary_folder() as folder:
         path = already or Path(folder) / "upload"
         try:
             received = path.stat().st_size if already else _receive(path)

@@ -1,6 +1,5 @@
 """Render kits: the ZIP to take away, the files that come back, and what is asked about them."""
 
-import tempfile
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -8,6 +7,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
+from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.kits import Place, assign, discard, kit_files, kit_name, places_of, receive, write_kit
 from kind_echo.bench.runs import find_run
 from kind_echo.database.models import KitFile
@@ -40,7 +40,7 @@ def kit(path: RunPath) -> Response:
 @api.get("/runs/<int:run_id>/kit.zip")
 def kit_archive(path: RunPath) -> Response:
     """The kit itself: signals, manifest and instructions."""
-    with tempfile.TemporaryDirectory(prefix="kind-echo-") as folder, transaction() as session:
+    with temporary_folder() as folder, transaction() as session:
         target = Path(folder) / "kit.zip"
         write_kit(session, path.run_id, target)
         name = kit_name(find_run(session, path.run_id))

@@ -24,7 +24,7 @@ from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import snapshot, transaction
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.cache import AnswerCache, writes
+from kind_echo.web.http.cache import Answer, AnswerCache, writes
 from kind_echo.web.http.schemas import RunPath
 from kind_echo.web.http.scope import ADMITTED, REVISION, server_scope
 from kind_echo.web.runs.schemas import (
@@ -38,14 +38,17 @@ from kind_echo.web.runs.schemas import (
     SheetBody,
     SheetQuery,
 )
+from kind_echo.web.runs.sheet_answer import SheetAnswer, SheetsSent
 from kind_echo.web.runs.sheet_views import sheet_body
 from kind_echo.web.runs.views import run_body
 from kind_echo.web.security.doors import caller, still_admitted
 
 api = APIBlueprint("runs", __name__, url_prefix="/api")
 
-_answers = AnswerCache(most_bytes=64 << 20, seconds=2.0)
-"""Sheets and lists by revision; for seconds alone, for what holds a run up changes by itself."""
+# By revision; for seconds alone, for what holds a run up changes by itself.
+_sheets: AnswerCache[SheetAnswer] = AnswerCache(most_bytes=64 << 20, seconds=2.0)
+_lists: AnswerCache[bytes] = AnswerCache(most_bytes=16 << 20, seconds=2.0)
+_sent = SheetsSent()
 
 
 @api.get("/runs", responses={200: RunsBody})
@@ -62,7 +65,8 @@ def runs(query: RunsQuery) -> Response:
             body = RunsBody(runs=bodies, older=older, effects=effects_that_ran(session))
             return body.model_dump_json().encode()
 
-    return _known_or_made(("runs", query.effect, query.before, query.most), None, make)
+    key = ("runs", query.effect, query.before, query.most)
+    return _conditional(_known_or_made(_lists, key, None, make))
 
 
 @api.post("/runs", responses={201: RunBody})
@@ -80,20 +84,26 @@ def sheet(path: RunPath, query: SheetQuery) -> Response:
     """A run as a sheet, with a measure as its figures."""
     find_measure(query.measure)
 
-    def make() -> bytes:
+    def make() -> SheetAnswer:
         with snapshot() as session:
-            body = sheet_body(session, find_run(session, path.run_id), query.measure, query.against)
-            return body.model_dump_json().encode()
+            return SheetAnswer.of(sheet_body(session, find_run(session, path.run_id), query.measure, query.against))
 
-    return _known_or_made((path.run_id, query.measure, query.against), path.run_id, make)
+    made = _known_or_made(_sheets, (path.run_id, query.measure, query.against), path.run_id, make)
+    _sent.remember(made)
+    return _conditional(made.json(_sent.find(query.since) if query.since else None))
 
 
-def _known_or_made(key: tuple[Hashable, ...], run_id: int | None, make: Callable[[], bytes]) -> Response:
+def _known_or_made(
+    answers: AnswerCache[Answer], key: tuple[Hashable, ...], run_id: int | None, make: Callable[[], Answer]
+) -> Answer:
     """An answer that is the same for all who ask, until the run, or any run for None, changes."""
     # Taken before the look at the database: what changes between the two makes another revision. What was written
     # through this server counts by itself, for its change may be heard of a moment later.
     written, revision = writes.count, server_scope().get(REVISION, lambda _: None)(run_id)
-    made = make() if revision is None else _answers.get((*key, written, revision), make)
+    return make() if revision is None else answers.get((*key, written, revision), make)
+
+
+def _conditional(made: bytes) -> Response:
     response = Response(made, content_type="application/json")
     response.headers["Cache-Control"] = "private, no-cache"
     response.set_etag(hashlib.sha256(made).hexdigest()[:32], weak=True)

@@ -120,7 +120,8 @@ class SheetBody(Body):
     """A run as a sheet: cases down, conditions across.
 
     `by_hand` cells are rendered by people, `for_kit` of them still wait for it; `lacking` counts waiting cells by the
-    host in which no known machine has the build.
+    host in which no known machine has the build. `version` names all of it; where `since` is not null, `cells` has
+    those alone that differ from the sheet of that version.
     """
 
     run: RunBody
@@ -137,13 +138,20 @@ class SheetBody(Body):
     by_hand: int
     for_kit: int
     lacking: dict[str, int]
+    version: str = ""
+    since: str | None = None
 
 
 class SheetQuery(Body):
-    """Which measure the figures and the ink of a sheet are of; what it is compared with, where no reference."""
+    """Which measure the figures and the ink of a sheet are of; what it is compared with, where no reference.
+
+    `since` is the version of a sheet of the same question that the reader has: of the cells only those are sent then
+    that are not the same in it, if that version is still known.
+    """
 
     measure: str = "residual_rms"
     against: str = ""
+    since: str = Field(default="", max_length=64)
 
 
 class AcrossBody(Body):

@@ -1,10 +1,11 @@
-"""How often who may try to come in, and send files; counted in this process's memory."""
+"""How often who may try to sign in, and send files."""
 
 from typing import Any
 
 from flask import Flask, Response, request
 from flask_limiter import Limiter
 
+from kind_echo.web.security.attempts import ADDRESS
 from kind_echo.web.security.doors import caller, nobody
 
 _SIGN_IN_LIMIT = "10 per minute; 100 per hour"
@@ -21,7 +22,7 @@ _SIGN_INS = ("/api/sign-in", "/api/links/open", "/api/links/use", "/api/me/passw
 
 def limit_rates(app: Flask) -> None:
     """Slow down who guesses at ways in or floods the server with files; to be called when all routes are there."""
-    limiter = Limiter(_caller_key, app=app, storage_uri="memory://", strategy="moving-window")
+    limiter = Limiter(_caller_key, app=app, storage_uri=ADDRESS, strategy="moving-window")
     views: dict[str, Any] = dict(app.view_functions)
     for rule in app.url_map.iter_rules():
         view = views[rule.endpoint]

@@ -3,6 +3,7 @@
 import asyncio
 import errno
 import json
+import os
 import re
 import shutil
 import tempfile
@@ -66,7 +67,7 @@ class Bodies:
             if is_file and not await asyncio.to_thread(self._admits, scope):
                 body = b""  # the application says why not; nothing of a file is read for whoever is not let in
             elif is_file and length is not None:
-                folder = Path(tempfile.mkdtemp(prefix="kind-echo-"))
+                folder = Path(tempfile.mkdtemp(prefix=f"kind-echo-{os.getpid()}-"))
                 scope[RECEIVED] = folder / "upload"
                 body = b""
                 await _receive_file(receive, length, folder / "upload")

@@ -1,13 +1,14 @@
 """The library of signals: kinds, what is kept, previews, and files."""
 
 import re
-import tempfile
 from pathlib import Path
+from threading import BoundedSemaphore
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
+from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.comparisons import spectrum_document
 from kind_echo.bench.signals import (
     FORMATS,
@@ -52,6 +53,7 @@ from kind_echo.web.signals.schemas import (
 
 api = APIBlueprint("signals", __name__, url_prefix="/api")
 
+_MAKING = BoundedSemaphore(2)  # a signal may have 30 million samples, and there are more threads than memory for that
 _LISTED_AT = 48_000  # Hz; the rate for which lengths are told in the list
 
 
@@ -97,7 +99,7 @@ def new_own_file(query: OwnFileQuery) -> Response:
 @api.get("/signals/preview", responses={200: PreviewBody})
 def preview_signal(query: PreviewQuery) -> Response:
     """A signal as it will be rendered, before it is kept."""
-    with transaction() as session:
+    with _MAKING, transaction() as session:
         request = checked(query.parsed)
         found = preview(session, request, query.rate)
     frames, channels = found.samples.shape
@@ -134,7 +136,7 @@ def preview_signal(query: PreviewQuery) -> Response:
 def export_signal(query: ExportQuery) -> Response:
     """A signal as a file: to be listened to, or taken elsewhere."""
     name = re.sub(r"[^\w ,.−-]+", "-", query.name).strip(" .") or "signal"
-    with tempfile.TemporaryDirectory(prefix="kind-echo-") as folder, transaction() as session:
+    with _MAKING, temporary_folder() as folder, transaction() as session:
         path = Path(folder) / f"signal.{query.format}"
         export(session, checked(query.parsed), query.rate, query.word_length, query.dither, path)
         return sent_and_gone(path, f"audio/{query.format}", f"{name}, {query.rate} Hz.{query.format}")

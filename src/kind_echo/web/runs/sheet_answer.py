@@ -1,0 +1,71 @@
+"""A sheet as it is sent: whole, or only the cells that are not as a reader has them."""
+
+import hashlib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from threading import Lock
+
+from cachetools import LRUCache
+
+from kind_echo.web.runs.schemas import SheetBody
+
+_REMEMBERED_BYTES = 64 << 20
+
+
+@dataclass(frozen=True)
+class SheetAnswer:
+    """A sheet as JSON, its cells apart.
+
+    Attributes:
+        head: the object with all but its cells.
+        cells: each cell as JSON, by its number.
+        version: digest of all of it.
+    """
+
+    head: bytes
+    cells: Mapping[int, bytes]
+    version: str
+
+    @classmethod
+    def of(cls, body: SheetBody) -> "SheetAnswer":
+        """The JSON of a sheet."""
+        head = body.model_dump_json(exclude={"cells", "version", "since"}).encode()
+        cells = {cell.id: cell.model_dump_json().encode() for cell in body.cells}
+        digest = hashlib.sha256(head)
+        for cell in cells.values():
+            digest.update(cell)
+        return cls(head, cells, digest.hexdigest()[:24])
+
+    def __len__(self) -> int:
+        """The bytes that it takes."""
+        return len(self.head) + sum(map(len, self.cells.values()))
+
+    def json(self, earlier: "SheetAnswer | None" = None) -> bytes:
+        """The whole sheet; for who has an earlier one, with the cells alone that were not the same in it."""
+        if earlier is None or earlier.cells.keys() != self.cells.keys():
+            since, cells = "null", [*self.cells.values()]
+        else:
+            since = f'"{earlier.version}"'
+            cells = [cell for number, cell in self.cells.items() if earlier.cells[number] != cell]
+        rest = f',"version":"{self.version}","since":{since},"cells":['.encode()
+        return self.head[:-1] + rest + b",".join(cells) + b"]}"
+
+
+class SheetsSent:
+    """Sheets that were sent lately, by version, for readers who come back with them."""
+
+    def __init__(self) -> None:
+        self._lock = Lock()
+        self._sheets: LRUCache[str, SheetAnswer] = LRUCache(_REMEMBERED_BYTES, getsizeof=len)
+
+    def remember(self, sheet: SheetAnswer) -> None:
+        """One that is being sent; too large a one is not kept."""
+        with self._lock:
+            if len(sheet) <= _REMEMBERED_BYTES:
+                self._sheets[sheet.version] = sheet
+
+    def find(self, version: str) -> SheetAnswer | None:
+        """The sheet of a version, if it was sent lately."""
+        with self._lock:
+            found: SheetAnswer | None = self._sheets.get(version)
+        return found
