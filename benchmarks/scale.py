@@ -16,7 +16,7 @@ from benchmarks.runs import own_database
 _NOW = datetime(2026, 11, 25, tzinfo=UTC)
 _REPEATS = 5
 _RATES, _BLOCKS = [44_100, 48_000, 88_200, 96_000], [32, 64, 128, 256, 512]
-_VALUES = [round(-12.0 + 0.1 * step, 1) for step in range(250)]
+_VALUES = [round(-12.0 + 0.1 * step, 1) for step in range(125)]
 
 # Readings as a compared tone has them; the random parts keep the rows from compressing better than real ones.
 _MEASURED = """jsonb_build_object('rms', -9 - random(), 'sample_peak', -6 - random(), 'true_peak', -6 - random(),
@@ -84,7 +84,7 @@ def _write(session: Session, runs: int) -> list[int]:
     from kind_echo.database.blobs import store_content
     from kind_echo.database.models import Run
 
-    tones = {f"Tone {k}": {"kind": "tone", "level": -6.0 - k, "seconds": 1.0} for k in (1, 2)}
+    tones = {f"Tone {k}": {"kind": "tone", "level": -6.0 - k, "seconds": 1.0} for k in (1, 2, 3, 4)}
     document = PlanDocument(
         plan="Scale", effect="Skerry", signals=tones,
         cases=[PlanCase(signal=tone, setting="Hard, 8×", sweep=Sweep(parameter="drive", values=[*_VALUES]))

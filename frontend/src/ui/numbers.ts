@@ -64,3 +64,5 @@ export function megabytes(bytes: number): string {
   if (bytes >= 1e9) return `${number(bytes / 1e9, 2)} GB`;
   return `${number(bytes / 1e6, bytes >= 1e7 ? 0 : 1)} MB`;
 }
+
+export const sentenceCase = (text: string): string => text.charAt(0).toUpperCase() + text.slice(1);

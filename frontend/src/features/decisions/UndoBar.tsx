@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Act } from "../../api/client";
 import { Button } from "../../ui/controls";
-import { count } from "../../ui/numbers";
+import { count, sentenceCase } from "../../ui/numbers";
 import { useMe } from "../people/me";
 import { latestActQuery, useUndo } from "./queries";
 
@@ -35,8 +35,6 @@ export function useLastAct(): LastAct {
   };
   return { act: { act: fresh, message }, undo };
 }
-
-const sentenceCase = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 
 export function UndoBar({ act: { act, message }, onUndo }: { act: LastAct["act"]; onUndo: () => void }) {
   if (!act && !message) return null;

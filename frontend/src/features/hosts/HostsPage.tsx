@@ -15,14 +15,29 @@ export function HostsPage() {
   if (!hosts.data) return <Failed error={hosts.error} onRetry={() => hosts.refetch()} />;
   const { hosts: all, machines } = hosts.data;
   const names = new Set(all.map((host) => host.name));
-  const working = machines.filter((machine) => machine.at_work > 0).length;
+  const working = machines.filter(
+    (machine) => machine.at_work > 0 && machine.renderers.some((renderer) => renderer.hosts.length > 0),
+  ).length;
+  const waits = machines
+    .filter(({ unapproved }) => unapproved && unapproved.hosts.length + unapproved.effects.length > 0)
+    .map((machine) => machine.name);
   return (
     <div className="overflow-auto pb-8">
       <Stale error={hosts.error} />
       <div className="px-5 pt-3 pb-2">
         <Sentence>
           {count(names.size, "host")} in {count(all.length, "version")}, rendered by{" "}
-          {count(working, "running machine")}.
+          {count(working, "running machine")}
+          {waits.length > 0 && (
+            <>
+              {"; "}
+              <a href="#machines" className="font-semibold underline decoration-line hover:decoration-text">
+                {waits.join(", ")}
+              </a>{" "}
+              {waits.length === 1 ? "waits" : "wait"} for approval
+            </>
+          )}
+          .
         </Sentence>
       </div>
       {all.length === 0 ? (
@@ -208,7 +223,7 @@ function AddHost() {
 
 function Machines({ machines }: { machines: Machine[] }) {
   return (
-    <section className="border-t border-line">
+    <section id="machines" className="border-t border-line">
       <h2 className="px-5 pt-4 pb-2 font-semibold">Machines</h2>
       {machines.length === 0 ? (
         <Empty title="No worker has been seen.">
@@ -241,7 +256,7 @@ function MachineRow({ machine }: { machine: Machine }) {
             <b className="font-semibold">{renderer.queue}</b>{" "}
             <span className="text-quiet">{renderer.description}</span>
             <p>
-              <span className="text-quiet">Hosts:</span> {renderer.hosts.join(", ")}
+              <span className="text-quiet">Hosts:</span> {renderer.hosts.join(", ") || "none so far"}
             </p>
             <p className="flex flex-wrap items-center gap-x-3 gap-y-1">
               <span className="text-quiet">Effects:</span>

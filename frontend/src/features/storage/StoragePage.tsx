@@ -2,7 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button } from "../../ui/controls";
 import { Labelled } from "../../ui/fields";
-import { count, dateTime, megabytes, number } from "../../ui/numbers";
+import { count, dateTime, megabytes, number, sentenceCase } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
 import { useCan } from "../people/me";
@@ -22,9 +22,11 @@ export function StoragePage() {
   return (
     <div className="overflow-auto pb-8">
       <header className="px-5 pt-4 pb-3">
-        <h1 className="text-lg font-semibold">{megabytes(whole)} are used.</h1>
-        <p className="mt-1 text-quiet">
-          Audio takes {megabytes(audio)}; unpacked it would be {megabytes(space.raw)}.{" "}
+        <h1 className="text-xl leading-9 font-light text-balance">
+          {megabytes(whole)} are used, {megabytes(audio)} of them by audio.
+        </h1>
+        <p className="text-quiet">
+          Unpacked, the audio would take {megabytes(space.raw)}.{" "}
           {space.dropped > 0 && `Of ${count(space.dropped, "piece")} the audio was dropped. `}
           {ownText(own.bytes, own.most)}
         </p>
@@ -41,6 +43,8 @@ export function StoragePage() {
     </div>
   );
 }
+
+const bySize = (shares: Share[]): Share[] => [...shares].sort((a, b) => b.bytes - a.bytes);
 
 function ownText(held: number, most: number | null): string {
   if (most === null) return held > 0 ? `Your own files take ${megabytes(held)}.` : "";
@@ -80,16 +84,16 @@ function Shares({
           </tr>
         </thead>
         <tbody>
-          {shares.map((share) => (
+          {bySize(shares).map((share) => (
             <tr key={share.name} className={ROW}>
-              <td>{share.name}</td>
+              <td>{sentenceCase(share.name)}</td>
               <td className="text-right tabular-nums">
                 {share.pieces === null ? "" : number(share.pieces, 0)}
               </td>
               <td className="text-right tabular-nums">{megabytes(share.bytes)}</td>
-              <td>
+              <td className="align-middle!">
                 <div
-                  className="h-2 rounded-sm bg-difference"
+                  className="h-2 rounded-sm bg-quiet"
                   style={{ width: `${(100 * share.bytes) / Math.max(1, whole)}%` }}
                 />
               </td>
