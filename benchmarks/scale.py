@@ -1,12 +1,11 @@
 """A run of 20,000 cells among 1,000,000 that are kept: its sheet, the list of runs, what takes the space.
 
-`python -m benchmarks.scale [--runs 50]`: a database of its own, written by SQL; every answer is computed anew.
+`python -m benchmarks.scale [--large 1]`: a database of its own, written by SQL; every answer is computed anew.
 """
 
 import argparse
 import time
 from datetime import UTC, datetime
-from typing import Any
 
 from sqlalchemy import text
 from sqlalchemy.orm import Session
@@ -17,6 +16,9 @@ _NOW = datetime(2026, 11, 25, tzinfo=UTC)
 _REPEATS = 5
 _RATES, _BLOCKS = [44_100, 48_000, 88_200, 96_000], [32, 64, 128, 256, 512]
 _VALUES = [round(-12.0 + 0.1 * step, 1) for step in range(125)]
+_TONES = [f"Tone {k}" for k in (1, 2, 3, 4)]
+_CELLS_A_TONE = len(_VALUES) * 2 * len(_RATES) * len(_BLOCKS)
+_CELLS_KEPT = 1_000_000
 
 # Readings as a compared tone has them; the random parts keep the rows from compressing better than real ones.
 _MEASURED = """jsonb_build_object('rms', -9 - random(), 'sample_peak', -6 - random(), 'true_peak', -6 - random(),
@@ -43,13 +45,13 @@ CROSS JOIN LATERAL (SELECT CASE WHEN r < 0.95 THEN 'Pass' WHEN r < 0.98 THEN 'Fa
 """
 
 
-def report(runs: int) -> list[str]:
+def report(large: int) -> list[str]:
     """The figures, a line each."""
     with own_database():
         from kind_echo.database.sessions import engine, transaction
 
         with transaction() as session:
-            written = _write(session, runs)
+            written = _write(session, large)
         with engine().connect().execution_options(isolation_level="AUTOCOMMIT") as connection:
             connection.execute(text("VACUUM ANALYZE"))
         with transaction() as session:
@@ -73,36 +75,43 @@ def report(runs: int) -> list[str]:
     return [*lines, *(f"table {name}: {size / max(1, cells or 1):.0f} bytes a cell" for name, size in sizes)]
 
 
-def _write(session: Session, runs: int) -> list[int]:
+def _write(session: Session, large: int) -> list[int]:
+    """Write runs of 1,000 cells and then runs of 20,000, a million cells in all; their numbers in that order."""
     import numpy as np
 
     from kind_echo.audio_io.encoding import ENCODINGS
+    from kind_echo.core.audio.source import ArraySource
+    from kind_echo.database.blobs import store_content
+
+    content = store_content(session, ArraySource(np.zeros((480, 2)), 48_000), ENCODINGS["FLOAT"]).sha256
+    small = (_CELLS_KEPT - large * len(_TONES) * _CELLS_A_TONE) // (_CELLS_A_TONE // 5)
+    few = _runs(session, "Small", _TONES[:1], _VALUES[: len(_VALUES) // 5], small, content)
+    return few + _runs(session, "Large", _TONES, _VALUES, large, content)
+
+
+def _runs(session: Session, name: str, tones: list[str], values: list[float], runs: int, content: str) -> list[int]:
     from kind_echo.bench.plans import PlanDocument, find_build, plan_numbered, save_plan
     from kind_echo.bench.plans.document import PlanCase, PlanCondition, Sweep
     from kind_echo.bench.verdicts import RULES_VERSION
-    from kind_echo.core.audio.source import ArraySource
-    from kind_echo.database.blobs import store_content
     from kind_echo.database.models import Run
 
-    tones = {f"Tone {k}": {"kind": "tone", "level": -6.0 - k, "seconds": 1.0} for k in (1, 2, 3, 4)}
     document = PlanDocument(
-        plan="Scale", effect="Skerry", signals=tones,
-        cases=[PlanCase(signal=tone, setting="Hard, 8×", sweep=Sweep(parameter="drive", values=[*_VALUES]))
+        plan=name, effect="Skerry",
+        signals={tone: {"kind": "tone", "level": -6.0 - k, "seconds": 1.0} for k, tone in enumerate(tones)},
+        cases=[PlanCase(signal=tone, setting="Hard, 8×", sweep=Sweep(parameter="drive", values=[*values]))
                for tone in tones],
         conditions=[PlanCondition(host="Almanac", version="7", modes=["real time", "offline"], rates=_RATES,
                                   blocks=_BLOCKS)],
     )  # fmt: skip
     revision = save_plan(session, document, who="Benchmark", now=_NOW)
     build = find_build(session, plan_numbered(session, revision.plan_id), "2.1.0-rc1")
-    content = store_content(session, ArraySource(np.zeros((480, 2)), 48_000), ENCODINGS["FLOAT"])
-    cells = len(tones) * len(_VALUES) * 2 * len(_RATES) * len(_BLOCKS)
+    cells = len(tones) * len(values) * 2 * len(_RATES) * len(_BLOCKS)
     written = []
     for _ in range(runs):
         run = Run(revision_id=revision.id, build_id=build.id, requested_by="Benchmark", requested_at=_NOW)
         session.add(run)
         session.flush()
-        values: dict[str, Any] = {"content": content.sha256, "now": _NOW, "cells": cells}
-        first = min(session.scalars(text(_RENDERS), values))
+        first = min(session.scalars(text(_RENDERS), {"content": content, "now": _NOW, "cells": cells}))
         session.execute(text(_CELLS), {
             "run": run.id, "first": first, "revision": revision.id, "conditions": revision.condition_ids,
             "rules": RULES_VERSION,
@@ -132,8 +141,8 @@ def _asked(path: str) -> tuple[float, int]:
 def main() -> None:
     """Write, ask, print."""
     parser = argparse.ArgumentParser(description=__doc__)
-    parser.add_argument("--runs", type=int, default=50)
-    for line in report(parser.parse_args().runs):
+    parser.add_argument("--large", type=int, default=1, help="runs of 20,000 cells; the others have 1,000")
+    for line in report(parser.parse_args().large):
         print(line, flush=True)
 
 

@@ -7,6 +7,7 @@ from contextlib import contextmanager
 from functools import cache
 from typing import Any, cast
 
+import orjson
 import psycopg
 from sqlalchemy import Engine, create_engine
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
@@ -38,7 +39,10 @@ def engine() -> Engine:
     """The pool of connections of this process; a connection that died is replaced when it is next wanted."""
     address = database_url().replace("postgresql://", "postgresql+psycopg://", 1)
     waiting = {"connect_timeout": 5}
-    return create_engine(address, pool_pre_ping=True, pool_size=16, max_overflow=16, connect_args=waiting)
+    # A large sheet has tens of thousands of small JSON values.
+    return create_engine(
+        address, pool_pre_ping=True, pool_size=16, max_overflow=16, connect_args=waiting, json_deserializer=orjson.loads
+    )
 
 
 @contextmanager

@@ -40,8 +40,10 @@ class Grid:
         """From the value of each factor for each cell; values keep the order in which they first appear."""
         labels = tuple(tuple(dict.fromkeys(cell[name] for cell in cells)) for name in names)
         index = [{label: code for code, label in enumerate(values)} for values in labels]
-        codes = np.array([[index[k][cell[name]] for k, name in enumerate(names)] for cell in cells], dtype=np.int64)
-        return Grid(tuple(names), labels, codes.reshape(len(cells), len(names)))
+        codes = np.empty((len(cells), len(names)), dtype=np.int64)
+        for k, name in enumerate(names):
+            codes[:, k] = [index[k][cell[name]] for cell in cells]
+        return Grid(tuple(names), labels, codes)
 
 
 def describe(grid: Grid, positive: Mask, negative: Mask) -> list[Box]:

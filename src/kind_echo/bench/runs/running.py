@@ -339,21 +339,22 @@ _ENOUGH = 5  # renders from which the time left can be told
 
 
 def _summaries(session: Session, runs: Sequence[Run]) -> list[RunSummary]:
-    by = (Cell.run_id, Cell.verdict, Cell.state)
-    made = Cell.reused.is_(False) & Render.rendered_at.is_not(None)
-    query = (
-        select(*by, func.count(), func.count(Render.id).filter(made), func.min(Render.rendered_at).filter(made))
-        .outerjoin(Render, Render.id == Cell.render_id)
-        .where(Cell.run_id.in_([run.id for run in runs]))
-        .group_by(*by)
-    )
+    by = (Cell.run_id, Cell.state, Cell.verdict)  # in the order of an index, which tells it all
+    query = select(*by, func.count()).where(Cell.run_id.in_([run.id for run in runs])).group_by(*by)
     found: dict[int, _Counted] = {}
-    for run_id, verdict, state, count, rendered, first in session.execute(query):
+    for run_id, state, verdict, count in session.execute(query):
         counted = found.setdefault(run_id, _Counted())
         counted.verdicts[verdict] = counted.verdicts.get(verdict, 0) + count
         counted.finished += count if state in ("done", "failed") else 0
-        counted.rendered += rendered
-        counted.first = min((t for t in (counted.first, first) if t is not None), default=None)
+    under_way = [run_id for run_id, counted in found.items() if counted.finished < sum(counted.verdicts.values())]
+    pace = (
+        select(Cell.run_id, func.count(), func.min(Render.rendered_at))
+        .join(Render, Render.id == Cell.render_id)
+        .where(Cell.run_id.in_(under_way), Cell.reused.is_(False))
+        .group_by(Cell.run_id)
+    )
+    for run_id, rendered, first in session.execute(pace) if under_way else ():
+        found[run_id].rendered, found[run_id].first = rendered, first
     return [found.get(run.id, _Counted()).summary(run) for run in runs]
 
 

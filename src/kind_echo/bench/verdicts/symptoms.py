@@ -2,6 +2,7 @@
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
+from typing import NamedTuple
 
 from kind_echo.bench.verdicts.rules import PHRASES, THE_REFERENCE, UNFIT, phrase
 from kind_echo.core.causes.cause import Cause
@@ -33,8 +34,7 @@ _TELLS = 3.0  # dB by which taking a cause off must lower the residual, for it t
 _ORDER = (*UNFIT, *_FOLLOWS, "polarity", "gain")
 
 
-@dataclass(frozen=True)
-class Examined:
+class Examined(NamedTuple):
     """A cell as findings see it.
 
     Attributes:

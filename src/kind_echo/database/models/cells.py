@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from sqlalchemy import CheckConstraint, ForeignKey, Identity, UniqueConstraint, text
+from sqlalchemy import CheckConstraint, ForeignKey, Identity, Index, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from kind_echo.database.models.audio import Analysis, Content
@@ -27,9 +27,11 @@ class Cell(Base):
         UniqueConstraint("run_id", "case_id", "condition_id"),
         CheckConstraint("state IN ('waiting', 'rendering', 'analysing', 'done', 'failed')", name="state"),
         CheckConstraint("verdict IN ('Pass', 'Changed', 'Fail', 'No reading', 'Waiting')", name="verdict"),
+        Index("ix_cell_run_id_state_verdict", "run_id", "state", "verdict"),  # what runs are counted by
+        Index("ix_cell_not_passed", "run_id", postgresql_where=text("verdict <> 'Pass'")),
     )
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
-    run_id: Mapped[int] = mapped_column(ForeignKey("run.id"), index=True)
+    run_id: Mapped[int] = mapped_column(ForeignKey("run.id"))
     case_id: Mapped[int] = mapped_column(ForeignKey("case.id"))
     condition_id: Mapped[int] = mapped_column(ForeignKey("condition.id"))
     state: Mapped[str] = mapped_column(default="waiting")
@@ -43,7 +45,7 @@ class Cell(Base):
     attempts: Mapped[int] = mapped_column(default=0)
     log: Mapped[str] = mapped_column(server_default="")
     rules: Mapped[int] = mapped_column(default=0, server_default="0")
-    render_id: Mapped[int | None] = mapped_column(ForeignKey("render.id"))
+    render_id: Mapped[int | None] = mapped_column(ForeignKey("render.id"), index=True)
     reference_id: Mapped[int | None] = mapped_column(ForeignKey("reference.id", use_alter=True))
     analysis_key: Mapped[str | None] = mapped_column(ForeignKey("analysis.key"))
     run: Mapped[Run] = relationship()
