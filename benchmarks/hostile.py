@@ -1,7 +1,8 @@
-"""Ten thousand damaged files: how many end a process that they should not, and how many are answered with 500.
+"""Ten thousand damaged files, and as many spoiled requests: how many end a process, and how many are answered with 500.
 
 Both are to be none. The files are those of the tests' seeded mutator, over every format: each is decoded as the server
 does it, each is sent to the server in a ZIP of a hundred for a render kit, and each fiftieth as an upload of its own.
+Requests are JSON of every route that takes any, plans in YAML, forms, and what render machines offer.
 """
 
 import argparse
@@ -13,8 +14,10 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+from ops.stack import PROJECT
 from tests.mutating import mutated, zip_file
-from tests.signing import sign
+from tests.mutating_bodies import spoiled_plans, spoiled_requests
+from tests.signing import sign, token
 
 from benchmarks.runs import own_database
 from kind_echo.audio_io.decoding import Decoder
@@ -34,11 +37,13 @@ def report(files: int = FILES) -> list[str]:
     with own_database():
         kit, upload = _doors()
         zips: Counter[int] = Counter(kit(zip_file(dict(some))) for some in _batches(files))
+        spoiled = _spoiled(files)
         alone: Counter[int] = Counter(upload(data) for _, data in list(mutated(_SEED, files))[::_ALONE])
     return [
         f"{files} damaged files, decoded: {_said(decoded)}",
         f"the same, {_IN_A_ZIP} in a ZIP, answers by status: {_said(zips)}",
-        f"each {_ALONE}th by itself, answers by status: {_said(alone)} ({time.monotonic() - begun:.0f} s for all)",
+        f"each {_ALONE}th by itself, answers by status: {_said(alone)}",
+        f"{files} spoiled requests, answers by status: {_said(spoiled)} ({time.monotonic() - begun:.0f} s for all)",
     ]
 
 
@@ -85,6 +90,28 @@ def _doors() -> tuple[Any, Any]:
         lambda data: client.post(kit, data=data).status_code,
         lambda data: client.post("/api/uploads?name=file", data=data).status_code,
     )
+
+
+def _spoiled(count: int) -> Counter[int]:
+    """How a server in this process answers spoiled requests of a keeper and of a render machine."""
+    import json
+
+    from kind_echo.web.app import create_app
+
+    document = json.loads((PROJECT / "docs" / "openapi.json").read_text())
+    app = create_app()
+    app.config["RATELIMIT_ENABLED"] = False
+    keeper, machine = sign(app.test_client()), app.test_client()
+    bearer = {"Authorization": f"Bearer {token('render')}"}
+    answers: Counter[int] = Counter()
+    for one in spoiled_requests(document, _SEED, count):
+        client, headers = (machine, bearer) if one.path.startswith("/api/machines") else (keeper, {})
+        answers[client.open(one.path, method=one.method, data=one.body, content_type=one.content_type,
+                            headers=headers).status_code] += 1  # fmt: skip
+    plan = keeper.get("/api/plans/1").get_json()["yaml"]
+    for text in spoiled_plans(plan, _SEED, count // 10):
+        answers[keeper.post("/api/plans/read", json={"yaml": text}).status_code] += 1
+    return answers
 
 
 def _said(counts: Counter[Any]) -> str:

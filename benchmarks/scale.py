@@ -49,6 +49,9 @@ def report(large: int) -> list[str]:
     """The figures, a line each."""
     with own_database():
         from kind_echo.database.sessions import engine, transaction
+        from kind_echo.web.serving.server import collect_garbage_seldom
+
+        collect_garbage_seldom()  # as the server does
 
         with transaction() as session:
             written = _write(session, large)

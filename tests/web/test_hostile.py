@@ -1,17 +1,20 @@
 """Files of enemies: whatever is sent, the answer is a sentence, nothing half-read is kept, and the server goes on."""
 
 import io
+import json
 import os
 import signal
 import stat
 import struct
 import zipfile
+from collections import Counter
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 import pytest
 from flask.testing import FlaskClient
+from ops.stack import PROJECT
 
 from kind_echo.audio_io import decoding
 from kind_echo.audio_io.decoding import Decoder
@@ -21,7 +24,8 @@ from kind_echo.bench.runs import start_run
 from kind_echo.database.sessions import transaction
 from tests.conftest import query
 from tests.mutating import mutated, sound_files, zip_file
-from tests.signing import NOW
+from tests.mutating_bodies import spoiled_plans, spoiled_requests
+from tests.signing import NOW, token
 
 
 def _upload(client: FlaskClient, data: bytes, name: str = "x.wav") -> Any:
@@ -194,3 +198,22 @@ def test_a_body_longer_than_it_says_is_not_read_on(client: FlaskClient, demo: st
     short = client.post("/api/uploads?name=x", data=data, environ_overrides={"CONTENT_LENGTH": "100"})
     assert short.status_code == 422
     assert query(demo, "SELECT count(*) FROM upload") == before
+
+
+def test_300_spoiled_requests_and_60_spoiled_plans_are_no_failure_of_the_server(blank: FlaskClient) -> None:
+    document = json.loads((PROJECT / "docs" / "openapi.json").read_text())
+    bearer = {"Authorization": f"Bearer {token('render')}"}
+    machine = blank.application.test_client()
+    answers: Counter[int] = Counter()
+    for one in spoiled_requests(document, 7, 300):
+        client, headers = (machine, bearer) if one.path.startswith("/api/machines") else (blank, {})
+        answer = client.open(one.path, method=one.method, data=one.body, content_type=one.content_type, headers=headers)
+        answers[answer.status_code] += 1
+        assert answer.status_code < 500, (one, answer.get_data(as_text=True))
+    assert answers[401] + answers[403] < 30  # they came further than to the door
+    assert len(answers) >= 4
+    plan = "plan: Many\neffect: Skerry\nsignals:\n  Tone:\n    kind: tone\n    level: -6.0\ncases:\n- signal: Tone\n"
+    plan += "  setting: Idle\nconditions:\n- host: Almanac\n  version: '7'\n  modes: [offline]\n  rates: [48000]\n"
+    for text in spoiled_plans(plan, 7, 60):
+        answer = blank.post("/api/plans/read", json={"yaml": text})
+        assert answer.status_code in (200, 422), (text, answer.get_data(as_text=True))

@@ -1,5 +1,6 @@
 """Where limits of rates count: a table, so that several web processes agree, and none forgets by starting anew."""
 
+import hashlib
 from typing import Any
 
 from limits.storage import MovingWindowSupport, Storage
@@ -33,7 +34,7 @@ class AttemptsInDatabase(Storage, MovingWindowSupport):
         """Count attempts, unless the window has no room for them."""
         with transaction() as session:
             # Attempts by one key are counted one after the other: two at once must not both be the last.
-            session.execute(text("SELECT pg_advisory_xact_lock(hashtextextended(:key, 0))"), {"key": key})
+            session.execute(text("SELECT pg_advisory_xact_lock(hashtextextended(:key, 0))"), {"key": _kept(key)})
             if _count(session, key, expiry) + amount > limit:
                 return False
             _add(session, key, amount)
@@ -46,7 +47,7 @@ class AttemptsInDatabase(Storage, MovingWindowSupport):
                 "SELECT extract(epoch FROM coalesce(min(at), clock_timestamp()))::float8, count(*) "
                 f"FROM attempt WHERE {_WITHIN}"
             )
-            start, count = session.execute(query, {"key": key, "seconds": expiry}).one()
+            start, count = session.execute(query, {"key": _kept(key), "seconds": expiry}).one()
         return float(start), int(count)
 
     def incr(self, key: str, expiry: int, amount: int = 1) -> int:
@@ -81,16 +82,21 @@ class AttemptsInDatabase(Storage, MovingWindowSupport):
     def clear(self, key: str) -> None:
         """Forget the attempts by a key."""
         with transaction() as session:
-            session.execute(text("DELETE FROM attempt WHERE key = :key"), {"key": key})
+            session.execute(text("DELETE FROM attempt WHERE key = :key"), {"key": _kept(key)})
+
+
+def _kept(key: str) -> str:
+    """A key as it is kept: a name that somebody tried may be of any length and hold any character."""
+    return hashlib.sha256(key.encode("utf-8", "surrogatepass")).hexdigest()[:32]
 
 
 def _count(session: Session, key: str, seconds: int) -> int:
     query = text(f"SELECT count(*) FROM attempt WHERE {_WITHIN}")
-    return int(session.scalar(query, {"key": key, "seconds": seconds}) or 0)
+    return int(session.scalar(query, {"key": _kept(key), "seconds": seconds}) or 0)
 
 
 def _add(session: Session, key: str, amount: int) -> None:
     old = text("DELETE FROM attempt WHERE at < clock_timestamp() - make_interval(secs => :seconds)")
     session.execute(old, {"seconds": _KEEP_SECONDS})
     new = text("INSERT INTO attempt (key, at) SELECT :key, clock_timestamp() FROM generate_series(1, :amount)")
-    session.execute(new, {"key": key, "amount": amount})
+    session.execute(new, {"key": _kept(key), "amount": amount})
