@@ -141,7 +141,7 @@ def own_database() -> Iterator[None]:
     from kind_echo.renderers.takes import installed
 
     folder = Path(f"/tmp/kind-echo-benchmark-{os.getpid()}")  # the server's own account must reach it
-    cluster = Cluster(folder)
+    cluster = Cluster(folder, ("max_connections = 400",))  # for as many workers as a benchmark likes
     cluster.create()
     cluster.start(free_port())
     try:

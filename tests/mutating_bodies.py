@@ -121,7 +121,7 @@ def _spoiled(value: Any, dice: random.Random) -> Any:
         return value | {key: _spoiled(value[key], dice)}
     if isinstance(value, list) and value and dice.random() < 0.7:
         place = dice.randrange(len(value))
-        longer = value * dice.choice([1, 1, 1, 3000])
+        longer = value * (dice.choice([1, 1, 1, 3000]) if len(str(value)) < 500 else 1)
         longer[place] = _spoiled(value[place], dice)
         return longer
     return dice.choice(_ODD)
