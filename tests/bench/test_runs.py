@@ -11,7 +11,7 @@ from typing import Literal
 
 import pytest
 from ops.cluster import Cluster
-from sqlalchemy import func, select
+from sqlalchemy import func, select, text
 
 from kind_echo.bench.decisions import approve
 from kind_echo.bench.plans import (
@@ -279,3 +279,27 @@ def test_what_is_rendered_again_is_not_taken_over_on_the_way(short: str) -> None
         cell = cells_of(session, run)[0]
         assert (cell.state, cell.reused) == ("done", False)
         assert cell.render_id != before
+
+
+def test_runs_of_one_priority_are_rendered_by_turns_and_one_that_comes_later_joins_them(empty: str) -> None:
+    def put(priority: int, first: int, count: int) -> None:
+        with transaction() as session:
+            render_cells(session, "q", priority, range(first, first + count))
+
+    def order() -> list[int]:
+        jobs = "SELECT (args->>'cell_id')::int FROM procrastinate_jobs WHERE status = 'todo' ORDER BY priority DESC, id"
+        return [int(str(row[0])) for row in query(empty, jobs)]
+
+    put(0, 100, 4)
+    put(0, 200, 2)
+    assert order() == [100, 200, 101, 201, 102, 103]
+    with transaction() as session:
+        session.execute(text("DELETE FROM procrastinate_jobs WHERE (args->>'cell_id')::int IN (100, 200, 101)"))
+    put(0, 300, 3)  # it waits for nobody, and nobody for all of it
+    assert order() == [201, 300, 102, 301, 103, 302]
+    put(1, 400, 2)  # put first
+    assert order() == [400, 401, 201, 300, 102, 301, 103, 302]
+    with transaction() as session:
+        session.execute(text("DELETE FROM procrastinate_jobs"))
+    put(0, 1, 2)
+    assert order() == [1, 2]

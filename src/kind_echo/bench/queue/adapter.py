@@ -55,7 +55,7 @@ def defer(
     session: Session,
     task: str,
     queue: str,
-    priority: int,
+    priorities: Sequence[int],
     arguments: Sequence[dict[str, int]],
     *,
     at: datetime | None = None,
@@ -63,6 +63,7 @@ def defer(
     """Put a job for each set of arguments on a queue, in their order, when the session's transaction commits.
 
     Args:
+        priorities: of each; the greatest is done first, and of equals the one that was put there first.
         at: they are not to be run before.
     """
     if not arguments:
@@ -80,7 +81,7 @@ def defer(
             task_kwargs=dict(one),
             scheduled_at=at,
         )
-        for one in arguments
+        for one, priority in zip(arguments, priorities, strict=True)
     ]
     manager.batch_defer_jobs(jobs, connection=raw_connection(session))
 
@@ -102,6 +103,16 @@ def has_failed(session: Session, task: str, arguments: dict[str, int]) -> bool:
         "WHERE e.job_id = j.id AND e.at > now() - interval '1 day') LIMIT 1"
     )
     return session.scalar(query, {"task": task, "arguments": json.dumps(arguments)}) is not None
+
+
+def greatest_waiting(session: Session, task: str, least: int, most: int) -> int | None:
+    """The greatest priority from `least` to `most` of the jobs of a task that wait; None where none does."""
+    query = text(
+        "SELECT max(priority) FROM procrastinate_jobs WHERE status = 'todo' AND task_name = :task "
+        "AND priority BETWEEN :least AND :most"
+    )
+    found: int | None = session.scalar(query, {"task": task, "least": least, "most": most})
+    return found
 
 
 def cancel(session: Session, task: str, argument: str, values: Iterable[int]) -> None:

@@ -9,7 +9,7 @@ from typing import Literal
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.queue.adapter import cancel, defer, has_failed, is_under_way
+from kind_echo.bench.queue.adapter import cancel, defer, greatest_waiting, has_failed, is_under_way
 
 JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
@@ -19,23 +19,38 @@ JobName = Literal[
 
 ANALYSIS_QUEUE = "analysis"
 RENDER_PRIORITY = 0
-_ANALYSIS_PRIORITY = 1_000_000  # a render that is there is judged before the next is made
+_TURNS = 100_000
+"""Priorities of a queue between one of runs and the next: runs of one priority are rendered by turns."""
+
+_MOST_PRIORITY = 20_000  # of runs; a queue's priorities are 32-bit integers
+_ANALYSIS_PRIORITY = 2_100_000_000  # a render that is there is judged before the next is made
 
 
 def _analysis(session: Session, name: JobName, arguments: Sequence[dict[str, int]]) -> None:
-    defer(session, name, ANALYSIS_QUEUE, _ANALYSIS_PRIORITY, arguments)
+    defer(session, name, ANALYSIS_QUEUE, [_ANALYSIS_PRIORITY] * len(arguments), arguments)
 
 
 def prepare_run(session: Session, queue: str, priority: int, run_id: int) -> None:
     """See which cells of a run must be rendered, on a machine that takes from a queue."""
-    defer(session, "prepare_run", queue, priority, [{"run_id": run_id}])
+    defer(session, "prepare_run", queue, [_first_turn(priority)], [{"run_id": run_id}])
 
 
 def render_cells(
     session: Session, queue: str, priority: int, cell_ids: Iterable[int], *, at: datetime | None = None
 ) -> None:
-    """Render cells on a machine that takes from a queue; not before `at`."""
-    defer(session, "render_cell", queue, priority, [{"cell_id": cell_id} for cell_id in cell_ids], at=at)
+    """Render cells on a machine that takes from a queue; not before `at`.
+
+    Runs of one priority take turns: the n-th cell of each is rendered before the next of any (start-time fair queueing,
+    P. Goyal, H. Vin, H. Cheng, IEEE/ACM Transactions on Networking 5 (1997), with cells for packets). One that comes
+    later begins with the turn that the others are at.
+    """
+    arguments = [{"cell_id": cell_id} for cell_id in cell_ids]
+    first = _first_turn(priority)
+    last = first - _TURNS + 1
+    now = greatest_waiting(session, "render_cell", last, first)
+    begin = first if now is None else now
+    turns = [max(last, begin - number) for number in range(len(arguments))]
+    defer(session, "render_cell", queue, turns, arguments, at=at)
 
 
 def cancel_renders(session: Session, run_id: int, cell_ids: Iterable[int]) -> None:
@@ -107,4 +122,8 @@ def drop_audio(session: Session) -> None:
 
 def settle_demo(session: Session, run_id: int, *, at: datetime | None = None) -> None:
     """Approve and decide what the demo shows, once its run is done."""
-    defer(session, "settle_demo", ANALYSIS_QUEUE, RENDER_PRIORITY, [{"run_id": run_id}], at=at)
+    defer(session, "settle_demo", ANALYSIS_QUEUE, [RENDER_PRIORITY], [{"run_id": run_id}], at=at)
+
+
+def _first_turn(priority: int) -> int:
+    return min(priority, _MOST_PRIORITY) * _TURNS
