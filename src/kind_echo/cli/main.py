@@ -27,7 +27,7 @@ class _Entry(NamedTuple):
 
 
 _COMMANDS = {
-    "measure": _Entry("measuring.files", "Integrity, levels and loudness of FILE."),
+    "measure": _Entry("measuring.files", "Integrity, levels and loudness of FILE; of several, a table."),
     "compare": _Entry(
         "measuring.pairs",
         "Null test of RENDER against REFERENCE: delay, polarity, gain, what is left and what explains it.",

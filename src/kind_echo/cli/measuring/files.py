@@ -1,6 +1,7 @@
 """Commands that measure one file: no server, no database."""
 
 from dataclasses import asdict
+from functools import partial
 from typing import Literal
 
 import click
@@ -10,6 +11,7 @@ from kind_echo.audio_io.files import AudioFile, copy_audio
 from kind_echo.bench.documents import loudness_curves
 from kind_echo.cli.measuring.numbers import DECIBELS, NUMBER, Number
 from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
+from kind_echo.cli.measuring.several import TableOptions, report_rows, rows_of, table_options
 from kind_echo.core.audio.align import AlignedSource, Alignment
 from kind_echo.core.levels.analysis import MeasureOptions, scan_file
 from kind_echo.core.levels.meters import LevelOptions
@@ -17,27 +19,43 @@ from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.listening.match import BY, By, match_level
 from kind_echo.core.registry.errors import BadParameter
 
+_COLUMNS = ("rms", "true_peak", "loudness_integrated", "clipped_runs", "dc_offset")
+
 
 @click.command("measure")
-@click.argument("file")
+@click.argument("files", nargs=-1, required=True, metavar="FILE...")
 @click.option("--mono-as-dual", is_flag=True, help="Loudness of one channel as two equal speakers: +3.01 LU.")
 @click.option("--window", type=Number(0.001, 60.0), default=0.3, show_default=True,
               help="Of the sliding RMS, in seconds.")  # fmt: skip
 @click.option("--gate", type=DECIBELS, default=-70.0, show_default=True, help="dBFS under which a window is silence.")
 @click.option("--zero-vu", type=DECIBELS, default=-18.0, show_default=True, help="dBFS of a sine at 0 VU.")
 @output_options
+@table_options
 def measure_command(
-    file: str, mono_as_dual: bool, window: float, gate: float, zero_vu: float, limits: tuple[str, ...], as_json: bool
+    files: tuple[str, ...],
+    mono_as_dual: bool,
+    window: float,
+    gate: float,
+    zero_vu: float,
+    limits: tuple[str, ...],
+    as_json: bool,
+    table: TableOptions,
 ) -> None:
-    """Integrity, levels and loudness of FILE."""
+    """Integrity, levels and loudness of FILE; of several, a table."""
     wanted = parse_limits(limits)
-    options = MeasureOptions(LevelOptions(window, gate, zero_vu), mono_as_dual)
-    with AudioFile(file) as audio:
+    work = partial(_measured, MeasureOptions(LevelOptions(window, gate, zero_vu), mono_as_dual))
+    if len(files) == 1 and not table.asked:
+        report(work(files[0]), wanted, as_json=as_json)
+        return
+    report_rows("measure", list(rows_of(work, files, table.jobs)), _COLUMNS, wanted, table, as_json=as_json)
+
+
+def _measured(options: MeasureOptions, path: str) -> Result:
+    with AudioFile(path) as audio:
         found = scan_file(audio, options)
-        inputs = [describe_input(file, audio)]
-    curves = loudness_curves(found.curves)
-    given = {**asdict(options.levels), "mono_as_dual": mono_as_dual}
-    report(Result("measure", inputs, given, found.readings, curve_documents(curves)), wanted, as_json=as_json)
+        inputs = [describe_input(path, audio)]
+    given = {**asdict(options.levels), "mono_as_dual": options.mono_as_dual}
+    return Result("measure", inputs, given, found.readings, curve_documents(loudness_curves(found.curves)))
 
 
 @click.command("lossy")

@@ -86,7 +86,7 @@ def report(result: Result, limits: Sequence[tuple[str, Limit]], *, as_json: bool
         if key not in overall:
             raise BadParameter("limit", key, f"on a measure that kind-echo {result.command} gives")
     if as_json:
-        click.echo(json.dumps(_document(result), allow_nan=False))
+        click.echo(json.dumps(document(result), allow_nan=False))
     else:
         _print_table(result)
     kept = [judge(overall[key], limit) for key, limit in limits]
@@ -94,8 +94,9 @@ def report(result: Result, limits: Sequence[tuple[str, Limit]], *, as_json: bool
         raise LimitBroken
 
 
-def _document(result: Result) -> dict[str, Any]:
-    document = {
+def document(result: Result) -> dict[str, Any]:
+    """A result as one JSON object."""
+    shown = {
         "command": result.command,
         "inputs": result.inputs,
         "options": result.options,
@@ -103,8 +104,8 @@ def _document(result: Result) -> dict[str, Any]:
         "curves": result.curves,
     }
     if result.causes is not None:
-        document |= {"causes": [asdict(cause) for cause in result.causes], "verdict": result.verdict}
-    return document
+        shown |= {"causes": [asdict(cause) for cause in result.causes], "verdict": result.verdict}
+    return shown
 
 
 def _print_table(result: Result) -> None:

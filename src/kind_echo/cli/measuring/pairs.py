@@ -2,6 +2,7 @@
 
 from contextlib import ExitStack
 from dataclasses import asdict
+from functools import partial
 
 import click
 
@@ -9,12 +10,15 @@ from kind_echo.audio_io.files import AudioFile
 from kind_echo.bench.documents import reading_document
 from kind_echo.cli.measuring.numbers import DECIBELS
 from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
+from kind_echo.cli.measuring.several import TableOptions, report_rows, rows_of, table_options
 from kind_echo.core.audio.align import AlignedSource
 from kind_echo.core.audio.source import Source
 from kind_echo.core.comparison.compare import Align, CompareOptions, compare
 from kind_echo.core.comparison.sums import SummedSource
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.errors import BadParameter
+
+_COLUMNS = ("residual_rms", "delay", "gain", "polarity")
 
 
 @click.command("compare")
@@ -29,7 +33,9 @@ from kind_echo.core.registry.errors import BadParameter
 @click.option("--sum", "summed", is_flag=True, help="Compare with the sum of the renders.")
 @click.option("--minus", multiple=True, metavar="FILE", help="Take a file off the sum; may be repeated.")
 @click.option("--takes", is_flag=True, help="The renders are takes: how far apart are they?")
+@click.option("--each", is_flag=True, help="Compare each of several renders with the reference, and print a table.")
 @output_options
+@table_options
 def compare_command(
     reference: str,
     renders: tuple[str, ...],
@@ -41,16 +47,31 @@ def compare_command(
     summed: bool,
     minus: tuple[str, ...],
     takes: bool,
+    each: bool,
     limits: tuple[str, ...],
     as_json: bool,
+    table: TableOptions,
 ) -> None:
     """Null test of RENDER against REFERENCE: delay, polarity, gain, what is left and what explains it."""
     wanted = parse_limits(limits)
-    if len(renders) > 1 and not (summed or takes):
-        raise BadParameter("RENDER", len(renders), "one file, unless --sum or --takes says what the others are")
+    if len(renders) > 1 and not (summed or takes or each):
+        raise BadParameter(
+            "RENDER", len(renders), "one file, unless --sum or --takes says what the others are, or --each"
+        )
+    if each and (summed or minus or takes):
+        raise BadParameter("each", each, "without --sum, --minus and --takes")
+    if table.asked and not each:
+        raise BadParameter("csv", table.as_csv, "given together with --each, as --columns and --sort are")
     if takes and (summed or minus):
         raise BadParameter("takes", takes, "without --sum and --minus")
     options = CompareOptions(align, match_gain, match_polarity, max_delay, ceiling)
+    if each:
+        with AudioFile(reference):
+            pass  # one that cannot be read is no row's error
+        work = partial(_compared, reference, options)
+        report_rows("compare", list(rows_of(work, renders, table.jobs)), _COLUMNS, wanted, table, as_json=as_json)
+        return
+    given = {**asdict(options), "sum": summed, "minus": list(minus), "takes": takes}
     with ExitStack() as stack:
         files = [stack.enter_context(AudioFile(path)) for path in (reference, *renders, *minus)]
         first, others, off = files[0], files[1 : 1 + len(renders)], files[1 + len(renders) :]
@@ -64,6 +85,15 @@ def compare_command(
         inputs[0]["readings"] = [reading_document(r) for r in found.sides[0].readings]
         if not isinstance(render, SummedSource | AlignedSource):
             inputs[1]["readings"] = [reading_document(r) for r in found.sides[1].readings]
-    given = {**asdict(options), "sum": summed, "minus": list(minus), "takes": takes}
     result = Result("compare", inputs, given, readings, curve_documents(found.curves), found.causes)
     report(result, wanted, as_json=as_json)
+
+
+def _compared(reference: str, options: CompareOptions, path: str) -> Result:
+    with AudioFile(reference) as first, AudioFile(path) as render:
+        found = compare(first, render, options)
+        inputs = [describe_input(file.info.name, file) for file in (first, render)]
+    for given, side in zip(inputs, found.sides or (), strict=False):
+        given["readings"] = [reading_document(r) for r in side.readings]
+    given = {**asdict(options), "sum": False, "minus": [], "takes": False}
+    return Result("compare", inputs, given, list(found.readings), curve_documents(found.curves), found.causes)

@@ -1,0 +1,195 @@
+"""Several files by one command: a row each, in parallel; one that cannot be read or compared is a row that says so."""
+
+import csv
+import io
+import json
+import multiprocessing
+import os
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from concurrent.futures import ProcessPoolExecutor
+from dataclasses import dataclass
+from functools import partial
+from typing import Any
+
+import click
+
+from kind_echo.cli.exits import LimitBroken, RowsFailed
+from kind_echo.cli.measuring.output import Result, document
+from kind_echo.core.registry.errors import BadParameter, KindEchoError
+from kind_echo.core.registry.limits import judge
+from kind_echo.core.registry.measure import Limit
+from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.readings import Reading, severity
+
+_READING = ("path", "measure", "channel", "value", "unit", "at_most", "uncertainty", "why")
+
+
+@dataclass(frozen=True)
+class Row:
+    """What was found of one file, or why nothing was."""
+
+    path: str
+    result: Result | None
+    error: str = ""
+
+    def overall(self, key: str) -> Reading | None:
+        """The reading of all channels together."""
+        readings = self.result.readings if self.result is not None else []
+        return next((r for r in readings if r.measure == key and r.channel == "all"), None)
+
+
+@dataclass(frozen=True)
+class TableOptions:
+    """How rows are printed: as CSV, with which columns, by which of them sorted, and on how many processes made."""
+
+    as_csv: bool
+    columns: tuple[str, ...]
+    sort: str | None
+    jobs: int
+
+    @property
+    def asked(self) -> bool:
+        """Whether a table was asked for, though there may be one file alone."""
+        return self.as_csv or bool(self.columns) or self.sort is not None
+
+
+def table_options(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options of commands that take several files; the command is called with `table`, a TableOptions."""
+
+    def with_table(*, as_csv: bool, columns: str | None, sort: str | None, jobs: int | None, **rest: Any) -> None:
+        keys = tuple(part.strip() for part in columns.split(",") if part.strip()) if columns else ()
+        for key in (*keys, *([sort] if sort else [])):
+            find_measure(key)
+        if as_csv and rest.get("as_json"):
+            raise BadParameter("csv", as_csv, "without --json")
+        command(table=TableOptions(as_csv, keys, sort, jobs or os.cpu_count() or 1), **rest)
+
+    with_table.__doc__, with_table.__name__ = command.__doc__, command.__name__
+    with_table.__click_params__ = getattr(command, "__click_params__", [])  # type: ignore[attr-defined]
+    options = (
+        click.option("--jobs", type=click.IntRange(1, 1000), help="Processes that share several files; one a core."),
+        click.option("--sort", metavar="KEY", help="Worst of this measure first; files without a reading come last."),
+        click.option("--columns", metavar="KEY,KEY", help="Of several files: these measures, a line a file."),
+        click.option("--csv", "as_csv", is_flag=True, help="Print CSV: a line a reading, or a file with --columns."),
+    )
+    made: Callable[..., Any] = with_table
+    for option in options:
+        made = option(made)
+    return made
+
+
+def rows_of(measure: Callable[[str], Result], paths: Sequence[str], jobs: int) -> Iterator[Row]:
+    """What `measure` finds of each file, in the order given; it must be a function that can be sent to a process."""
+    work = partial(_row, measure)
+    if min(jobs, len(paths)) == 1:
+        yield from map(work, paths)
+        return
+    # A fork would take the threads of this process along, halfway through what they do.
+    context = multiprocessing.get_context("spawn")
+    with ProcessPoolExecutor(min(jobs, len(paths)), mp_context=context) as pool:
+        yield from pool.map(work, paths)
+
+
+def _row(measure: Callable[[str], Result], path: str) -> Row:
+    try:
+        return Row(path, measure(path))
+    except (KindEchoError, OSError) as error:
+        return Row(path, None, " ".join(str(error).split()))
+
+
+def report_rows(
+    command: str,
+    rows: Sequence[Row],
+    usual: Sequence[str],
+    limits: Sequence[tuple[str, Limit]],
+    table: TableOptions,
+    *,
+    as_json: bool,
+) -> None:
+    """Print rows, then judge each of them by the limits.
+
+    Args:
+        usual: the columns of the table where none were chosen.
+
+    Raises:
+        RowsFailed: a file could not be read or compared.
+        LimitBroken: a limit does not hold in a row.
+    """
+    listed = _sorted(rows, table.sort, dict(limits)) if table.sort else list(rows)
+    if as_json:
+        click.echo(
+            json.dumps({"command": command, "rows": [_document(command, row) for row in listed]}, allow_nan=False)
+        )
+    elif table.as_csv:
+        click.echo(_csv(listed, table.columns), nl=False)
+    else:
+        _print_table(listed, table.columns or tuple(usual))
+    failed = sum(row.result is None for row in rows)
+    if failed:
+        raise RowsFailed(failed, len(rows))
+    for row in rows:
+        for key, limit in limits:
+            reading = row.overall(key)
+            if reading is None or judge(reading, limit) != "met":
+                raise LimitBroken
+
+
+def _sorted(rows: Sequence[Row], key: str, limits: Mapping[str, Limit]) -> list[Row]:
+    """Worst first: farthest beyond what bounds the measure, from above unless it is bounded from below alone."""
+    limit = limits.get(key) or find_measure(key).limit
+    upwards = limit is not None and limit.at_most is None and limit.at_least is not None
+    both = limit is not None and limit.at_most is not None and limit.at_least is not None
+
+    def place(row: Row) -> tuple[bool, int, float]:
+        reading = row.overall(key)
+        if reading is None or severity(reading)[0] == 0:
+            return True, 0, 0.0
+        kind, value = severity(reading)
+        return False, -kind, -abs(value) if both else value if upwards else -value
+
+    return sorted(rows, key=place)
+
+
+def _document(command: str, row: Row) -> dict[str, Any]:
+    if row.result is None:
+        return {"command": command, "inputs": [{"path": row.path}], "error": row.error}
+    return document(row.result)
+
+
+def _csv(rows: Sequence[Row], columns: Sequence[str]) -> str:
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    if columns:
+        writer.writerow(("path", *columns, "why"))
+        for row in rows:
+            found = [row.overall(key) for key in columns]
+            why = row.error or (row.result.verdict if row.result is not None else "")
+            writer.writerow((row.path, *("" if one is None or one.value is None else one.value for one in found), why))
+        return text.getvalue()
+    writer.writerow(_READING)
+    for row in rows:
+        if row.result is None:
+            writer.writerow((row.path, *("" for _ in _READING[1:-1]), row.error))
+            continue
+        for document_of in document(row.result)["readings"]:
+            shown = {"path": row.path} | document_of
+            writer.writerow(["" if shown.get(name) is None else shown[name] for name in _READING])
+    return text.getvalue()
+
+
+def _print_table(rows: Sequence[Row], columns: Sequence[str]) -> None:
+    from rich.table import Table
+
+    from kind_echo.bench.verdicts import figure
+    from kind_echo.cli.measuring.printing import console_for_tables
+
+    table = Table(box=None, pad_edge=False)
+    table.add_column("File", overflow="fold")
+    for key in columns:
+        table.add_column(find_measure(key).title, justify="right")
+    table.add_column("Note", style="dim", overflow="fold")
+    for row in rows:
+        found = [row.overall(key) for key in columns]
+        figures = ["" if one is None else "—" if one.value is None else figure(one) for one in found]
+        table.add_row(row.path, *figures, row.error or (row.result.verdict if row.result is not None else ""))
+    console_for_tables().print(table)
