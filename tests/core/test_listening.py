@@ -1,5 +1,6 @@
 """Listening statistics, level matching, and what real encoders do."""
 
+import math
 from typing import Any
 
 import numpy as np
@@ -8,7 +9,7 @@ import scipy.stats
 
 from kind_echo.audio_io.codecs import LossyCodec, usual_codec, working_rate
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.listening.blind import listening_readings
+from kind_echo.core.listening.blind import listening_readings, sequential_readings
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.listening.match import match_level
 from kind_echo.core.registry.errors import BadParameter
@@ -26,6 +27,35 @@ def test_listening_tests_by_the_exact_binomial(correct: int, trials: int, p: flo
     assert enough is not None
     assert scipy.stats.binom.sf(enough - 1, trials, 0.5) <= 0.05 < scipy.stats.binom.sf(enough - 2, trials, 0.5)
     assert reading(found, "abx_power").value == pytest.approx(scipy.stats.binom.sf(enough - 1, trials, 0.7), abs=1e-9)
+
+
+@pytest.mark.parametrize(("correct", "trials"), [(0, 10), (10, 10), (12, 16), (500, 1000), (1, 1)])
+def test_the_share_right_is_bounded_as_clopper_and_pearson_do(correct: int, trials: int) -> None:
+    found = listening_readings(correct, trials)
+    exact = scipy.stats.binomtest(correct, trials).proportion_ci(0.95, method="exact")
+    assert reading(found, "abx_low").value == pytest.approx(exact.low, abs=1e-9)
+    assert reading(found, "abx_high").value == pytest.approx(exact.high, abs=1e-9)
+
+
+def test_answers_are_judged_as_they_come_by_walds_bounds() -> None:
+    # Wald's own formulas: log((1 − β)/α) and log(β/(1 − α)); 0.7 against 0.5 gains log 1.4 or loses log 0.6.
+    found = sequential_readings([True] * 8 + [False], 0.7, 0.05, 0.05)
+    assert reading(found, "abx_upper").value == pytest.approx(math.log(19))
+    assert reading(found, "abx_lower").value == pytest.approx(-math.log(19))
+    assert reading(found, "abx_ratio").value == pytest.approx(8 * math.log(1.4) - math.log(1 / 0.6))
+    assert "go on" in str(reading(found, "abx_ratio").why)
+    found = sequential_readings([True] * 9 + [False] * 50, 0.7, 0.05, 0.05)
+    assert "against guessing after 9 answers" in str(reading(found, "abx_ratio").why)  # what follows counts for nothing
+    found = sequential_readings([False] * 6, 0.7, 0.05, 0.05)
+    assert "No sign of hearing it after 6 answers" in str(reading(found, "abx_ratio").why)
+
+
+def test_a_guesser_is_believed_in_no_more_sittings_than_was_stated() -> None:
+    rng = np.random.default_rng(1)
+    sittings = (sequential_readings(list(rng.random(400) < 0.5), 0.7, 0.05, 0.2) for _ in range(2000))
+    alarms = sum("against guessing" in str(reading(found, "abx_ratio").why) for found in sittings)
+    # P(false alarm) ≤ α/(1 − β) by Wald's inequality; the overshoot of whole answers makes it less.
+    assert alarms / 2000 < 0.05 / 0.8 + 3 * math.sqrt(0.06 * 0.94 / 2000)
 
 
 def test_too_few_trials_prove_nothing() -> None:

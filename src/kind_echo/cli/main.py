@@ -50,7 +50,7 @@ _COMMANDS = {
     "fold": _Entry("measuring.arithmetic", "Where FREQUENCY, in Hz, appears once it is sampled."),
     "abx": _Entry(
         "measuring.arithmetic",
-        "How likely CORRECT right answers in TRIALS are by guessing; sittings pool: 7+11 of 10+15.",
+        "How likely CORRECT right answers in TRIALS are by guessing; several sittings pool.",
     ),
     "signal": _Entry("measuring.stimulus", "Write the stimulus KIND to the file OUT, its format by its ending."),
     "run": _Entry(

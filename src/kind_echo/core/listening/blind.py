@@ -1,6 +1,7 @@
 """What right and wrong answers of a blind listening test prove: exact binomial tails."""
 
-from collections.abc import Iterator
+import math
+from collections.abc import Iterator, Sequence
 from fractions import Fraction
 from itertools import accumulate, takewhile
 
@@ -32,8 +33,55 @@ def needed(trials: int) -> int | None:
     return min((k for k, above in zip(counts, accumulate(terms), strict=True) if above <= most), default=None)
 
 
+def share_right(correct: int, trials: int) -> tuple[float, float]:
+    """Bounds of the share of right answers that this listener gives, at 95 %.
+
+    Source: C. Clopper, E. Pearson, The use of confidence or fiducial limits illustrated in the case of the binomial,
+    Biometrika 26 (1934).
+    """
+    from scipy.special import betaincinv  # it takes longer to load than the command to answer
+
+    low = 0.0 if correct == 0 else float(betaincinv(correct, trials - correct + 1, 0.025))
+    high = 1.0 if correct == trials else float(betaincinv(correct + 1, trials - correct, 0.975))
+    return low, high
+
+
+def sequential_readings(answers: Sequence[bool], heard: float, false_alarm: float, miss: float) -> list[Reading]:
+    """abx_ratio, abx_upper and abx_lower: whether a listener hears it, told as soon as the answers suffice.
+
+    The bounds hold however often one looks. What was answered after one was reached counts for nothing.
+
+    Args:
+        answers: right or wrong, in order.
+        heard: share of right answers of a listener who hears it.
+        false_alarm: chance that a guesser is taken for one who hears it.
+        miss: chance that one who hears it so is taken for a guesser.
+    Raises:
+        BadParameter: no answers, too many, or shares that are none.
+
+    Source: A. Wald, Sequential tests of statistical hypotheses, Annals of Mathematical Statistics 16 (1945).
+    """
+    if not 1 <= len(answers) <= 10_000:
+        raise BadParameter("answers", len(answers), "from 1 to 10000")
+    if not 0.5 < heard < 1.0:
+        raise BadParameter("heard", heard, "above 0.5 and below 1")
+    for name, share in (("false-alarm", false_alarm), ("miss", miss)):
+        if not 1e-6 <= share < 0.5:
+            raise BadParameter(name, share, "from 0.000001 to below 0.5")
+    upper, lower = math.log((1 - miss) / false_alarm), math.log(miss / (1 - false_alarm))
+    ratio, word = 0.0, "No conclusion so far: go on"
+    for number, right in enumerate(answers, start=1):
+        ratio += math.log((heard if right else 1 - heard) / 0.5)
+        if not lower < ratio < upper:
+            verdict = "Evidence against guessing" if ratio >= upper else "No sign of hearing it"
+            word = f"{verdict} after {number} answers"
+            break
+    bounds = [Reading("abx_upper", "all", upper), Reading("abx_lower", "all", lower)]
+    return [Reading("abx_ratio", "all", ratio, word), *bounds]
+
+
 def listening_readings(correct: int, trials: int, heard: float = 0.7) -> list[Reading]:
-    """abx_p, abx_needed and abx_power.
+    """abx_p, abx_low and abx_high, abx_needed and abx_power.
 
     Args:
         correct, trials: right answers and answers; sittings of one pair are added up beforehand.
@@ -50,7 +98,8 @@ def listening_readings(correct: int, trials: int, heard: float = 0.7) -> list[Re
     chance = float(tail(trials, correct, Fraction(1, 2)))
     word = "evidence against guessing" if chance <= float(SIGNIFICANT) else "No conclusion"
     enough = needed(trials)
-    readings = [Reading("abx_p", "all", chance, word)]
+    low, high = share_right(correct, trials)
+    readings = [Reading("abx_p", "all", chance, word), Reading("abx_low", "all", low), Reading("abx_high", "all", high)]
     if enough is None:
         why = f"{trials} trials are too few: even all right could be guessed"
         return [*readings, Reading("abx_needed", "all", None, why), Reading("abx_power", "all", 0.0, why)]
