@@ -17,7 +17,7 @@ _BIN = PROJECT / ".venv" / "bin"
 _NODE = PROJECT / ".node" / "bin"
 _GENERATED = re.compile(r"schema\.gen\.ts$|openapi\.json$|package-lock\.json$|migrations/versions/")
 _SAYING = threading.Lock()
-_PARALLEL = ("-n", str((os.cpu_count() or 1) * 3 // 2), "--dist", "worksteal")  # many wait for servers and browsers
+_PARALLEL = ("-n", "auto", "--dist", "worksteal")  # a process a core: more of them took longer
 _TEST = re.compile(r"^tests/|\.test\.tsx?$")
 _CODE = re.compile(r"\.(py|pyx|pyi|pxi|ts|tsx|css|sh)$|^Makefile$|^\.ci/run$")
 

@@ -138,6 +138,7 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
     picture("hosts", "/hosts")
     picture("effects", "/effects?effect=Skerry")
     picture("people", "/people")
+    picture("storage", "/storage")
     picture("kit", f"/runs/{_kit_run(visitor)}/kit")
     page.goto(f"{address}/compare")
     page.locator("input[type=file]").nth(1).wait_for(state="attached")
@@ -160,10 +161,6 @@ def main() -> None:
     with sync_playwright() as playwright:
         browser = launch(playwright)
         page = browser.new_page(viewport=_SIZE)
-        page.goto(address)
-        page.get_by_role("heading", name="Sign in").wait_for()
-        settle(page)
-        page.screenshot(path=_FOLDER / "sign-in.png")
         visitor = Visitor(page.context, address)
         visitor.sign_in((stack.demo_link(DEMO_PERSON) or "").partition("#")[2])
         wait_for_runs(visitor)

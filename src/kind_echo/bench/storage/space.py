@@ -61,7 +61,10 @@ def what_takes_space(session: Session) -> Space:
         )
         if key in by_kind
     ]
+    in_database = sum(share.bytes for (_, elsewhere), share in by_kind.items() if not elsewhere)
     parts += [
+        # What was dropped or packed leaves room in the table, which the system gets back by VACUUM FULL alone.
+        Share("room for new audio", max(0, _tables(session, "relname = 'chunk'") - in_database)),
         Share("waveforms", _tables(session, "relname = 'peak_level'")),
         Share("readings, verdicts and decisions", _tables(session, "relname = ANY(:names)", names=list(_READINGS))),
         Share("queue of jobs", _tables(session, "relname LIKE :queue", queue=_QUEUE)),
