@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from pathlib import Path
+from threading import BoundedSemaphore
 
 from flask import Response, request, send_file
 from werkzeug.exceptions import ClientDisconnected
@@ -12,6 +13,7 @@ from kind_echo.web.http.problems import problem
 from kind_echo.web.http.scope import RECEIVED, server_scope
 
 _PIECE = 1 << 20
+_KEEPING = BoundedSemaphore(2)  # decoding and packing take a core each: readers are to have their turn
 
 
 def with_body(name: str, keep: Callable[[Path], Response]) -> Response:
@@ -35,7 +37,8 @@ def with_body(name: str, keep: Callable[[Path], Response]) -> Response:
         if received != expected:
             lost = f"The connection dropped after {received} of {expected} bytes; nothing was kept."
             return problem(400, "UploadBrokenOff", f"{lost} Send {name} again.")
-        return keep(path)
+        with _KEEPING:
+            return keep(path)
 
 
 def sent_and_gone(path: Path, mimetype: str, name: str) -> Response:
