@@ -260,3 +260,16 @@ def test_audio_of_older_versions_is_packed_in_place(demo: str) -> None:
         held = session.scalar(text("SELECT sum(length) FROM chunk"))
         assert session.get_one(Content, digest).bytes == held
         assert find_build(session, find_plan(session, "Null regression"), "2.0.3") is not None
+
+
+def test_a_file_that_is_the_signal_of_a_cell_stays_when_its_comparison_goes(demo: str) -> None:
+    with transaction() as session:
+        cell = session.scalars(select(Cell).where(Cell.analysis_key.is_not(None))).first()
+        assert cell is not None
+        assert cell.analysis is not None
+        signal = ArraySource(np.linspace(-1, 1, 1000).reshape(-1, 1), 48_000)
+        digest = store_content(session, signal, ENCODINGS["DOUBLE"], brought_by="Ida").sha256
+        cell.analysis.reference_sha256 = digest  # she had uploaded it first, and has deleted that since
+    drop_unused(NOW)
+    with transaction() as session:
+        assert find_content(session, digest).dropped_at is None

@@ -194,6 +194,8 @@ def _unused() -> Select[str]:
         Content.brought_by != "",
         ~exists().where(uses.c.sha256 == Content.sha256),
         ~exists().where(files.c.sha256 == Content.sha256),
+        # A file may be, to the bit, the signal that a cell was compared with.
+        ~exists().where(Cell.analysis_key == Analysis.key, Analysis.reference_sha256 == Content.sha256),
     )
 
 
