@@ -5,11 +5,12 @@ import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 import { BASE } from "./api/base";
 import { onSignedOut, shouldRetry } from "./api/client";
-import { ComparePage } from "./features/compare/ComparePage";
 import { EffectsPage } from "./features/effects/EffectsPage";
+import { FilesPage } from "./features/files/FilesPage";
+import { SetPage } from "./features/files/SetPage";
 import { HostsPage } from "./features/hosts/HostsPage";
 import { KitPage } from "./features/kits/KitPage";
-import { CellPairPage, FilesPairPage } from "./features/pair/PairPage";
+import { CellPairPage, FilePage, FilesPairPage } from "./features/pair/PairPage";
 import { PeoplePage } from "./features/people/PeoplePage";
 import { meQuery } from "./features/people/queries";
 import { SignedIn } from "./features/people/SignedIn";
@@ -52,7 +53,9 @@ const routes = [
       { path: "/hosts", element: <HostsPage /> },
       { path: "/effects", element: <EffectsPage /> },
       { path: "/cells/:cell", element: <CellPairPage /> },
-      { path: "/compare", element: <ComparePage /> },
+      { path: "/files", element: <FilesPage /> },
+      { path: "/files/:set", element: <SetPage /> },
+      { path: "/files/:set/:file", element: <FilePage /> },
       { path: "/comparisons/:comparison", element: <FilesPairPage /> },
       { path: "/references", element: <ReferencesPage /> },
       { path: "/references/:reference", element: <HistoryPage /> },

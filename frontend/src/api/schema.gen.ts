@@ -38,6 +38,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/audio/{address}/map": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The level map of a stretch: every frame is looked at, or, of a quick map, some of each column. */
+        get: operations["audio_level_map__string_address__map_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/audio/{address}/samples": {
         parameters: {
             query?: never;
@@ -867,6 +884,195 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Sets of files, newest first. */
+        get: operations["sets_sets_get"];
+        put?: never;
+        /** Make an empty set. */
+        post: operations["sets_make_set_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A set with its table, as far as it is measured. */
+        get: operations["sets_one_set__int_set_id__get"];
+        put?: never;
+        post?: never;
+        /** Delete a set with its files; a keeper may delete anybody's. */
+        delete: operations["sets_delete__int_set_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}/again": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Measure all files of a set anew. */
+        post: operations["sets_again__int_set_id__again_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Change what a set is called, how its files are measured, or what its table shows. */
+        post: operations["sets_change__int_set_id__change_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}/copies": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make an empty set that is measured and shown in the same way. */
+        post: operations["sets_copy__int_set_id__copies_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}/files": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Add uploaded files to a set. */
+        post: operations["sets_add__int_set_id__files_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}/files/{file_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One file of a set by itself. */
+        get: operations["sets_one_file__int_set_id__files__int_file_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}/levelled.zip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Copies of files of a set, each brought to a level, as a ZIP. */
+        get: operations["sets_levelled__int_set_id__levelled_zip_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}/remove": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Take files out of a set. */
+        post: operations["sets_remove__int_set_id__remove_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}/table.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All readings of a set as CSV, a line a reading. */
+        get: operations["sets_table__int_set_id__table_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/sets/{set_id}/trims": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How one file of a set comes to a level. */
+        post: operations["sets_trim__int_set_id__trims_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sign-in": {
         parameters: {
             query?: never;
@@ -1385,6 +1591,45 @@ export interface components {
             why: string;
         };
         /**
+         * ChangeSetBody
+         * @description What is to change of a set; null leaves it as it is.
+         *
+         *     `roles` names the reference or the input by the number of its row; all other files are files.
+         */
+        ChangeSetBody: {
+            /**
+             * Columns
+             * @default null
+             */
+            columns: string[] | null;
+            /**
+             * Limits
+             * @default null
+             */
+            limits: {
+                [key: string]: components["schemas"]["LimitBody"];
+            } | null;
+            /**
+             * Name
+             * @default null
+             */
+            name: string | null;
+            /**
+             * Note
+             * @default null
+             */
+            note: string | null;
+            /** @default null */
+            options: components["schemas"]["SetOptionsBody"] | null;
+            /**
+             * Roles
+             * @default null
+             */
+            roles: {
+                [key: string]: "file" | "reference" | "input";
+            } | null;
+        };
+        /**
          * ComparingBody
          * @description How many pairs are compared.
          */
@@ -1445,6 +1690,14 @@ export interface components {
             rate: number;
             /** Word Length */
             word_length: string;
+        };
+        /**
+         * CopySetBody
+         * @description The name of the copy.
+         */
+        CopySetBody: {
+            /** Name */
+            name: string;
         };
         /**
          * CostBody
@@ -1818,7 +2071,9 @@ export interface components {
         };
         /**
          * LevelMapBody
-         * @description Level in dBFS by column of time and row of frequency, rows in equal steps of an octave.
+         * @description Level in dBFS by column of time and row of frequency, rows in equal steps of an octave or of frequency.
+         *
+         *     `share` is the part of the frames that was looked at.
          */
         LevelMapBody: {
             /** Floor */
@@ -1829,6 +2084,8 @@ export interface components {
             levels: number[][];
             /** Low */
             low: number;
+            /** Share */
+            share: number;
         };
         /**
          * LimitBody
@@ -1931,6 +2188,14 @@ export interface components {
             hosts: components["schemas"]["OfferedHostBody"][];
             /** Queue */
             queue: string;
+        };
+        /**
+         * MadeSetBody
+         * @description The number of a set that was made.
+         */
+        MadeSetBody: {
+            /** Id */
+            id: number;
         };
         /**
          * MadeTokenBody
@@ -2077,6 +2342,27 @@ export interface components {
             name: string;
         };
         /**
+         * NewFileBody
+         * @description A file that was uploaded, and the folder that it came from.
+         */
+        NewFileBody: {
+            /**
+             * Folder
+             * @default
+             */
+            folder: string;
+            /** Upload Id */
+            upload_id: number;
+        };
+        /**
+         * NewFilesBody
+         * @description Files for a set.
+         */
+        NewFilesBody: {
+            /** Files */
+            files: components["schemas"]["NewFileBody"][];
+        };
+        /**
          * NewHostBody
          * @description A host that people render in, to be added.
          */
@@ -2129,6 +2415,17 @@ export interface components {
         NewSearchBody: {
             /** Cell Id */
             cell_id: number;
+        };
+        /**
+         * NewSetBody
+         * @description A new set; without a name it is called by the day.
+         */
+        NewSetBody: {
+            /**
+             * Name
+             * @default
+             */
+            name: string;
         };
         /**
          * NewSignalBody
@@ -2270,6 +2567,8 @@ export interface components {
              * @enum {string}
              */
             kind: "cell" | "files";
+            /** Places */
+            places: components["schemas"]["PlaceBody"][];
             /** Readings */
             readings: components["schemas"]["ReadingBody"][];
             reference: components["schemas"]["SideBody"] | null;
@@ -2384,6 +2683,29 @@ export interface components {
              * @default null
              */
             role: ("look" | "work" | "keep") | null;
+        };
+        /**
+         * PlaceBody
+         * @description A stretch of the reference's time axis, in s, that is worth a look: of the difference, or of the render alone.
+         */
+        PlaceBody: {
+            /** Amount */
+            amount: number;
+            /** Cause */
+            cause: ("none" | "quantisation" | "delay" | "drift" | "polarity" | "gain" | "channel_gain" | "filter" | "dc" | "gap" | "click" | "length" | "channel_swap" | "channel_missing" | "silent" | "non_finite" | "clipping" | "non_linear" | "level_control" | "noise" | "lossy" | "unrelated" | "unexplained") | null;
+            /** Length */
+            length: number;
+            /**
+             * Of
+             * @enum {string}
+             */
+            of: "difference" | "render";
+            /** Reason */
+            reason: string;
+            /** Start */
+            start: number;
+            /** Unit */
+            unit: string;
         };
         /**
          * PlanBody
@@ -2923,6 +3245,193 @@ export interface components {
             started_by: string;
         };
         /**
+         * SetBody
+         * @description A set and its table: `columns` are keys of measures, `measured` those that any of its files has.
+         */
+        SetBody: {
+            /** Brought By */
+            brought_by: string;
+            /** Chosen */
+            chosen: boolean;
+            /** Columns */
+            columns: string[];
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Files */
+            files: components["schemas"]["SetFileBody"][];
+            /** Id */
+            id: number;
+            /** Limits */
+            limits: {
+                [key: string]: components["schemas"]["LimitBody"];
+            };
+            /** Measured */
+            measured: string[];
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            options: components["schemas"]["SetOptionsBody"];
+        };
+        /**
+         * SetFileBody
+         * @description A row: a file and what was found of it; `comparison_id` is its pair with the reference.
+         */
+        SetFileBody: {
+            /** Address */
+            address: string;
+            /** Channels */
+            channels: number;
+            /** Comparison Id */
+            comparison_id: number | null;
+            /** Folder */
+            folder: string;
+            /** Frames */
+            frames: number;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Rate */
+            rate: number;
+            /** Readings */
+            readings: {
+                [key: string]: components["schemas"]["SetReadingBody"];
+            };
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "file" | "reference" | "input";
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "measuring" | "done" | "failed";
+            /** Subtype */
+            subtype: string;
+            /** Upload Id */
+            upload_id: number;
+            /** Why */
+            why: string;
+        };
+        /**
+         * SetLineBody
+         * @description A set in a list.
+         */
+        SetLineBody: {
+            /** Brought By */
+            brought_by: string;
+            /**
+             * Created At
+             * Format: date-time
+             */
+            created_at: string;
+            /** Files */
+            files: number;
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+        };
+        /**
+         * SetOptionsBody
+         * @description How each file is compared with the reference, and for what it is measured beside levels.
+         */
+        SetOptionsBody: {
+            /**
+             * Align
+             * @default samples
+             * @enum {string}
+             */
+            align: "none" | "samples" | "fraction";
+            /**
+             * Also
+             * @default nothing
+             * @enum {string}
+             */
+            also: "nothing" | "tone" | "signal" | "lossy";
+            /**
+             * Bitrate
+             * @default 128
+             */
+            bitrate: number;
+            /**
+             * Ceiling
+             * @default null
+             */
+            ceiling: number | null;
+            /**
+             * Codec
+             * @default mp3
+             * @enum {string}
+             */
+            codec: "mp3" | "vorbis" | "opus";
+            /**
+             * Frequency
+             * @default null
+             */
+            frequency: number | null;
+            /**
+             * Match Gain
+             * @default false
+             */
+            match_gain: boolean;
+            /**
+             * Match Polarity
+             * @default false
+             */
+            match_polarity: boolean;
+            /**
+             * Max Delay
+             * @default null
+             */
+            max_delay: number | null;
+            /**
+             * Resample
+             * @default false
+             */
+            resample: boolean;
+            /**
+             * Signal Id
+             * @default null
+             */
+            signal_id: number | null;
+        };
+        /**
+         * SetReadingBody
+         * @description A figure of a row: `change` is by how much it is above the reference's.
+         */
+        SetReadingBody: {
+            /** At Most */
+            at_most: number | null;
+            /** Change */
+            change: number | null;
+            /** Judgement */
+            judgement: ("met" | "broken" | "unknown") | null;
+            /** Reason */
+            reason: ("silence" | "null" | "identical" | "not finite") | null;
+            /** Value */
+            value: number | null;
+            /** Why */
+            why: string | null;
+        };
+        /**
+         * SetsBody
+         * @description Sets, newest first; `more` where there are older ones.
+         */
+        SetsBody: {
+            /** More */
+            more: boolean;
+            /** Sets */
+            sets: components["schemas"]["SetLineBody"][];
+        };
+        /**
          * SettingBody
          * @description Named values of an effect's parameters.
          */
@@ -3119,6 +3628,14 @@ export interface components {
         SignalsBody: {
             /** Signals */
             signals: components["schemas"]["SignalBody"][];
+        };
+        /**
+         * SomeFilesBody
+         * @description Files of a set, by the numbers of their rows.
+         */
+        SomeFilesBody: {
+            /** File Ids */
+            file_ids: number[];
         };
         /**
          * SpaceBody
@@ -3326,6 +3843,55 @@ export interface components {
             plan: string;
         };
         /**
+         * TrimBody
+         * @description target − measured = trim; null throughout where there is no level, with the reason.
+         */
+        TrimBody: {
+            /** Error */
+            error: number | null;
+            /** Measured */
+            measured: number | null;
+            /** Peak */
+            peak: number | null;
+            /** Target */
+            target: number;
+            /** Trim */
+            trim: number | null;
+            /** Why */
+            why: string;
+        };
+        /**
+         * TrimsBody
+         * @description The file that is brought to a level.
+         */
+        TrimsBody: {
+            /**
+             * By
+             * @enum {string}
+             */
+            by: "rms" | "loudness_integrated" | "vu_max" | "sample_peak" | "true_peak";
+            /**
+             * End
+             * @default 0
+             */
+            end: number;
+            /** File Id */
+            file_id: number;
+            /**
+             * Passage
+             * @default whole
+             * @enum {string}
+             */
+            passage: "whole" | "loudest" | "first" | "given";
+            /**
+             * Start
+             * @default 0
+             */
+            start: number;
+            /** Target */
+            target: number;
+        };
+        /**
          * UnapprovedBody
          * @description What a machine offers and may not render: what waits for a keeper, and what collides with what is known.
          */
@@ -3491,6 +4057,44 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ActBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    audio_level_map__string_address__map_get: {
+        parameters: {
+            query: {
+                start: number;
+                stop: number;
+                columns: number;
+                rows: number;
+                even?: boolean;
+                quick?: boolean;
+            };
+            header?: never;
+            path: {
+                address: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LevelMapBody"];
                 };
             };
             /** @description Unprocessable Entity */
@@ -5191,6 +5795,412 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SearchBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_sets_get: {
+        parameters: {
+            query?: {
+                before?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetsBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_make_set_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewSetBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeSetBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_one_set__int_set_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_delete__int_set_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_again__int_set_id__again_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_change__int_set_id__change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeSetBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_copy__int_set_id__copies_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopySetBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeSetBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_add__int_set_id__files_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewFilesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_one_file__int_set_id__files__int_file_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+                file_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PairBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_levelled__int_set_id__levelled_zip_get: {
+        parameters: {
+            query: {
+                files: string;
+                target: number;
+                by: "rms" | "loudness_integrated" | "vu_max" | "sample_peak" | "true_peak";
+                passage?: "whole" | "loudest" | "first" | "given";
+                start?: number;
+                end?: number;
+            };
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_remove__int_set_id__remove_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SomeFilesBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_table__int_set_id__table_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_trim__int_set_id__trims_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrimsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrimBody"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -10,7 +10,7 @@ const LINKS = [
   { to: "/", label: "Runs", under: ["/runs", "/cells"] },
   { to: "/trends", label: "Trends", under: ["/searches"] },
   { to: "/plans", label: "Plans", under: ["/plans/"] },
-  { to: "/compare", label: "Compare two files", under: ["/comparisons"] },
+  { to: "/files", label: "Files", under: ["/files/", "/comparisons"] },
   { to: "/references", label: "References", under: [] },
   { to: "/signals", label: "Signals", under: [] },
   { to: "/effects", label: "Effects", under: [] },

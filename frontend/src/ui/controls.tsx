@@ -120,7 +120,7 @@ export function EveryWord({
   return <Word name={name} value={value} choices={choices} onChoose={onChoose} />;
 }
 
-const AUDIO = ".wav,.flac,.aif,.aiff,.aifc,.rf64,.w64,.caf,audio/*";
+const AUDIO = ".wav,.flac,.aif,.aiff,.aifc,.rf64,.w64,.caf,.mp3,.ogg,.oga,.opus,audio/*";
 
 /** A button that lets a person choose audio files; the same file may be chosen again. */
 export function FileButton({

@@ -46,7 +46,9 @@ _COMMANDS = {
     ),
     "dynamics": _Entry("measuring.systems", "Attack, release, overshoot and look-ahead on a burst of tone."),
     "lossy": _Entry("measuring.files", "What encoding FILE and decoding it does to its peaks."),
-    "match": _Entry("measuring.files", "The gain that brings FILE to a level, and how well it does."),
+    "match": _Entry(
+        "measuring.matching", "The gain that brings FILE to a level, and how well it does; of several, a table."
+    ),
     "fold": _Entry("measuring.arithmetic", "Where FREQUENCY, in Hz, appears once it is sampled."),
     "abx": _Entry(
         "measuring.arithmetic",
@@ -90,7 +92,7 @@ _COMMANDS = {
 """All commands: where each is, and what it does."""
 
 
-_MEASURING = ("measuring.files", "measuring.pairs", "measuring.tones", "measuring.systems")
+_MEASURING = ("measuring.files", "measuring.matching", "measuring.pairs", "measuring.tones", "measuring.systems")
 """Modules whose commands say which bytes they measured."""
 
 

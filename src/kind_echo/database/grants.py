@@ -46,9 +46,11 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "reference": (_CHANGE, _READ),
     "cell": (_CHANGE, _CHANGE),
     "delivery": (_ALL, "SELECT, DELETE"),
-    "upload": (_ADD + ", DELETE", _READ),
+    "upload": (_ADD + ", DELETE", _ADD),  # a worker keeps what it resampled
     "kit_file": (_ALL, _CHANGE),
-    "pair": (_ADD + ", DELETE", _READ + ", UPDATE"),
+    "pair": (_ADD + ", DELETE", _CHANGE),
+    "file_set": (_ALL, _READ),
+    "set_file": (_ALL, _READ + ", UPDATE"),
     "event": (_ADD, _ADD),  # its past is nobody's to change
     "person": (_CHANGE, ""),
     "sign_in_link": (_CHANGE, ""),

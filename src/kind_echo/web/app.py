@@ -28,6 +28,7 @@ from kind_echo.web.runs import routes as runs_api
 from kind_echo.web.searches import routes as searches_api
 from kind_echo.web.security.doors import check_every_request
 from kind_echo.web.security.rates import limit_rates
+from kind_echo.web.sets import routes as sets_api
 from kind_echo.web.signals import routes as signals_api
 from kind_echo.web.storage import routes as storage_api
 from kind_echo.web.trends import routes as trends_api
@@ -36,7 +37,7 @@ from kind_echo.web.uploads import routes as uploads_api
 _APIS = (
     health_api, people_api, trends_api, searches_api, runs_api, cells_api, plans_api, audio_api, decisions_api,
     references_api, uploads_api, comparisons_api, kits_api, signals_api, hosts_api, effects_api, machines_api,
-    storage_api,
+    storage_api, sets_api,
 )  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
 _FOREVER = 31_536_000

@@ -9,6 +9,7 @@ import { Failed, Loading, Stale } from "../../ui/states";
 import { DecideDialog } from "../decisions/DecideDialog";
 import { StandingText } from "../decisions/StandingText";
 import { UndoBar, useLastAct } from "../decisions/UndoBar";
+import { setFileQuery } from "../files/queries";
 import { useCan } from "../people/me";
 import { useSearch } from "../searches/queries";
 import { Account } from "./Account";
@@ -104,7 +105,40 @@ export function FilesPairPage() {
   );
 }
 
-function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode; onUndo?: () => void }) {
+/** One file of a set that was compared with none: what it is by itself. */
+export function FilePage() {
+  const { set, file } = useParams();
+  const pair = useQuery(setFileQuery(Number(set), Number(file)));
+  if (pair.isPending) return <Loading what="the file" />;
+  if (!pair.data) return <Failed error={pair.error} onRetry={() => pair.refetch()} />;
+  return (
+    <>
+      <Stale error={pair.error} />
+      <PairView
+        key={file}
+        pair={pair.data}
+        back={`/files/${set}`}
+        sentence={
+          <Sentence>
+            <b className="font-semibold break-all">{pair.data.render?.name}</b> by itself.
+          </Sentence>
+        }
+      />
+    </>
+  );
+}
+
+function PairView({
+  pair,
+  sentence,
+  onUndo,
+  back = "/files",
+}: {
+  pair: Pair;
+  sentence: ReactNode;
+  onUndo?: () => void;
+  back?: string;
+}) {
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
   const [deciding, setDeciding] = useState<DecisionKind>();
@@ -150,7 +184,7 @@ function PairView({ pair, sentence, onUndo }: { pair: Pair; sentence: ReactNode;
     a: () => canApprove && setDeciding("reference"),
     d: () => works && cell && setDeciding("fault"),
     u: () => onUndo?.(),
-    Escape: () => navigate(cell ? `/runs/${cell.run_id}?cell=${cell.cell_id}` : "/compare"),
+    Escape: () => navigate(cell ? `/runs/${cell.run_id}?cell=${cell.cell_id}` : back),
   });
   return (
     <>

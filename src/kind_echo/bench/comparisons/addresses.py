@@ -7,6 +7,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.comparisons.analysing import find_analysis, sides, waveform_owner
 from kind_echo.core.audio import peaks
+from kind_echo.core.audio.level_map import LevelMap, level_map
 from kind_echo.core.audio.source import Samples, Source
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.blobs import BlobSource, ContentNotFound, find_content
@@ -70,6 +71,15 @@ def draw(session: Session, address: str, start: int, stop: int, columns: int) ->
         return Strip(no_columns, found.source.read(lo, hi), curve, peaks.CURVE_POINTS)
     drawn = read_columns(session, found.owner, found.source, lo, hi, min(columns, hi - lo))
     return Strip(drawn, nothing, nothing, 0)
+
+
+def map_levels(
+    session: Session, address: str, stretch: tuple[int, int], size: tuple[int, int], *, even: bool, quick: bool
+) -> LevelMap:
+    """The level map of a stretch of audio, `size` columns by rows; see `level_map`."""
+    found = open_address(session, address)
+    lo, hi = _range(found.source, *stretch)
+    return level_map(found.source, size[0], size[1], lo, hi, even=even, quick=quick)
 
 
 def read_samples(session: Session, address: str, start: int, stop: int) -> Samples:

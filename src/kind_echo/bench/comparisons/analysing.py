@@ -14,6 +14,7 @@ from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSourc
 from kind_echo.core.audio.source import Source
 from kind_echo.core.audio.spectrum import level_spectrum
 from kind_echo.core.comparison.compare import CompareOptions, Comparison, check_pair, compare, readings_of_identical
+from kind_echo.core.comparison.places import find_places
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.readings import value_of
@@ -24,6 +25,7 @@ from kind_echo.database.models import Analysis, Content
 from kind_echo.database.waveforms import store_peaks
 
 _LISTS = ("gaps", "changed_regions")  # curves that list events, and are not drawn
+_MOST_PLACES = 100
 _TONE_SEARCH = 0.45  # of a period; a delay on a tone is known only within half of one
 
 
@@ -76,6 +78,7 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
         "explanation": found.verdict,
         "causes": [asdict(cause) for cause in found.causes],
         "side_readings": _levels(found, a),
+        "places": _places(a, b, found),
         "created_at": datetime.now(UTC),
     }
     session.execute(insert(Analysis).values(row).on_conflict_do_nothing())
@@ -125,6 +128,18 @@ def _levels(found: Comparison, reference: Source) -> dict[str, list[dict[str, An
         return {"reference": own, "render": own}
     sides = zip(("reference", "render"), found.sides, strict=True)
     return {side: [kept_reading(reading) for reading in scan.readings] for side, scan in sides}
+
+
+def _places(reference: Source, render: Source, found: Comparison) -> list[dict[str, Any]]:
+    """Where to look first: where the sides differ most, then the render by itself; none of what is not finite."""
+    if found.sides is None or value_of(found.readings, "identical") is None:
+        return []
+    walked = find_places(reference, render, found, _MOST_PLACES)
+    return [
+        {"of": of, **{key: round(v, 6) if isinstance(v, float) else v for key, v in asdict(place).items()}}
+        for of, places in (("difference", walked.differences), ("render", walked.render))
+        for place in places
+    ]
 
 
 def _curves(found: Comparison) -> list[dict[str, Any]]:

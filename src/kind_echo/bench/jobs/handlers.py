@@ -32,11 +32,13 @@ from kind_echo.bench.rendering import (
     to_analysis,
 )
 from kind_echo.bench.runs import advance, find_cell, find_run, find_search, give_up_cell, tell_change, waiting_cells
+from kind_echo.bench.sets import keep_found, measure_file
 from kind_echo.bench.signals import PairNotFound, find_pair
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.blobs import find_content
 from kind_echo.database.locks import hold_references
+from kind_echo.database.models import SetFile
 from kind_echo.database.sessions import brief_message, is_temporary, transaction
 from kind_echo.renderers import stand_in
 from kind_echo.renderers.contract import RenderFailed
@@ -180,6 +182,23 @@ def analyse_pair(context: procrastinate.JobContext, pair_id: int) -> None:
         raise
 
 
+@task("measure_set_file", pass_context=True)
+def measure_set_file(context: procrastinate.JobContext, file_id: int, revision: int) -> None:
+    """Measure a file of a set; nothing where it has gone, or is to be measured in another way by now."""
+    try:
+        refuse_if_never_ended(context)
+        with transaction() as session:
+            file = session.get(SetFile, file_id)
+            if file is not None and file.set.revision == revision:
+                keep_found(session, file_id, revision, measure_file(session, file))
+    except Exception as error:
+        if isinstance(error, KindEchoError) and not is_temporary(error):
+            _fail_set_file(file_id, revision, str(error).rstrip("."))
+            return
+        _last_attempt(context, lambda reason: _fail_set_file(file_id, revision, reason), error)
+        raise
+
+
 @task("advance_search")
 def advance_search(search_id: int) -> None:
     """Go on with a search whose last cell could not be rendered at all."""
@@ -245,3 +264,10 @@ def _fail_pair(pair_id: int, reason: str) -> None:
     with transaction() as session:
         pair = find_pair(session, pair_id)
         pair.state, pair.why = "failed", reason
+
+
+def _fail_set_file(file_id: int, revision: int, reason: str) -> None:
+    with transaction() as session:
+        file = session.get(SetFile, file_id, with_for_update=True)
+        if file is not None and file.set.revision == revision:
+            file.state, file.why = "failed", reason

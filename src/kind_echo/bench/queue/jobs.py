@@ -14,7 +14,7 @@ from kind_echo.bench.queue.adapter import cancel, defer, greatest_waiting, has_f
 JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
     "recognise_kit_file", "measure_returned_cell", "analyse_pair", "advance_search", "settle_demo",
-    "drop_unused", "drop_audio",
+    "drop_unused", "drop_audio", "measure_set_file",
 ]  # fmt: skip
 
 ANALYSIS_QUEUE = "analysis"
@@ -103,6 +103,11 @@ def measure_returned_cell(session: Session, cell_id: int) -> None:
 def analyse_pair(session: Session, pair_id: int) -> None:
     """Compare two uploaded files."""
     _analysis(session, "analyse_pair", [{"pair_id": pair_id}])
+
+
+def measure_set_files(session: Session, file_ids: Iterable[int], revision: int) -> None:
+    """Measure files of a set in the way that it asks for at that revision."""
+    _analysis(session, "measure_set_file", [{"file_id": file_id, "revision": revision} for file_id in file_ids])
 
 
 def advance_search(session: Session, search_id: int) -> None:

@@ -1,5 +1,6 @@
 """A person's own files: kept by content, and compared without any plan."""
 
+from collections.abc import Iterable
 from dataclasses import asdict
 from datetime import datetime
 from pathlib import Path
@@ -15,12 +16,15 @@ from kind_echo.bench.storage import check_space
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import ChannelMismatch, Invalid, NotFound, RateMismatch
 from kind_echo.database.blobs import store_content
-from kind_echo.database.models import Content, Pair, Upload
+from kind_echo.database.models import Content, Pair, SetFile, Upload
 
-MOST_SECONDS = 30 * 60
-MOST_CHANNELS = 2
-MOST_BYTES = 3 << 30
-"""More than 30 minutes of stereo take at 192 kHz in 32 bits."""
+MOST_SECONDS = 60 * 60
+MOST_CHANNELS = 8
+MOST_SAMPLES = MOST_SECONDS * 96_000 * 2
+"""Of all channels together: an hour of stereo at 96 kHz."""
+
+MOST_BYTES = 6 << 30
+"""More than that takes in 64 bits."""
 
 
 class UploadRefused(Invalid):
@@ -75,10 +79,16 @@ def keep_audio(session: Session, decoder: Decoder, path: Path, name: str, who: s
     check_space(session, who)
     with decoder.decoded(path, name, MOST_CHANNELS, MOST_SECONDS) as audio:
         if audio.channels > MOST_CHANNELS:
-            raise UploadRefused(name, f"it has {audio.channels} channels, and 1 or 2 are taken")
+            raise UploadRefused(name, f"it has {audio.channels} channels, and up to {MOST_CHANNELS} are taken")
         if audio.frames > MOST_SECONDS * audio.rate:
             minutes = audio.frames / audio.rate / 60
             raise UploadRefused(name, f"it lasts {minutes:.1f} minutes, and up to {MOST_SECONDS // 60} are taken")
+        if audio.frames * audio.channels > MOST_SAMPLES:
+            most = MOST_SAMPLES / audio.channels / audio.rate / 60
+            minutes = audio.frames / audio.rate / 60
+            raise UploadRefused(
+                name, f"it lasts {minutes:.1f} minutes, and at its rate and channels up to {most:.1f} are taken"
+            )
         content = store_content(session, audio, audio.encoding, brought_by=who)
         check_space(session, who)
         return content, audio.subtype
@@ -113,16 +123,23 @@ def delete_pair(session: Session, pair_id: int, caller: Caller) -> None:
         NotAllowed: the files are somebody else's, and the caller keeps nothing here.
     """
     pair = find_pair(session, pair_id)
-    uploads = {pair.reference_id: pair.reference, pair.render_id: pair.render}
-    if caller.name not in {upload.brought_by for upload in uploads.values()}:
+    uploads = (pair.reference, pair.render)
+    if caller.name not in {upload.brought_by for upload in uploads}:
         caller.need("keep")
     session.delete(pair)
     session.flush()
-    for number, upload in uploads.items():
-        if session.scalar(select(exists().where(or_(Pair.reference_id == number, Pair.render_id == number)))) is False:
-            session.delete(upload)
-    session.flush()
+    delete_uploads(session, {upload.id for upload in uploads})
     drop_unused(session)
+
+
+def delete_uploads(session: Session, numbers: Iterable[int]) -> None:
+    """Delete uploaded files that no comparison and no set has; those that something has stay."""
+    for number in numbers:
+        of_pair = exists().where(or_(Pair.reference_id == number, Pair.render_id == number))
+        of_set = exists().where(SetFile.upload_id == number)
+        if session.scalar(select(or_(of_pair, of_set))) is False:
+            session.delete(session.get_one(Upload, number))
+    session.flush()
 
 
 def find_pair(session: Session, pair_id: int) -> Pair:
@@ -134,8 +151,9 @@ def find_pair(session: Session, pair_id: int) -> Pair:
 
 
 def latest_pairs(session: Session, count: int = 20) -> list[Pair]:
-    """The last comparisons of files, newest first."""
-    return list(session.scalars(select(Pair).order_by(Pair.id.desc()).limit(count)))
+    """The last comparisons of files that are no rows of a set, newest first."""
+    of_set = exists().where(SetFile.pair_id == Pair.id)
+    return list(session.scalars(select(Pair).where(~of_set).order_by(Pair.id.desc()).limit(count)))
 
 
 def _find_upload(session: Session, upload_id: int) -> Upload:

@@ -2,22 +2,18 @@
 
 from dataclasses import asdict
 from functools import partial
-from typing import Literal
 
 import click
 
 from kind_echo.audio_io.codecs import CODECS, Codec, LossyCodec
-from kind_echo.audio_io.files import AudioFile, copy_audio
+from kind_echo.audio_io.files import AudioFile
 from kind_echo.bench.documents import loudness_curves
 from kind_echo.cli.measuring.numbers import DECIBELS, NUMBER, Number
 from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
 from kind_echo.cli.measuring.several import TableOptions, report_rows, rows_of, table_options
-from kind_echo.core.audio.align import AlignedSource, Alignment
 from kind_echo.core.levels.analysis import MeasureOptions, scan_file
 from kind_echo.core.levels.meters import LevelOptions
 from kind_echo.core.listening.lossy import measure_lossy
-from kind_echo.core.listening.match import BY, By, match_level
-from kind_echo.core.registry.errors import BadParameter
 
 _COLUMNS = ("rms", "true_peak", "loudness_integrated", "clipped_runs", "dc_offset")
 
@@ -72,45 +68,3 @@ def lossy_command(file: str, codec: Codec, bitrate: float, limits: tuple[str, ..
         inputs = [describe_input(file, audio)]
     given = {"codec": codec, "bitrate": bitrate}
     report(Result("lossy", inputs, given, readings, curve_documents(curves)), wanted, as_json=as_json)
-
-
-class _NamedPassage(click.Command):
-    """Takes one word after --passage as well as two numbers."""
-
-    def parse_args(self, ctx: click.Context, args: list[str]) -> list[str]:
-        for i, word in enumerate(args[:-1]):
-            if word == "--passage" and args[i + 1] == "loudest":
-                args[i] = "--passage-named"
-        return super().parse_args(ctx, args)
-
-
-@click.command("match", cls=_NamedPassage)
-@click.argument("file")
-@click.option("--target", type=DECIBELS, required=True, help="In the unit of the measure.")
-@click.option("--by", type=click.Choice(BY), required=True)
-@click.option("--passage", type=NUMBER, nargs=2, metavar="START END | loudest",
-              help="Seconds, or the passage of greatest short-term loudness; the whole file unless given.")  # fmt: skip
-@click.option("--passage-named", type=click.Choice(["loudest"]), hidden=True)
-@click.option("--out", help="Write the matched file; nothing is written otherwise.")
-@output_options
-def match_command(
-    file: str,
-    target: float,
-    by: By,
-    passage: tuple[float, float] | None,
-    passage_named: Literal["loudest"] | None,
-    out: str | None,
-    limits: tuple[str, ...],
-    as_json: bool,
-) -> None:
-    """The gain that brings FILE to a level, and how well it does."""
-    wanted = parse_limits(limits)
-    with AudioFile(file) as audio:
-        found = match_level(audio, target, by, passage_named or passage)
-        inputs = [describe_input(file, audio)]
-        if out is not None:
-            if found.factor is None:
-                raise BadParameter("out", out, f"left out: {found.readings[0].why}")
-            copy_audio(out, AlignedSource(audio, audio.frames, Alignment(scale=found.factor)), "FLOAT")
-    given = {"target": target, "by": by, "passage": passage_named or (list(passage) if passage else None), "out": out}
-    report(Result("match", inputs, given, found.readings), wanted, as_json=as_json)

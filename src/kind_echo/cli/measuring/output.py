@@ -13,16 +13,19 @@ from kind_echo.bench.documents import reading_document
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.hashing import digest_of
 from kind_echo.core.causes.cause import Cause, describe
+from kind_echo.core.comparison.places import Place
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.limits import judge, parse_limit
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Curve, Reading
 
+_PLACE = ("start", "length", "cause", "amount", "unit")
+
 
 @dataclass(frozen=True)
 class Result:
-    """All that a command found, in the shape of its JSON; `causes` where it compares."""
+    """All that a command found, in the shape of its JSON; `causes` where it compares, `places` where asked for."""
 
     command: str
     inputs: list[dict[str, Any]]
@@ -30,6 +33,7 @@ class Result:
     readings: list[Reading]
     curves: dict[str, Any] = field(default_factory=dict)
     causes: Sequence[Cause] | None = None
+    places: Sequence[Place] | None = None
 
     @property
     def verdict(self) -> str:
@@ -105,6 +109,8 @@ def document(result: Result) -> dict[str, Any]:
     }
     if result.causes is not None:
         shown |= {"causes": [asdict(cause) for cause in result.causes], "verdict": result.verdict}
+    if result.places is not None:
+        shown["places"] = [{key: getattr(place, key) for key in _PLACE} for place in result.places]
     return shown
 
 
@@ -138,6 +144,9 @@ def _print_table(result: Result) -> None:
     console.print(table)
     if result.verdict:
         console.print(f"What explains the difference: {result.verdict}.")
+    for place in result.places or ():
+        amount = f"{place.amount:.1f} {place.unit}".replace("-", "−")
+        console.print(f"{place.start:10.3f} s  {1000 * place.length:8.0f} ms  {amount:>12}  {place.reason}")
 
 
 def _cell(reading: Reading | None) -> str:

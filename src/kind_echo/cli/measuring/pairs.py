@@ -14,6 +14,7 @@ from kind_echo.cli.measuring.several import TableOptions, report_rows, rows_of, 
 from kind_echo.core.audio.align import AlignedSource
 from kind_echo.core.audio.source import Source
 from kind_echo.core.comparison.compare import Align, CompareOptions, compare
+from kind_echo.core.comparison.places import MOST, find_places
 from kind_echo.core.comparison.sums import SummedSource
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.errors import BadParameter
@@ -33,6 +34,8 @@ _COLUMNS = ("residual_rms", "delay", "gain", "polarity")
 @click.option("--sum", "summed", is_flag=True, help="Compare with the sum of the renders.")
 @click.option("--minus", multiple=True, metavar="FILE", help="Take a file off the sum; may be repeated.")
 @click.option("--takes", is_flag=True, help="The renders are takes: how far apart are they?")
+@click.option("--places", "most_places", type=click.IntRange(1, MOST), metavar="N",
+              help="List the N greatest differences in time.")  # fmt: skip
 @click.option("--each", is_flag=True, help="Compare each of several renders with the reference, and print a table.")
 @output_options
 @table_options
@@ -47,6 +50,7 @@ def compare_command(
     summed: bool,
     minus: tuple[str, ...],
     takes: bool,
+    most_places: int | None,
     each: bool,
     limits: tuple[str, ...],
     as_json: bool,
@@ -68,7 +72,7 @@ def compare_command(
     if each:
         with AudioFile(reference):
             pass  # one that cannot be read is no row's error
-        work = partial(_compared, reference, options)
+        work = partial(_compared, reference, options, most_places)
         report_rows("compare", list(rows_of(work, renders, table.jobs)), _COLUMNS, wanted, table, as_json=as_json)
         return
     given = {**asdict(options), "sum": summed, "minus": list(minus), "takes": takes}
@@ -80,20 +84,23 @@ def compare_command(
         readings = list(found.readings)
         if takes:
             readings.append(take_spread([*others] if len(others) > 1 else [first, *others], options))
+        places = None if most_places is None else find_places(first, render, found, most_places).differences
         inputs = [describe_input(file.info.name, file) for file in files]
     if found.sides is not None:
         inputs[0]["readings"] = [reading_document(r) for r in found.sides[0].readings]
         if not isinstance(render, SummedSource | AlignedSource):
             inputs[1]["readings"] = [reading_document(r) for r in found.sides[1].readings]
-    result = Result("compare", inputs, given, readings, curve_documents(found.curves), found.causes)
+    result = Result("compare", inputs, given, readings, curve_documents(found.curves), found.causes, places)
     report(result, wanted, as_json=as_json)
 
 
-def _compared(reference: str, options: CompareOptions, path: str) -> Result:
+def _compared(reference: str, options: CompareOptions, most_places: int | None, path: str) -> Result:
     with AudioFile(reference) as first, AudioFile(path) as render:
         found = compare(first, render, options)
+        places = None if most_places is None else find_places(first, render, found, most_places).differences
         inputs = [describe_input(file.info.name, file) for file in (first, render)]
     for given, side in zip(inputs, found.sides or (), strict=False):
         given["readings"] = [reading_document(r) for r in side.readings]
     given = {**asdict(options), "sum": False, "minus": [], "takes": False}
-    return Result("compare", inputs, given, list(found.readings), curve_documents(found.curves), found.causes)
+    curves = curve_documents(found.curves)
+    return Result("compare", inputs, given, list(found.readings), curves, found.causes, places)

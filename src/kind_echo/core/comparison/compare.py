@@ -89,13 +89,19 @@ class CompareOptions:
 
 @dataclass(frozen=True)
 class Comparison:
-    """Readings of a pair, the alignment under which its residual was taken, and what both files are by themselves."""
+    """Readings of a pair, the alignment under which its residual was taken, and what both files are by themselves.
+
+    Attributes:
+        gaps, clicks: that were found in the render on the reference's time axis; clicks as frames by channel.
+    """
 
     readings: list[Reading]
     alignment: Alignment
     causes: list[Cause] = field(default_factory=list)
     curves: dict[str, Curve] = field(default_factory=dict)
     sides: tuple[FileScan, FileScan] | None = None
+    gaps: list[Gap] = field(default_factory=list)
+    clicks: list[list[int]] = field(default_factory=list)
 
     @property
     def verdict(self) -> str:
@@ -228,7 +234,7 @@ def _compared(
     causes = explained.causes
     words = describe(causes)
     readings = [r.noted(words) if (r.measure, r.channel) == ("account_remainder", "all") else r for r in readings]
-    return Comparison(readings, alignment, causes, curves, scans)
+    return Comparison(readings, alignment, causes, curves, scans, gaps, clicks)
 
 
 def _fitness(render: FileScan) -> list[Reading]:

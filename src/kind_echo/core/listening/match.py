@@ -7,6 +7,7 @@ from kind_echo.core.audio.align import AlignedSource, Alignment
 from kind_echo.core.audio.source import ArraySource, Source
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.levels.loudness import loudest_passage
+from kind_echo.core.listening.passages import first_note
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.readings import SILENCE, Reading
 
@@ -22,8 +23,8 @@ class Match:
     readings: list[Reading]
 
 
-Passage = tuple[float, float] | Literal["loudest"]
-"""Start and end in seconds, or the passage of greatest short-term loudness."""
+Passage = tuple[float, float] | Literal["loudest", "first"]
+"""Start and end in seconds, the passage of greatest short-term loudness, or the first note."""
 
 
 def match_level(source: Source, target: float, by: By, passage: Passage | None = None) -> Match:
@@ -39,6 +40,8 @@ def match_level(source: Source, target: float, by: By, passage: Passage | None =
     if passage == "loudest":
         start, end = (reading.value for reading in loudest)
         passage = None if start is None or end is None else (start, min(end, source.frames / source.rate))
+    elif passage == "first":
+        passage = first_note(source)
     part = _part(source, passage)
     before = _reading(part, by)
     if before.value is None:

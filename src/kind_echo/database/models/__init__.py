@@ -9,6 +9,7 @@ from kind_echo.database.models.machines import Condition, Host, Machine, Worker
 from kind_echo.database.models.plans import Case, Plan, PlanRevision
 from kind_echo.database.models.renders import Render, Take
 from kind_echo.database.models.runs import Run, Search
+from kind_echo.database.models.sets import FileSet, SetFile
 from kind_echo.database.models.storage import StorageRule
 
 __all__ = [
@@ -26,6 +27,7 @@ __all__ = [
     "Delivery",
     "Effect",
     "Event",
+    "FileSet",
     "Host",
     "Json",
     "KitFile",
@@ -38,6 +40,7 @@ __all__ = [
     "Render",
     "Run",
     "Search",
+    "SetFile",
     "Setting",
     "Signal",
     "StorageRule",

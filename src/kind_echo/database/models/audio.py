@@ -59,7 +59,7 @@ class Analysis(Base):
     """What was found for two contents under given options; found once, however many cells share it.
 
     `causes` is what explains the difference, `explanation` the same in words; `side_readings` has the levels of each
-    side by itself.
+    side by itself, `places` where to look first, of the difference and of the render.
     """
 
     __tablename__ = "analysis"
@@ -75,6 +75,7 @@ class Analysis(Base):
     explanation: Mapped[str] = mapped_column(server_default="")
     causes: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
     side_readings: Mapped[Json] = mapped_column(server_default=text("'{}'::jsonb"), deferred=True)
+    places: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
     created_at: Mapped[datetime]
 
 

@@ -1,16 +1,29 @@
 """Audio by range: waveforms, spectra and samples of any address."""
 
+from contextlib import nullcontext
+from threading import BoundedSemaphore
+
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.comparisons import draw, open_address, read_samples, spectrum_document
+from kind_echo.bench.comparisons import draw, map_levels, open_address, read_samples, spectrum_document
 from kind_echo.core.audio.source import Samples
 from kind_echo.database.sessions import transaction
+from kind_echo.web.audio.views import level_map_body
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.schemas import AudioPath, RangeQuery, SpectrumBody, StripBody, StripQuery
+from kind_echo.web.http.schemas import (
+    AudioPath,
+    LevelMapBody,
+    MapQuery,
+    RangeQuery,
+    SpectrumBody,
+    StripBody,
+    StripQuery,
+)
 
 api = APIBlueprint("audio", __name__, url_prefix="/api/audio")
 
+_MAPPING = BoundedSemaphore(2)  # a whole map takes a core for a moment: quick ones are to have their turn
 _FOREVER = "private, max-age=31536000, immutable"  # an address names its content, so an answer never changes
 
 
@@ -39,6 +52,15 @@ def spectrum(path: AudioPath, query: RangeQuery) -> Response:
         stop = min(query.stop, source.frames)
         start = min(query.start, max(0, stop - 16))
         return _kept(answer(SpectrumBody.model_validate(spectrum_document(source, start, stop))))
+
+
+@api.get("/<string:address>/map", responses={200: LevelMapBody})
+def level_map(path: AudioPath, query: MapQuery) -> Response:
+    """The level map of a stretch: every frame is looked at, or, of a quick map, some of each column."""
+    with _MAPPING if not query.quick else nullcontext(), transaction() as session:
+        size = query.columns, query.rows
+        found = map_levels(session, path.address, (query.start, query.stop), size, even=query.even, quick=query.quick)
+    return _kept(answer(level_map_body(found)))
 
 
 @api.get("/<string:address>/samples")

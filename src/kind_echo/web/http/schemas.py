@@ -124,6 +124,19 @@ class SpectraBody(Body):
     difference: SpectrumBody
 
 
+class LevelMapBody(Body):
+    """Level in dBFS by column of time and row of frequency, rows in equal steps of an octave or of frequency.
+
+    `share` is the part of the frames that was looked at.
+    """
+
+    levels: list[list[int]]
+    low: float
+    high: float
+    floor: float
+    share: float
+
+
 class AlignmentBody(Body):
     """What was taken off the render before the difference was taken."""
 
@@ -191,6 +204,18 @@ class CurveBody(Body):
     y: list[float]
 
 
+class PlaceBody(Body):
+    """A stretch of the reference's time axis, in s, that is worth a look: of the difference, or of the render alone."""
+
+    of: Literal["difference", "render"]
+    start: float
+    length: float
+    cause: CauseName | None
+    amount: float
+    unit: str
+    reason: str
+
+
 class PairBody(Body):
     """Two sides and all that was found of them; a side is null while it is not there.
 
@@ -210,6 +235,7 @@ class PairBody(Body):
     explanation: str
     causes: list[CauseBody]
     curves: list[CurveBody]
+    places: list[PlaceBody]
     alignment: AlignmentBody | None
     spectra: SpectraBody | None
 
@@ -302,6 +328,15 @@ class StripQuery(BaseModel):
     start: int = Field(ge=0)
     stop: int = Field(ge=1)
     columns: int = Field(ge=1, le=8192)
+
+
+class MapQuery(StripQuery):
+    """Which frames are mapped to how many columns and rows."""
+
+    columns: int = Field(ge=1, le=2048)
+    rows: int = Field(ge=1, le=512)
+    even: bool = False
+    quick: bool = False
 
 
 class RangeQuery(BaseModel):

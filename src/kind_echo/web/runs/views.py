@@ -16,7 +16,7 @@ from kind_echo.core.causes.cause import Cause, said
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.database.blobs import AudioDropped, find_content
-from kind_echo.database.models import Analysis, Cell, Condition, Content, Pair, Reference, Render, Upload
+from kind_echo.database.models import Analysis, Cell, Condition, Content, Pair, Reference, Render, SetFile, Upload
 from kind_echo.web.http.schemas import (
     AlignmentBody,
     BuildBody,
@@ -150,6 +150,7 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
             explanation=analysis.explanation if analysis else "",
             causes=_causes(analysis),
             reference_readings=_own_readings(analysis, "reference"),
+            places=analysis.places if analysis else [],
             curves=_cell_curves(render, other.render if other else reference.render if reference else None, analysis),
             **sides,
         )
@@ -189,7 +190,29 @@ def files_pair_body(pair: Pair) -> PairBody:
             causes=_causes(pair.analysis),
             reference_readings=_own_readings(pair.analysis, "reference"),
             curves=pair.analysis.curves if pair.analysis else [],
+            places=pair.analysis.places if pair.analysis else [],
             **_sides(pair.analysis, reference, render),
+        )
+    )
+
+
+def file_body(file: SetFile) -> PairBody:
+    """One file of a set by itself, as a pair that has a render alone."""
+    upload = file.upload
+    return PairBody.model_validate(
+        dict(
+            kind="files",
+            state={"measuring": "analysing"}.get(file.state, file.state),
+            verdict=None,
+            why=file.why,
+            cell=None,
+            readings=reading_bodies(file.readings, {}),
+            explanation="",
+            causes=[],
+            reference_readings=[],
+            curves=[],
+            places=[],
+            **_sides(None, None, _content_side(upload.content, upload.name, _word_length(upload.subtype))),
         )
     )
 

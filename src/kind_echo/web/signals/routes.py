@@ -24,12 +24,12 @@ from kind_echo.bench.signals import (
     seconds_of,
     shown,
 )
-from kind_echo.core.audio.level_map import FLOOR
 from kind_echo.core.audio.peaks import columns_from_samples
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.signals import SignalRequest, all_kinds, every_parameter
 from kind_echo.database.models import Signal
 from kind_echo.database.sessions import transaction
+from kind_echo.web.audio.views import level_map_body
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone, with_body
 from kind_echo.web.http.schemas import SpectrumBody, StripBody
@@ -38,7 +38,6 @@ from kind_echo.web.security.doors import caller
 from kind_echo.web.signals.schemas import (
     AliasBody,
     ExportQuery,
-    LevelMapBody,
     NewSignalBody,
     OwnFileQuery,
     PreviewBody,
@@ -104,7 +103,6 @@ def preview_signal(query: PreviewQuery) -> Response:
         found = preview(session, request, query.rate)
     frames, channels = found.samples.shape
     columns = columns_from_samples(found.samples, min(query.columns, frames))
-    low_map = found.level_map
     body = PreviewBody(
         rate=query.rate,
         channels=channels,
@@ -121,9 +119,7 @@ def preview_signal(query: PreviewQuery) -> Response:
             curve_points=0,
         ),
         spectrum=SpectrumBody.model_validate(spectrum_document(ArraySource(found.samples, query.rate))),
-        level_map=LevelMapBody(
-            levels=low_map.levels.round().astype(int).tolist(), low=low_map.low, high=low_map.high, floor=FLOOR
-        ),
+        level_map=level_map_body(found.level_map),
         aliases=[
             RateAliasesBody(rate=rate, aliases=[AliasBody.model_validate(alias) for alias in found_aliases])
             for rate, found_aliases in aliases_of(request).items()

@@ -6,7 +6,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field, field_validator
 
 from kind_echo.core.audio.source import LEAST_RATE
-from kind_echo.web.http.schemas import Body, ReadingBody, SpectrumBody, StripBody
+from kind_echo.web.http.schemas import Body, LevelMapBody, ReadingBody, SpectrumBody, StripBody
 
 SignalValue = float | int | str | bool | None
 
@@ -87,15 +87,6 @@ class RateAliasesBody(Body):
 
     rate: int
     aliases: list[AliasBody]
-
-
-class LevelMapBody(Body):
-    """Level in dBFS by column of time and row of frequency, rows in equal steps of an octave."""
-
-    levels: list[list[int]]
-    low: float
-    high: float
-    floor: float
 
 
 class PreviewBody(Body):

@@ -1,0 +1,296 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMemo, useState } from "react";
+import { Link, useNavigate, useParams } from "react-router";
+import { BASE } from "../../api/base";
+import { Button, Sentence, Word } from "../../ui/controls";
+import { count, number } from "../../ui/numbers";
+import { Failed, Loading, Stale } from "../../ui/states";
+import { useCan, useMe } from "../people/me";
+import { DropArea } from "./DropArea";
+import { Levels } from "./Levels";
+import { MeasuredFor, Options } from "./Options";
+import {
+  type FileSet,
+  setQuery,
+  useChangeSet,
+  useComparePair,
+  useCopySet,
+  useMeasureAgain,
+  useRemoveFiles,
+} from "./queries";
+import { queueOf, type Sending, useSending } from "./sending";
+import { FileTable } from "./Table";
+
+type Panel = "options" | "levels" | "name";
+
+export function SetPage() {
+  const id = Number(useParams().set);
+  const found = useQuery(setQuery(id));
+  if (found.isPending) return <Loading what="the set" />;
+  if (!found.data) return <Failed error={found.error} onRetry={() => found.refetch()} />;
+  return (
+    <>
+      <Stale error={found.error} />
+      <SetView key={id} set={found.data} />
+    </>
+  );
+}
+
+function SetView({ set }: { set: FileSet }) {
+  const navigate = useNavigate();
+  const queue = queueOf(set.id, useQueryClient());
+  const sending = useSending(queue);
+  const [marked, setMarked] = useState<ReadonlySet<number>>(new Set());
+  const [panel, setPanel] = useState<Panel>();
+  const change = useChangeSet(set.id);
+  const remove = useRemoveFiles(set.id);
+  const again = useMeasureAgain(set.id);
+  const pair = useComparePair(set.options);
+  const own = useMe().name === set.brought_by;
+  const mayRemove = useCan("keep") || own;
+  const works = useCan("work");
+  const chosen = useMemo(() => set.files.filter((file) => marked.has(file.id)), [set.files, marked]);
+  const measuring = set.files.filter((file) => file.state === "measuring").length;
+  const error = change.error ?? remove.error ?? again.error ?? pair.error;
+  const toggle = (to: Panel) => setPanel((now) => (now === to ? undefined : to));
+  const [first, second] = chosen;
+  return (
+    <DropArea onFiles={(files) => queue.add(files)} className="flex flex-col">
+      {(choose) => (
+        <>
+          <div className="px-5 pt-3 pb-2">
+            <SetSentence set={set} onChange={change.mutate} fixed={!works} />
+            <p className="text-quiet">
+              <Link to="/files" className="underline">
+                Files
+              </Link>
+              {" / "}
+              {set.name}
+              {set.note && `. ${set.note}`}
+            </p>
+          </div>
+          <div className="flex flex-wrap items-center gap-2 px-5 pb-3">
+            {choose}
+            <Button needs="work" aria-expanded={panel === "options"} onClick={() => toggle("options")}>
+              How compared…
+            </Button>
+            <Button aria-expanded={panel === "levels"} onClick={() => toggle("levels")}>
+              To one level…
+            </Button>
+            <Button needs="work" aria-expanded={panel === "name"} onClick={() => toggle("name")}>
+              Name, note, copy…
+            </Button>
+            <a
+              href={`${BASE}/api/sets/${set.id}/table.csv`}
+              download
+              className="inline-flex h-9 items-center rounded-md border border-line bg-sheet px-3 font-medium hover:border-quiet"
+            >
+              CSV
+            </a>
+            <span role="status" className="ml-auto text-quiet">
+              {measuring > 0
+                ? `${count(measuring, "file")} of ${set.files.length} being measured`
+                : chosen.length > 0
+                  ? `${chosen.length} marked`
+                  : count(set.files.length, "file")}
+            </span>
+            {first && second && chosen.length === 2 && (
+              <Button
+                needs="work"
+                disabled={pair.isPending}
+                onClick={() =>
+                  pair.mutate([first.upload_id, second.upload_id], {
+                    onSuccess: (made) => navigate(`/comparisons/${made.id}`),
+                  })
+                }
+              >
+                Open as a pair
+              </Button>
+            )}
+            {chosen.length > 0 && mayRemove && (
+              <Button
+                needs="work"
+                disabled={remove.isPending}
+                onClick={() =>
+                  remove.mutate(
+                    chosen.map((one) => one.id),
+                    { onSuccess: () => setMarked(new Set()) },
+                  )
+                }
+              >
+                Take out {count(chosen.length, "file")}
+              </Button>
+            )}
+          </div>
+          {error && (
+            <p role="alert" className="px-5 pb-3">
+              {error.message}
+            </p>
+          )}
+          {panel === "options" && (
+            <Options
+              set={set}
+              pending={change.isPending}
+              onChange={change.mutate}
+              onAgain={() => again.mutate(undefined)}
+            />
+          )}
+          {panel === "levels" && <Levels set={set} chosen={chosen.length > 0 ? chosen : set.files} />}
+          {panel === "name" && <Naming set={set} pending={change.isPending} onChange={change.mutate} />}
+          <OnTheirWay
+            sending={sending}
+            onAgain={(key) => queue.again(key)}
+            onDrop={(key) => queue.drop(key)}
+          />
+          {set.files.length === 0 && sending.length === 0 ? (
+            <p className="px-5 py-8 text-quiet">
+              There are no files in this set. Drop some here, or choose them above.
+            </p>
+          ) : (
+            <FileTable set={set} marked={marked} onMark={setMarked} onChange={change.mutate} />
+          )}
+        </>
+      )}
+    </DropArea>
+  );
+}
+
+/** What is looked at; its words are the controls. */
+function SetSentence({
+  set,
+  onChange,
+  fixed,
+}: {
+  set: FileSet;
+  onChange: (to: { roles: Record<string, "reference" | "input"> }) => void;
+  fixed: boolean;
+}) {
+  const special = set.files.find((file) => file.role !== "file");
+  const value = special ? `${special.role} ${special.id}` : "";
+  const others = set.files.length - (special ? 1 : 0);
+  const choices = [
+    { value: "", label: "each by itself" },
+    ...set.files.map((file) => ({ value: `reference ${file.id}`, label: `against ${file.name}` })),
+    ...set.files.map((file) => ({
+      value: `input ${file.id}`,
+      label: `as answers to ${file.name}`,
+      detail: "response",
+    })),
+  ];
+  const choose = (to: string) => {
+    const [role, number] = to.split(" ");
+    onChange({ roles: number ? { [number]: role as "reference" | "input" } : {} });
+  };
+  const said = choices.find((choice) => choice.value === value)?.label ?? "";
+  return (
+    <Sentence>
+      <b className="font-semibold">{count(others, "file")}</b>,{" "}
+      {fixed || set.files.length === 0 ? (
+        <b className="font-semibold break-all">{said}</b>
+      ) : (
+        <Word name="What the files are compared with" value={value} choices={choices} onChoose={choose} />
+      )}
+      <MeasuredFor options={set.options} />.
+    </Sentence>
+  );
+}
+
+function Naming({
+  set,
+  pending,
+  onChange,
+}: {
+  set: FileSet;
+  pending: boolean;
+  onChange: (to: { name: string; note: string }) => void;
+}) {
+  const [name, setName] = useState(set.name);
+  const [note, setNote] = useState(set.note);
+  const copy = useCopySet(set.id);
+  const navigate = useNavigate();
+  return (
+    <form
+      className="mx-5 mb-3 flex flex-wrap items-end gap-3 rounded-md border border-line bg-sheet p-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        onChange({ name, note });
+      }}
+    >
+      <label className="grid gap-1">
+        Name
+        <input
+          value={name}
+          required
+          maxLength={200}
+          onChange={(event) => setName(event.target.value)}
+          className="h-9 w-72 rounded-md border border-quiet bg-ground px-2"
+        />
+      </label>
+      <label className="grid grow gap-1">
+        Note
+        <input
+          value={note}
+          maxLength={4000}
+          onChange={(event) => setNote(event.target.value)}
+          className="h-9 rounded-md border border-quiet bg-ground px-2"
+        />
+      </label>
+      <Button type="submit" look="main" disabled={pending || name.trim() === ""}>
+        Keep
+      </Button>
+      <Button
+        disabled={copy.isPending}
+        onClick={() =>
+          copy.mutate(`${set.name}, copy`, { onSuccess: (made) => navigate(`/files/${made.id}`) })
+        }
+      >
+        Duplicate for other files
+      </Button>
+      {copy.error && <p role="alert">{copy.error.message}</p>}
+    </form>
+  );
+}
+
+function OnTheirWay({
+  sending,
+  onAgain,
+  onDrop,
+}: {
+  sending: readonly Sending[];
+  onAgain: (key: number) => void;
+  onDrop: (key: number) => void;
+}) {
+  if (sending.length === 0) return null;
+  const failed = sending.filter((one) => one.error);
+  const under = sending.filter((one) => !one.error);
+  return (
+    <section aria-label="Files on their way" className="border-t border-line px-5 py-2">
+      {under.length > 0 && (
+        <p role="status" className="py-1 text-quiet">
+          {count(under.length, "file")} on the way:{" "}
+          {under
+            .filter((one) => one.share > 0)
+            .map((one) =>
+              one.share < 1
+                ? `${one.file.name} ${number(100 * one.share, 0)} %`
+                : `${one.file.name}, being read`,
+            )
+            .join("; ")}
+        </p>
+      )}
+      {failed.map((one) => (
+        <p key={one.key} role="alert" className="flex items-center gap-3 py-1">
+          <span className="min-w-0">
+            <b className="font-semibold break-all">{one.file.name}</b>: {one.error}
+          </span>
+          <Button small onClick={() => onAgain(one.key)}>
+            Send again
+          </Button>
+          <Button small onClick={() => onDrop(one.key)}>
+            Leave out
+          </Button>
+        </p>
+      ))}
+    </section>
+  );
+}

@@ -1,0 +1,152 @@
+"""What is found of one file of a set, by itself and against the reference."""
+
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from kind_echo.audio_io.codecs import LossyCodec
+from kind_echo.audio_io.encoding import ENCODINGS
+from kind_echo.bench.comparisons import analyse
+from kind_echo.bench.documents import kept_reading
+from kind_echo.bench.sets.options import SetOptions, options_from
+from kind_echo.bench.signals import make_stimulus, measure_by_signal
+from kind_echo.core.audio.resampling import resample, resampling_floor
+from kind_echo.core.audio.source import ArraySource, in_memory
+from kind_echo.core.levels.analysis import measure
+from kind_echo.core.listening.lossy import measure_lossy
+from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.readings import Reading
+from kind_echo.core.systems.response import measure_response
+from kind_echo.core.tones.tone import ToneOptions, measure_tone
+from kind_echo.database.blobs import BlobSource, store_content
+from kind_echo.database.models import FileSet, Pair, SetFile, Signal, Upload
+
+MOST_RESAMPLED = 60_000_000
+"""Samples of a file that can be brought to another rate: it is done in memory."""
+
+
+@dataclass(frozen=True)
+class Found:
+    """What was found of a file: readings of all channels together, a note, and what it was compared with, if so."""
+
+    readings: list[dict[str, Any]]
+    note: str
+    pair: Pair | None
+
+
+def measure_file(session: Session, file: SetFile) -> Found:
+    """Measure a file of a set; nothing is written but audio and what was found of a pair.
+
+    Raises:
+        KindEchoError: what was asked for cannot be measured of it.
+    """
+    options = options_from(file.set.options)
+    other = next((one for one in file.set.files if one.role != "file" and one.id != file.id), None)
+    notes: list[str] = []
+    documents: list[dict[str, Any]] = []
+    pair = None
+    if other is not None and other.role == "reference":
+        documents, note, pair = _against(session, file, other.upload, options)
+        notes.append(note)
+    source = BlobSource(session, file.upload.content)
+    if not documents:
+        documents = [kept_reading(reading) for reading in measure(source)]
+    if file.role != "input":
+        try:
+            more = _further(session, source, other.upload if other and other.role == "input" else None, options)
+        except KindEchoError as error:
+            more = []
+            notes.append(str(error).rstrip("."))
+        documents += [kept_reading(reading) for reading in more]
+    overall = [document for document in documents if document["channel"] == "all"]
+    return Found(overall, "; ".join(note for note in notes if note), pair)
+
+
+def keep_found(session: Session, file_id: int, revision: int, found: Found) -> None:
+    """Keep what was found of a file, unless it has gone or is to be measured in another way by now."""
+    file = session.get(SetFile, file_id, with_for_update=True, populate_existing=True)
+    if file is None or session.scalar(select(FileSet.revision).where(FileSet.id == file.set_id)) != revision:
+        return
+    if found.pair is not None:
+        session.add(found.pair)
+        session.flush()
+    file.readings, file.why, file.pair, file.state = found.readings, found.note, found.pair, "done"
+
+
+def _against(
+    session: Session, file: SetFile, reference: Upload, options: SetOptions
+) -> tuple[list[dict[str, Any]], str, Pair | None]:
+    """What comparing with the reference gives, and a note; no readings where it cannot be compared by samples."""
+    render, note = file.upload, ""
+    first, content = reference.content, render.content
+    if content.channels != first.channels:
+        return [], f"{content.channels} channels against {first.channels}: levels alone stand beside", None
+    if content.rate != first.rate:
+        rates = f"{content.rate} Hz against {first.rate} Hz"
+        if not options.resample:
+            return [], f"{rates}: levels alone stand beside; it can be resampled to be compared", None
+        if content.frames * content.channels * max(1.0, first.rate / content.rate) > MOST_RESAMPLED:
+            return [], f"{rates}: too long to be resampled here; levels alone stand beside", None
+        render = _resampled(session, render, first.rate)
+        floor = f"{resampling_floor(content.rate, first.rate):.0f}".replace("-", "−")
+        note = f"resampled from {content.rate} Hz, which by itself leaves {floor} dB of a level"
+    analysis = analyse(session, first, render.content, options.compare)
+    pair = Pair(
+        reference_id=reference.id, render_id=render.id, options=options.document()["compare"], state="done", why="",
+        analysis_key=analysis.key, created_at=datetime.now(UTC),
+    )  # fmt: skip
+    known = {document["measure"] for document in analysis.readings}
+    own = [d for d in analysis.side_readings.get("render", []) if d["measure"] not in known]
+    note = "; ".join(part for part in (analysis.explanation, note) if part)
+    return [*analysis.readings, *own], note, pair
+
+
+def _resampled(session: Session, upload: Upload, rate: int) -> Upload:
+    """The file at another rate, kept under a name that says so."""
+    source = BlobSource(session, upload.content)
+    samples = resample(source.read(0, source.frames), source.rate, rate)
+    content = store_content(session, ArraySource(samples, rate), ENCODINGS["FLOAT"], brought_by=upload.brought_by)
+    made = Upload(
+        name=f"{upload.name} at {rate} Hz", file_sha256=upload.file_sha256, subtype="FLOAT",
+        content_sha256=content.sha256, uploaded_at=datetime.now(UTC), brought_by=upload.brought_by,
+    )  # fmt: skip
+    session.add(made)
+    session.flush()
+    return made
+
+
+def _further(session: Session, source: BlobSource, given: Upload | None, options: SetOptions) -> list[Reading]:
+    """What the files are measured for beside levels."""
+    if given is not None:
+        stimulus = BlobSource(session, given.content)
+        return measure_response(in_memory(stimulus), in_memory(source))[0]
+    match options.also:
+        case "tone" if options.frequency is not None:
+            return measure_tone(in_memory(source), ToneOptions(options.frequency))[0]
+        case "lossy":
+            return measure_lossy(source, LossyCodec(options.codec, options.bitrate, source.rate, source.channels))[0]
+        case "signal" if options.signal_id is not None:
+            signal = session.get_one(Signal, options.signal_id)
+            samples = make_stimulus(session, signal.request, source.channels, source.rate)
+            return measure_by_signal(signal.request, ArraySource(samples, source.rate), in_memory(source))[0]
+    return []
+
+
+def changes(found: FileSet) -> dict[int, dict[str, float]]:
+    """By how much each level of a file is above the reference's, in the unit of the measure, by number of the file."""
+    reference = next((one for one in found.files if one.role == "reference"), None)
+    if reference is None:
+        return {}
+    own = {document["measure"]: document["value"] for document in reference.readings}
+    return {
+        one.id: {
+            document["measure"]: document["value"] - own[document["measure"]]
+            for document in one.readings
+            if document["value"] is not None and own.get(document["measure"]) is not None
+        }
+        for one in found.files
+        if one is not reference
+    }

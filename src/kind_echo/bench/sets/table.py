@@ -1,0 +1,64 @@
+"""The table of a set: its columns, and the same as CSV."""
+
+import csv
+import io
+from collections.abc import Sequence
+
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.sets.options import options_from, usual_columns
+from kind_echo.bench.signals import families_of
+from kind_echo.core.registry.measure import Family
+from kind_echo.database.models import FileSet, Signal
+
+_ALWAYS = ("levels", "loudness", "integrity", "cost")
+
+
+def chosen_columns(session: Session, found: FileSet) -> list[str]:
+    """The measures that a table shows: those that were chosen, else what the files are measured for."""
+    if found.columns:
+        return list(found.columns)
+    options = options_from(found.options)
+    families: Sequence[Family] = ()
+    if any(one.role == "input" for one in found.files):
+        families = ("response",)
+    elif options.also == "tone":
+        families = ("tone", "aliases")
+    elif options.also == "lossy":
+        families = ("lossy",)
+    elif options.also == "signal" and options.signal_id is not None:
+        signal = session.get(Signal, options.signal_id)
+        known = families_of(signal.request, 1, lossy=False) if signal is not None else []
+        families = [family for family in known if family not in _ALWAYS]
+    return usual_columns(families, options, against=any(one.role == "reference" for one in found.files))
+
+
+def set_csv(found: FileSet) -> str:
+    """One line a reading, as the command line prints several files."""
+    text = io.StringIO()
+    writer = csv.writer(text, lineterminator="\n")
+    writer.writerow(("path", "measure", "channel", "value", "unit", "at_most", "uncertainty", "why"))
+    for one in found.files:
+        path = _safe(f"{one.folder}/{one.upload.name}" if one.folder else one.upload.name)
+        if not one.readings:
+            writer.writerow((path, "", "", "", "", "", "", one.why or one.state))
+        for reading in one.readings:
+            at_most = reading.get("at_most")
+            writer.writerow(
+                (
+                    path,
+                    reading["measure"],
+                    reading["channel"],
+                    "" if reading["value"] is None else reading["value"],
+                    reading["unit"],
+                    at_most if isinstance(at_most, float) else "",
+                    "" if reading.get("uncertainty") is None else reading["uncertainty"],
+                    reading["why"] or "",
+                )
+            )
+    return text.getvalue()
+
+
+def _safe(name: str) -> str:
+    """A name that a spreadsheet takes for no formula."""
+    return f"'{name}" if name[:1] in ("=", "+", "-", "@") else name

@@ -1,0 +1,167 @@
+"""Where two sides differ most, and where a render needs a look by itself: places to be walked through in turn."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from kind_echo.core.audio.align import AlignedSource, rows_of_pair
+from kind_echo.core.audio.source import Source
+from kind_echo.core.causes.cause import CauseName
+from kind_echo.core.comparison.compare import Comparison
+
+Floats = NDArray[np.float64]
+
+MOST = 1000
+"""Places that can be asked for."""
+
+_WINDOW_SECONDS = 0.01
+_DOWN = 10 ** (-12 / 10)  # a place ends where the difference has fallen by this, in power
+_REACH = 200  # windows to either side of the greatest that may belong to its place
+_NOTHING = 10 ** (-180 / 10)  # mean square; what is under it is no difference
+_FLOOR = -180.0
+
+
+@dataclass(frozen=True)
+class Place:
+    """A stretch of the reference's time axis.
+
+    Attributes:
+        start, length: s.
+        cause: "gap" or "click" where one was found there, else what alone explains the pair; None where that is not
+            known, or the render by itself is meant.
+        amount: RMS of the difference over the 10 ms in which it is greatest, in `unit`; of a place in the render
+            alone, its greatest sample.
+        reason: what stands there, in words.
+    """
+
+    start: float
+    length: float
+    cause: CauseName | None
+    amount: float
+    unit: str
+    reason: str
+
+
+@dataclass(frozen=True)
+class Walked:
+    """Where to look, greatest first: places where the sides differ, and those of the render by itself."""
+
+    differences: list[Place]
+    render: list[Place]
+
+
+def find_places(reference: Source, render: Source, found: Comparison, most: int) -> Walked:
+    """The `most` greatest differences in time, and as many places where the render goes over or up to full scale.
+
+    A place is the stretch around a greatest 10 ms in which the difference stays within 12 dB of it, up to two seconds
+    to either side; none lies over another.
+
+    Args:
+        found: what comparing these two gave. Where one cause alone acts all along, it is named where no event is.
+    """
+    aligned = AlignedSource(render, reference.frames, found.alignment)
+    gaps, clicks = found.gaps, found.clicks
+    lasting: set[CauseName] = {cause.cause for cause in found.causes if cause.cause not in _NOT_LASTING}
+    otherwise = lasting.pop() if len(lasting) == 1 else None
+    window = max(1, round(_WINDOW_SECONDS * reference.rate))
+    power, peaks, first = _windows(reference, aligned, window)
+    rate = reference.rate
+    events: dict[int, CauseName] = {}
+    for steps in clicks:
+        events |= {(at - first) // window: "click" for at in steps}
+    for gap in gaps:
+        span = range((gap.start - first) // window, (gap.start + gap.length - 1 - first) // window + 1)
+        events |= dict.fromkeys(span, "gap")
+
+    def placed(begin: int, end: int) -> tuple[float, float]:
+        start = first + begin * window
+        return start / rate, (min(first + end * window, reference.frames) - start) / rate
+
+    differences = []
+    for begin, best, end in _greatest(power, most):
+        start, length = placed(begin, end)
+        inside = {events[k] for k in range(begin, end) if k in events}
+        cause = "gap" if "gap" in inside else "click" if inside else otherwise
+        level = 10 * float(np.log10(power[best]))
+        differences.append(Place(start, length, cause, level, "dBFS", _DIFFERS.get(cause, "the sides differ")))
+    return Walked(differences, _of_render(peaks, aligned, placed, most))
+
+
+_DIFFERS: dict[CauseName | None, str] = {"gap": "a gap in the render", "click": "a click in the render"}
+_NOT_LASTING = ("none", "gap", "click", "length", "non_finite")
+
+
+def _windows(reference: Source, aligned: AlignedSource, window: int) -> tuple[Floats, Floats, int]:
+    """Mean square of the difference and greatest sample of the render in each window, the channels' greatest."""
+    powers: list[Floats] = []
+    peaks: list[Floats] = []
+    kept: tuple[Floats, Floats] | None = None
+    first = None
+    for start, x, y in rows_of_pair(reference, aligned):
+        first = start if first is None else first
+        squares, heights = np.square(y - x), np.abs(y)
+        if kept is not None:
+            squares, heights = (np.concatenate(both, axis=1) for both in zip(kept, (squares, heights), strict=True))
+        whole = squares.shape[1] // window * window
+        powers.append(squares[:, :whole].reshape(len(squares), -1, window).mean(axis=2).max(axis=0))
+        peaks.append(heights[:, :whole].reshape(len(heights), -1, window).max(axis=2).max(axis=0))
+        kept = squares[:, whole:], heights[:, whole:]
+    if kept is not None and kept[0].shape[1]:
+        powers.append(kept[0].mean(axis=1).max(keepdims=True))
+        peaks.append(kept[1].max(keepdims=True).ravel())
+    if first is None:
+        return np.zeros(0), np.zeros(0), 0
+    return np.concatenate(powers), np.concatenate(peaks), first
+
+
+def _greatest(values: Floats, most: int) -> list[tuple[int, int, int]]:
+    """First, greatest and end window of the greatest places, the greatest first; `values` is not changed."""
+    free = np.isfinite(values) & (values > _NOTHING)
+    found: list[tuple[int, int, int]] = []
+    for best in np.argsort(values)[::-1]:
+        if len(found) == most:
+            break
+        if not free[best]:
+            continue
+        bound = _DOWN * values[best]
+        begin, end = int(best), int(best) + 1
+        while begin > 0 and best - begin < _REACH and free[begin - 1] and values[begin - 1] >= bound:
+            begin -= 1
+        while end < len(values) and end - best <= _REACH and free[end] and values[end] >= bound:
+            end += 1
+        free[begin:end] = False
+        found.append((begin, int(best), end))
+    return found
+
+
+def _of_render(
+    peaks: Floats, aligned: AlignedSource, placed: Callable[[int, int], tuple[float, float]], most: int
+) -> list[Place]:
+    """Where the render passes full scale, stands at the end of its words, and is loudest, if only once."""
+    rail = aligned.rail * abs(aligned.alignment.scale)
+    places = []
+    marked = peaks >= min(1.0, rail)
+    for begin, end in _runs(marked):
+        peak = float(peaks[begin:end].max())
+        over = peak > max(1.0, rail)
+        places.append(
+            Place(*placed(begin, end), None if over else "clipping", _decibels(peak), "dBFS",
+                  "the render passes full scale" if over else "the render reaches full scale")
+        )  # fmt: skip
+    places.sort(key=lambda place: -place.amount)
+    if not places and len(peaks) and peaks.max() > 0.0:
+        best = int(peaks.argmax())
+        peak = float(peaks[best])
+        places.append(Place(*placed(best, best + 1), None, _decibels(peak), "dBFS", "the render's greatest sample"))
+    return places[:most]
+
+
+def _runs(marked: NDArray[np.bool_]) -> list[tuple[int, int]]:
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], marked, [False]]).astype(np.int8)))
+    return [(int(a), int(b)) for a, b in zip(edges[::2], edges[1::2], strict=True)]
+
+
+def _decibels(peak: float) -> float:
+    return max(_FLOOR, 20 * float(np.log10(max(peak, 1e-9))))

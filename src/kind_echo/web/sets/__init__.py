@@ -1,0 +1,1 @@
+"""Sets of own files."""
