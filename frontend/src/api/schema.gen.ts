@@ -2550,7 +2550,8 @@ export interface components {
          * PairBody
          * @description Two sides and all that was found of them; a side is null while it is not there.
          *
-         *     `reference_readings` are what the reference is by itself: levels, loudness, integrity.
+         *     `reference_readings` are what the reference is by itself: levels, loudness, integrity; `difference_readings` the
+         *     same of the difference.
          */
         PairBody: {
             alignment: components["schemas"]["AlignmentBody"] | null;
@@ -2560,6 +2561,8 @@ export interface components {
             /** Curves */
             curves: components["schemas"]["CurveBody"][];
             difference: components["schemas"]["SideBody"] | null;
+            /** Difference Readings */
+            difference_readings: components["schemas"]["ReadingBody"][];
             /** Explanation */
             explanation: string;
             /**

@@ -1,3 +1,4 @@
+import { scaleLinear } from "d3-scale";
 import { useEffect, useRef } from "react";
 import uPlot from "uplot";
 
@@ -56,21 +57,30 @@ export function frequencyAxis(top: number, low = 20): uPlot.Axis {
   return {
     ...axisLook(),
     grid: { show: false },
-    splits: () => FREQUENCIES.filter((f) => f > low && f < top),
-    values: (_, splits) => splits.map((f) => (f >= 1000 ? `${f / 1000} k` : String(f))),
+    splits: (_, __, min, max) => {
+      const round = FREQUENCIES.filter((f) => f > Math.max(low, min) && f < Math.min(top, max));
+      return round.length > 2 ? round : scaleLinear([min, max], [0, 1]).ticks(6);
+    },
+    values: (_, splits) => splits.map(hertz),
     filter: (_, splits) => splits,
     size: 28,
   };
 }
 
+const hertz = (f: number) =>
+  f >= 1000 ? `${Number((f / 1000).toPrecision(6))} k` : String(Number(f.toPrecision(6)));
+
 /** An even axis of frequency from zero up to `top`, across or upwards. */
 export function evenFrequencyAxis(top: number, size: number): uPlot.Axis {
   const step = 4000 * Math.max(1, Math.round(top / 24_000));
-  const splits = Array.from({ length: Math.floor(top / step) + 1 }, (_, i) => i * step);
+  const round = Array.from({ length: Math.floor(top / step) + 1 }, (_, i) => i * step);
   return {
     ...axisLook(),
-    splits: () => splits,
-    values: (_, at) => at.map((hertz) => (hertz === 0 ? "0" : `${hertz / 1000} k`)),
+    splits: (_, __, min, max) => {
+      const inside = round.filter((f) => f >= min && f <= max);
+      return inside.length > 2 ? inside : scaleLinear([min, max], [0, 1]).ticks(6);
+    },
+    values: (_, at) => at.map(hertz),
     size,
   };
 }

@@ -5,10 +5,12 @@ import { type Chosen, chosenFiles, droppedFiles } from "./sending";
 
 /** A page onto which files and folders can be dropped; `children` gets the buttons that choose them. */
 export function DropArea({
+  verb = "Choose",
   onFiles,
   className,
   children,
 }: {
+  verb?: "Choose" | "Add";
   onFiles: (chosen: Chosen[]) => void;
   className: string;
   children: (choose: ReactNode) => ReactNode;
@@ -22,9 +24,9 @@ export function DropArea({
   const choose = works && (
     <>
       <FileButton multiple onFiles={(files) => onFiles(chosenFiles(files))}>
-        Choose files
+        {verb} files
       </FileButton>
-      <FolderButton onFiles={(files) => onFiles(chosenFiles(files))} />
+      <FolderButton verb={verb} onFiles={(files) => onFiles(chosenFiles(files))} />
     </>
   );
   return (
@@ -50,11 +52,11 @@ export function DropArea({
   );
 }
 
-function FolderButton({ onFiles }: { onFiles: (files: File[]) => void }) {
+function FolderButton({ verb, onFiles }: { verb: string; onFiles: (files: File[]) => void }) {
   const field = useRef<HTMLInputElement>(null);
   return (
     <label className="inline-flex h-9 cursor-pointer items-center rounded-md border border-line bg-sheet px-3 font-medium focus-within:outline-2 focus-within:outline-offset-2 hover:border-quiet">
-      Choose a folder
+      {verb} a folder
       <input
         ref={(element) => {
           field.current = element;

@@ -55,7 +55,7 @@ function SetView({ set }: { set: FileSet }) {
   const toggle = (to: Panel) => setPanel((now) => (now === to ? undefined : to));
   const [first, second] = chosen;
   return (
-    <DropArea onFiles={(files) => queue.add(files)} className="flex flex-col">
+    <DropArea verb="Add" onFiles={(files) => queue.add(files)} className="flex flex-col">
       {(choose) => (
         <>
           <div className="px-5 pt-3 pb-2">
@@ -280,9 +280,7 @@ function OnTheirWay({
       )}
       {failed.map((one) => (
         <p key={one.key} role="alert" className="flex items-center gap-3 py-1">
-          <span className="min-w-0">
-            <b className="font-semibold break-all">{one.file.name}</b>: {one.error}
-          </span>
+          <span className="min-w-0">{one.error}</span>
           <Button small onClick={() => onAgain(one.key)}>
             Send again
           </Button>

@@ -9,7 +9,8 @@ export interface Order {
 /** The reference or input first, then the rows in order; those without the reading come last. */
 export function sorted(files: readonly SetFile[], order: Order | undefined): SetFile[] {
   const place = (file: SetFile) => (file.role === "file" ? 1 : 0);
-  const byFolder = (a: SetFile, b: SetFile) => a.folder.localeCompare(b.folder) || a.id - b.id;
+  const byFolder = (a: SetFile, b: SetFile) =>
+    place(a) - place(b) || a.folder.localeCompare(b.folder) || a.id - b.id;
   return [...files].sort((a, b) => {
     if (!order) return byFolder(a, b);
     return (

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import { type ReactNode, useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { DecisionKind, Pair } from "../../api/client";
 import { Button, Sentence } from "../../ui/controls";
@@ -13,12 +13,13 @@ import { setFileQuery } from "../files/queries";
 import { useCan } from "../people/me";
 import { useSearch } from "../searches/queries";
 import { Account } from "./Account";
+import { Levels } from "./Levels";
+import { MainPlot } from "./MainPlot";
+import { Overview } from "./Overview";
+import { Places } from "./Places";
 import { onlyOne, PlayerBar, usePlayer } from "./player/PlayerBar";
-import { Curves } from "./plots/Curves";
-import { Folds } from "./plots/Folds";
-import { SpectrumPlot } from "./plots/SpectrumPlot";
-import { Strips } from "./plots/Strips";
-import { SweepMap } from "./plots/SweepMap";
+import { Strongest } from "./plots/Folds";
+import { type PlotName, plotsOf } from "./plots/kinds";
 import { cellQuery, comparisonQuery } from "./queries";
 import { Readings } from "./Readings";
 import { held, middle, moved, single, type View, zoomed } from "./view";
@@ -171,6 +172,19 @@ function PairView({
       { replace: true },
     );
   };
+  const plots = useMemo(() => plotsOf(pair), [pair]);
+  const asked = search.get("plot") as PlotName | null;
+  const chosen = asked && plots.names.includes(asked) ? asked : plots.first;
+  const beside = pair.reference_readings.length > 0;
+  const choose = (name: PlotName) =>
+    setSearch(
+      (before) => {
+        if (name === plots.first) before.delete("plot");
+        else before.set("plot", name);
+        return before;
+      },
+      { replace: true },
+    );
   const about = () => player?.position() ?? middle(view);
   useKeys({
     i: () => setView(zoomed(view, 0.5, about(), frames)),
@@ -188,15 +202,15 @@ function PairView({
   });
   return (
     <>
-      <div className="flex min-h-0 flex-1 flex-col overflow-auto">
-        <div className="px-5 pt-3 pb-2">{sentence}</div>
+      <div className="flex min-h-0 flex-1 flex-col overflow-auto lg:overflow-hidden">
+        <div className="px-5 pt-2 pb-1">{sentence}</div>
         <div
-          className={`grid gap-x-7 px-5 pb-5 ${(side?.channels ?? 1) > 1 ? "lg:grid-cols-[minmax(0,1fr)_26rem]" : "lg:grid-cols-[minmax(0,1fr)_21rem]"}`}
+          className={`grid min-h-0 flex-1 gap-x-7 pl-5 ${(side?.channels ?? 1) > 1 ? "lg:grid-cols-[minmax(0,1fr)_27rem]" : "lg:grid-cols-[minmax(0,1fr)_24rem]"}`}
         >
-          <div className="min-w-0">
+          <div className="flex min-h-0 min-w-0 flex-col pr-5 lg:overflow-auto lg:pr-0">
             {side ? (
               <>
-                <Strips
+                <Overview
                   pair={pair}
                   frames={frames}
                   rate={rate}
@@ -205,10 +219,17 @@ function PairView({
                   onView={setView}
                 />
                 <ZoomBar view={view} frames={frames} rate={rate} onView={setView} />
-                <SpectrumPlot pair={pair} frames={frames} rate={rate} view={view} />
-                <Folds pair={pair} rate={rate} />
-                <SweepMap curves={pair.curves} rate={rate} />
-                <Curves curves={pair.curves} />
+                <MainPlot
+                  pair={pair}
+                  frames={frames}
+                  rate={rate}
+                  view={view}
+                  player={player}
+                  onView={setView}
+                  names={plots.names}
+                  chosen={chosen}
+                  onChoose={choose}
+                />
               </>
             ) : (
               <p role="status" className="py-8 text-quiet">
@@ -216,7 +237,7 @@ function PairView({
               </p>
             )}
           </div>
-          <aside aria-label="Readings" className="min-w-0">
+          <aside aria-label="Readings" className="min-h-0 min-w-0 pr-5 pb-5 lg:overflow-auto">
             <Standing pair={pair} />
             {cell && pair.verdict !== null && pair.verdict !== "Pass" && pair.verdict !== "Waiting" && (
               <div className="mb-4">
@@ -243,8 +264,17 @@ function PairView({
               </p>
             )}
             <Account pair={pair} />
-            <Readings readings={pair.readings} channels={side?.channels ?? 1} of="render" />
-            <Readings readings={pair.reference_readings} channels={side?.channels ?? 1} of="reference" />
+            {chosen === "lines" && <Strongest pair={pair} />}
+            <Places pair={pair} rate={rate} onView={setView} />
+            <Readings readings={pair.readings} channels={side?.channels ?? 1} of="render" beside={beside} />
+            <Levels pair={pair} />
+            {(side?.channels ?? 1) > 1 && beside && (
+              <details className="mb-4">
+                <summary className="cursor-pointer font-semibold">Levels of each channel</summary>
+                <Readings readings={pair.readings} channels={side?.channels ?? 1} of="levels" />
+                <Readings readings={pair.reference_readings} channels={side?.channels ?? 1} of="reference" />
+              </details>
+            )}
             {cell?.log && <Log text={cell.log} />}
           </aside>
         </div>
@@ -342,7 +372,7 @@ function ZoomBar(props: { view: View; frames: number; rate: number; onView: (vie
   const length = view.stop - view.start;
   const span = length < rate / 20 ? `${number(length, 0)} samples` : `${number(length / rate, 3)} s`;
   return (
-    <div className="flex items-center gap-2 py-2 pl-[7.5rem] text-xs text-quiet">
+    <div className="flex items-center gap-2 pb-1 pl-[7.5rem] text-xs text-quiet">
       <span className="mr-auto">
         {span} shown{length === frames ? ", the whole file" : ""}. Drag or turn the wheel to zoom.
       </span>

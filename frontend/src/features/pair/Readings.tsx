@@ -26,16 +26,30 @@ const OF_REFERENCE: Record<string, string> = {
   integrity: "Is the reference fit to be measured",
 };
 
+const LEVELS = ["levels", "loudness"];
+const TITLES = {
+  render: FAMILIES,
+  levels: Object.fromEntries(Object.entries(FAMILIES).filter(([family]) => LEVELS.includes(family))),
+  reference: OF_REFERENCE,
+};
+
 /** All readings, set to be read down: value, then limit; a name tells its definition. */
-export function Readings(props: { readings: Reading[]; channels: number; of: "render" | "reference" }) {
-  const { readings, channels } = props;
+export function Readings(props: {
+  readings: Reading[];
+  channels: number;
+  of: keyof typeof TITLES;
+  /** Whether levels stand in a table of their own, beside those of the reference. */
+  beside?: boolean;
+}) {
+  const { readings, channels, beside = false } = props;
   const measures = useQuery(measuresQuery);
   if (!measures.data) return null;
   const names =
     channels > 1 ? ["all", ...Array.from({ length: channels }, (_, i) => String(i + 1))] : ["all"];
   return (
     <Tooltip.Provider delayDuration={250}>
-      {Object.entries(props.of === "render" ? FAMILIES : OF_REFERENCE).map(([family, title]) => {
+      {Object.entries(TITLES[props.of]).map(([family, title]) => {
+        if (beside && LEVELS.includes(family)) return null;
         const rows = measures.data.measures.filter(
           (measure) =>
             measure.family === family && readings.some((reading) => reading.measure === measure.key),

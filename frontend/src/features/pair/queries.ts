@@ -1,5 +1,6 @@
 import { queryOptions } from "@tanstack/react-query";
 import { client, POLL_MS, take } from "../../api/client";
+import type { View } from "./view";
 
 export const cellQuery = (id: number, beside?: number) =>
   queryOptions({
@@ -50,4 +51,23 @@ export const spectrumQuery = (address: string, start: number, stop: number) =>
       ),
     staleTime: Number.POSITIVE_INFINITY,
     placeholderData: (previous) => previous,
+  });
+
+export const mapQuery = (
+  address: string,
+  { start, stop }: View,
+  size: { columns: number; rows: number },
+  even: boolean,
+  quick: boolean,
+) =>
+  queryOptions({
+    queryKey: ["map", address, start, stop, size, even, quick],
+    queryFn: ({ signal }) =>
+      take(
+        client.GET("/api/audio/{address}/map", {
+          params: { path: { address }, query: { start, stop, ...size, even, quick } },
+          signal,
+        }),
+      ),
+    staleTime: Number.POSITIVE_INFINITY,
   });

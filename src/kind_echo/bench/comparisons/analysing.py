@@ -77,7 +77,7 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
         "curves": _curves(found),
         "explanation": found.verdict,
         "causes": [asdict(cause) for cause in found.causes],
-        "side_readings": _levels(found, a),
+        "side_readings": _levels(found, a, difference),
         "places": _places(a, b, found),
         "created_at": datetime.now(UTC),
     }
@@ -121,13 +121,16 @@ def waveform_owner(analysis: Analysis, side: Literal["render", "difference"]) ->
     return analysis.render_sha256 if side == "render" and unmoved else f"{analysis.key}.{side}"
 
 
-def _levels(found: Comparison, reference: Source) -> dict[str, list[dict[str, Any]]]:
-    """Levels and integrity of each side by itself; of one audio on both sides, once for both."""
+def _levels(found: Comparison, reference: Source, difference: Source) -> dict[str, list[dict[str, Any]]]:
+    """Levels and integrity of each side by itself, and of their difference; of one audio on both sides, once."""
     if found.sides is None:
         own = [kept_reading(reading) for reading in measure(reference)]
         return {"reference": own, "render": own}
-    sides = zip(("reference", "render"), found.sides, strict=True)
-    return {side: [kept_reading(reading) for reading in scan.readings] for side, scan in sides}
+    sides = {side: scan.readings for side, scan in zip(("reference", "render"), found.sides, strict=True)}
+    return {
+        side: [kept_reading(reading) for reading in readings]
+        for side, readings in {**sides, "difference": measure(difference)}.items()
+    }
 
 
 def _places(reference: Source, render: Source, found: Comparison) -> list[dict[str, Any]]:

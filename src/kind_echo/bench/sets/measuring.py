@@ -83,16 +83,16 @@ def _against(
     render, note = file.upload, ""
     first, content = reference.content, render.content
     if content.channels != first.channels:
-        return [], f"{content.channels} channels against {first.channels}: levels alone stand beside", None
+        return [], f"{content.channels} against {first.channels} channels: levels alone are compared", None
     if content.rate != first.rate:
-        rates = f"{content.rate} Hz against {first.rate} Hz"
+        rates = f"{content.rate / 1000:g} against {first.rate / 1000:g} kHz"
         if not options.resample:
-            return [], f"{rates}: levels alone stand beside; it can be resampled to be compared", None
+            return [], f"{rates}: levels alone are compared, unless it is resampled", None
         if content.frames * content.channels * max(1.0, first.rate / content.rate) > MOST_RESAMPLED:
-            return [], f"{rates}: too long to be resampled here; levels alone stand beside", None
+            return [], f"{rates}: too long to be resampled here; levels alone are compared", None
         render = _resampled(session, render, first.rate)
         floor = f"{resampling_floor(content.rate, first.rate):.0f}".replace("-", "−")
-        note = f"resampled from {content.rate} Hz, which by itself leaves {floor} dB of a level"
+        note = f"resampled from {content.rate / 1000:g} kHz, which by itself leaves {floor} dB of a level"
     analysis = analyse(session, first, render.content, options.compare)
     pair = Pair(
         reference_id=reference.id, render_id=render.id, options=options.document()["compare"], state="done", why="",

@@ -219,7 +219,8 @@ class PlaceBody(Body):
 class PairBody(Body):
     """Two sides and all that was found of them; a side is null while it is not there.
 
-    `reference_readings` are what the reference is by itself: levels, loudness, integrity.
+    `reference_readings` are what the reference is by itself: levels, loudness, integrity; `difference_readings` the
+    same of the difference.
     """
 
     kind: Literal["cell", "files"]
@@ -232,6 +233,7 @@ class PairBody(Body):
     difference: SideBody | None
     readings: list[ReadingBody]
     reference_readings: list[ReadingBody]
+    difference_readings: list[ReadingBody]
     explanation: str
     causes: list[CauseBody]
     curves: list[CurveBody]

@@ -150,6 +150,7 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
             explanation=analysis.explanation if analysis else "",
             causes=_causes(analysis),
             reference_readings=_own_readings(analysis, "reference"),
+            difference_readings=_own_readings(analysis, "difference"),
             places=analysis.places if analysis else [],
             curves=_cell_curves(render, other.render if other else reference.render if reference else None, analysis),
             **sides,
@@ -189,6 +190,7 @@ def files_pair_body(pair: Pair) -> PairBody:
             explanation=pair.analysis.explanation if pair.analysis else "",
             causes=_causes(pair.analysis),
             reference_readings=_own_readings(pair.analysis, "reference"),
+            difference_readings=_own_readings(pair.analysis, "difference"),
             curves=pair.analysis.curves if pair.analysis else [],
             places=pair.analysis.places if pair.analysis else [],
             **_sides(pair.analysis, reference, render),
@@ -210,6 +212,7 @@ def file_body(file: SetFile) -> PairBody:
             explanation="",
             causes=[],
             reference_readings=[],
+            difference_readings=[],
             curves=[],
             places=[],
             **_sides(None, None, _content_side(upload.content, upload.name, _word_length(upload.subtype))),
@@ -224,7 +227,7 @@ def _causes(analysis: Analysis | None) -> list[CauseBody]:
     return [CauseBody(**kept, words=said(Cause(**kept))) for kept in analysis.causes]
 
 
-def _own_readings(analysis: Analysis | None, side: Literal["reference", "render"]) -> list[ReadingBody]:
+def _own_readings(analysis: Analysis | None, side: Literal["reference", "render", "difference"]) -> list[ReadingBody]:
     """What one side of a pair is by itself, apart from what is told of it against the other."""
     if analysis is None:
         return []

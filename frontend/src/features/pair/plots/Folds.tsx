@@ -1,7 +1,7 @@
 import { useMemo } from "react";
 import type { Pair } from "../../../api/client";
 import { number } from "../../../ui/numbers";
-import { PlotBox } from "../../../ui/PlotBox";
+import { ReadPlot } from "./ReadPlot";
 import { type Line, pathChart, stemsChart, type ToneLines, toneLines } from "./toneLines";
 
 const LISTED = 6;
@@ -13,8 +13,8 @@ export function Folds({ pair, rate }: { pair: Pair; rate: number }) {
   const path = useMemo(() => tone && pathChart(tone, rate), [tone, rate]);
   if (!tone) return null;
   return (
-    <section aria-label="Harmonics and aliases" className="mt-3 border-t border-line pt-2">
-      <div className="grid grid-cols-[7.5rem_1fr]">
+    <section aria-label="Harmonics and aliases" className="flex min-h-0 flex-1 flex-col">
+      <div className="grid min-h-0 flex-1 grid-cols-[7.5rem_1fr] grid-rows-[3fr_2fr]">
         <div className="pr-2 text-xs leading-5 text-quiet">
           <h2 className="text-sm font-semibold text-text">Lines</h2>
           <p>of the tone, dBFS</p>
@@ -22,42 +22,41 @@ export function Folds({ pair, rate }: { pair: Pair; rate: number }) {
           <p className="text-difference">● aliases</p>
           {tone.reference.length > 0 && <p className="text-reference">━ in the reference</p>}
         </div>
-        <PlotBox
+        <ReadPlot
           chart={stems}
+          rate={rate}
           label="Harmonics and aliases of the tone by frequency"
-          className="h-48 min-w-0 2xl:h-64"
+          className="min-h-32 flex-1"
         />
         <div className="pt-2 pr-2 text-xs leading-5 text-quiet">
           <h2 className="text-sm font-semibold text-text">Where each order lands</h2>
           <p>Read down. At half the rate and at zero the line turns.</p>
         </div>
-        <PlotBox
+        <ReadPlot
           chart={path}
+          rate={rate}
           label="Path of the orders, folded at half the rate and at zero"
-          className="h-44 min-w-0 2xl:h-60"
+          className="min-h-24 flex-1"
         />
       </div>
-      <Strongest tone={tone} />
     </section>
   );
 }
 
-function Strongest({ tone }: { tone: ToneLines }) {
+/** The aliases by their level, beside the plot. */
+export function Strongest({ pair }: { pair: Pair }) {
+  const tone = useMemo(() => toneLines(pair), [pair]);
+  if (!tone) return null;
   const aliases = tone.render.filter((line) => line.kind === "alias").sort((a, b) => b.level - a.level);
   if (aliases.length === 0)
-    return <p className="pt-1 pl-[10.25rem] text-xs text-quiet first-letter:uppercase">{tone.why}.</p>;
-  const columns = [aliases.slice(0, LISTED), aliases.slice(LISTED, 2 * LISTED)];
+    return tone.why ? <p className="pb-4 text-quiet first-letter:uppercase">{tone.why}.</p> : null;
   return (
-    <div className="pt-2 pl-[10.25rem] text-xs leading-5">
-      <p className="pb-1 text-quiet">
-        {aliases.length > 2 * LISTED
-          ? `The ${2 * LISTED} strongest of ${aliases.length} aliases`
-          : "Aliases, the strongest first"}
-      </p>
-      <div className="flex gap-12">
-        {columns.map((lines) => lines[0] && <Listed key={lines[0].order} lines={lines} tone={tone} />)}
-      </div>
-    </div>
+    <section aria-label="Aliases" className="pb-4 text-xs leading-5">
+      <h2 className="pb-1 text-sm font-semibold">
+        {aliases.length > LISTED ? `The ${LISTED} strongest of ${aliases.length} aliases` : "Aliases"}
+      </h2>
+      <Listed lines={aliases.slice(0, LISTED)} tone={tone} />
+    </section>
   );
 }
 
@@ -65,7 +64,7 @@ function Listed({ lines, tone }: { lines: Line[]; tone: ToneLines }) {
   const beside = tone.reference.length > 0;
   const there = new Map(tone.reference.map((line) => [line.order, line.level]));
   return (
-    <table className="self-start">
+    <table className="w-full">
       <thead className="text-quiet">
         <tr>
           <th className="pr-4 text-right font-normal">order</th>

@@ -1,15 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { useMemo } from "react";
 import type uPlot from "uplot";
 import type { Pair, Side, Spectrum } from "../../../api/client";
 import { number } from "../../../ui/numbers";
-import { axisLook, type Chart, DASHES, frequencyAxis, PlotBox, type Size } from "../../../ui/PlotBox";
+import { axisLook, DASHES, frequencyAxis, type Size } from "../../../ui/PlotBox";
 import { spectrumQuery } from "../queries";
 import type { View } from "../view";
 import { INKS, type Ink, inkColour } from "./draw";
+import { type ReadableChart, ReadPlot } from "./ReadPlot";
+import { useSettled } from "./settled";
 
 const LOWEST = -150;
-const SETTLE_MS = 250;
 
 type Spectra = Partial<Record<Ink, Spectrum | undefined>>;
 
@@ -40,7 +41,7 @@ export function SpectrumPlot({
   );
   const window = (spectra.render ?? spectra.reference)?.window;
   return (
-    <div className="grid grid-cols-[7.5rem_1fr]">
+    <div className="grid min-h-0 flex-1 grid-cols-[7.5rem_1fr]">
       <div className="pt-2 pr-2 text-xs leading-5 text-quiet">
         <h2 className="text-sm font-semibold text-text">Spectrum</h2>
         <p>{whole ? "the whole file" : "what is shown"}</p>
@@ -53,10 +54,11 @@ export function SpectrumPlot({
         )}
         <p>dBFS of a sine</p>
       </div>
-      <PlotBox
+      <ReadPlot
         chart={drawn}
+        rate={rate}
         label="Spectrum of reference, render and difference"
-        className="h-56 min-w-0 2xl:h-80"
+        className="min-h-56 flex-1"
       />
     </div>
   );
@@ -70,18 +72,11 @@ function useSpectrum(side: Side | null, view: View, enabled: boolean): Spectrum 
   return side === null ? undefined : query.data;
 }
 
-/** A view once it has stopped changing: a spectrum for every step of the wheel would be work for nothing. */
-function useSettled(view: View): View {
-  const [settled, setSettled] = useState(view);
-  useEffect(() => {
-    const timer = setTimeout(() => setSettled(view), SETTLE_MS);
-    return () => clearTimeout(timer);
-  }, [view]);
-  return settled;
-}
-
 /** Levels over frequency of what there is of the three. */
-export function spectrumChart({ reference, render, difference }: Spectra, rate: number): Chart | null {
+export function spectrumChart(
+  { reference, render, difference }: Spectra,
+  rate: number,
+): ReadableChart | null {
   const first = reference ?? render;
   if (!first) return null;
   const sides = { reference, render, difference };
@@ -91,14 +86,19 @@ export function spectrumChart({ reference, render, difference }: Spectra, rate: 
       ? one.levels.map((level) => (level < LOWEST ? null : level))
       : first.frequencies.map(() => null);
   });
-  return { data: [first.frequencies, ...levels], options: (size) => options(size, rate) };
+  return {
+    data: [first.frequencies, ...levels],
+    options: (size) => options(size, rate),
+    unit: "Hz",
+    linked: "pair, Hz",
+    lines: INKS.map((ink) => ({ label: ink, unit: "dBFS", decimals: 1 })),
+  };
 }
 
 function options(size: Size, rate: number): uPlot.Options {
   return {
     ...size,
     legend: { show: false },
-    cursor: { y: false, drag: { x: false, y: false }, points: { show: false } },
     padding: [8, 8, 0, 0],
     scales: {
       x: { distr: 3, time: false, range: [20, rate / 2] },
@@ -108,8 +108,8 @@ function options(size: Size, rate: number): uPlot.Options {
       frequencyAxis(rate / 2),
       {
         ...axisLook(),
-        splits: () => [-30, -60, -90, -120],
-        values: (_, splits) => splits.map((level) => number(level, 0)),
+        values: (_, splits) => splits.map((level) => number(level, Number.isInteger(level) ? 0 : 1)),
+        space: 36,
         size: 44,
       },
     ],

@@ -6,7 +6,7 @@ import { number } from "../../../ui/numbers";
 import type { Player } from "../player/player";
 import { stripQuery } from "../queries";
 import { type View, zoomed } from "../view";
-import { drawStrip, greatest, INKS, type Ink, magnification } from "./draw";
+import { drawStrip, EVEN, greatest, INKS, type Ink, magnification, type Ruler } from "./draw";
 
 const NAMES: Record<Ink, string> = { reference: "Reference", render: "Render", difference: "Difference" };
 const COLOURS: Record<Ink, string> = {
@@ -20,13 +20,22 @@ interface Props {
   pair: Pair;
   frames: number;
   rate: number;
+  /** What is drawn. */
   view: View;
+  /** What is shown elsewhere, shaded here. */
+  shown?: View;
   player: Player | undefined;
   onView: (view: View) => void;
+  /** Pixels of each strip; as high as there is room where none is given. */
+  height?: number;
+  ruler?: Ruler;
+  of: string;
 }
 
-/** Reference, render and difference on one time axis. */
-export function Strips({ pair, frames, rate, view, player, onView }: Props) {
+/** The sides on one time axis: all of the file as an overview, or what is shown of it in large. */
+export function Strips(props: Props) {
+  const { pair, frames, rate, view, shown = view, player, onView, height, ruler = EVEN, of } = props;
+  const inks = INKS.filter((ink) => pair[ink] !== null || ink !== "difference");
   const box = useRef<HTMLDivElement>(null);
   const width = useWidth(box);
   const [pointer, setPointer] = useState<number>();
@@ -55,8 +64,8 @@ export function Strips({ pair, frames, rate, view, player, onView }: Props) {
   useWheel(box, (event) => {
     if (Math.abs(event.deltaX) > Math.abs(event.deltaY)) {
       const by = ((view.stop - view.start) * event.deltaX) / 800;
-      onView({ start: view.start + by, stop: view.stop + by });
-    } else onView(zoomed(view, 1.0015 ** event.deltaY, frameAt(event), frames));
+      onView({ start: shown.start + by, stop: shown.stop + by });
+    } else onView(zoomed(shown, 1.0015 ** event.deltaY, frameAt(event), frames));
   });
   const release = (event: PointerEvent) => {
     const to = frameAt(event);
@@ -66,25 +75,39 @@ export function Strips({ pair, frames, rate, view, player, onView }: Props) {
   };
   const share = (frame: number) => `${((frame - view.start) / (view.stop - view.start)) * 100}%`;
 
+  const whole = shown.start === view.start && shown.stop === view.stop;
+  const low = height !== undefined && height < 60;
+  const size = height === undefined ? "min-h-12 flex-1" : "";
+
   return (
-    <div className="grid grid-cols-[7.5rem_1fr]">
+    <div
+      className={`grid grid-cols-[7.5rem_1fr] grid-rows-[auto_1fr] ${height === undefined ? "min-h-0 flex-1" : ""}`}
+    >
       <div className="text-xs leading-6 text-quiet">{pointer === undefined ? "" : place(pointer, rate)}</div>
       <Axis view={view} rate={rate} />
-      <div>
-        {INKS.map((ink) => (
-          <div key={ink} className="h-24 border-b border-line py-1.5 pr-2 2xl:h-32">
+      <div className="flex min-h-0 flex-col">
+        {inks.map((ink) => (
+          <div
+            key={ink}
+            style={{ height }}
+            className={`overflow-hidden border-b border-line pr-2 ${low ? "py-0.5" : "py-1.5"} ${size}`}
+          >
             <p className={`font-semibold ${COLOURS[ink]}`}>{NAMES[ink]}</p>
+            {!low && (
+              <p className="truncate text-xs text-quiet" title={sides[ink]?.name}>
+                {sides[ink]?.name ?? "none"}
+              </p>
+            )}
             <p className="truncate text-xs text-quiet" title={sides[ink]?.name}>
-              {sides[ink]?.name ?? "none"}
+              {raised(ink === "difference" ? own : shared) || (low ? sides[ink]?.name : "")}
             </p>
-            <p className="text-xs text-quiet">{shown(ink === "difference" ? own : shared)}</p>
           </div>
         ))}
       </div>
       {/* biome-ignore lint/a11y/noStaticElementInteractions: all that the pointer does here has a key too */}
       <div
         ref={box}
-        className="relative cursor-crosshair touch-none select-none"
+        className="relative flex min-h-0 cursor-crosshair touch-none flex-col select-none"
         onPointerDown={(event) => {
           if (event.button !== 0) return;
           event.currentTarget.setPointerCapture(event.pointerId);
@@ -95,16 +118,35 @@ export function Strips({ pair, frames, rate, view, player, onView }: Props) {
         onPointerLeave={() => setPointer(undefined)}
         onDoubleClick={() => onView({ start: 0, stop: frames })}
       >
-        {INKS.map((ink) => (
+        {inks.map((ink) => (
           <StripCanvas
             key={ink}
+            of={of}
             ink={ink}
             strip={strips[ink]}
             view={view}
-            decibels={ink === "difference" ? own : shared}
+            decibels={ruler.scale === "decibels" ? 0 : ink === "difference" ? own : shared}
+            ruler={ruler}
             empty={sides[ink] === null}
+            height={height}
           />
         ))}
+        {!whole && (
+          <>
+            <div
+              className="pointer-events-none absolute inset-y-0 left-0 bg-ground/70"
+              style={{ width: share(shown.start) }}
+            />
+            <div
+              className="pointer-events-none absolute inset-y-0 right-0 bg-ground/70"
+              style={{ left: share(shown.stop) }}
+            />
+            <div
+              className="pointer-events-none absolute inset-y-0 border-x border-text"
+              style={{ left: share(shown.start), right: `calc(100% - ${share(shown.stop)})` }}
+            />
+          </>
+        )}
         {drag !== undefined && pointer !== undefined && (
           <div
             className="pointer-events-none absolute inset-y-0 bg-shade"
@@ -120,7 +162,7 @@ export function Strips({ pair, frames, rate, view, player, onView }: Props) {
   );
 }
 
-const shown = (decibels: number) => (decibels === 0 ? "" : `shown +${decibels} dB`);
+const raised = (decibels: number) => (decibels === 0 ? "" : `shown +${decibels} dB`);
 
 function place(frame: number, rate: number): string {
   return `${number(frame / rate, 4)} s, ${number(Math.floor(frame), 0)}`;
@@ -139,12 +181,15 @@ function StripCanvas(props: {
   strip: Strip | undefined;
   view: View;
   decibels: number;
+  ruler: Ruler;
   empty: boolean;
+  height: number | undefined;
+  of: string;
 }) {
-  const { ink, strip, view, decibels, empty } = props;
+  const { ink, strip, view, decibels, ruler, empty, height, of } = props;
   const canvas = useRef<HTMLCanvasElement>(null);
   useEffect(() => {
-    const paint = () => canvas.current && drawStrip(canvas.current, strip, view, ink, decibels);
+    const paint = () => canvas.current && drawStrip(canvas.current, strip, view, ink, decibels, ruler);
     paint();
     const theme = new MutationObserver(paint);
     theme.observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
@@ -154,15 +199,18 @@ function StripCanvas(props: {
       theme.disconnect();
       size.disconnect();
     };
-  }, [strip, view, ink, decibels]);
+  }, [strip, view, ink, decibels, ruler]);
   return (
-    <div className="relative h-24 border-b border-line 2xl:h-32">
+    <div
+      style={{ height }}
+      className={`relative border-b border-line ${height === undefined ? "min-h-12 flex-1" : ""}`}
+    >
       <canvas
         ref={canvas}
         role="img"
-        aria-label={`Waveform of the ${ink}`}
+        aria-label={`${of} of the ${ink}`}
         data-ready={strip !== undefined || empty}
-        className="h-full w-full"
+        className="absolute inset-0 h-full w-full"
       />
       {empty && (
         <p className="absolute inset-0 grid place-items-center text-quiet">

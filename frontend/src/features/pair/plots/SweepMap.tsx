@@ -1,9 +1,11 @@
 import { useMemo } from "react";
 import type uPlot from "uplot";
 import type { Curve } from "../../../api/client";
-import { type Chart, evenFrequencyAxis, frequencyAxis, PlotBox } from "../../../ui/PlotBox";
+import { number } from "../../../ui/numbers";
+import { evenFrequencyAxis, frequencyAxis } from "../../../ui/PlotBox";
 import { inkColour } from "./draw";
 import { bare, empty, Pen, type Point } from "./pen";
+import { type ReadableChart, ReadPlot } from "./ReadPlot";
 import { curveOf } from "./toneLines";
 
 /** Where the aliases of stepped tones land: tone across, line up, and the lines that arithmetic predicts. */
@@ -11,7 +13,7 @@ export function SweepMap({ curves, rate }: { curves: Curve[]; rate: number }) {
   const chart = useMemo(() => mapChart(curves, rate), [curves, rate]);
   if (!chart) return null;
   return (
-    <div className="mt-3 grid grid-cols-[7.5rem_1fr] border-t border-line pt-2">
+    <div className="grid min-h-0 flex-[2] grid-cols-[7.5rem_1fr]">
       <div className="pr-2 text-xs leading-5 text-quiet">
         <h2 className="text-sm font-semibold text-text">Where aliases land</h2>
         <p>tone across, alias up; the larger, the louder</p>
@@ -19,10 +21,11 @@ export function SweepMap({ curves, rate }: { curves: Curve[]; rate: number }) {
         {curveOf(curves, "alias_map_output", "reference") && <p className="text-reference">○ reference</p>}
         <p>··· predicted, its order where it first meets half the rate</p>
       </div>
-      <PlotBox
+      <ReadPlot
         chart={chart}
+        rate={rate}
         label="Aliases by the frequency of the tone and their own"
-        className="h-72 min-w-0 2xl:h-96"
+        className="min-h-56 flex-1"
       />
     </div>
   );
@@ -40,7 +43,7 @@ function spots(curves: Curve[], side: Curve["side"]): Spot[] {
   return lines.map((line, i) => ({ tone: tones?.x[i] ?? 0, line, level: tones?.y[i] ?? 0 }));
 }
 
-function mapChart(curves: Curve[], rate: number): Chart | null {
+function mapChart(curves: Curve[], rate: number): ReadableChart | null {
   const render = spots(curves, "render");
   const reference = spots(curves, "reference");
   const tones = [...render, ...reference].map((spot) => spot.tone);
@@ -75,7 +78,18 @@ function mapChart(curves: Curve[], rate: number): Chart | null {
     discs(render, inkColour("difference"), 1.5, true);
     discs(reference, inkColour("reference"), 3, false);
   };
+  const dots = (spots: Spot[], side: string) =>
+    spots.map(({ tone, line, level }) => ({
+      x: tone,
+      y: line,
+      text: `${side}, alias at ${number(line, 0)} Hz`,
+      value: level,
+      unit: "dBFS",
+    }));
   return {
+    unit: "Hz",
+    lines: [],
+    points: [...dots(reference, "reference"), ...dots(render, "render")],
     data: empty(rate),
     options: (size) => ({
       ...bare(size),

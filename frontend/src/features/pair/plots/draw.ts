@@ -21,6 +21,24 @@ export function magnification(peak: number): number {
   return Math.max(0, Math.floor((-20 * Math.log10(peak)) / 6) * 6);
 }
 
+/** How levels stand on a strip: evenly, or in decibels down to the lowest; channels apart, or laid over each other. */
+export interface Ruler {
+  scale: "even" | "decibels";
+  over: boolean;
+}
+export const EVEN: Ruler = { scale: "even", over: false };
+const LOWEST_DECIBELS = -72;
+const LABELLED_HEIGHT = 56; // pixels of a lane under which its levels have no room
+
+/** Where a value stands between the middle, 0, and the edge, ±1. */
+function placed(value: number, factor: number, ruler: Ruler): number {
+  const raised = value * factor;
+  if (ruler.scale === "even") return Math.max(-1, Math.min(1, raised));
+  if (raised === 0) return 0;
+  const level = 20 * Math.log10(Math.abs(raised));
+  return Math.sign(raised) * Math.max(0, Math.min(1, 1 - level / LOWEST_DECIBELS));
+}
+
 /** A waveform on its strip. Reference is filled, render is hatched one way, the difference both ways. */
 export function drawStrip(
   canvas: HTMLCanvasElement,
@@ -28,6 +46,7 @@ export function drawStrip(
   view: View,
   ink: Ink,
   decibels: number,
+  ruler: Ruler = EVEN,
 ): void {
   const ratio = window.devicePixelRatio || 1;
   const width = canvas.clientWidth;
@@ -39,23 +58,50 @@ export function drawStrip(
   pen.scale(ratio, ratio);
   const colour = inkColour(ink);
   const lanes = strip ? Math.max(strip.low.length, strip.samples.length) : 1;
-  const scale = 10 ** (decibels / 20);
+  const factor = 10 ** (decibels / 20);
+  const rows = ruler.over ? 1 : lanes;
   const toX = (frame: number) => ((frame - view.start) / (view.stop - view.start)) * width;
   for (let lane = 0; lane < lanes; lane++) {
-    const centre = (height * (lane + 0.5)) / lanes;
-    const half = (height / lanes) * 0.47;
-    const toY = (value: number) => centre - Math.max(-1, Math.min(1, value * scale)) * half;
+    const centre = (height * ((ruler.over ? 0 : lane) + 0.5)) / rows;
+    const half = (height / rows) * 0.47;
+    const toY = (value: number) => centre - placed(value, factor, ruler) * half;
     pen.fillStyle = pen.strokeStyle = colour;
     pen.globalAlpha = 0.35;
     pen.fillRect(0, centre - 0.5, width, 1);
     pen.globalAlpha = 1;
+    if (height / rows >= LABELLED_HEIGHT && (!ruler.over || lane === 0))
+      drawLevels(pen, width, decibels, ruler, toY);
+    pen.fillStyle = pen.strokeStyle = colour;
     if (!strip) continue;
+    if (ruler.over && lane > 0) pen.globalAlpha = 0.55;
     if (strip.curve_points > 0) drawSamples(pen, strip, lane, ink, toX, toY);
     else drawColumns(pen, strip, lane, ink, toX, toY);
   }
 }
 
 type Scale = (value: number) => number;
+
+/** Lines at round levels, with what they are at the right; on a strip that is magnified, of what is shown. */
+function drawLevels(
+  pen: CanvasRenderingContext2D,
+  width: number,
+  decibels: number,
+  ruler: Ruler,
+  toY: Scale,
+) {
+  const css = getComputedStyle(document.documentElement);
+  const levels = ruler.scale === "even" ? [-6, -12, -24] : [-12, -36, -60];
+  pen.font = "10px 'Commissioner Variable'";
+  pen.textAlign = "right";
+  pen.textBaseline = "middle";
+  for (const level of levels.map((one) => one - decibels)) {
+    const y = toY(10 ** (level / 20));
+    pen.fillStyle = css.getPropertyValue("--line");
+    pen.fillRect(0, y, width - 34, 1);
+    pen.fillStyle = css.getPropertyValue("--quiet");
+    pen.fillText(`−${Math.abs(level)}`, width - 4, y);
+  }
+}
 
 function drawColumns(
   pen: CanvasRenderingContext2D,

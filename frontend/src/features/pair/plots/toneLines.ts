@@ -1,9 +1,10 @@
 import type uPlot from "uplot";
 import type { Curve, Pair } from "../../../api/client";
 import { number } from "../../../ui/numbers";
-import { axisLook, type Chart, evenFrequencyAxis } from "../../../ui/PlotBox";
+import { axisLook, evenFrequencyAxis } from "../../../ui/PlotBox";
 import { inkColour } from "./draw";
 import { bare, empty, Pen, type Point } from "./pen";
+import type { ReadableChart } from "./ReadPlot";
 
 /** A line of the spectrum that arithmetic expects of a tone. */
 export interface Line {
@@ -66,7 +67,7 @@ const DEEPEST = -150;
 const SHALLOWEST = -120;
 
 /** Stems of harmonics and aliases over a linear axis of frequency; the chart of the path below shares it. */
-export function stemsChart(tone: ToneLines, rate: number): Chart {
+export function stemsChart(tone: ToneLines, rate: number): ReadableChart {
   const levels = [...tone.render, ...tone.reference].map((line) => line.level);
   const high = Math.max(0, ...levels.map((level) => level + 6));
   const low = Math.max(
@@ -75,6 +76,7 @@ export function stemsChart(tone: ToneLines, rate: number): Chart {
   );
   const splits = [-30, -60, -90, -120].filter((level) => level > low);
   return {
+    ...readable(tone),
     data: empty(rate),
     options: (size) => ({
       ...bare(size),
@@ -87,10 +89,11 @@ export function stemsChart(tone: ToneLines, rate: number): Chart {
 }
 
 /** Where each order lands: down the chart the orders go up, and the line turns at half the rate and at zero. */
-export function pathChart(tone: ToneLines, rate: number): Chart {
+export function pathChart(tone: ToneLines, rate: number): ReadableChart {
   const orders = Math.max(...tone.path.x);
   const half = rate / 2;
   return {
+    ...readable(tone),
     data: empty(rate),
     options: (size) => ({
       ...bare(size),
@@ -104,6 +107,21 @@ export function pathChart(tone: ToneLines, rate: number): Chart {
     }),
   };
 }
+
+/** Each line of each side, by its order. */
+const readable = (tone: ToneLines): Pick<ReadableChart, "unit" | "linked" | "lines" | "points"> => ({
+  unit: "Hz",
+  linked: "pair, even Hz",
+  lines: [],
+  points: (["reference", "render"] as const).flatMap((side) =>
+    tone[side].map((line) => ({
+      x: line.frequency,
+      text: `${side}, ${line.kind} of order ${line.order}`,
+      value: line.level,
+      unit: "dBFS",
+    })),
+  ),
+});
 
 const decibels = (_: uPlot, at: number[]) => at.map((level) => number(level, 0));
 

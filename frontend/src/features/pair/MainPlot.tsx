@@ -1,0 +1,99 @@
+import { useState } from "react";
+import type { Pair } from "../../api/client";
+import { useKeys } from "../../ui/keys";
+import type { Player } from "./player/player";
+import { CurveStack } from "./plots/CurveStack";
+import { EVEN, type Ruler } from "./plots/draw";
+import { Folds } from "./plots/Folds";
+import { CURVES, PLOTS, type PlotName } from "./plots/kinds";
+import { MapPlot } from "./plots/MapPlot";
+import { SpectrumPlot } from "./plots/SpectrumPlot";
+import { Strips } from "./plots/Strips";
+import { SweepMap } from "./plots/SweepMap";
+import type { View } from "./view";
+
+interface Props {
+  pair: Pair;
+  frames: number;
+  rate: number;
+  view: View;
+  player: Player | undefined;
+  onView: (view: View) => void;
+}
+
+/** One large plot, with the others a key away. */
+export function MainPlot(
+  props: Props & { names: PlotName[]; chosen: PlotName; onChoose: (name: PlotName) => void },
+) {
+  const { names, chosen, onChoose, ...rest } = props;
+  useKeys(Object.fromEntries(names.map((name) => [PLOTS[name].key, () => onChoose(name)])));
+  return (
+    <section aria-label={PLOTS[chosen].title} className="flex min-h-80 flex-1 flex-col">
+      <div className="flex flex-wrap gap-x-4 gap-y-1 border-b border-line pl-[7.5rem]">
+        {names.map((name) => (
+          <button
+            key={name}
+            type="button"
+            aria-pressed={name === chosen}
+            onClick={() => onChoose(name)}
+            className={`-mb-px border-b-2 py-1 ${name === chosen ? "border-text font-semibold" : "border-transparent text-quiet hover:text-text"}`}
+          >
+            {PLOTS[name].title}
+            <span aria-hidden="true" className="ml-1 text-xs font-normal text-quiet uppercase">
+              {PLOTS[name].key}
+            </span>
+          </button>
+        ))}
+      </div>
+      <div className="flex min-h-0 flex-1 flex-col pt-2">
+        <Drawn key={chosen} name={chosen} {...rest} />
+      </div>
+    </section>
+  );
+}
+
+function Drawn({ name, ...props }: Props & { name: PlotName }) {
+  const { pair, rate, frames, view, onView } = props;
+  if (name === "waveform") return <Waveform {...props} />;
+  if (name === "spectrum") return <SpectrumPlot pair={pair} frames={frames} rate={rate} view={view} />;
+  if (name === "map") return <MapPlot pair={pair} rate={rate} view={view} onView={onView} />;
+  if (name === "lines") return <Folds pair={pair} rate={rate} />;
+  return (
+    <>
+      {name === "aliases" && <SweepMap curves={pair.curves} rate={rate} />}
+      <CurveStack curves={pair.curves} rows={CURVES[name] ?? []} rate={rate} />
+    </>
+  );
+}
+
+function Waveform(props: Props) {
+  const [ruler, setRuler] = useState<Ruler>(EVEN);
+  const channels = (props.pair.reference ?? props.pair.render)?.channels ?? 1;
+  return (
+    <>
+      <div className="flex gap-4 pl-[7.5rem] text-xs text-quiet">
+        <label className="flex items-center gap-1.5">
+          <input
+            type="checkbox"
+            checked={ruler.scale === "decibels"}
+            onChange={(event) => setRuler({ ...ruler, scale: event.target.checked ? "decibels" : "even" })}
+            className="accent-text"
+          />
+          levels in dBFS
+        </label>
+        {channels > 1 && (
+          <label className="flex items-center gap-1.5">
+            <input
+              type="checkbox"
+              checked={ruler.over}
+              onChange={(event) => setRuler({ ...ruler, over: event.target.checked })}
+              className="accent-text"
+            />
+            channels over each other
+          </label>
+        )}
+      </div>
+      <Strips {...props} of="Waveform" ruler={ruler} />
+    </>
+  );
+}

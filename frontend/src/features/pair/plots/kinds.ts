@@ -1,0 +1,48 @@
+import type { Pair } from "../../../api/client";
+import { toneLines } from "./toneLines";
+
+/** The large plots, with the key of each. */
+export const PLOTS = {
+  waveform: { title: "Waveform", key: "v" },
+  spectrum: { title: "Spectrum", key: "e" },
+  map: { title: "Level map", key: "m" },
+  lines: { title: "Lines of the tone", key: "t" },
+  aliases: { title: "Aliases by tone", key: "y" },
+  response: { title: "Response", key: "r" },
+  transfer: { title: "Transfer curve", key: "c" },
+  gain: { title: "Gain over time", key: "g" },
+  events: { title: "Delay by event", key: "k" },
+  loudness: { title: "Loudness", key: "h" },
+  found: { title: "What was found", key: "f" },
+  bands: { title: "Residual bands", key: "b" },
+} as const;
+export type PlotName = keyof typeof PLOTS;
+
+/** Which curves each plot draws; those of one line share a chart, lines stand under each other. */
+export const CURVES: Partial<Record<PlotName, string[][]>> = {
+  aliases: [["alias_by_frequency"], ["thd_by_frequency"], ["noise_by_frequency"]],
+  response: [["magnitude"], ["phase"], ["group_delay"], ["coherence"]],
+  transfer: [["transfer"], ["transfer_error"]],
+  gain: [["gain"]],
+  events: [["latency_by_event"]],
+  loudness: [["momentary"], ["short"]],
+  found: [["filter_magnitude"], ["filter_phase"], ["output_over_input"], ["gain_over_time"]],
+  bands: [["residual_bands"]],
+};
+
+/** The name of a curve without the number that tells it from others of its kind. */
+export const kindOf = (name: string): string => name.replace(/ \d+$/, "");
+
+/** The plots that there is something to draw in, the one that answers the signal's question first chosen. */
+export function plotsOf(pair: Pair): { names: PlotName[]; first: PlotName } {
+  const drawn = new Set(pair.curves.filter((curve) => curve.x.length > 1).map((curve) => kindOf(curve.name)));
+  const has = (name: PlotName) => (CURVES[name] ?? []).flat().some((curve) => drawn.has(curve));
+  const tone = toneLines(pair) !== null;
+  const names: PlotName[] = (Object.keys(PLOTS) as PlotName[]).filter((name) => {
+    if (name === "waveform" || name === "spectrum" || name === "map") return true;
+    if (name === "lines") return tone;
+    return has(name);
+  });
+  const order: PlotName[] = ["lines", "aliases", "response", "transfer", "gain", "events"];
+  return { names, first: order.find((name) => names.includes(name)) ?? "waveform" };
+}
