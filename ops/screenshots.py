@@ -33,21 +33,6 @@ def settle(page: Page) -> None:
     page.wait_for_timeout(600)
 
 
-def example_files(folder: Path) -> tuple[Path, Path]:
-    """Two files to compare: bell strikes, and the same 3 samples late and 0.2 dB down."""
-    import numpy as np
-
-    from kind_echo.audio_io.files import write_audio
-    from kind_echo.core.signals import make_request, synthesise
-
-    samples = synthesise(make_request("bells", level=-3.0, seconds=3.0, seed=11, channels=2), 48_000)
-    late = np.concatenate([np.zeros((3, 2)), samples[:-3]]) * 10 ** (-0.2 / 20)
-    paths = folder / "buoy-before.wav", folder / "buoy-after.wav"
-    for path, audio in zip(paths, (samples, late), strict=True):
-        write_audio(path, audio, 48_000, "PCM_24")
-    return paths
-
-
 def wait_for_runs(visitor: Visitor) -> None:
     """Wait until all that the demo renders is rendered and judged."""
     deadline = time.monotonic() + _PATIENCE
@@ -111,23 +96,15 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
     picture("runs", "/")
     picture("sheet", f"/runs/{run['id']}?cell={broken['id']}")
     picture("sheet-dark", f"/runs/{run['id']}?cell={broken['id']}&figures=1", "dark")
-    picture("pair", f"/cells/{broken['id']}")
     picture("pair-samples", f"/cells/{broken['id']}?from=44000&to=44080")
 
-    def curves(name: str, cell: int, heading: str) -> None:
-        """A pair, scrolled so that what a heading stands beside comes first."""
-        page.goto(f"{address}/cells/{cell}")
-        settle(page)
-        title = page.get_by_role("heading", name=heading, exact=True)
-        title.evaluate("one => { one.style.scrollMarginTop = '1rem'; one.scrollIntoView() }")
-        page.wait_for_timeout(400)
-        page.screenshot(path=_FOLDER / f"{name}.png")
-
     null = "Null regression"
-    curves("pair-response", cell_of(visitor, null, "2.1.0-rc1", "Sine sweep"), "Magnitude")
-    curves("pair-tone", cell_of(visitor, null, "2.1.0-rc2", "Steady tone 997 Hz", "Hard, 8×"), "Lines")
-    sweep = cell_of(visitor, "Real time against offline", "2.1.0-rc2", "Stepped tones")
-    curves("pair-sweep", sweep, "Where aliases land")
+    bells = cell_of(visitor, null, "2.1.0-rc2", "Bell buoy strikes")
+    picture("pair-map", f"/cells/{bells}?plot=map")
+    picture("pair-response", f"/cells/{cell_of(visitor, null, '2.1.0-rc1', 'Sine sweep')}")
+    picture("pair-tone", f"/cells/{cell_of(visitor, null, '2.1.0-rc2', 'Steady tone 997 Hz', 'Hard, 8×')}")
+    picture("pair-sweep", f"/cells/{cell_of(visitor, 'Real time against offline', '2.1.0-rc2', 'Stepped tones')}")
+    picture("pair", f"/cells/{bells}")
     plan = next(p["id"] for p in visitor.ask("/api/plans")["plans"] if p["name"] == null)
     picture("plan", f"/plans/{plan}")
     trend = urllib.parse.urlencode({"plan": plan, "measure": "gain", "case": "Sine sweep through Soft, 4×"})
@@ -140,18 +117,8 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
     picture("people", "/people")
     picture("storage", "/storage")
     picture("kit", f"/runs/{_kit_run(visitor)}/kit")
-    page.goto(f"{address}/compare")
-    page.locator("input[type=file]").nth(1).wait_for(state="attached")
-    with tempfile.TemporaryDirectory() as folder:
-        for field, path in zip(page.locator("input[type=file]").all(), example_files(Path(folder)), strict=True):
-            field.set_input_files(path)
-        page.get_by_role("button", name="Compare", exact=True).and_(page.locator(":enabled")).wait_for()
-        page.screenshot(path=_FOLDER / "compare.png")
-        page.get_by_role("button", name="Compare", exact=True).click()
-        page.wait_for_url("**/comparisons/*")
-        page.get_by_text("The residual stands at").wait_for()
-        settle(page)
-        page.screenshot(path=_FOLDER / "compare-pair.png")
+    sets = visitor.ask("/api/sets")["sets"]
+    picture("files", f"/files/{next(one['id'] for one in sets if one['name'] == '3 dB off one peak')}")
 
 
 def main() -> None:

@@ -230,7 +230,7 @@ function Head({
         type="button"
         title={measure.definition}
         onClick={onSort}
-        className="text-right leading-4 hover:text-text"
+        className="min-h-6 text-right leading-4 hover:text-text"
       >
         <span className={order ? "font-semibold text-text" : ""}>{measure.title}</span>
         {measure.unit && <span>, {measure.unit}</span>}
@@ -241,7 +241,7 @@ function Head({
           type="button"
           aria-expanded={open}
           onClick={() => setOpen(!open)}
-          className="block w-full text-right underline decoration-line decoration-dotted underline-offset-4 hover:text-text"
+          className="block min-h-6 w-full text-right underline decoration-line decoration-dotted underline-offset-4 hover:text-text"
         >
           {limit ? limitText(limit, measure) : "limit…"}
         </button>

@@ -1,8 +1,8 @@
-import { useState } from "react";
+import { useMemo, useState } from "react";
 import type { Pair } from "../../api/client";
 import { useKeys } from "../../ui/keys";
 import type { Player } from "./player/player";
-import { CurveStack } from "./plots/CurveStack";
+import { CurveStack, type Mark } from "./plots/CurveStack";
 import { EVEN, type Ruler } from "./plots/draw";
 import { Folds } from "./plots/Folds";
 import { CURVES, PLOTS, type PlotName } from "./plots/kinds";
@@ -28,8 +28,8 @@ export function MainPlot(
   const { names, chosen, onChoose, ...rest } = props;
   useKeys(Object.fromEntries(names.map((name) => [PLOTS[name].key, () => onChoose(name)])));
   return (
-    <section aria-label={PLOTS[chosen].title} className="flex min-h-80 flex-1 flex-col">
-      <div className="flex flex-wrap gap-x-4 gap-y-1 border-b border-line pl-[7.5rem]">
+    <section aria-label={PLOTS[chosen].title} className="flex flex-1 flex-col">
+      <div className="flex flex-wrap gap-x-3.5 border-b border-line pl-[7.5rem]">
         {names.map((name) => (
           <button
             key={name}
@@ -45,7 +45,7 @@ export function MainPlot(
           </button>
         ))}
       </div>
-      <div className="flex min-h-0 flex-1 flex-col pt-2">
+      <div className="flex flex-1 flex-col pt-2">
         <Drawn key={chosen} name={chosen} {...rest} />
       </div>
     </section>
@@ -54,6 +54,7 @@ export function MainPlot(
 
 function Drawn({ name, ...props }: Props & { name: PlotName }) {
   const { pair, rate, frames, view, onView } = props;
+  const marks = useMemo(() => edgesOf(pair), [pair]);
   if (name === "waveform") return <Waveform {...props} />;
   if (name === "spectrum") return <SpectrumPlot pair={pair} frames={frames} rate={rate} view={view} />;
   if (name === "map") return <MapPlot pair={pair} rate={rate} view={view} onView={onView} />;
@@ -61,9 +62,24 @@ function Drawn({ name, ...props }: Props & { name: PlotName }) {
   return (
     <>
       {name === "aliases" && <SweepMap curves={pair.curves} rate={rate} />}
-      <CurveStack curves={pair.curves} rows={CURVES[name] ?? []} rate={rate} />
+      <CurveStack
+        curves={pair.curves}
+        rows={CURVES[name] ?? []}
+        rate={rate}
+        {...(name === "response" ? { marks } : {})}
+      />
     </>
   );
+}
+
+const EDGES = { edge_low: "−3 dB", edge_high: "−3 dB", wall_frequency: "wall" };
+
+/** Where the readings of a response were taken. */
+function edgesOf(pair: Pair): Mark[] {
+  return Object.entries(EDGES).flatMap(([key, text]) => {
+    const x = pair.readings.find((one) => one.measure === key && one.channel === "all")?.value;
+    return x == null ? [] : [{ x, text }];
+  });
 }
 
 function Waveform(props: Props) {

@@ -374,7 +374,8 @@ function ZoomBar(props: { view: View; frames: number; rate: number; onView: (vie
   return (
     <div className="flex items-center gap-2 pb-1 pl-[7.5rem] text-xs text-quiet">
       <span className="mr-auto">
-        {span} shown{length === frames ? ", the whole file" : ""}. Drag or turn the wheel to zoom.
+        {span} shown{length === frames ? ", the whole file" : ""}.
+        <span className="hidden xl:inline"> Drag or turn the wheel to zoom.</span>
       </span>
       <Button hint="I" small onClick={() => onView(zoomed(view, 0.5, middle(view), frames))}>
         Zoom in

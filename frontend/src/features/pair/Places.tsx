@@ -68,7 +68,9 @@ export function Places({ pair, rate, onView }: { pair: Pair; rate: number; onVie
               className={`flex w-full gap-3 py-1 text-left hover:bg-sheet ${chosen === i ? "bg-sheet font-semibold" : ""}`}
             >
               <span className="w-20 shrink-0 text-right">{number(place.start, 3)} s</span>
-              <span className="min-w-0 flex-1 truncate first-letter:uppercase">{place.reason}</span>
+              <span className="min-w-0 flex-1 truncate first-letter:uppercase">
+                {place.reason}, {number(1000 * place.length, 0)} ms
+              </span>
               <span className="shrink-0">{number(place.amount, 1)}</span>
             </button>
           </li>

@@ -78,7 +78,7 @@ export function FirstSteps({ plans }: { plans: Plan[] }) {
         ))}
       </ol>
       <p className="mt-5 text-quiet">
-        Two files can be compared without any of this, on <To page="/compare">Compare two files</To>.
+        Files of your own can be measured and compared without any of this, on <To page="/files">Files</To>.
       </p>
     </section>
   );

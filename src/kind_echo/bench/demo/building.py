@@ -2,16 +2,13 @@
 
 from collections.abc import Sequence
 from datetime import UTC, datetime, timedelta
-from pathlib import Path
 
-import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from kind_echo.audio_io.files import write_audio
-from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.accounts import add_person, all_people
 from kind_echo.bench.decisions import approve, decide
+from kind_echo.bench.demo.files import bring_files
 from kind_echo.bench.demo.scenario import PEOPLE, SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
 from kind_echo.bench.machines import add_effect, add_host_by_hand, register
 from kind_echo.bench.plans import (
@@ -25,10 +22,7 @@ from kind_echo.bench.plans import (
 )
 from kind_echo.bench.queue import settle_demo
 from kind_echo.bench.runs import start_run
-from kind_echo.bench.signals import compare_uploads, keep_upload
-from kind_echo.core.audio.source import Samples
-from kind_echo.core.comparison.compare import CompareOptions
-from kind_echo.core.signals import in_full, make_request, synthesise
+from kind_echo.core.signals import in_full
 from kind_echo.database.models import Build, Cell, Condition, Effect, Plan, Run, Signal
 from kind_echo.renderers import lv2, stand_in
 from kind_echo.renderers.contract import Offer, OfferedEffect
@@ -66,7 +60,8 @@ def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
     # Runs are listed newest first: the effect that the scenario is about comes last, and is rendered first.
     for number, scene in enumerate(scenes):
         _stage(session, scene, now, urgency=number)
-    _bring_pairs(session, now)
+    first, second = list(PEOPLE)[:2]
+    bring_files(session, now, first, second)
     return True
 
 
@@ -149,24 +144,3 @@ def _condition(session: Session, where: Where, rate: int) -> Condition:
         session, host=where.host, host_version=where.version, mode=where.mode, rate=rate,
         block_size=BLOCKS[where.mode], channels=where.channels, word_length="FLOAT",
     )  # fmt: skip
-
-
-def _bring_pairs(session: Session, now: datetime) -> None:
-    """Two pairs of files, as a person would bring them: one late and soft, one cut short of its peaks."""
-    bells = synthesise(make_request("bells", level=-3.0, seconds=4.0, seed=3, lead_in=0.2), 48_000)
-    organ = synthesise(
-        make_request("piece", piece="reed organ", density="dense", level=-20.0, seconds=4.0, channels=2), 44_100
-    )
-    late = 10 ** (-0.3 / 20) * np.concatenate([np.zeros((37, 1)), bells[:-37]])
-    pairs: tuple[tuple[str, Samples, str, Samples, int], ...] = (
-        ("bell buoy, master.wav", bells, "bell buoy, through the mixer.wav", late, 48_000),
-        ("reed organ, master.wav", organ, "reed organ, clipped.wav", np.clip(organ, -0.2, 0.2), 44_100),
-    )
-    with temporary_folder() as folder:
-        for first, reference, second, render, rate in pairs:
-            uploads = []
-            for name, samples in ((first, reference), (second, render)):
-                path = Path(folder) / "file.wav"
-                write_audio(path, samples, rate, "PCM_24")
-                uploads.append(keep_upload(session, path, name, who=next(iter(PEOPLE)), now=now))
-            compare_uploads(session, uploads[0].id, uploads[1].id, CompareOptions(), now=now)

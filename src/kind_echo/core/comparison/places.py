@@ -20,6 +20,7 @@ _WINDOW_SECONDS = 0.01
 _DOWN = 10 ** (-12 / 10)  # a place ends where the difference has fallen by this, in power
 _REACH = 200  # windows to either side of the greatest that may belong to its place
 _NOTHING = 10 ** (-180 / 10)  # mean square; what is under it is no difference
+_FAR_UNDER = 10 ** (-60 / 10)  # of the greatest: what differs so much less is nowhere that they differ most
 _FLOOR = -180.0
 
 
@@ -56,7 +57,7 @@ def find_places(reference: Source, render: Source, found: Comparison, most: int)
     """The `most` greatest differences in time, and as many places where the render goes over or up to full scale.
 
     A place is the stretch around a greatest 10 ms in which the difference stays within 12 dB of it, up to two seconds
-    to either side; none lies over another.
+    to either side; none lies over another, and none is 60 dB under the greatest.
 
     Args:
         found: what comparing these two gave. Where one cause alone acts all along, it is named where no event is.
@@ -118,7 +119,8 @@ def _windows(reference: Source, aligned: AlignedSource, window: int) -> tuple[Fl
 
 def _greatest(values: Floats, most: int) -> list[tuple[int, int, int]]:
     """First, greatest and end window of the greatest places, the greatest first; `values` is not changed."""
-    free = np.isfinite(values) & (values > _NOTHING)
+    least = max(_NOTHING, _FAR_UNDER * float(values.max(initial=0.0)))
+    free = np.isfinite(values) & (values > least)
     found: list[tuple[int, int, int]] = []
     for best in np.argsort(values)[::-1]:
         if len(found) == most:

@@ -9,7 +9,7 @@ Seconds = tuple[float, float]
 _WINDOW_SECONDS = 0.01
 _BEGINS = 10 ** (-30 / 10)  # of the greatest window's power
 _ENDS = 10 ** (-20 / 10)  # of the greatest since it began
-_FALLEN, _RISEN = 10 ** (-6 / 10), 10 ** (10 / 10)  # a fall, and a rise after it that begins the next note
+_FALLEN, _RISEN = 10 ** (-6 / 10), 10 ** (6 / 10)  # a fall, and a rise after it that begins the next note
 _LONGEST_SECONDS = 3.0
 
 
@@ -17,7 +17,7 @@ def first_note(source: Source) -> Seconds | None:
     """Start and end, in seconds, of the first sound in a file; None for silence.
 
     It begins where 10 ms first come within 30 dB of the loudest 10 ms of the file, and ends where it has fallen by
-    20 dB, where the next begins (a rise by 10 dB after a fall by 6), or after 3 s. Common practice, no source.
+    20 dB, where the next begins (a rise by 6 dB after a fall by 6), or after 3 s. Common practice, no source.
     """
     window = max(1, round(_WINDOW_SECONDS * source.rate))
     size = max(1, PASS // window) * window

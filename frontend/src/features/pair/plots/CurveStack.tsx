@@ -8,6 +8,13 @@ import { kindOf } from "./kinds";
 import { Pen } from "./pen";
 import { type ReadableChart, ReadPlot } from "./ReadPlot";
 
+/** A place on an axis that has a name. */
+export interface Mark {
+  x: number;
+  text: string;
+}
+const NO_MARKS: Mark[] = [];
+
 interface Look {
   title: string;
   about: string;
@@ -45,38 +52,67 @@ const COLOURS: Record<Curve["side"], string> = {
 const MARKS: Record<Curve["side"], string> = { reference: "—", render: "- -", difference: "···" };
 
 /** Curves under each other, each kind on a chart of its own; those of one axis move together. */
-export function CurveStack({ curves, rows, rate }: { curves: Curve[]; rows: string[][]; rate: number }) {
+export function CurveStack({
+  curves,
+  rows,
+  rate,
+  marks = [],
+}: {
+  curves: Curve[];
+  rows: string[][];
+  rate: number;
+  /** Places on the first chart's axis that were read from it. */
+  marks?: Mark[];
+}) {
   const there = rows.flatMap((names) => {
     const own = curves.filter((curve) => names.includes(kindOf(curve.name)) && curve.x.length > 1);
     return own.length > 0 ? [{ name: names[0] ?? "", own }] : [];
   });
   return there.map(({ name, own }, i) => (
-    <CurvePlot key={name} name={name} curves={own} rate={rate} large={i === 0} />
+    <CurvePlot
+      key={name}
+      name={name}
+      curves={own}
+      rate={rate}
+      large={i === 0}
+      last={there[i + 1]?.own[0]?.x_unit !== own[0]?.x_unit}
+      marks={i === 0 ? marks : NO_MARKS}
+    />
   ));
 }
 
-function CurvePlot(props: { name: string; curves: Curve[]; rate: number; large: boolean }) {
-  const { name, curves, rate, large } = props;
+interface PlotProps {
+  name: string;
+  curves: Curve[];
+  rate: number;
+  /** The first: it has most of the height, and says what is drawn how. */
+  large: boolean;
+  /** The last of its axis, which stands under it. */
+  last: boolean;
+  marks: Mark[];
+}
+
+function CurvePlot({ name, curves, rate, large, last, marks }: PlotProps) {
   const look = LOOKS[name] ?? { title: name, about: "" };
-  const chart = useMemo(() => draw(name, curves), [name, curves]);
+  const chart = useMemo(() => draw(name, curves, last, marks), [name, curves, last, marks]);
   const spread = curves.map((curve) => `${curve.side} ${kindOf(curve.name)}`);
   return (
-    <div className={`grid min-h-0 grid-cols-[7.5rem_1fr] ${large ? "flex-[2]" : "flex-1"}`}>
+    <div
+      className={`grid grid-cols-[7.5rem_1fr] ${large ? "min-h-44 flex-[3]" : last ? "min-h-28 flex-1" : "min-h-21 flex-1"}`}
+    >
       <div className="pr-2 text-xs leading-5 text-quiet">
-        <h2 className="text-sm font-semibold text-text">{look.title}</h2>
-        <p>{look.about}</p>
-        {curves.map(({ side }, i) => (
-          <p key={spread[i]} className={COLOURS[side]}>
-            {MARKS[side]} {labelOf(curves, i)}
-          </p>
-        ))}
+        <h2 className="text-sm leading-4 font-semibold text-text" title={look.about}>
+          {look.title}
+        </h2>
+        <p className={large ? "" : "line-clamp-2 leading-4"}>{look.about}</p>
+        {large &&
+          curves.map(({ side }, i) => (
+            <p key={spread[i]} className={COLOURS[side]}>
+              {MARKS[side]} {labelOf(curves, i)}
+            </p>
+          ))}
       </div>
-      <ReadPlot
-        chart={chart}
-        rate={rate}
-        label={`${look.title}: ${look.about}`}
-        className={large ? "min-h-36 flex-1" : "min-h-24 flex-1"}
-      />
+      <ReadPlot chart={chart} rate={rate} label={`${look.title}: ${look.about}`} className="min-h-0 flex-1" />
     </div>
   );
 }
@@ -91,7 +127,7 @@ function labelOf(curves: Curve[], index: number): string {
   return `${curve.side}, ${what}`;
 }
 
-function draw(name: string, curves: Curve[]): ReadableChart {
+function draw(name: string, curves: Curve[], last: boolean, marks: Mark[]): ReadableChart {
   const look = LOOKS[name] ?? { title: name, about: "" };
   const tables: uPlot.AlignedData[] = curves.map((curve) => [
     curve.x,
@@ -100,7 +136,7 @@ function draw(name: string, curves: Curve[]): ReadableChart {
   const [first] = curves;
   return {
     data: uPlot.join(tables),
-    options: (size) => options(size, name, look, curves),
+    options: (size) => options(size, name, look, curves, last, marks),
     unit: first?.x_unit ?? "",
     linked: first?.x_unit === "Hz" ? "pair, Hz" : first?.x_unit === "s" ? "pair, s" : undefined,
     lines: curves.map((curve, i) => ({
@@ -111,7 +147,14 @@ function draw(name: string, curves: Curve[]): ReadableChart {
   };
 }
 
-function options(size: Size, name: string, look: Look, curves: Curve[]): uPlot.Options {
+function options(
+  size: Size,
+  name: string,
+  look: Look,
+  curves: Curve[],
+  last: boolean,
+  marks: Mark[],
+): uPlot.Options {
   const byFrequency = curves[0]?.x_unit === "Hz";
   const top = Math.max(...curves.flatMap((curve) => curve.x)) * 1.05;
   const bottom = Math.max(20, Math.min(...curves.flatMap((curve) => curve.x)) * 0.95);
@@ -128,9 +171,12 @@ function options(size: Size, name: string, look: Look, curves: Curve[]): uPlot.O
       y: { range: [low, Math.max(...values) + margin] },
     },
     axes: [
-      byFrequency
-        ? frequencyAxis(top, bottom)
-        : { ...axisLook(), grid: { show: false }, size: 28, values: (_, at) => at.map(plain) },
+      {
+        ...(byFrequency
+          ? frequencyAxis(top, bottom)
+          : { ...axisLook(), grid: { show: false }, values: (_, at) => at.map(plain) }),
+        ...(last ? { size: 28 } : { size: 0, values: () => [] }),
+      },
       {
         ...axisLook(),
         size: 44,
@@ -139,8 +185,27 @@ function options(size: Size, name: string, look: Look, curves: Curve[]): uPlot.O
       },
     ],
     series: [{}, ...curves.map((curve) => series(curve, look))],
-    hooks: name === "transfer" ? { draw: [paintUnity] } : {},
+    hooks: {
+      draw: [
+        ...(name === "transfer" ? [paintUnity] : []),
+        ...(marks.length > 0 ? [(plot: uPlot) => paintMarks(plot, marks)] : []),
+      ],
+    },
   };
+}
+
+/** Lines upwards at places that readings name. */
+function paintMarks(plot: uPlot, marks: Mark[]) {
+  const pen = new Pen(plot);
+  const { min, max } = plot.scales.y ?? {};
+  if (min == null || max == null) return;
+  for (const { x } of marks) pen.stroke(pen.quiet, 1, [pen.place(x, min), pen.place(x, max)], [1, 3]);
+  pen.labels(
+    marks.map(({ x, text }) => {
+      const [left, bottom] = pen.place(x, min);
+      return { at: [left, bottom - 12 * uPlot.pxRatio], text };
+    }),
+  );
 }
 
 /** Where what comes out is what goes in. */
@@ -156,7 +221,7 @@ function paintUnity(plot: uPlot) {
 /** As many digits as tell one line of the grid from the next. */
 function digitsOf(at: number[]): number {
   const [a, b] = at;
-  if (a === undefined || b === undefined) return 1;
+  if (a === undefined || b === undefined) return at.every(Number.isInteger) ? 0 : 1;
   return Math.max(0, Math.min(4, Math.ceil(-Math.log10(Math.abs(b - a)) - 1e-9)));
 }
 

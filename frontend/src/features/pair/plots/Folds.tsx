@@ -13,8 +13,8 @@ export function Folds({ pair, rate }: { pair: Pair; rate: number }) {
   const path = useMemo(() => tone && pathChart(tone, rate), [tone, rate]);
   if (!tone) return null;
   return (
-    <section aria-label="Harmonics and aliases" className="flex min-h-0 flex-1 flex-col">
-      <div className="grid min-h-0 flex-1 grid-cols-[7.5rem_1fr] grid-rows-[3fr_2fr]">
+    <section aria-label="Harmonics and aliases" className="flex flex-1 flex-col">
+      <div className="grid min-h-80 flex-1 grid-cols-[7.5rem_1fr] grid-rows-[3fr_2fr]">
         <div className="pr-2 text-xs leading-5 text-quiet">
           <h2 className="text-sm font-semibold text-text">Lines</h2>
           <p>of the tone, dBFS</p>
@@ -26,7 +26,7 @@ export function Folds({ pair, rate }: { pair: Pair; rate: number }) {
           chart={stems}
           rate={rate}
           label="Harmonics and aliases of the tone by frequency"
-          className="min-h-32 flex-1"
+          className="min-h-0 flex-1"
         />
         <div className="pt-2 pr-2 text-xs leading-5 text-quiet">
           <h2 className="text-sm font-semibold text-text">Where each order lands</h2>
@@ -36,7 +36,7 @@ export function Folds({ pair, rate }: { pair: Pair; rate: number }) {
           chart={path}
           rate={rate}
           label="Path of the orders, folded at half the rate and at zero"
-          className="min-h-24 flex-1"
+          className="min-h-0 flex-1"
         />
       </div>
     </section>

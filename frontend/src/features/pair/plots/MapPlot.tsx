@@ -5,6 +5,7 @@ import { number } from "../../../ui/numbers";
 import { mapQuery } from "../queries";
 import type { View } from "../view";
 import { INKS, type Ink, inkColour } from "./draw";
+import { Axis } from "./Strips";
 import { useSettled } from "./settled";
 
 const SIZE = { columns: 640, rows: 160 };
@@ -56,7 +57,7 @@ export function MapPlot({
       })
     : [];
   return (
-    <div className="flex min-h-0 flex-1 flex-col">
+    <div className="flex flex-1 flex-col">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1 pb-1 pl-[7.5rem] text-xs text-quiet">
         <fieldset className="flex gap-3">
           <legend className="sr-only">What is mapped</legend>
@@ -92,17 +93,15 @@ export function MapPlot({
           </span>
         )}
       </div>
+      <div className="grid grid-cols-[7.5rem_1fr]">
+        <span />
+        <Axis view={view} rate={rate} />
+      </div>
       {drawn.map((ink) => (
-        <div key={ink} className="grid min-h-16 flex-1 grid-cols-[7.5rem_1fr] border-b border-line">
-          <div className="text-xs leading-5 text-quiet">
-            <h2 className={`text-sm font-semibold ${COLOURS[ink]}`}>
-              {ink[0]?.toUpperCase() + ink.slice(1)}
-            </h2>
-            {first && (
-              <p>
-                {number(first.low, 0)} Hz to {number(first.high / 1000, 2)} kHz
-              </p>
-            )}
+        <div key={ink} className="grid min-h-24 flex-1 grid-cols-[7.5rem_1fr] border-b border-line">
+          <div className="relative text-xs leading-5 text-quiet">
+            <h2 className={`text-sm font-semibold capitalize ${COLOURS[ink]}`}>{ink}</h2>
+            {first && <Frequencies map={first} even={even} />}
           </div>
           <MapCanvas
             ink={ink}
@@ -139,6 +138,27 @@ function useMap(side: Side | null, view: View, even: boolean): LevelMap | undefi
   });
   const fine = useQuery({ ...mapQuery(address, view, SIZE, even, false), enabled });
   return enabled ? (fine.data ?? coarse.data) : undefined;
+}
+
+const ROUND = [100, 1000, 10_000];
+
+/** Round frequencies beside a map. */
+function Frequencies({ map, even }: { map: LevelMap; even: boolean }) {
+  const round = even ? [5000, 10_000, 15_000, 20_000] : ROUND;
+  return round
+    .filter((hertz) => hertz < map.high)
+    .map((hertz) => {
+      const share = even ? hertz / map.high : Math.log(hertz / map.low) / Math.log(map.high / map.low);
+      return (
+        <span
+          key={hertz}
+          className="absolute right-2 translate-y-1/2 leading-4"
+          style={{ bottom: `${100 * share}%` }}
+        >
+          {hertz < 1000 ? `${hertz} Hz` : `${hertz / 1000} kHz`}
+        </span>
+      );
+    });
 }
 
 function levelAt(map: LevelMap | undefined, at: { x: number; y: number }): number | undefined {

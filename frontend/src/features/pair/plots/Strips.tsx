@@ -35,7 +35,7 @@ interface Props {
 /** The sides on one time axis: all of the file as an overview, or what is shown of it in large. */
 export function Strips(props: Props) {
   const { pair, frames, rate, view, shown = view, player, onView, height, ruler = EVEN, of } = props;
-  const inks = INKS.filter((ink) => pair[ink] !== null || ink !== "difference");
+  const inks = INKS.filter((ink) => pair[ink] !== null);
   const box = useRef<HTMLDivElement>(null);
   const width = useWidth(box);
   const [pointer, setPointer] = useState<number>();
@@ -77,11 +77,11 @@ export function Strips(props: Props) {
 
   const whole = shown.start === view.start && shown.stop === view.stop;
   const low = height !== undefined && height < 60;
-  const size = height === undefined ? "min-h-12 flex-1" : "";
+  const size = height === undefined ? "min-h-20 flex-1" : "";
 
   return (
     <div
-      className={`grid grid-cols-[7.5rem_1fr] grid-rows-[auto_1fr] ${height === undefined ? "min-h-0 flex-1" : ""}`}
+      className={`grid grid-cols-[7.5rem_1fr] grid-rows-[auto_1fr] ${height === undefined ? "flex-1" : ""}`}
     >
       <div className="text-xs leading-6 text-quiet">{pointer === undefined ? "" : place(pointer, rate)}</div>
       <Axis view={view} rate={rate} />
@@ -90,7 +90,7 @@ export function Strips(props: Props) {
           <div
             key={ink}
             style={{ height }}
-            className={`overflow-hidden border-b border-line pr-2 ${low ? "py-0.5" : "py-1.5"} ${size}`}
+            className={`overflow-hidden border-b border-line pr-2 ${low ? "leading-4" : "py-1.5"} ${size}`}
           >
             <p className={`font-semibold ${COLOURS[ink]}`}>{NAMES[ink]}</p>
             {!low && (
@@ -98,7 +98,7 @@ export function Strips(props: Props) {
                 {sides[ink]?.name ?? "none"}
               </p>
             )}
-            <p className="truncate text-xs text-quiet" title={sides[ink]?.name}>
+            <p className={`truncate text-xs text-quiet ${low ? "leading-4" : ""}`} title={sides[ink]?.name}>
               {raised(ink === "difference" ? own : shared) || (low ? sides[ink]?.name : "")}
             </p>
           </div>
@@ -127,7 +127,6 @@ export function Strips(props: Props) {
             view={view}
             decibels={ruler.scale === "decibels" ? 0 : ink === "difference" ? own : shared}
             ruler={ruler}
-            empty={sides[ink] === null}
             height={height}
           />
         ))}
@@ -182,11 +181,10 @@ function StripCanvas(props: {
   view: View;
   decibels: number;
   ruler: Ruler;
-  empty: boolean;
   height: number | undefined;
   of: string;
 }) {
-  const { ink, strip, view, decibels, ruler, empty, height, of } = props;
+  const { ink, strip, view, decibels, ruler, height, of } = props;
   const canvas = useRef<HTMLCanvasElement>(null);
   useEffect(() => {
     const paint = () => canvas.current && drawStrip(canvas.current, strip, view, ink, decibels, ruler);
@@ -203,31 +201,31 @@ function StripCanvas(props: {
   return (
     <div
       style={{ height }}
-      className={`relative border-b border-line ${height === undefined ? "min-h-12 flex-1" : ""}`}
+      className={`relative border-b border-line ${height === undefined ? "min-h-20 flex-1" : ""}`}
     >
       <canvas
         ref={canvas}
         role="img"
         aria-label={`${of} of the ${ink}`}
-        data-ready={strip !== undefined || empty}
+        data-ready={strip !== undefined}
         className="absolute inset-0 h-full w-full"
       />
-      {empty && (
-        <p className="absolute inset-0 grid place-items-center text-quiet">
-          {ink === "difference" ? "No difference without two sides" : `No ${ink}`}
-        </p>
-      )}
     </div>
   );
 }
 
-function Axis({ view, rate }: { view: View; rate: number }) {
+/** Times along the top of what is drawn. */
+export function Axis({ view, rate }: { view: View; rate: number }) {
   const scale = scaleLinear([view.start / rate, view.stop / rate], [0, 100]);
   const ticks = scale.ticks(8).filter((tick) => scale(tick) > 1 && scale(tick) < 97);
   return (
     <div aria-hidden="true" className="relative h-6 overflow-hidden border-b border-line text-xs text-quiet">
       {ticks.map((tick) => (
-        <span key={tick} className="absolute bottom-0.5 -translate-x-1/2" style={{ left: `${scale(tick)}%` }}>
+        <span
+          key={tick}
+          className="absolute bottom-0.5 -translate-x-1/2 whitespace-nowrap"
+          style={{ left: `${scale(tick)}%` }}
+        >
           {scale.tickFormat(8)(tick)}
           {tick === ticks.at(-1) ? " s" : ""}
         </span>

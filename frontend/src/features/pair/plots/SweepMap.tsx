@@ -13,7 +13,7 @@ export function SweepMap({ curves, rate }: { curves: Curve[]; rate: number }) {
   const chart = useMemo(() => mapChart(curves, rate), [curves, rate]);
   if (!chart) return null;
   return (
-    <div className="grid min-h-0 flex-[2] grid-cols-[7.5rem_1fr]">
+    <div className="grid min-h-72 flex-[2] grid-cols-[7.5rem_1fr]">
       <div className="pr-2 text-xs leading-5 text-quiet">
         <h2 className="text-sm font-semibold text-text">Where aliases land</h2>
         <p>tone across, alias up; the larger, the louder</p>

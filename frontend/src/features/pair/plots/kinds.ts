@@ -6,15 +6,15 @@ export const PLOTS = {
   waveform: { title: "Waveform", key: "v" },
   spectrum: { title: "Spectrum", key: "e" },
   map: { title: "Level map", key: "m" },
-  lines: { title: "Lines of the tone", key: "t" },
-  aliases: { title: "Aliases by tone", key: "y" },
+  lines: { title: "Lines", key: "t" },
+  aliases: { title: "Aliases", key: "y" },
   response: { title: "Response", key: "r" },
-  transfer: { title: "Transfer curve", key: "c" },
-  gain: { title: "Gain over time", key: "g" },
-  events: { title: "Delay by event", key: "k" },
+  transfer: { title: "Transfer", key: "c" },
+  gain: { title: "Gain", key: "g" },
+  events: { title: "Events", key: "k" },
   loudness: { title: "Loudness", key: "h" },
-  found: { title: "What was found", key: "f" },
-  bands: { title: "Residual bands", key: "b" },
+  found: { title: "Found", key: "f" },
+  bands: { title: "Bands", key: "b" },
 } as const;
 export type PlotName = keyof typeof PLOTS;
 

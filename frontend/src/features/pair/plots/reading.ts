@@ -39,7 +39,8 @@ export function distanceText(mark: Spot, spot: Spot, unit: string, rate: number)
   return [...over, ...values].join(", ");
 }
 
-const STANDS_OUT = 6; // dB, or of whatever the axis counts, above the lowest on the way to a higher one
+const STANDS_OUT = 12; // of what the axis counts, above the lowest on the way there and the way on
+const DEEPEST = 90; // under the greatest of all, where what stands out is noise
 
 /** Index of the next local maximum that stands out, to the right or to the left; undefined at the end. */
 export function nextPeak(
@@ -47,6 +48,7 @@ export function nextPeak(
   from: number,
   by: 1 | -1,
 ): number | undefined {
+  const least = Math.max(...values.map((value) => value ?? Number.NEGATIVE_INFINITY)) - DEEPEST;
   let lowest = values[from] ?? Number.POSITIVE_INFINITY;
   let best: number | undefined;
   for (let i = from + by; i >= 0 && i < values.length; i += by) {
@@ -54,7 +56,7 @@ export function nextPeak(
     if (here == null) continue;
     const top = best === undefined ? undefined : (values[best] ?? undefined);
     if (top !== undefined && here <= top - STANDS_OUT) return best;
-    if (top === undefined ? here >= lowest + STANDS_OUT : here > top) best = i;
+    if (here >= least && (top === undefined ? here >= lowest + STANDS_OUT : here > top)) best = i;
     lowest = Math.min(lowest, here);
   }
   return best;
