@@ -95,3 +95,35 @@ def test_limits_hold_for_every_row_and_bad_use_is_refused(
     done = _run(folder, *words)
     assert done.returncode == status
     assert says in done.stderr
+
+
+def test_several_files_are_brought_to_one_level_and_written(folder: Path) -> None:
+    done = _run(folder, "match", "a.wav", "b.wav", "--target", "-20", "--by", "rms", "--out-folder", "level", "--json")
+    assert done.returncode == 0
+    gains = [row["readings"][0]["value"] for row in json.loads(done.stdout)["rows"]]
+    assert gains[1] - gains[0] == pytest.approx(3.01, abs=0.001)
+    for name in ("a.wav", "b.wav"):
+        found = {r["measure"]: r["value"] for r in _one(folder, "measure", f"level/{name}")["readings"]}
+        assert found["rms"] == pytest.approx(-20.0, abs=0.001)
+    alone = _one(folder, "match", "a.wav", "--target", "-20", "--by", "rms", "--passage", "first")
+    assert alone["options"]["passage"] == "first"
+    for words in (("a.wav", "--out-folder", "."), ("a.wav", "b.wav", "--out", "x.wav"), ("a.wav", "./a.wav",
+                  "--out-folder", "level")):  # fmt: skip
+        assert _run(folder, "match", *words, "--target", "-20", "--by", "rms").returncode == 2
+    failed = _run(folder, "match", "a.wav", "silent.wav", "--target", "-20", "--by", "rms", "--out-folder", "level")
+    assert failed.returncode == 2
+    assert not (folder / "level" / "silent.wav").exists()
+
+
+def test_the_greatest_differences_are_listed_in_time(folder: Path) -> None:
+    samples, rate = soundfile.read(folder / "a.wav")
+    samples[24_000:26_400] = 0.0
+    soundfile.write(folder / "gap.wav", samples, rate, subtype="FLOAT")
+    places = _one(folder, "compare", "a.wav", "gap.wav", "--places", "3")["places"]
+    assert [set(place) for place in places] == [{"start", "length", "cause", "amount", "unit"}]
+    assert (places[0]["cause"], places[0]["unit"]) == ("gap", "dBFS")
+    assert places[0]["start"] == pytest.approx(0.5, abs=0.011)
+    rows = json.loads(_run(folder, "compare", "a.wav", "gap.wav", "b.wav", "--each", "--places", "2", "--json").stdout)
+    assert rows["rows"][0]["places"] == places[:2]
+    assert rows["rows"][1]["places"][0]["cause"] == "gain"
+    assert "places" not in _one(folder, "compare", "a.wav", "gap.wav")

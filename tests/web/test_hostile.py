@@ -17,7 +17,7 @@ from flask.testing import FlaskClient
 from ops.stack import PROJECT
 
 from kind_echo.audio_io import decoding
-from kind_echo.audio_io.decoding import Decoder
+from kind_echo.audio_io.decoding import Decoder, Most
 from kind_echo.audio_io.files import UnreadableAudio
 from kind_echo.bench.plans import find_build, find_plan
 from kind_echo.bench.runs import start_run
@@ -52,7 +52,7 @@ def test_300_damaged_files_of_every_format_are_read_or_refused(tmp_path: Path) -
             path = tmp_path / "file"
             path.write_bytes(data)
             try:
-                with decoder.decoded(path, name, 2, 1800.0) as audio:
+                with decoder.decoded(path, name, Most(2, 1800.0)) as audio:
                     fits = audio.channels <= 2 and audio.frames <= 1800 * audio.rate
                     assert not fits or audio.read(0, audio.frames).shape == (audio.frames, audio.channels)
                 outcomes["read"] += 1
@@ -99,13 +99,13 @@ def test_a_child_that_is_ended_is_followed_by_another(tmp_path: Path) -> None:
     path = tmp_path / "file"
     path.write_bytes(sound_files()["WAV PCM_16"])
     with Decoder() as decoder:
-        with decoder.decoded(path, "x", 2, 10.0) as audio:
+        with decoder.decoded(path, "x", Most(2, 10.0)) as audio:
             assert audio.frames == 4000
         assert decoder._child is not None
         os.kill(decoder._child.pid, signal.SIGKILL)
-        with pytest.raises(UnreadableAudio, match="more than it may"), decoder.decoded(path, "x", 2, 10.0):
+        with pytest.raises(UnreadableAudio, match="more than it may"), decoder.decoded(path, "x", Most(2, 10.0)):
             pass
-        with decoder.decoded(path, "x", 2, 10.0) as audio:
+        with decoder.decoded(path, "x", Most(2, 10.0)) as audio:
             assert audio.frames == 4000
 
 
@@ -113,7 +113,7 @@ def test_a_child_that_hangs_is_ended(tmp_path: Path, monkeypatch: pytest.MonkeyP
     monkeypatch.setattr(decoding, "_SECONDS", 0.5)
     os.mkfifo(tmp_path / "endless")  # opening it waits for somebody who writes
     with Decoder() as decoder, pytest.raises(UnreadableAudio, match="too long"), decoder.decoded(
-        tmp_path / "endless", "x", 2, 10.0
+        tmp_path / "endless", "x", Most(2, 10.0)
     ):  # fmt: skip
         pass
 
@@ -127,7 +127,7 @@ def test_a_child_may_take_no_more_memory_than_it_is_given(tmp_path: Path, monkey
     with path.open("r+b") as file:
         file.truncate(0x7FFFFFF8)  # a file with a hole: it takes no space
     with Decoder() as decoder, pytest.raises(UnreadableAudio, match="than it may"), decoder.decoded(
-        path, "x", 1000, 1e9
+        path, "x", Most(1000, 1e9)
     ):  # fmt: skip
         pass
 

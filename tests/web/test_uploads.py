@@ -65,8 +65,8 @@ def test_delay_gain_and_polarity_of_own_files_come_back(blank: FlaskClient) -> N
         (b"this is a letter, not a sound " * 40, "x.wav cannot be read as audio: its format is not known"),
         (audio(noise(), subtype="PCM_16")[:-5000], "x.wav cannot be read as audio: it breaks off 5000 bytes before"),
         (audio(np.zeros((0, 2))), "x.wav cannot be read as audio: it has no frames."),
-        (audio(noise(0.01, 3)), "x.wav was not kept: it has 3 channels, and 1 or 2 are taken."),
-        (audio(np.zeros((31 * 60 * 4000, 1)), 4000), "x.wav was not kept: it lasts 31.0 minutes"),
+        (audio(noise(0.01, 9)), "x.wav was not kept: it has 9 channels, and up to 8 are taken."),
+        (audio(np.zeros((61 * 60 * 4000, 1)), 4000, subtype="PCM_16"), "x.wav was not kept: it lasts 61.0 minutes"),
     ],
 )
 def test_a_file_that_does_not_do_is_refused_in_a_sentence(blank: FlaskClient, data: bytes, words: str) -> None:

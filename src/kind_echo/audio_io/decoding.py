@@ -12,7 +12,7 @@ import sys
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from pathlib import Path
 from types import TracebackType
 from typing import Any
@@ -33,7 +33,7 @@ _SECONDS = 300.0  # by the clock, for one file
 _CPU_SECONDS = 240  # of the processor, for all files of one child
 _RENEW_SECONDS = 60.0  # of the processor, after which the next file has a new child
 _MOST_SAID = 1 << 16  # bytes
-_MOST_WRITTEN = 24 << 30  # bytes; half an hour of stereo at 768 kHz in 64 bits
+_MOST_WRITTEN = 24 << 30  # bytes; four times what an hour of stereo at 96 kHz takes in 64 bits
 _BLOCK = 1 << 16  # frames
 
 
@@ -59,7 +59,24 @@ class Decoded:
             return decode(file.read((stop - start) * width), self.encoding, self.channels)
 
 
-def _checked(said: dict[str, Any], target: Path, name: str, most_channels: int, most_seconds: float) -> Decoded:
+@dataclass(frozen=True)
+class Most:
+    """How much of a file is decoded: of one that has more of any, nothing is, and `frames` or `channels` tell.
+
+    Attributes:
+        samples: of all channels together.
+    """
+
+    channels: int
+    seconds: float
+    samples: int = 1 << 62
+
+    def holds(self, rate: int, channels: int, frames: int) -> bool:
+        """Whether a file has no more."""
+        return channels <= self.channels and frames <= self.seconds * rate and frames * channels <= self.samples
+
+
+def _checked(said: dict[str, Any], target: Path, name: str, most: Most) -> Decoded:
     """What the child says, as far as it can be true: a hostile file may have made it say anything."""
     try:
         encoding = ENCODINGS[str(said["encoding"])]
@@ -71,7 +88,7 @@ def _checked(said: dict[str, Any], target: Path, name: str, most_channels: int, 
         raise UnreadableAudio(name, f"its rate is {rate} Hz, and {LEAST_RATE} to {MOST_RATE} are taken")
     if frames < 1 or channels < 1:
         raise UnreadableAudio(name, "it has no frames")
-    fits = channels <= most_channels and frames <= most_seconds * rate
+    fits = most.holds(rate, channels, frames)
     if fits and (not target.exists() or target.stat().st_size != frames * channels * encoding.width):
         raise UnreadableAudio(name, "reading it went wrong")
     return Decoded(target, rate, frames, channels, subtype, encoding, half_step, rail)
@@ -106,23 +123,22 @@ class Decoder:
         self._folder.cleanup()
 
     @contextmanager
-    def decoded(self, path: Path, name: str, most_channels: int, most_seconds: float) -> Iterator[Decoded]:
+    def decoded(self, path: Path, name: str, most: Most) -> Iterator[Decoded]:
         """The audio of a file, until the block ends.
 
         Args:
             name: what the file is called in errors.
-            most_channels, most_seconds: of a file that has more, nothing is decoded, and `frames` or `channels` tell.
 
         Raises:
             UnreadableAudio: it is not audio, breaks off, has no frames, or ended the process that read it.
         """
         target = Path(self._folder.name) / "samples"
-        asked = {"path": str(path), "name": name, "to": str(target), "channels": most_channels, "seconds": most_seconds}
+        asked = {"path": str(path), "name": name, "to": str(target), "most": asdict(most)}
         said = self._ask(asked, name)
         if "why" in said:
             raise UnreadableAudio(name, str(said["why"]))
         try:
-            yield _checked(said, target, name, most_channels, most_seconds)
+            yield _checked(said, target, name, most)
         finally:
             target.unlink(missing_ok=True)
 
@@ -209,7 +225,7 @@ def _decode(asked: dict[str, Any]) -> dict[str, Any]:
             "rate": audio.rate, "frames": audio.frames, "channels": audio.channels, "subtype": audio.info.subtype,
             "encoding": audio.encoding.name, "half_step": audio.half_step, "rail": audio.rail,
         }  # fmt: skip
-        if audio.channels > asked["channels"] or audio.frames > asked["seconds"] * audio.rate:
+        if not Most(**asked["most"]).holds(audio.rate, audio.channels, audio.frames):
             return said
         with Path(asked["to"]).open("wb") as target:
             for start in range(0, audio.frames, _BLOCK):

@@ -8,7 +8,7 @@ from pathlib import Path
 from sqlalchemy import exists, or_, select
 from sqlalchemy.orm import Session
 
-from kind_echo.audio_io.decoding import Decoder
+from kind_echo.audio_io.decoding import Decoder, Most
 from kind_echo.audio_io.digests import file_digest
 from kind_echo.bench.accounts import Caller
 from kind_echo.bench.queue import analyse_pair, drop_unused
@@ -23,8 +23,8 @@ MOST_CHANNELS = 8
 MOST_SAMPLES = MOST_SECONDS * 96_000 * 2
 """Of all channels together: an hour of stereo at 96 kHz."""
 
-MOST_BYTES = 6 << 30
-"""More than that takes in 64 bits."""
+MOST_BYTES = 3 << 30
+"""More than that takes in 32 bits."""
 
 
 class UploadRefused(Invalid):
@@ -77,7 +77,7 @@ def keep_audio(session: Session, decoder: Decoder, path: Path, name: str, who: s
         UnreadableAudio, UploadRefused, QuotaReached, StorageFull: as `keep_upload` does.
     """
     check_space(session, who)
-    with decoder.decoded(path, name, MOST_CHANNELS, MOST_SECONDS) as audio:
+    with decoder.decoded(path, name, Most(MOST_CHANNELS, MOST_SECONDS, MOST_SAMPLES)) as audio:
         if audio.channels > MOST_CHANNELS:
             raise UploadRefused(name, f"it has {audio.channels} channels, and up to {MOST_CHANNELS} are taken")
         if audio.frames > MOST_SECONDS * audio.rate:
