@@ -4,7 +4,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import compare_files, hostile, runs, runs_page, sheet
+from benchmarks import compare_files, hostile, runs, runs_page, sets, sheet
 
 
 def main() -> None:
@@ -12,7 +12,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory(prefix="kind-echo-") as folder:
         for line in compare_files.report(Path(folder), hour="--hour" in sys.argv):
             print(line, flush=True)
-    for line in [*sheet.report(), *runs.report(), *runs_page.report(), *hostile.report()]:
+    for line in [*sheet.report(), *runs.report(), *runs_page.report(), *sets.report(), *hostile.report()]:
         print(line, flush=True)
 
 

@@ -23,7 +23,7 @@ _BLOCKS = [32, 64, 128, 256, 512]
 
 def report(cells: int = CELLS) -> list[str]:
     """The figures, a line each; on a server of its own."""
-    with own_database(), _workers():
+    with own_database(), workers():
         first = _plan(cells)
         _run(first, "2.0.3")
         _approve()
@@ -158,7 +158,7 @@ def own_database() -> Iterator[None]:
 
 
 @contextmanager
-def _workers() -> Iterator[None]:
+def workers() -> Iterator[None]:
     started = [
         subprocess.Popen([PROJECT / ".venv/bin/kind-echo", "worker"], stderr=subprocess.DEVNULL, env=os.environ)
         for _ in range(2)

@@ -850,6 +850,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/runs/{run_id}/pictures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Small pictures of the differences of a run that has few cells. */
+        get: operations["runs_pictures_runs__int_run_id__pictures_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/searches": {
         parameters: {
             query?: never;
@@ -2686,6 +2703,16 @@ export interface components {
              * @default null
              */
             role: ("look" | "work" | "keep") | null;
+        };
+        /**
+         * PicturesBody
+         * @description Level of the difference over time, in dBFS, by number of the cell; empty for a run of many cells.
+         */
+        PicturesBody: {
+            /** Levels */
+            levels: {
+                [key: string]: number[];
+            };
         };
         /**
          * PlaceBody
@@ -5734,6 +5761,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["KitReceiptBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    runs_pictures_runs__int_run_id__pictures_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PicturesBody"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -1,7 +1,13 @@
+import { createContext, useContext } from "react";
 import type { Cell } from "../../api/client";
+import { outline } from "./outline";
+
+/** Levels of the difference over time, by number of the cell, where cells have room for a picture. */
+export const Pictures = createContext<ReadonlyMap<number, number[]>>(new Map());
 
 /** The more difference, the more ink; a small tick stands at the limit. What is decided on is hatched in grey. */
 export function Ink({ cell, tick }: { cell: Cell; tick: number }) {
+  const picture = useContext(Pictures).get(cell.id);
   if (cell.state !== "done" && cell.state !== "failed")
     return (
       <span
@@ -29,7 +35,11 @@ export function Ink({ cell, tick }: { cell: Cell; tick: number }) {
     <>
       <span
         className={`arrive absolute inset-x-0 bottom-0 ${fill}`}
-        style={{ height: `${Math.max(6, cell.ink * 100)}%` }}
+        data-picture={picture !== undefined}
+        style={{
+          height: `${Math.max(6, cell.ink * 100)}%`,
+          ...(picture ? { clipPath: outline(picture) } : {}),
+        }}
       />
       <span
         className={`absolute left-0 h-px w-1.5 ${cell.ink > tick && !decided ? "bg-on-ink" : "bg-quiet"}`}

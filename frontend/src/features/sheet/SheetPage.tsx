@@ -13,8 +13,9 @@ import { useCan } from "../people/me";
 import { Filters } from "./Filters";
 import { Findings } from "./Findings";
 import { Grid } from "./Grid";
+import { Pictures } from "./Ink";
 import { find, layOut, nextTrouble, type Position, rectangle, step, type View } from "./layout";
-import { useCompareAcross, useSheet } from "./queries";
+import { useCompareAcross, usePictures, useSheet } from "./queries";
 import { RunState } from "./RunState";
 import { Slip } from "./Slip";
 
@@ -203,6 +204,12 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
     Enter: () => chosen && open(chosen.id),
   });
 
+  const wide = layout.columns.length <= MOST_COLUMNS;
+  const pictures = usePictures(
+    sheet.run.id,
+    sheet.version,
+    wide && !figures && against === "" && measure?.key === "residual_rms",
+  );
   const waiting = useMemo(() => sheet.cells.filter((cell) => cell.first).map((cell) => cell.id), [sheet]);
   const rates = [...new Set(sheet.conditions.map((condition) => condition.rate))];
   const { run } = sheet;
@@ -274,17 +281,19 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
           />
           <div ref={box} className="min-h-0 flex-1 overflow-auto pr-5">
             {layout.rows.length > 0 ? (
-              <Grid
-                layout={layout}
-                box={box}
-                chosen={chosenId}
-                marked={marked}
-                figures={figures ? measure : undefined}
-                tick={sheet.ink_at_limit}
-                onChoose={click}
-                onOpen={open}
-                onFold={fold}
-              />
+              <Pictures value={pictures}>
+                <Grid
+                  layout={layout}
+                  box={box}
+                  chosen={chosenId}
+                  marked={marked}
+                  figures={figures ? measure : undefined}
+                  tick={sheet.ink_at_limit}
+                  onChoose={click}
+                  onOpen={open}
+                  onFold={fold}
+                />
+              </Pictures>
             ) : (
               <p className="py-6 text-quiet">
                 No cell matches the filter.{" "}
@@ -321,6 +330,9 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
     </>
   );
 }
+
+/** Columns up to which a cell has room for a picture. */
+const MOST_COLUMNS = 14;
 
 function describe(sheet: Sheet, ids: number[]): string {
   const wanted = new Set(ids);

@@ -1,5 +1,5 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { BASE } from "../../api/base";
 import { client, POLL_MS, type RunChange, type Sheet, take } from "../../api/client";
 import { merged } from "./merged";
@@ -51,6 +51,23 @@ export function useSheet(runId: number, measure: string, against: string) {
     };
   }, [runId, queries]);
   return sheet;
+}
+
+/** Small pictures of the differences of a run with few cells; asked for again when the sheet has changed. */
+export function usePictures(run: number, version: string, wanted: boolean): ReadonlyMap<number, number[]> {
+  const pictures = useQuery({
+    queryKey: ["pictures", run, version],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/runs/{run_id}/pictures", { params: { path: { run_id: run } }, signal })),
+    enabled: wanted,
+    placeholderData: (previous, query) => (query?.queryKey[1] === run ? previous : undefined),
+    staleTime: Number.POSITIVE_INFINITY,
+  });
+  const levels = wanted ? pictures.data?.levels : undefined;
+  return useMemo(
+    () => new Map(Object.entries(levels ?? {}).map(([cell, heights]) => [Number(cell), heights])),
+    [levels],
+  );
 }
 
 export const useChangeRun = (run: number) => {

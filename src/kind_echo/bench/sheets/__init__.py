@@ -1,6 +1,7 @@
 """The sheet of a run, its findings, trends, and one run compared with another."""
 
 from kind_echo.bench.sheets.across import compare_missing, parse_against
+from kind_echo.bench.sheets.pictures import pictures_of
 from kind_echo.bench.sheets.sheet import Sheet, SheetFinding, sheet_of
 from kind_echo.bench.sheets.trends import Line, trend_of
 
@@ -10,6 +11,7 @@ __all__ = [
     "SheetFinding",
     "compare_missing",
     "parse_against",
+    "pictures_of",
     "sheet_of",
     "trend_of",
 ]

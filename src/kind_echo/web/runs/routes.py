@@ -19,7 +19,7 @@ from kind_echo.bench.runs import (
     stop_run,
     summary_of,
 )
-from kind_echo.bench.sheets import compare_missing, parse_against
+from kind_echo.bench.sheets import compare_missing, parse_against, pictures_of
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import snapshot, transaction
@@ -31,6 +31,7 @@ from kind_echo.web.runs.schemas import (
     AcrossBody,
     ComparingBody,
     NewRunBody,
+    PicturesBody,
     RunBody,
     RunChangeBody,
     RunsBody,
@@ -91,6 +92,18 @@ def sheet(path: RunPath, query: SheetQuery) -> Response:
     made = _known_or_made(_sheets, (path.run_id, query.measure, query.against), path.run_id, make)
     _sent.remember(made)
     return _conditional(made.json(_sent.find(query.since) if query.since else None))
+
+
+@api.get("/runs/<int:run_id>/pictures", responses={200: PicturesBody})
+def pictures(path: RunPath) -> Response:
+    """Small pictures of the differences of a run that has few cells."""
+
+    def make() -> bytes:
+        with snapshot() as session:
+            body = PicturesBody(levels=pictures_of(session, find_run(session, path.run_id)))
+            return body.model_dump_json().encode()
+
+    return _conditional(_known_or_made(_lists, ("pictures", path.run_id), path.run_id, make))
 
 
 def _known_or_made(

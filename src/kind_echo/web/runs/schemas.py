@@ -154,6 +154,12 @@ class SheetQuery(Body):
     since: str = Field(default="", max_length=64)
 
 
+class PicturesBody(Body):
+    """Level of the difference over time, in dBFS, by number of the cell; empty for a run of many cells."""
+
+    levels: dict[int, list[float]]
+
+
 class AcrossBody(Body):
     """What a run is to be compared with: build:RUN, host:NAME VERSION, mode:MODE or rate:HERTZ."""
 

@@ -66,6 +66,7 @@ REACH: dict[str, Reach] = {
     "GET /api/runs": READ,
     "POST /api/runs": SUBMIT,
     "GET /api/runs/{run_id}": READ,
+    "GET /api/runs/{run_id}/pictures": READ,
     "GET /api/runs/{run_id}/events": READ,
     "POST /api/runs/{run_id}/across": LOOK,  # it only works out what is looked at
     "POST /api/runs/{run_id}/change": WORK,
