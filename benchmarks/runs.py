@@ -159,6 +159,7 @@ def own_database() -> Iterator[None]:
 
 @contextmanager
 def workers() -> Iterator[None]:
+    """Two workers, until the block ends."""
     started = [
         subprocess.Popen([PROJECT / ".venv/bin/kind-echo", "worker"], stderr=subprocess.DEVNULL, env=os.environ)
         for _ in range(2)

@@ -39,7 +39,7 @@ def report(files: int = FILES) -> list[str]:
     what = f"{files} files of {SECONDS} s, stereo, against one of them"
     return [
         f"{what}, compare --each: {table / bare:.2f} × the bare computation ({bare:.1f} s)",
-        f"the same as a set on a server, two workers: {measured / bare:.2f} × (and {kept / files:.2f} s to keep a file)",
+        f"the same as a set on a server, two workers: {measured / bare:.2f} ×; {kept / files:.2f} s to keep a file",
     ]
 
 

@@ -186,3 +186,53 @@ def test_a_reader_who_comes_back_is_sent_the_cells_that_changed(client: FlaskCli
     assert list(held.values()) == again["cells"]
     assert {**now, "cells": 0, "since": 0} == {**again, "cells": 0, "since": 0}
     assert len(client.get(f"/api/runs/{run}?since=unknown").get_json()["cells"]) == len(whole["cells"])
+
+
+def test_runs_are_found_by_words_and_say_what_changed_since_the_run_before(looking: FlaskClient) -> None:
+    found = _get(looking, "/api/runs?text=null+rc2")
+    assert {(run["plan"], run["build"]["version"]) for run in found["runs"]} == {("Null regression", "2.1.0-rc2")}
+    assert _get(looking, "/api/runs?text=100%25")["runs"] == []
+    (run,) = found["runs"]
+    earlier = _get(looking, f"/api/runs/{run['since']['run_id']}")
+    assert earlier["run"]["build"]["version"] == run["since"]["version"] == "2.1.0-rc1"
+    now, then = run["verdicts"]["failed"], earlier["run"]["verdicts"]["failed"]
+    assert run["since"]["more"]["failed"] == now - then != 0
+
+
+def test_cells_have_pictures_that_are_as_high_as_their_residual(looking: FlaskClient) -> None:
+    run = _get(looking, "/api/runs?text=null+rc2")["runs"][0]["id"]
+    levels = _get(looking, f"/api/runs/{run}/pictures")["levels"]
+    cell, heights = next(iter(levels.items()))
+    readings = _get(looking, f"/api/cells/{cell}")["readings"]
+    peak = next(r["value"] for r in readings if (r["measure"], r["channel"]) == ("residual_peak", "all"))
+    assert max(heights) == pytest.approx(peak, abs=0.06)
+    assert len(heights) == 32
+
+
+def test_the_signal_that_went_in_is_a_side_of_its_own(looking: FlaskClient) -> None:
+    run = _get(looking, "/api/runs?text=null+rc2")["runs"][0]["id"]
+    cell = _get(looking, f"/api/runs/{run}")["cells"][0]["id"]
+    pair = _get(looking, f"/api/cells/{cell}")
+    address = pair["signal"]["address"]
+    sent = looking.get(f"/api/audio/{address}/samples?start=0&stop=48000")
+    samples = np.frombuffer(sent.data, "<f4")
+    assert samples.shape == (48_000,)
+    assert 0.1 < np.abs(samples).max() <= 1.0
+    strip = _get(looking, f"/api/audio/{address}/waveform?start=0&stop=48000&columns=10")
+    assert max(strip["high"][0]) == pytest.approx(samples.max())
+    for wrong in ("0.signal", "x.signal", f"{10**30}.signal", "²2.signal"):
+        assert looking.get(f"/api/audio/{wrong}/samples?start=0&stop=10").status_code == 404, wrong
+
+
+def test_a_level_map_is_bounded_and_covers_what_is_asked(looking: FlaskClient) -> None:
+    run = _get(looking, "/api/runs?text=null+rc2")["runs"][0]["id"]
+    cell = _get(looking, f"/api/runs/{run}")["cells"][0]["id"]
+    address = _get(looking, f"/api/cells/{cell}")["render"]["address"]
+    found = _get(looking, f"/api/audio/{address}/map?start=100&stop=9000&columns=40&rows=30")
+    assert (len(found["levels"]), len(found["levels"][0]), found["share"]) == (40, 30, 1.0)
+    for query in (
+        "start=0&stop=10&columns=99999&rows=3",
+        "start=0&stop=0&columns=4&rows=3",
+        "start=5&stop=2&columns=4&rows=3",
+    ):
+        assert looking.get(f"/api/audio/{address}/map?{query}").status_code in (400, 422)

@@ -2568,7 +2568,7 @@ export interface components {
          * @description Two sides and all that was found of them; a side is null while it is not there.
          *
          *     `reference_readings` are what the reference is by itself: levels, loudness, integrity; `difference_readings` the
-         *     same of the difference.
+         *     same of the difference. `signal` is what went in, where that is not the reference.
          */
         PairBody: {
             alignment: components["schemas"]["AlignmentBody"] | null;
@@ -2595,6 +2595,7 @@ export interface components {
             /** Reference Readings */
             reference_readings: components["schemas"]["ReadingBody"][];
             render: components["schemas"]["SideBody"] | null;
+            signal: components["schemas"]["SideBody"] | null;
             spectra: components["schemas"]["SpectraBody"] | null;
             /**
              * State
@@ -3221,6 +3222,7 @@ export interface components {
             revision: number;
             /** Seconds Left */
             seconds_left: number | null;
+            since: components["schemas"]["SinceBody"] | null;
             /** Stopped By */
             stopped_by: string | null;
             verdicts: components["schemas"]["VerdictCounts"];
@@ -3658,6 +3660,17 @@ export interface components {
         SignalsBody: {
             /** Signals */
             signals: components["schemas"]["SignalBody"][];
+        };
+        /**
+         * SinceBody
+         * @description The run of the same plan before, and by how many more cells each verdict stands now; its cells may be others.
+         */
+        SinceBody: {
+            more: components["schemas"]["VerdictCounts"];
+            /** Run Id */
+            run_id: number;
+            /** Version */
+            version: string;
         };
         /**
          * SomeFilesBody
@@ -5499,6 +5512,7 @@ export interface operations {
         parameters: {
             query?: {
                 effect?: string | null;
+                text?: string;
                 before?: number | null;
                 most?: number;
             };

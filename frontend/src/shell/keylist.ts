@@ -21,7 +21,7 @@ export const KEY_LIST: { screen: string; keys: [string, string][] }[] = [
     screen: "Pair",
     keys: [
       ["Space", "play and stop"],
-      ["1, 2, 3", "hear reference, render, difference"],
+      ["1, 2, 3, 4", "hear reference, render, difference, signal"],
       ["L", "loop what is shown"],
       ["+ and −", "difference louder, softer"],
       ["I and O", "zoom in, zoom out"],

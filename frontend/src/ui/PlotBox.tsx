@@ -85,8 +85,10 @@ export function evenFrequencyAxis(top: number, size: number): uPlot.Axis {
   };
 }
 
-/** Reference whole, render dashed, difference dotted: told apart without colour. */
-export const DASHES = { reference: [], render: [6, 4], difference: [2, 2] } satisfies Record<
-  string,
-  number[]
->;
+/** Reference whole, render dashed, difference dotted, the signal both: told apart without colour. */
+export const DASHES = {
+  reference: [],
+  render: [6, 4],
+  difference: [2, 2],
+  signal: [8, 3, 2, 3],
+} satisfies Record<string, number[]>;

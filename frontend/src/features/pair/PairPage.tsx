@@ -130,7 +130,7 @@ export function FilePage() {
 }
 
 function PairView({
-  pair,
+  pair: found,
   sentence,
   onUndo,
   back = "/files",
@@ -143,6 +143,8 @@ function PairView({
   const navigate = useNavigate();
   const [search, setSearch] = useSearchParams();
   const [deciding, setDeciding] = useState<DecisionKind>();
+  const withSignal = search.has("signal");
+  const pair = useMemo(() => (withSignal ? found : { ...found, signal: null }), [found, withSignal]);
   const side = pair.reference ?? pair.render;
   const frames = side?.frames ?? 1;
   const rate = side?.rate ?? 48000;
@@ -185,6 +187,15 @@ function PairView({
       },
       { replace: true },
     );
+  const showSignal = (on: boolean) =>
+    setSearch(
+      (before) => {
+        if (on && found.signal) before.set("signal", "1");
+        else before.delete("signal");
+        return before;
+      },
+      { replace: true },
+    );
   const about = () => player?.position() ?? middle(view);
   useKeys({
     i: () => setView(zoomed(view, 0.5, about(), frames)),
@@ -218,7 +229,14 @@ function PairView({
                   player={player}
                   onView={setView}
                 />
-                <ZoomBar view={view} frames={frames} rate={rate} onView={setView} />
+                <ZoomBar
+                  view={view}
+                  frames={frames}
+                  rate={rate}
+                  onView={setView}
+                  signal={found.signal ? withSignal : undefined}
+                  onSignal={showSignal}
+                />
                 <MainPlot
                   pair={pair}
                   frames={frames}
@@ -287,6 +305,7 @@ function PairView({
             player={player}
             view={view}
             frames={frames}
+            onSignal={showSignal}
           />
         ) : (
           <p className="text-quiet">
@@ -367,8 +386,16 @@ function Log({ text }: { text: string }) {
   );
 }
 
-function ZoomBar(props: { view: View; frames: number; rate: number; onView: (view: View) => void }) {
-  const { view, frames, rate, onView } = props;
+function ZoomBar(props: {
+  view: View;
+  frames: number;
+  rate: number;
+  onView: (view: View) => void;
+  /** Whether the signal that went in is shown; undefined where nobody knows it. */
+  signal: boolean | undefined;
+  onSignal: (on: boolean) => void;
+}) {
+  const { view, frames, rate, onView, signal, onSignal } = props;
   const length = view.stop - view.start;
   const span = length < rate / 20 ? `${number(length, 0)} samples` : `${number(length / rate, 3)} s`;
   return (
@@ -377,6 +404,17 @@ function ZoomBar(props: { view: View; frames: number; rate: number; onView: (vie
         {span} shown{length === frames ? ", the whole file" : ""}.
         <span className="hidden xl:inline"> Drag or turn the wheel to zoom.</span>
       </span>
+      {signal !== undefined && (
+        <label className="flex items-center gap-1.5 whitespace-nowrap">
+          <input
+            type="checkbox"
+            checked={signal}
+            onChange={(event) => onSignal(event.target.checked)}
+            className="accent-text"
+          />
+          with the signal
+        </label>
+      )}
       <Button hint="I" small onClick={() => onView(zoomed(view, 0.5, middle(view), frames))}>
         Zoom in
       </Button>

@@ -3,7 +3,8 @@ import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import type { NewRun, Plan, Run } from "../../api/client";
 import { Button, EveryWord, Sentence, Word } from "../../ui/controls";
-import { count, dateTime, duration } from "../../ui/numbers";
+import { FIELD } from "../../ui/fields";
+import { count, dateTime, duration, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { plansQuery } from "../plans/queries";
 import { FirstSteps } from "./FirstSteps";
@@ -12,7 +13,12 @@ import { runsQuery, useStartRun } from "./queries";
 export function RunsPage() {
   const [search, setSearch] = useSearchParams();
   const effect = search.get("effect") ?? "";
-  const runs = useInfiniteQuery(runsQuery(effect));
+  const text = search.get("text") ?? "";
+  const runs = useInfiniteQuery(runsQuery(effect, text));
+  const put = (part: { effect?: string; text?: string }) => {
+    const kept = Object.entries({ effect, text, ...part }).filter(([, value]) => value);
+    setSearch(Object.fromEntries(kept), { replace: true });
+  };
   const plans = useQuery(plansQuery);
   if (runs.isPending) return <Loading what="the runs" />;
   if (!runs.data) return <Failed error={runs.error} onRetry={() => runs.refetch()} />;
@@ -27,23 +33,36 @@ export function RunsPage() {
         )}
       </div>
       {effects.length > 0 && (
-        <p className="border-t border-line px-5 py-2 text-quiet">
-          {runs.hasNextPage && "The latest "}
-          {count(shown.length, "run")} of{" "}
-          <EveryWord
-            name="Effect"
-            value={effect}
-            every="every effect"
-            names={effects}
-            onChoose={(value) => setSearch(value ? { effect: value } : {})}
+        <div className="flex items-center gap-4 border-t border-line px-5 py-2 text-quiet">
+          <p className="mr-auto">
+            {runs.hasNextPage && "The latest "}
+            {count(shown.length, "run")} of{" "}
+            <EveryWord
+              name="Effect"
+              value={effect}
+              every="every effect"
+              names={effects}
+              onChoose={(value) => put({ effect: value })}
+            />
+            , newest first.
+          </p>
+          <input
+            type="search"
+            aria-label="Search runs"
+            placeholder="plan, build, who asked"
+            value={text}
+            maxLength={200}
+            onChange={(event) => put({ text: event.target.value })}
+            className={`h-8 w-60 ${FIELD}`}
           />
-          , newest first.
-        </p>
+        </div>
       )}
       {effects.length === 0 ? (
         plans.data && <FirstSteps plans={plans.data.plans} />
-      ) : (
+      ) : shown.length > 0 ? (
         <RunTable runs={shown} />
+      ) : (
+        <p className="border-t border-line px-5 py-6 text-quiet">No run has all of these words.</p>
       )}
       {runs.hasNextPage && (
         <p className="border-t border-line px-5 py-3">
@@ -193,8 +212,30 @@ function Standing({ run }: { run: Run }) {
         <span className="hatch-changed" style={{ width: share(changed) }} />
       </div>
       <p className="mt-1 text-quiet">{words.join(", ")}</p>
+      {run.since && (
+        <p className="text-quiet">
+          {sinceText(run.since)}{" "}
+          <Link to={`/runs/${run.since.run_id}`} className="underline decoration-line hover:decoration-text">
+            {run.since.version}
+          </Link>
+        </p>
+      )}
     </>
   );
+}
+
+/** By how many more, or fewer, cells each verdict stands than in the run before. */
+function sinceText({ more }: NonNullable<Run["since"]>): string {
+  const words = [
+    ["fail", more.failed],
+    ["without a reading", more.no_reading],
+    ["changed", more.changed],
+    ["pass", more.passed],
+  ] as const;
+  const said = words
+    .filter(([, by]) => by !== 0)
+    .map(([what, by]) => `${number(Math.abs(by), 0)} ${by > 0 ? "more" : "fewer"} ${what}`);
+  return said.length > 0 ? `${said.join(", ")} than on` : "As many of each as on";
 }
 
 function NeedYou({ run }: { run: Run }) {

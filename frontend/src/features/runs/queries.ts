@@ -1,13 +1,16 @@
 import { infiniteQueryOptions, keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
 import { client, type NewRun, POLL_MS, take } from "../../api/client";
 
-/** Runs of an effect, or of all for an empty name; a page at a time, from the newest on. */
-export const runsQuery = (effect: string) =>
+/** Runs of an effect, or of all for an empty name, with words in them; a page at a time, from the newest on. */
+export const runsQuery = (effect: string, text: string) =>
   infiniteQueryOptions({
-    queryKey: ["runs", effect],
+    queryKey: ["runs", effect, text],
     queryFn: ({ signal, pageParam }) =>
       take(
-        client.GET("/api/runs", { signal, params: { query: { effect: effect || null, before: pageParam } } }),
+        client.GET("/api/runs", {
+          signal,
+          params: { query: { effect: effect || null, text, before: pageParam } },
+        }),
       ),
     initialPageParam: null as number | null,
     getNextPageParam: (page) => (page.older ? page.runs.at(-1)?.id : null),

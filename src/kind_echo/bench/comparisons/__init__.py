@@ -1,16 +1,23 @@
-"""Pairs: analysing them, their readings as documents, their audio by address."""
+"""Pairs: analysing them, and their readings as documents."""
 
-from kind_echo.bench.comparisons.addresses import draw, map_levels, open_address, read_samples
-from kind_echo.bench.comparisons.analysing import analyse, analysis_key, kept_analysis, options_for, spectrum_document
+from kind_echo.bench.comparisons.analysing import (
+    analyse,
+    analysis_key,
+    find_analysis,
+    kept_analysis,
+    options_for,
+    sides,
+    spectrum_document,
+    waveform_owner,
+)
 
 __all__ = [
     "analyse",
     "analysis_key",
-    "draw",
+    "find_analysis",
     "kept_analysis",
-    "map_levels",
-    "open_address",
     "options_for",
-    "read_samples",
+    "sides",
     "spectrum_document",
+    "waveform_owner",
 ]

@@ -5,9 +5,9 @@ from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Literal
 
-from sqlalchemy import func, insert, select, update
+from sqlalchemy import func, insert, or_, select, update
 from sqlalchemy.dialects.postgresql import array
-from sqlalchemy.orm import Session, joinedload
+from sqlalchemy.orm import Session, aliased, joinedload
 
 from kind_echo.bench.machines import BY_HAND, nobody_has, routes_of
 from kind_echo.bench.plans import BuildNotFound, latest_revision
@@ -22,7 +22,19 @@ from kind_echo.bench.queue import (
 )
 from kind_echo.bench.verdicts import NOT_RENDERED
 from kind_echo.core.registry.errors import Conflict, NotFound
-from kind_echo.database.models import Build, Case, Cell, Condition, Effect, Event, PlanRevision, Render, Run, Search
+from kind_echo.database.models import (
+    Build,
+    Case,
+    Cell,
+    Condition,
+    Effect,
+    Event,
+    Plan,
+    PlanRevision,
+    Render,
+    Run,
+    Search,
+)
 
 CHANNEL = "kind_echo_run"
 """The PostgreSQL channel on which the number of a run is sent when one of its cells changes."""
@@ -303,7 +315,11 @@ def cases_of(run: Run) -> Sequence[Case]:
 
 
 def list_runs(
-    session: Session, effect: str | None = None, before: int | None = None, most: int | None = None
+    session: Session,
+    effect: str | None = None,
+    before: int | None = None,
+    most: int | None = None,
+    text: str = "",
 ) -> list[RunSummary]:
     """Runs with their counts, newest first; but those of searches.
 
@@ -311,13 +327,44 @@ def list_runs(
         effect: name of the effect whose runs are wanted; all effects unless given.
         before: number of a run: only those that are older.
         most: of the newest, so many at most.
+        text: what the plan's name, the build's version or note, or who asked for it must have in it.
     """
     query = select(Run).where(Run.search_id.is_(None)).order_by(Run.id.desc()).options(*_WITH_NAMES)
     if effect is not None:
         query = query.where(Run.build.has(Build.effect.has(name=effect)))
     if before is not None:
         query = query.where(Run.id < before)
+    for word in text.split():
+        of_build = or_(Build.version.icontains(word, autoescape=True), Build.note.icontains(word, autoescape=True))
+        of_plan = PlanRevision.plan.has(Plan.name.icontains(word, autoescape=True))
+        query = query.where(
+            or_(
+                Run.build.has(of_build),
+                Run.revision.has(of_plan),
+                Run.requested_by.icontains(word, autoescape=True),
+            )
+        )
     return _summaries(session, list(session.scalars(query.limit(most))))
+
+
+def runs_before(session: Session, runs: Sequence[Run]) -> dict[int, RunSummary]:
+    """The run of the same plan before each of some runs, by the number of the later; none before the first."""
+    earlier, revision = aliased(Run), aliased(PlanRevision)
+    before = (
+        select(func.max(earlier.id))
+        .join(revision, revision.id == earlier.revision_id)
+        .where(revision.plan_id == PlanRevision.plan_id, earlier.id < Run.id, earlier.search_id.is_(None))
+        .correlate(Run, PlanRevision)
+        .scalar_subquery()
+    )
+    pairs = select(Run.id, before).join(PlanRevision, PlanRevision.id == Run.revision_id)
+    found: dict[int, int | None] = dict(
+        session.execute(pairs.where(Run.id.in_([run.id for run in runs]))).tuples().all()
+    )
+    wanted = {number for number in found.values() if number is not None}
+    query = select(Run).where(Run.id.in_(wanted)).options(*_WITH_NAMES)
+    known = {one.run.id: one for one in _summaries(session, list(session.scalars(query)))}
+    return {later: known[number] for later, number in found.items() if number is not None}
 
 
 def effects_that_ran(session: Session) -> list[str]:

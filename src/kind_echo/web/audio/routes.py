@@ -6,7 +6,8 @@ from threading import BoundedSemaphore
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.comparisons import draw, map_levels, open_address, read_samples, spectrum_document
+from kind_echo.bench.audio import draw, map_levels, open_address, read_samples
+from kind_echo.bench.comparisons import spectrum_document
 from kind_echo.core.audio.source import Samples
 from kind_echo.database.sessions import transaction
 from kind_echo.web.audio.views import level_map_body

@@ -220,7 +220,7 @@ class PairBody(Body):
     """Two sides and all that was found of them; a side is null while it is not there.
 
     `reference_readings` are what the reference is by itself: levels, loudness, integrity; `difference_readings` the
-    same of the difference.
+    same of the difference. `signal` is what went in, where that is not the reference.
     """
 
     kind: Literal["cell", "files"]
@@ -231,6 +231,7 @@ class PairBody(Body):
     reference: SideBody | None
     render: SideBody | None
     difference: SideBody | None
+    signal: SideBody | None
     readings: list[ReadingBody]
     reference_readings: list[ReadingBody]
     difference_readings: list[ReadingBody]

@@ -15,6 +15,7 @@ from kind_echo.bench.runs import (
     list_runs,
     put_first,
     resume_run,
+    runs_before,
     start_run,
     stop_run,
     summary_of,
@@ -58,15 +59,16 @@ def runs(query: RunsQuery) -> Response:
 
     def make() -> bytes:
         with snapshot() as session:
-            found = list_runs(session, query.effect, query.before, query.most + 1)
+            found = list_runs(session, query.effect, query.before, query.most + 1, query.text)
             page = found[: query.most]
             waiting = undecided(session, datetime.now(UTC).date(), [one.run.id for one in page])
-            bodies = [run_body(one, waiting.get(one.run.id, 0)) for one in page]
+            earlier = runs_before(session, [one.run for one in page])
+            bodies = [run_body(one, waiting.get(one.run.id, 0), earlier.get(one.run.id)) for one in page]
             older = len(found) > len(page)
             body = RunsBody(runs=bodies, older=older, effects=effects_that_ran(session))
             return body.model_dump_json().encode()
 
-    key = ("runs", query.effect, query.before, query.most)
+    key = ("runs", query.effect, query.text, query.before, query.most)
     return _conditional(_known_or_made(_lists, key, None, make))
 
 

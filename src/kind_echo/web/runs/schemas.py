@@ -18,6 +18,14 @@ class VerdictCounts(Body):
     waiting: int = 0
 
 
+class SinceBody(Body):
+    """The run of the same plan before, and by how many more cells each verdict stands now; its cells may be others."""
+
+    run_id: int
+    version: str
+    more: VerdictCounts
+
+
 class RunBody(Body):
     """A run and how it stands."""
 
@@ -37,6 +45,7 @@ class RunBody(Body):
     needs_you: int
     seconds_left: float | None
     verdicts: VerdictCounts
+    since: SinceBody | None
 
 
 class RunsBody(Body):
@@ -48,9 +57,10 @@ class RunsBody(Body):
 
 
 class RunsQuery(Body):
-    """Which runs: of one effect, older than a run, and how many at most."""
+    """Which runs: of one effect, with words in their plan, build or who asked, older than a run; how many at most."""
 
     effect: str | None = None
+    text: str = Field("", max_length=200)
     before: int | None = Field(None, ge=1)
     most: int = Field(50, ge=1, le=200)
 

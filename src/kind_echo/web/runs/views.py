@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from sqlalchemy.orm import Session
 
+from kind_echo.bench.audio import signal_address
 from kind_echo.bench.comparisons import kept_analysis, options_for
 from kind_echo.bench.decisions import last_act_number, limits_of, standings, undecided_cells
 from kind_echo.bench.documents import reading_from
@@ -31,14 +32,19 @@ from kind_echo.web.http.schemas import (
     StandingBody,
     UploadBody,
 )
-from kind_echo.web.runs.schemas import RunBody, VerdictCounts
+from kind_echo.web.runs.schemas import RunBody, SinceBody, VerdictCounts
 
 _COUNTS = {"Pass": "passed", "Changed": "changed", "Fail": "failed", "No reading": "no_reading", "Waiting": "waiting"}
 
 
-def run_body(summary: RunSummary, needs_you: int) -> RunBody:
-    """A run and its counts, with how many of its cells need a person."""
+def run_body(summary: RunSummary, needs_you: int, earlier: RunSummary | None = None) -> RunBody:
+    """A run and its counts, with how many of its cells need a person, and what changed since an earlier run."""
     run = summary.run
+    since = None
+    if earlier is not None and summary.finished == summary.cells:
+        now, then = summary.verdicts, earlier.verdicts
+        more = {_COUNTS[verdict]: now.get(verdict, 0) - then.get(verdict, 0) for verdict in _COUNTS}
+        since = SinceBody(run_id=earlier.run.id, version=earlier.run.build.version, more=VerdictCounts(**more))
     return RunBody(
         id=run.id,
         effect=run.build.effect.name,
@@ -56,6 +62,7 @@ def run_body(summary: RunSummary, needs_you: int) -> RunBody:
         needs_you=needs_you,
         seconds_left=summary.seconds_left,
         verdicts=VerdictCounts(**{_COUNTS[verdict]: count for verdict, count in summary.verdicts.items()}),
+        since=since,
     )
 
 
@@ -142,6 +149,7 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
     return PairBody.model_validate(
         dict(
             kind="cell",
+            signal=_signal_side(cell),
             state=state,
             verdict=cell.verdict if other is None else None,
             why=why,
@@ -179,6 +187,7 @@ def files_pair_body(pair: Pair) -> PairBody:
     return PairBody.model_validate(
         dict(
             kind="files",
+            signal=None,
             state=pair.state,
             verdict=None,
             why=pair.why,
@@ -204,6 +213,7 @@ def file_body(file: SetFile) -> PairBody:
     return PairBody.model_validate(
         dict(
             kind="files",
+            signal=None,
             state={"measuring": "analysing"}.get(file.state, file.state),
             verdict=None,
             why=file.why,
@@ -279,6 +289,23 @@ def _content_side(content: Content, name: str, detail: str) -> SideBody:
         frames=content.frames,
         sha256=content.sha256,
         dropped_at=content.dropped_at,
+    )
+
+
+def _signal_side(cell: Cell) -> SideBody | None:
+    """What went into a cell, where it is not the reference by itself; none where nobody knows how long it is."""
+    if cell.render is None or cell.case.against == "signal":
+        return None
+    content = cell.render.content
+    return SideBody(
+        address=signal_address(cell),
+        name=cell.case.signal.name,
+        detail="what went in",
+        rate=content.rate,
+        channels=cell.condition.channels,
+        frames=content.frames,
+        sha256=None,
+        dropped_at=None,
     )
 
 

@@ -7,18 +7,24 @@ import { INKS, type Ink } from "../plots/draw";
 import type { View } from "../view";
 import { Player } from "./player";
 
-const NAMES: Record<Ink, string> = { reference: "Reference", render: "Render", difference: "Difference" };
+const NAMES: Record<Ink, string> = {
+  reference: "Reference",
+  render: "Render",
+  difference: "Difference",
+  signal: "Signal",
+};
 const CHOSEN: Record<Ink, string> = {
   reference: "bg-reference text-on-ink",
   render: "bg-render text-on-ink",
   difference: "bg-difference text-on-ink",
+  signal: "bg-signal text-on-ink",
 };
 const STEP = 6;
 const MOST = 96;
 
 /** A player for the sides that there are; undefined while there is none. */
 export function usePlayer(pair: Pair): Player | undefined {
-  const { reference, render, difference } = pair;
+  const { reference, render, difference, signal } = pair;
   const player = useMemo(() => {
     const first = [reference, render].find((side) => heard(side) !== undefined);
     if (!first) return undefined;
@@ -27,12 +33,13 @@ export function usePlayer(pair: Pair): Player | undefined {
         reference: heard(reference),
         render: heard(render),
         difference: heard(difference),
+        signal: heard(signal),
       },
       rate: first.rate,
       channels: first.channels,
       frames: first.frames,
     });
-  }, [reference, render, difference]);
+  }, [reference, render, difference, signal]);
   useEffect(() => () => player?.close(), [player]);
   return player;
 }
@@ -60,8 +67,11 @@ export function PlayerBar({
   player,
   view,
   frames,
+  onSignal,
 }: {
   pair: Pair;
+  /** The signal that went in is to be a side too. */
+  onSignal: (on: boolean) => void;
   player: Player;
   view: View;
   frames: number;
@@ -87,6 +97,10 @@ export function PlayerBar({
     "1": () => setSide("reference"),
     "2": () => setSide("render"),
     "3": () => setSide("difference"),
+    "4": () => {
+      onSignal(true);
+      setSide("signal");
+    },
     l: () => setLoop((on) => !on),
     "+": () => louder(STEP),
     "-": () => louder(-STEP),
@@ -99,7 +113,7 @@ export function PlayerBar({
       </Button>
       <fieldset className="flex overflow-hidden rounded-md border border-line">
         <legend className="sr-only">What is heard</legend>
-        {INKS.map((ink, i) => (
+        {INKS.filter((ink) => ink !== "signal" || pair.signal !== null).map((ink, i) => (
           <button
             key={ink}
             type="button"

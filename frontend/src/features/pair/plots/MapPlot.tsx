@@ -14,6 +14,7 @@ const COLOURS: Record<Ink, string> = {
   reference: "text-reference",
   render: "text-render",
   difference: "text-difference",
+  signal: "text-signal",
 };
 
 /** Level over time and frequency of each side and of the difference: one ink, full for loud. */
@@ -39,6 +40,7 @@ export function MapPlot({
     reference: useMap(pair.reference, settled, even),
     render: useMap(pair.render, settled, even),
     difference: useMap(pair.difference, settled, even),
+    signal: useMap(pair.signal, settled, even),
   };
   const there = INKS.filter((ink) => pair[ink] !== null);
   const drawn = only && there.includes(only) ? [only] : there;

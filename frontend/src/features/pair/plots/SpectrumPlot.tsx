@@ -32,12 +32,13 @@ export function SpectrumPlot({
     reference: useSpectrum(pair.reference, settled, !whole || !pair.spectra),
     render: useSpectrum(pair.render, settled, !whole || !pair.spectra),
     difference: useSpectrum(pair.difference, settled, !whole || !pair.spectra),
+    signal: useSpectrum(pair.signal, settled, true),
   };
-  const spectra: Spectra = whole && pair.spectra ? pair.spectra : part;
-  const { reference, render, difference } = spectra;
+  const spectra: Spectra = whole && pair.spectra ? { ...part, ...pair.spectra } : part;
+  const { reference, render, difference, signal } = spectra;
   const drawn = useMemo(
-    () => spectrumChart({ reference, render, difference }, rate),
-    [reference, render, difference, rate],
+    () => spectrumChart({ reference, render, difference, signal }, rate),
+    [reference, render, difference, signal, rate],
   );
   const window = (spectra.render ?? spectra.reference)?.window;
   return (
@@ -74,12 +75,12 @@ function useSpectrum(side: Side | null, view: View, enabled: boolean): Spectrum 
 
 /** Levels over frequency of what there is of the three. */
 export function spectrumChart(
-  { reference, render, difference }: Spectra,
+  { reference, render, difference, signal }: Spectra,
   rate: number,
 ): ReadableChart | null {
   const first = reference ?? render;
   if (!first) return null;
-  const sides = { reference, render, difference };
+  const sides = { reference, render, difference, signal };
   const levels = INKS.map((ink) => {
     const one = sides[ink];
     return one && one.frequencies.length === first.frequencies.length

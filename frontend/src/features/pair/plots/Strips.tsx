@@ -8,11 +8,17 @@ import { stripQuery } from "../queries";
 import { type View, zoomed } from "../view";
 import { drawStrip, EVEN, greatest, INKS, type Ink, magnification, type Ruler } from "./draw";
 
-const NAMES: Record<Ink, string> = { reference: "Reference", render: "Render", difference: "Difference" };
+const NAMES: Record<Ink, string> = {
+  reference: "Reference",
+  render: "Render",
+  difference: "Difference",
+  signal: "Signal",
+};
 const COLOURS: Record<Ink, string> = {
   reference: "text-reference",
   render: "text-render",
   difference: "text-difference",
+  signal: "text-signal",
 };
 const COLUMN_STEP = 64; // widths are rounded to this, so that a resize does not ask for every pixel anew
 
@@ -45,14 +51,18 @@ export function Strips(props: Props) {
     reference: pair.reference,
     render: pair.render,
     difference: pair.difference,
+    signal: pair.signal,
   };
   const strips: Record<Ink, Strip | undefined> = {
     reference: useStrip(sides.reference, view, columns),
     render: useStrip(sides.render, view, columns),
     difference: useStrip(sides.difference, view, columns),
+    signal: useStrip(sides.signal, view, columns),
   };
   // Reference and render share their scale, or they could not be compared by eye.
-  const shared = magnification(Math.max(greatest(strips.reference), greatest(strips.render)));
+  const shared = magnification(
+    Math.max(greatest(strips.reference), greatest(strips.render), greatest(strips.signal)),
+  );
   const own = magnification(greatest(strips.difference));
 
   const frameAt = (event: { clientX: number }) => {

@@ -1,8 +1,9 @@
 import type { Strip } from "../../../api/client";
 import type { View } from "../view";
 
-export type Ink = "reference" | "render" | "difference";
-export const INKS: readonly Ink[] = ["reference", "render", "difference"];
+/** The sides of a pair, and the signal that went in: a neutral beside the three inks. */
+export type Ink = "reference" | "render" | "difference" | "signal";
+export const INKS: readonly Ink[] = ["reference", "render", "difference", "signal"];
 
 export const inkColour = (ink: Ink): string =>
   getComputedStyle(document.documentElement).getPropertyValue(`--${ink}`).trim();
@@ -136,7 +137,7 @@ function hatch(pen: CanvasRenderingContext2D, ink: Ink) {
   pen.beginPath();
   for (let x = -height; x < width + height; x += 6) {
     pen.moveTo(x, 0);
-    pen.lineTo(x + height, height);
+    pen.lineTo(ink === "signal" ? x : x + height, height);
     if (ink === "difference") {
       pen.moveTo(x, height);
       pen.lineTo(x + height, 0);
@@ -146,7 +147,12 @@ function hatch(pen: CanvasRenderingContext2D, ink: Ink) {
   pen.restore();
 }
 
-const DASHES: Record<Ink, number[]> = { reference: [], render: [6, 3], difference: [2, 2] };
+const DASHES: Record<Ink, number[]> = {
+  reference: [],
+  render: [6, 3],
+  difference: [2, 2],
+  signal: [8, 2, 2, 2],
+};
 
 function drawSamples(
   pen: CanvasRenderingContext2D,
@@ -170,7 +176,11 @@ function drawSamples(
     pen.beginPath();
     if (ink === "reference") pen.arc(x, y, 3, 0, 2 * Math.PI);
     else if (ink === "render") pen.rect(x - 2.7, y - 2.7, 5.4, 5.4);
-    else {
+    else if (ink === "signal") {
+      pen.moveTo(x, y - 3.6);
+      pen.lineTo(x + 3.4, y + 2.8);
+      pen.lineTo(x - 3.4, y + 2.8);
+    } else {
       pen.moveTo(x, y - 3.8);
       pen.lineTo(x + 3.8, y);
       pen.lineTo(x, y + 3.8);

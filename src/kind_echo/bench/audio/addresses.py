@@ -1,17 +1,24 @@
-"""Audio that can be looked at and listened to, by an address: a content's digest, or a side of an analysis."""
+"""Audio by an address: a content's digest, a side of an analysis, or the signal that went into a cell."""
 
 from dataclasses import dataclass
 
 import numpy as np
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.comparisons.analysing import find_analysis, sides, waveform_owner
+from kind_echo.bench.comparisons import find_analysis, sides, waveform_owner
+from kind_echo.bench.runs import find_cell
+from kind_echo.bench.signals import make_stimulus
 from kind_echo.core.audio import peaks
+from kind_echo.core.audio.align import AlignedSource, Alignment
 from kind_echo.core.audio.level_map import LevelMap, level_map
-from kind_echo.core.audio.source import Samples, Source
+from kind_echo.core.audio.source import ArraySource, Samples, Source
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.blobs import BlobSource, ContentNotFound, find_content
+from kind_echo.database.models import Cell
 from kind_echo.database.waveforms import read_columns
+
+_SIGNAL = "signal"
+_MOST_DIGITS = 9
 
 MOST_FRAMES = 1 << 20
 """Frames that one request for samples may ask for."""
@@ -44,10 +51,14 @@ class Strip:
 def open_address(session: Session, address: str) -> Addressed:
     """The audio at an address: DIGEST for content, KEY.render and KEY.difference for sides of an analysis.
 
+    CELL.signal is what went into a cell, made anew, on the time axis of its render.
+
     Raises:
-        ContentNotFound, AnalysisNotFound: there is nothing at it.
+        ContentNotFound, AnalysisNotFound, CellNotFound: there is nothing at it.
     """
     digest, _, side = address.partition(".")
+    if side == _SIGNAL:
+        return Addressed(address, _signal_of(session, digest))
     if not side:
         source = BlobSource(session, find_content(session, digest))
         return Addressed(source.sha256, source)
@@ -58,6 +69,21 @@ def open_address(session: Session, address: str) -> Addressed:
     if side == "difference":
         return Addressed(waveform_owner(analysis, "difference"), difference)
     raise ContentNotFound(address)
+
+
+def signal_address(cell: Cell) -> str:
+    """Where the signal that went into a cell is."""
+    return f"{cell.id}.{_SIGNAL}"
+
+
+def _signal_of(session: Session, number: str) -> Source:
+    if not number.isdecimal() or len(number) > _MOST_DIGITS:
+        raise ContentNotFound(f"{number}.{_SIGNAL}")
+    cell = find_cell(session, int(number))
+    condition = cell.condition
+    samples = make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate)
+    frames = len(samples) if cell.render is None else cell.render.content.frames
+    return AlignedSource(ArraySource(samples, condition.rate), frames, Alignment())
 
 
 def draw(session: Session, address: str, start: int, stop: int, columns: int) -> Strip:

@@ -1,0 +1,11 @@
+"""Audio that can be looked at and listened to, by address."""
+
+from kind_echo.bench.audio.addresses import draw, map_levels, open_address, read_samples, signal_address
+
+__all__ = [
+    "draw",
+    "map_levels",
+    "open_address",
+    "read_samples",
+    "signal_address",
+]
