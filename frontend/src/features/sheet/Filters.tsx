@@ -1,8 +1,8 @@
-import { memo } from "react";
+import { memo, useMemo } from "react";
 import type { Measure, Sheet } from "../../api/client";
 import { Button, Word } from "../../ui/controls";
 import { count } from "../../ui/numbers";
-import type { View } from "./layout";
+import { DECIDED_BY, type View } from "./layout";
 
 interface Props {
   sheet: Sheet;
@@ -28,10 +28,18 @@ const ONLY = [
 /** How the sheet is laid out, in one line; its words are the controls. */
 export const Filters = memo(function Filters({ sheet, view, measures, figures, shown, onPut }: Props) {
   const titles = new Map(measures.map((one) => [one.key, one.title]));
+  const choices = useMemo(() => {
+    const people = new Set(sheet.cells.flatMap((cell) => cell.decision?.who ?? []));
+    const by = [...people].sort().map((who) => ({
+      value: `${DECIDED_BY}${who}`,
+      label: `what ${who} decided on`,
+    }));
+    return [...ONLY, ...by];
+  }, [sheet.cells]);
   return (
     <div className="flex flex-wrap items-center gap-x-3 gap-y-1 pr-5 pb-1.5 text-xs text-quiet">
       <p>
-        Shown: <Word name="Shown" value={view.only} choices={ONLY} onChoose={(only) => onPut({ only })} />,
+        Shown: <Word name="Shown" value={view.only} choices={choices} onChoose={(only) => onPut({ only })} />,
         inked by{" "}
         <Word
           name="Measure"

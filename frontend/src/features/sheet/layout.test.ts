@@ -70,6 +70,7 @@ describe("a sheet", () => {
       columns: ["Quayside 1.0, offline, 96 kHz"],
       shown: 1,
     });
+    expect(shape({ only: "by Nobody" }).shown).toBe(0);
     expect(shape({ only: "new" }).shown).toBe(1);
     expect(shape({ only: "needs" }).shown).toBe(2);
   });

@@ -78,8 +78,12 @@ const GRAVITY: Record<Cell["verdict"], number> = {
 const graver = (a: Cell, b: Cell) =>
   Number(b.needs_you) - Number(a.needs_you) || GRAVITY[b.verdict] - GRAVITY[a.verdict] || b.ink - a.ink;
 
+/** Who decided on cells is chosen by this and a name. */
+export const DECIDED_BY = "by ";
+
 export function wanted(cell: Cell, only: string): boolean {
   if (only === "") return true;
+  if (only.startsWith(DECIDED_BY)) return cell.decision?.who === only.slice(DECIDED_BY.length);
   if (only === "needs") return cell.needs_you;
   if (only === "new" || only === "still" || only === "fixed") return cell.change === only;
   return cell.verdict === only && (cell.state === "done" || cell.state === "failed");
