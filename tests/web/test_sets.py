@@ -2,6 +2,7 @@
 
 import csv
 import io
+import os
 import zipfile
 from pathlib import Path
 from typing import Any
@@ -13,7 +14,8 @@ from flask.testing import FlaskClient
 from kind_echo.audio_io.files import AudioFile
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.readings import value_of
-from tests.conftest import drain
+from kind_echo.database.sessions import URL_VARIABLE
+from tests.conftest import drain, query
 from tests.web.test_uploads import _send, audio, noise
 
 
@@ -88,6 +90,10 @@ def test_a_file_of_another_rate_is_compared_once_it_may_be_resampled(blank: Flas
     assert "resampled from 44.1 kHz" in row["why"]
     assert _value(row, "residual_rms") < -100
     assert _value(row, "gain") == pytest.approx(0.0, abs=0.01)
+    # Measured in another way, the copy that was resampled goes.
+    assert query(os.environ[URL_VARIABLE], "SELECT count(*) FROM upload") == [(3,)]
+    blank.post(f"/api/sets/{number}/change", json={"options": options | {"resample": False}})
+    assert query(os.environ[URL_VARIABLE], "SELECT count(*) FROM upload") == [(2,)]
 
 
 @pytest.mark.parametrize(("by", "target"), [("rms", -20.0), ("loudness_integrated", -23.0), ("true_peak", -1.0)])

@@ -32,7 +32,7 @@ from kind_echo.bench.rendering import (
     to_analysis,
 )
 from kind_echo.bench.runs import advance, find_cell, find_run, find_search, give_up_cell, tell_change, waiting_cells
-from kind_echo.bench.sets import keep_found, measure_file
+from kind_echo.bench.sets import Superseded, keep_found, measure_file
 from kind_echo.bench.signals import PairNotFound, find_pair
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import KindEchoError
@@ -191,6 +191,8 @@ def measure_set_file(context: procrastinate.JobContext, file_id: int, revision: 
             file = session.get(SetFile, file_id)
             if file is not None and file.set.revision == revision:
                 keep_found(session, file_id, revision, measure_file(session, file))
+    except Superseded:
+        return
     except Exception as error:
         if isinstance(error, KindEchoError) and not is_temporary(error):
             _fail_set_file(file_id, revision, str(error).rstrip("."))

@@ -20,7 +20,7 @@ from kind_echo.bench.sets.keeping import (
     remove_files,
 )
 from kind_echo.bench.sets.levelling import Trim, levelled_zip, trim_of
-from kind_echo.bench.sets.measuring import changes, keep_found, measure_file
+from kind_echo.bench.sets.measuring import Superseded, changes, keep_found, measure_file
 from kind_echo.bench.sets.options import Also, SetOptions, options_from
 from kind_echo.bench.sets.table import chosen_columns, set_csv
 
@@ -32,6 +32,7 @@ __all__ = [
     "SetFull",
     "SetNotFound",
     "SetOptions",
+    "Superseded",
     "Trim",
     "add_files",
     "change_options",

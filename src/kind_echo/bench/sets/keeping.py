@@ -14,7 +14,7 @@ from kind_echo.bench.sets.options import SetOptions, options_from
 from kind_echo.bench.signals import UploadNotFound, delete_uploads
 from kind_echo.core.registry.errors import BadParameter, Conflict, NotFound
 from kind_echo.core.registry.measures import find_measure
-from kind_echo.database.models import FileSet, SetFile, Signal, Upload
+from kind_echo.database.models import FileSet, Pair, SetFile, Signal, Upload
 
 MOST_FILES = 200
 Role = Literal["file", "reference", "input"]
@@ -139,10 +139,8 @@ def measure_all(session: Session, found: FileSet) -> None:
     pairs = [one.pair for one in found.files if one.pair is not None]
     for one in found.files:
         one.state, one.why, one.readings, one.pair_id = "measuring", "", [], None
-    session.flush()
-    for pair in pairs:
-        session.delete(pair)
-    session.flush()
+    _delete_pairs(session, pairs)
+    delete_uploads(session, {pair.render_id for pair in pairs})
     measure_set_files(session, [one.id for one in found.files], found.revision)
 
 
@@ -204,9 +202,13 @@ def _remove(session: Session, files: Sequence[SetFile]) -> None:
     uploads = {one.upload_id for one in files} | {pair.render_id for pair in pairs}
     for one in files:
         session.delete(one)
+    _delete_pairs(session, pairs)
+    delete_uploads(session, uploads)
+    drop_unused(session)
+
+
+def _delete_pairs(session: Session, pairs: Sequence[Pair]) -> None:
     session.flush()
     for pair in pairs:
         session.delete(pair)
     session.flush()
-    delete_uploads(session, uploads)
-    drop_unused(session)

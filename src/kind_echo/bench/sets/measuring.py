@@ -65,11 +65,18 @@ def measure_file(session: Session, file: SetFile) -> Found:
     return Found(overall, "; ".join(note for note in notes if note), pair)
 
 
+class Superseded(KindEchoError):
+    """What was found of a file is wanted no more: nothing of it is to stay."""
+
+    def __init__(self) -> None:
+        super().__init__("The file has gone, or is to be measured in another way by now.")
+
+
 def keep_found(session: Session, file_id: int, revision: int, found: Found) -> None:
-    """Keep what was found of a file, unless it has gone or is to be measured in another way by now."""
+    """Keep what was found of a file. Raises Superseded where it has gone or is to be measured in another way by now."""
     file = session.get(SetFile, file_id, with_for_update=True, populate_existing=True)
     if file is None or session.scalar(select(FileSet.revision).where(FileSet.id == file.set_id)) != revision:
-        return
+        raise Superseded
     if found.pair is not None:
         session.add(found.pair)
         session.flush()

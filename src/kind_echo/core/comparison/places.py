@@ -147,11 +147,8 @@ def _of_render(
     marked = peaks >= min(1.0, rail)
     for begin, end in _runs(marked):
         peak = float(peaks[begin:end].max())
-        over = peak > max(1.0, rail)
-        places.append(
-            Place(*placed(begin, end), None if over else "clipping", _decibels(peak), "dBFS",
-                  "the render passes full scale" if over else "the render reaches full scale")
-        )  # fmt: skip
+        reason = "the render passes full scale" if peak > max(1.0, rail) else "the render reaches full scale"
+        places.append(Place(*placed(begin, end), None, _decibels(peak), "dBFS", reason))
     places.sort(key=lambda place: -place.amount)
     if not places and len(peaks) and peaks.max() > 0.0:
         best = int(peaks.argmax())
