@@ -44,3 +44,26 @@ export function LabelledChoice({
     </label>
   );
 }
+
+/** A box to be ticked, with its name beside it. */
+export function Check({
+  label,
+  checked,
+  onChange,
+}: {
+  label: string;
+  checked: boolean;
+  onChange: (checked: boolean) => void;
+}) {
+  return (
+    <label className="mr-1 inline-flex cursor-pointer items-center gap-1.5 whitespace-nowrap">
+      <input
+        type="checkbox"
+        checked={checked}
+        onChange={(event) => onChange(event.target.checked)}
+        className="size-4 accent-text"
+      />
+      {label}
+    </label>
+  );
+}

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Button } from "../../ui/controls";
-import { FIELD, Labelled, LabelledChoice } from "../../ui/fields";
+import { Check, FIELD, Labelled, LabelledChoice } from "../../ui/fields";
 import { number } from "../../ui/numbers";
 import { signalsQuery } from "../signals/queries";
 import type { FileSet, SetOptions } from "./queries";
@@ -97,18 +97,18 @@ export function Options({
         />
         <Check
           label="Bring to its level"
-          on={to.match_gain ?? false}
-          onTurn={(match_gain) => change({ match_gain })}
+          checked={to.match_gain ?? false}
+          onChange={(match_gain) => change({ match_gain })}
         />
         <Check
           label="Invert an inverted file back"
-          on={to.match_polarity ?? false}
-          onTurn={(match_polarity) => change({ match_polarity })}
+          checked={to.match_polarity ?? false}
+          onChange={(match_polarity) => change({ match_polarity })}
         />
         <Check
           label="Resample files of another rate"
-          on={to.resample ?? false}
-          onTurn={(resample) => change({ resample })}
+          checked={to.resample ?? false}
+          onChange={(resample) => change({ resample })}
         />
       </fieldset>
       <fieldset className="flex flex-wrap items-end gap-x-5 gap-y-3">
@@ -171,19 +171,5 @@ export function Options({
         </Button>
       </div>
     </form>
-  );
-}
-
-function Check({ label, on, onTurn }: { label: string; on: boolean; onTurn: (on: boolean) => void }) {
-  return (
-    <label className="flex h-9 items-center gap-2">
-      <input
-        type="checkbox"
-        checked={on}
-        onChange={(event) => onTurn(event.target.checked)}
-        className="accent-text"
-      />
-      {label}
-    </label>
   );
 }

@@ -1,5 +1,6 @@
 import { useMemo, useState } from "react";
 import type { Pair } from "../../api/client";
+import { Check } from "../../ui/fields";
 import { useKeys } from "../../ui/keys";
 import type { Player } from "./player/player";
 import { CurveStack, type Mark } from "./plots/CurveStack";
@@ -12,7 +13,8 @@ import { Strips } from "./plots/Strips";
 import { SweepMap } from "./plots/SweepMap";
 import type { View } from "./view";
 
-interface Props {
+/** What all that is drawn of a pair over time hangs on. */
+export interface Props {
   pair: Pair;
   frames: number;
   rate: number;
@@ -88,25 +90,17 @@ function Waveform(props: Props) {
   return (
     <>
       <div className="flex gap-4 pl-[7.5rem] text-xs text-quiet">
-        <label className="flex items-center gap-1.5">
-          <input
-            type="checkbox"
-            checked={ruler.scale === "decibels"}
-            onChange={(event) => setRuler({ ...ruler, scale: event.target.checked ? "decibels" : "even" })}
-            className="accent-text"
-          />
-          levels in dBFS
-        </label>
+        <Check
+          label="levels in dBFS"
+          checked={ruler.scale === "decibels"}
+          onChange={(on) => setRuler({ ...ruler, scale: on ? "decibels" : "even" })}
+        />
         {channels > 1 && (
-          <label className="flex items-center gap-1.5">
-            <input
-              type="checkbox"
-              checked={ruler.over}
-              onChange={(event) => setRuler({ ...ruler, over: event.target.checked })}
-              className="accent-text"
-            />
-            channels over each other
-          </label>
+          <Check
+            label="channels over each other"
+            checked={ruler.over}
+            onChange={(over) => setRuler({ ...ruler, over })}
+          />
         )}
       </div>
       <Strips {...props} of="Waveform" ruler={ruler} />

@@ -1,8 +1,6 @@
 import { type KeyboardEvent, useRef, useState } from "react";
-import type { Pair } from "../../api/client";
-import type { Player } from "./player/player";
+import type { Props } from "./MainPlot";
 import { Strips } from "./plots/Strips";
-import type { View } from "./view";
 
 const LEAST = 22;
 const MOST = 160;
@@ -10,14 +8,7 @@ const USUAL = 38;
 const KEPT = "kind-echo.overview";
 
 /** All of the file, always there; what is shown of it stands out. As high as the person drags it. */
-export function Overview(props: {
-  pair: Pair;
-  frames: number;
-  rate: number;
-  view: View;
-  player: Player | undefined;
-  onView: (view: View) => void;
-}) {
+export function Overview(props: Props) {
   const { frames, view, ...rest } = props;
   const [height, setHeight] = useState(() => Number(localStorage.getItem(KEPT)) || USUAL);
   const from = useRef<{ y: number; height: number }>(undefined);

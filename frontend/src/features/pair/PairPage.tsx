@@ -3,6 +3,7 @@ import { type ReactNode, useMemo, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { DecisionKind, Pair } from "../../api/client";
 import { Button, Sentence } from "../../ui/controls";
+import { Check } from "../../ui/fields";
 import { useKeys } from "../../ui/keys";
 import { kilohertz, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
@@ -196,6 +197,7 @@ function PairView({
       },
       { replace: true },
     );
+  const drawn = { pair, frames, rate, view, player, onView: setView };
   const about = () => player?.position() ?? middle(view);
   useKeys({
     i: () => setView(zoomed(view, 0.5, about(), frames)),
@@ -221,14 +223,7 @@ function PairView({
           <div className="flex min-h-0 min-w-0 flex-col pr-5 lg:overflow-auto lg:pr-0">
             {side ? (
               <>
-                <Overview
-                  pair={pair}
-                  frames={frames}
-                  rate={rate}
-                  view={view}
-                  player={player}
-                  onView={setView}
-                />
+                <Overview {...drawn} />
                 <ZoomBar
                   view={view}
                   frames={frames}
@@ -237,17 +232,7 @@ function PairView({
                   signal={found.signal ? withSignal : undefined}
                   onSignal={showSignal}
                 />
-                <MainPlot
-                  pair={pair}
-                  frames={frames}
-                  rate={rate}
-                  view={view}
-                  player={player}
-                  onView={setView}
-                  names={plots.names}
-                  chosen={chosen}
-                  onChoose={choose}
-                />
+                <MainPlot {...drawn} names={plots.names} chosen={chosen} onChoose={choose} />
               </>
             ) : (
               <p role="status" className="py-8 text-quiet">
@@ -404,17 +389,7 @@ function ZoomBar(props: {
         {span} shown{length === frames ? ", the whole file" : ""}.
         <span className="hidden xl:inline"> Drag or turn the wheel to zoom.</span>
       </span>
-      {signal !== undefined && (
-        <label className="flex items-center gap-1.5 whitespace-nowrap">
-          <input
-            type="checkbox"
-            checked={signal}
-            onChange={(event) => onSignal(event.target.checked)}
-            className="accent-text"
-          />
-          with the signal
-        </label>
-      )}
+      {signal !== undefined && <Check label="with the signal" checked={signal} onChange={onSignal} />}
       <Button hint="I" small onClick={() => onView(zoomed(view, 0.5, middle(view), frames))}>
         Zoom in
       </Button>

@@ -1,9 +1,10 @@
 import { useState } from "react";
 import type { Effect, Measure, PlanCase, PlanDocument } from "../../api/client";
 import { Button } from "../../ui/controls";
+import { Check } from "../../ui/fields";
 import { count } from "../../ui/numbers";
 import { changed, newCase } from "./document";
-import { Check, Choose, FIELD, ListField, Quietly } from "./fields";
+import { Choose, FIELD, ListField, Quietly } from "./fields";
 import { Limits } from "./Limits";
 
 interface Props {

@@ -1,9 +1,10 @@
 import { useState } from "react";
 import type { Host, Measure, PlanCondition, PlanDocument } from "../../api/client";
 import { Button } from "../../ui/controls";
+import { Check } from "../../ui/fields";
 import { count, kilohertz } from "../../ui/numbers";
 import { changed, newCondition, RATES } from "./document";
-import { Check, Choose, ListField, Quietly } from "./fields";
+import { Choose, ListField, Quietly } from "./fields";
 import { Limits } from "./Limits";
 
 interface Props {

@@ -99,28 +99,6 @@ export function NumberField({
   );
 }
 
-export function Check({
-  label,
-  checked,
-  onChange,
-}: {
-  label: string;
-  checked: boolean;
-  onChange: (checked: boolean) => void;
-}) {
-  return (
-    <label className="mr-1 inline-flex cursor-pointer items-center gap-1 whitespace-nowrap">
-      <input
-        type="checkbox"
-        checked={checked}
-        onChange={(event) => onChange(event.target.checked)}
-        className="size-4 accent-text"
-      />
-      {label}
-    </label>
-  );
-}
-
 export function Section({ title, note, children }: { title: string; note?: string; children: ReactNode }) {
   return (
     <section className="border-t border-line px-5 py-4">

@@ -1,6 +1,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type PointerEvent, useEffect, useRef, useState } from "react";
 import type { LevelMap, Pair, Side } from "../../../api/client";
+import { Check } from "../../../ui/fields";
 import { number } from "../../../ui/numbers";
 import { mapQuery } from "../queries";
 import type { View } from "../view";
@@ -76,15 +77,7 @@ export function MapPlot({
             </label>
           ))}
         </fieldset>
-        <label className="flex items-center gap-1">
-          <input
-            type="checkbox"
-            checked={even}
-            onChange={(event) => setEven(event.target.checked)}
-            className="accent-text"
-          />
-          even frequency
-        </label>
+        <Check label="even frequency" checked={even} onChange={setEven} />
         <Bound label="from" value={floor} onChange={setFloor} />
         <Bound label="to" value={top} onChange={setTop} />
         <span>dBFS</span>
