@@ -33,7 +33,7 @@ export function MeasuredFor({ options }: { options: SetOptions }) {
       ? `a tone of ${number(options.frequency ?? 0, 0)} Hz`
       : options.also === "lossy"
         ? `what ${options.codec} at ${number(options.bitrate ?? 0, 0)} kbit/s does`
-        : `answers to “${name}”`;
+        : `responses to “${name}”`;
   return (
     <>
       , measured for <b className="font-semibold">{what}</b>
@@ -67,7 +67,7 @@ export function Options({
         onChange({ options: to });
       }}
     >
-      <fieldset className="flex flex-wrap items-end gap-x-5 gap-y-3">
+      <fieldset className="flex flex-wrap content-start items-end gap-x-5 gap-y-3">
         <legend className="mb-2 font-semibold">Against the reference</legend>
         <LabelledChoice
           label="Delay taken off"
@@ -111,7 +111,7 @@ export function Options({
           onChange={(resample) => change({ resample })}
         />
       </fieldset>
-      <fieldset className="flex flex-wrap items-end gap-x-5 gap-y-3">
+      <fieldset className="flex flex-wrap content-start items-end gap-x-5 gap-y-3">
         <legend className="mb-2 font-semibold">Measured for</legend>
         <LabelledChoice
           label="Beside levels"
@@ -133,7 +133,7 @@ export function Options({
         )}
         {to.also === "signal" && (
           <LabelledChoice
-            label="Signal that the files answer"
+            label="Signal that went in"
             value={String(to.signal_id ?? "")}
             choices={[
               { value: "", label: "Choose one" },
@@ -164,10 +164,10 @@ export function Options({
       </fieldset>
       <div className="flex gap-2 lg:col-span-2">
         <Button type="submit" look="main" disabled={pending || unready}>
-          Measure so
+          Measure
         </Button>
         <Button disabled={pending} onClick={onAgain}>
-          Measure again as it is
+          Measure again, unchanged
         </Button>
       </div>
     </form>

@@ -173,7 +173,7 @@ function SetSentence({
     ...set.files.map((file) => ({ value: `reference ${file.id}`, label: `against ${file.name}` })),
     ...set.files.map((file) => ({
       value: `input ${file.id}`,
-      label: `as answers to ${file.name}`,
+      label: `as responses to ${file.name}`,
       detail: "response",
     })),
   ];

@@ -387,7 +387,7 @@ function ZoomBar(props: {
     <div className="flex items-center gap-2 pb-1 pl-[7.5rem] text-xs text-quiet">
       <span className="mr-auto">
         {span} shown{length === frames ? ", the whole file" : ""}.
-        <span className="hidden xl:inline"> Drag or turn the wheel to zoom.</span>
+        <span className="hidden 2xl:inline"> Drag or turn the wheel to zoom.</span>
       </span>
       {signal !== undefined && <Check label="with the signal" checked={signal} onChange={onSignal} />}
       <Button hint="I" small onClick={() => onView(zoomed(view, 0.5, middle(view), frames))}>
