@@ -1,12 +1,18 @@
 """Where two sides differ most: what was planted is found where it was planted, greatest first."""
 
+from itertools import pairwise
+
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from scipy.signal import spectrogram
 
+from kind_echo.core.audio.align import Alignment
 from kind_echo.core.audio.level_map import FLOOR, level_map
 from kind_echo.core.audio.resampling import resampling_floor
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.compare import Comparison, compare
 from kind_echo.core.comparison.places import find_places
 from kind_echo.core.listening.passages import first_note
 
@@ -14,16 +20,16 @@ RATE = 48_000
 
 
 def _sides(seconds: float = 12.0, channels: int = 2) -> tuple[np.ndarray, np.ndarray]:
-    given = np.random.default_rng(2).standard_normal((int(seconds * RATE), channels)) * 0.05
-    return given, given.copy()
+    reference = np.random.default_rng(2).standard_normal((int(seconds * RATE), channels)) * 0.05
+    return reference, reference.copy()
 
 
 def test_planted_places_come_greatest_first_with_their_reasons() -> None:
-    given, render = _sides()
+    reference, render = _sides()
     render[3 * RATE : 3 * RATE + 4800] = 0.0
     render[7 * RATE, 1] += 1.2
     render[9 * RATE : 10 * RATE] *= 0.9
-    a, b = ArraySource(given, RATE), ArraySource(render, RATE)
+    a, b = ArraySource(reference, RATE), ArraySource(render, RATE)
     walked = find_places(a, b, compare(a, b), 10)
     click, gap, softer = walked.differences[:3]
     assert (click.cause, gap.cause) == ("click", "gap")
@@ -37,25 +43,25 @@ def test_planted_places_come_greatest_first_with_their_reasons() -> None:
 
 
 def test_a_render_that_is_later_is_walked_on_the_time_of_the_reference() -> None:
-    given, render = _sides(4.0, 1)
+    reference, render = _sides(4.0, 1)
     render[2 * RATE] += 0.5
     late = np.concatenate([np.zeros((777, 1)), render])
-    a, b = ArraySource(given, RATE), ArraySource(late, RATE)
+    a, b = ArraySource(reference, RATE), ArraySource(late, RATE)
     found = find_places(a, b, compare(a, b), 5).differences
     assert found[0].start == pytest.approx(2.0, abs=0.011)
 
 
 def test_identical_sides_and_silence_have_no_places() -> None:
-    given, _ = _sides(1.0)
-    for samples in (given, np.zeros((RATE, 1)), np.zeros((1, 1))):
+    reference, _ = _sides(1.0)
+    for samples in (reference, np.zeros((RATE, 1)), np.zeros((1, 1))):
         source = ArraySource(samples, RATE)
         assert find_places(source, source, compare(source, source), 5).differences == []
 
 
 @pytest.mark.parametrize("frames", [1, 479, 480, 65_536, 65_537])
 def test_any_length_is_walked(frames: int) -> None:
-    given = np.random.default_rng(4).uniform(-0.5, 0.5, (frames, 1))
-    a, b = ArraySource(given, RATE), ArraySource(given * 0.5, RATE)
+    reference = np.random.default_rng(4).uniform(-0.5, 0.5, (frames, 1))
+    a, b = ArraySource(reference, RATE), ArraySource(reference * 0.5, RATE)
     found = find_places(a, b, compare(a, b), 1000).differences
     ends = [place.start + place.length for place in found]
     assert max(ends) <= frames / RATE + 1e-9
@@ -98,3 +104,53 @@ def test_a_map_of_a_long_stretch_says_how_much_of_it_was_looked_at() -> None:
 def test_resampling_leaves_what_it_says() -> None:
     assert resampling_floor(44_100, 48_000) < -90
     assert resampling_floor(48_000, 96_000) < -90
+
+
+@settings(max_examples=30)
+@given(seed=st.integers(0, 10_000), frames=st.integers(1, 60_000), most=st.integers(1, 40))
+def test_places_are_apart_in_order_and_inside_the_file(seed: int, frames: int, most: int) -> None:
+    rng = np.random.default_rng(seed)
+    given_side = rng.uniform(-0.5, 0.5, (frames, 1))
+    envelope = np.repeat(rng.uniform(0, 1, frames // 500 + 1), 500)[:frames, None]
+    a, b = ArraySource(given_side, RATE), ArraySource(given_side * (1 - 0.1 * envelope), RATE)
+    found = find_places(a, b, Comparison([], Alignment()), most).differences
+    assert len(found) <= most
+    assert [place.amount for place in found] == sorted((place.amount for place in found), reverse=True)
+    by_time = sorted(found, key=lambda place: place.start)
+    for before, after in pairwise(by_time):
+        assert before.start + before.length <= after.start + 1e-9
+    assert all(place.start >= 0 and place.start + place.length <= frames / RATE + 1e-9 for place in found)
+    assert all(place.cause is None for place in found)  # nothing explains them, and nothing is asserted
+
+
+def test_the_ridge_of_a_sweep_lies_where_its_law_says_and_where_scipy_sees_it() -> None:
+    """Linear sweep 500 Hz to 12.5 kHz in 4 s: f(t) = 500 + 3000 t. Beside scipy.signal.spectrogram."""
+    time = np.arange(4 * RATE) / RATE
+    sweep = 0.5 * np.sin(2 * np.pi * (500 * time + 1500 * time**2))
+    found = level_map(ArraySource(sweep[:, None], RATE), 80, 240, even=True)
+    step = RATE / 2 / 240
+    ridge = (found.levels.argmax(axis=1) + 0.5) * step
+    centres = (np.arange(80) + 0.5) * 4 / 80
+    assert np.abs(ridge - (500 + 3000 * centres))[1:-1].max() < 2.5 * step
+    frequencies, times, power = spectrogram(sweep, RATE, window="blackmanharris", nperseg=4096, noverlap=3072)
+    seen = np.interp(centres, times, frequencies[power.argmax(axis=0)])
+    assert np.abs(ridge - seen)[2:-2].max() < 2.5 * step
+
+
+@settings(max_examples=30)
+@given(seed=st.integers(0, 10_000), seconds=st.floats(0.01, 5.0))
+def test_the_first_note_is_a_stretch_of_the_file(seed: int, seconds: float) -> None:
+    rng = np.random.default_rng(seed)
+    frames = max(1, int(seconds * 8000))
+    samples = rng.standard_normal((frames, 2)) * np.repeat(rng.uniform(0, 1, frames // 800 + 1), 800)[:frames, None]
+    found = first_note(ArraySource(samples, 8000))
+    assert found is not None
+    assert 0.0 <= found[0] < found[1] <= frames / 8000
+    assert found[1] - found[0] <= 3.0 + 1e-9
+
+
+@pytest.mark.parametrize("bad", [np.nan, np.inf])
+def test_what_is_not_finite_has_no_first_note(bad: float) -> None:
+    samples = np.full((1000, 1), 0.1)
+    samples[500] = bad
+    assert first_note(ArraySource(samples, 8000)) is None

@@ -16,6 +16,7 @@ from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.readings import value_of
 from kind_echo.database.sessions import URL_VARIABLE
 from tests.conftest import drain, query
+from tests.signing import sign
 from tests.web.test_uploads import _send, audio, noise
 
 
@@ -165,3 +166,77 @@ def test_a_response_and_a_tone_are_measured_over_many_files(blank: FlaskClient) 
     options = blank.get(f"/api/sets/{number}").json["options"] | {"also": "tone", "frequency": 997.0}  # type: ignore[index]
     blank.post(f"/api/sets/{number}/change", json={"options": options})
     assert _value(_rows(blank, number)["tone.wav"], "fundamental_level") == pytest.approx(-6.02, abs=0.01)
+
+
+def test_a_set_is_changed_by_its_maker_and_by_keepers_alone(blank: FlaskClient) -> None:
+    app = blank.application
+    maker, colleague = sign(app.test_client(), "Maker", "work"), sign(app.test_client(), "Colleague", "work")
+    reader = sign(app.test_client(), "Reader", "look")
+    number, rows = _set(maker, {"a.wav": audio(noise()), "b.wav": audio(noise() * 0.5)})
+    drain()
+    first = {"file_ids": [rows["a.wav"]]}
+    assert colleague.post(f"/api/sets/{number}/remove", json=first).status_code == 403
+    assert colleague.delete(f"/api/sets/{number}").status_code == 403
+    assert reader.get(f"/api/sets/{number}").status_code == 200
+    for path, body in (("change", {"note": "x"}), ("files", {"files": [{"upload_id": 1}]}), ("again", None)):
+        assert reader.post(f"/api/sets/{number}/{path}", json=body).status_code == 403
+    assert maker.post(f"/api/sets/{number}/remove", json=first).status_code == 200
+    assert blank.delete(f"/api/sets/{number}").status_code == 204
+    assert query(os.environ[URL_VARIABLE], "SELECT count(*) FROM upload") == [(0,)]
+
+
+def test_what_was_asked_for_last_counts_however_the_jobs_come(blank: FlaskClient) -> None:
+    number, rows = _set(blank, {"a.wav": audio(noise()), "b.wav": audio(noise() * 0.5)})
+    for name in ("a.wav", "b.wav", "a.wav"):
+        asked = {"roles": {str(rows[name]): "reference"}}
+        assert blank.post(f"/api/sets/{number}/change", json=asked).status_code == 200
+    found = _rows(blank, number)
+    assert (found["a.wav"]["role"], found["a.wav"]["comparison_id"]) == ("reference", None)
+    assert _value(found["b.wav"], "gain") == pytest.approx(-6.02, abs=0.01)
+    assert query(os.environ[URL_VARIABLE], "SELECT count(*) FROM pair") == [(1,)]
+    # The reference itself goes: what is left stands by itself again.
+    blank.post(f"/api/sets/{number}/remove", json={"file_ids": [rows["a.wav"]]})
+    alone = _rows(blank, number)["b.wav"]
+    assert (alone["state"], alone["comparison_id"]) == ("done", None)
+    assert "gain" not in alone["readings"]
+
+
+def test_what_cannot_be_measured_is_said_in_the_row_and_levels_stay(blank: FlaskClient) -> None:
+    number, _ = _set(blank, {"six.wav": audio(np.repeat(noise(), 3, axis=1)), "two.wav": audio(noise())})
+    options = blank.get(f"/api/sets/{number}").json["options"]  # type: ignore[index]
+    asked = {"options": options | {"also": "lossy", "codec": "mp3", "bitrate": 128.0}}
+    assert blank.post(f"/api/sets/{number}/change", json=asked).status_code == 200
+    found = _rows(blank, number)
+    assert _value(found["two.wav"], "lossy_true_peak") is not None
+    assert found["six.wav"]["state"] == "done"
+    assert found["six.wav"]["why"] != ""
+    assert found["six.wav"]["readings"]["rms"]["value"] is not None
+    for wrong in ({"also": "tone"}, {"also": "signal", "signal_id": 999}, {"also": "spells"}, {"bitrate": 1.0}):
+        body = {"options": options | wrong}
+        assert blank.post(f"/api/sets/{number}/change", json=body).status_code in (400, 422), wrong
+
+
+@pytest.mark.parametrize(
+    ("passage", "status"),
+    [("whole", 200), ("loudest", 200), ("first", 200), ("given&start=0.1&end=0.4", 200), ("given&start=5&end=6", 422)],
+)
+def test_copies_are_made_over_any_passage_that_is_in_the_file(blank: FlaskClient, passage: str, status: int) -> None:
+    number, rows = _set(blank, {"a.wav": audio(noise())})
+    drain()
+    address = f"/api/sets/{number}/levelled.zip?files={rows['a.wav']}&target=-20&by=rms&passage={passage}"
+    assert blank.get(address).status_code in (status, 400 if status == 422 else status)
+
+
+def test_silence_has_no_trim_and_no_copy_is_half_written(blank: FlaskClient) -> None:
+    number, rows = _set(blank, {"a.wav": audio(noise()), "silent.wav": audio(noise() * 0)})
+    drain()
+    asked = {"file_id": rows["silent.wav"], "target": -20.0, "by": "rms"}
+    trim = blank.post(f"/api/sets/{number}/trims", json=asked).json
+    assert trim is not None
+    assert (trim["trim"], trim["why"]) == (None, "rms: digital silence")
+    files = ",".join(str(row) for row in rows.values())
+    refused = blank.get(f"/api/sets/{number}/levelled.zip?files={files}&target=-20&by=rms")
+    assert refused.status_code == 409
+    assert "silent.wav" in refused.text
+    for wrong in ("files=999", "files=1,,2", "files=1;DROP", "files="):
+        assert blank.get(f"/api/sets/{number}/levelled.zip?{wrong}&target=-20&by=rms").status_code in (404, 422), wrong
