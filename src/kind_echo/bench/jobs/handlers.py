@@ -32,7 +32,7 @@ from kind_echo.bench.rendering import (
     to_analysis,
 )
 from kind_echo.bench.runs import advance, find_cell, find_run, find_search, give_up_cell, tell_change, waiting_cells
-from kind_echo.bench.sets import Superseded, keep_found, measure_file
+from kind_echo.bench.sets import Superseded, is_wanted, keep_found, measure_file
 from kind_echo.bench.signals import PairNotFound, find_pair
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import KindEchoError
@@ -184,12 +184,12 @@ def analyse_pair(context: procrastinate.JobContext, pair_id: int) -> None:
 
 @task("measure_set_file", pass_context=True)
 def measure_set_file(context: procrastinate.JobContext, file_id: int, revision: int) -> None:
-    """Measure a file of a set; nothing where it has gone, or is to be measured in another way by now."""
+    """Measure a file of a set; nothing where it has gone, was measured, or is to be measured in another way by now."""
     try:
         refuse_if_never_ended(context)
         with transaction() as session:
             file = session.get(SetFile, file_id)
-            if file is not None and file.set.revision == revision:
+            if file is not None and is_wanted(session, file, revision):
                 keep_found(session, file_id, revision, measure_file(session, file))
     except Superseded:
         return
@@ -271,5 +271,5 @@ def _fail_pair(pair_id: int, reason: str) -> None:
 def _fail_set_file(file_id: int, revision: int, reason: str) -> None:
     with transaction() as session:
         file = session.get(SetFile, file_id, with_for_update=True)
-        if file is not None and file.set.revision == revision:
+        if file is not None and is_wanted(session, file, revision):
             file.state, file.why = "failed", reason

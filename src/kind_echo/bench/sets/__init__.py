@@ -20,7 +20,7 @@ from kind_echo.bench.sets.keeping import (
     remove_files,
 )
 from kind_echo.bench.sets.levelling import Trim, levelled_zip, trim_of
-from kind_echo.bench.sets.measuring import Superseded, changes, keep_found, measure_file
+from kind_echo.bench.sets.measuring import Superseded, changes, is_wanted, keep_found, measure_file
 from kind_echo.bench.sets.options import Also, SetOptions, options_from
 from kind_echo.bench.sets.table import chosen_columns, set_csv
 
@@ -43,6 +43,7 @@ __all__ = [
     "delete_set",
     "find_file",
     "find_set",
+    "is_wanted",
     "keep_found",
     "levelled_zip",
     "list_sets",

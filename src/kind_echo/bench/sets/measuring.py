@@ -72,10 +72,17 @@ class Superseded(KindEchoError):
         super().__init__("The file has gone, or is to be measured in another way by now.")
 
 
+def is_wanted(session: Session, file: SetFile | None, revision: int) -> bool:
+    """Whether a file is still to be measured as it was to be at that revision, and nobody has yet."""
+    if file is None or file.state != "measuring":
+        return False
+    return session.scalar(select(FileSet.revision).where(FileSet.id == file.set_id)) == revision
+
+
 def keep_found(session: Session, file_id: int, revision: int, found: Found) -> None:
-    """Keep what was found of a file. Raises Superseded where it has gone or is to be measured in another way by now."""
+    """Keep what was found of a file. Raises Superseded where nobody wants it any more."""
     file = session.get(SetFile, file_id, with_for_update=True, populate_existing=True)
-    if file is None or session.scalar(select(FileSet.revision).where(FileSet.id == file.set_id)) != revision:
+    if file is None or not is_wanted(session, file, revision):
         raise Superseded
     if found.pair is not None:
         session.add(found.pair)

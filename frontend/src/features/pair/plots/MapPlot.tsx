@@ -11,6 +11,8 @@ import { useSettled } from "./settled";
 
 const SIZE = { columns: 640, rows: 160 };
 const LOW = { columns: 160, rows: 160 };
+const LOWEST = { columns: 32, rows: 160 }; // of a long stretch, each column of which is read from another place
+const LONG = 1 << 24; // frames
 const COLOURS: Record<Ink, string> = {
   reference: "text-reference",
   render: "text-render",
@@ -127,7 +129,7 @@ function useMap(side: Side | null, view: View, even: boolean): LevelMap | undefi
   const address = side?.dropped_at ? "" : (side?.address ?? "");
   const enabled = address !== "";
   const coarse = useQuery({
-    ...mapQuery(address, view, LOW, even, true),
+    ...mapQuery(address, view, view.stop - view.start > LONG ? LOWEST : LOW, even, true),
     enabled,
     placeholderData: keepPreviousData,
   });
