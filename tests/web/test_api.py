@@ -12,6 +12,7 @@ from kind_echo.database.migrate import migrate
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import transaction
 from kind_echo.web.app import create_app
+from kind_echo.web.http.schemas import MapQuery, StripQuery
 from tests.conftest import drain, point_at
 from tests.signing import sign
 
@@ -236,3 +237,24 @@ def test_a_level_map_is_bounded_and_covers_what_is_asked(looking: FlaskClient) -
         "start=5&stop=2&columns=4&rows=3",
     ):
         assert looking.get(f"/api/audio/{address}/map?{query}").status_code in (400, 422)
+
+
+def test_a_schema_that_its_reader_changes_is_whole_for_the_next() -> None:
+    first = StripQuery.model_json_schema()
+    whole = dict(first["properties"])
+    first["properties"].clear()
+    assert StripQuery.model_json_schema()["properties"] == whole == StripQuery.made_schema()["properties"]
+    assert StripQuery.model_json_schema(mode="serialization")["properties"].keys() == whole.keys()
+    assert MapQuery.model_json_schema()["properties"].keys() == whole.keys() | {"rows", "even", "quick"}
+
+
+def test_a_sheet_that_has_not_changed_is_not_sent_again(looking: FlaskClient) -> None:
+    run = _get(looking, "/api/runs?text=null+rc2")["runs"][0]["id"]
+    first = looking.get(f"/api/runs/{run}")
+    again = looking.get(f"/api/runs/{run}", headers={"If-None-Match": first.headers["ETag"]})
+    assert (again.status_code, again.data) == (304, b"")
+    since = looking.get(f"/api/runs/{run}?since={first.json['version']}")  # type: ignore[index]
+    assert since.json["cells"] == []  # type: ignore[index]
+    assert since.headers["ETag"] != first.headers["ETag"]
+    other = looking.get(f"/api/runs/{run}?measure=gain", headers={"If-None-Match": first.headers["ETag"]})
+    assert other.status_code == 200

@@ -3,9 +3,9 @@
 from datetime import date, datetime
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from kind_echo.web.http.schemas import Body
+from kind_echo.web.http.schemas import Asked, Body
 
 
 class NewDecisionBody(Body):
@@ -36,7 +36,7 @@ class LatestActBody(Body):
     act: ActBody | None
 
 
-class ActPath(BaseModel):
+class ActPath(Asked):
     """Which act."""
 
     act_id: int

@@ -3,9 +3,9 @@
 from datetime import datetime
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from kind_echo.web.http.schemas import Body, CellState, ConditionBody, VerdictName
+from kind_echo.web.http.schemas import Asked, Body, CellState, ConditionBody, VerdictName
 
 
 class KitPlaceBody(Body):
@@ -72,13 +72,13 @@ class AssignBody(Body):
     take: int | None = Field(default=None, ge=1)
 
 
-class KitUploadQuery(BaseModel):
+class KitUploadQuery(Asked):
     """The name of the file that the request carries."""
 
     name: str = Field(min_length=1, max_length=255)
 
 
-class KitFilePath(BaseModel):
+class KitFilePath(Asked):
     """Which returned file."""
 
     file_id: int

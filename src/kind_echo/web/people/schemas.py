@@ -2,10 +2,10 @@
 
 from datetime import datetime
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from kind_echo.bench.accounts import Role, Scope
-from kind_echo.web.http.schemas import Body
+from kind_echo.web.http.schemas import Asked, Body
 
 _NAME = Field(min_length=1, max_length=80)
 _SECRET = Field(min_length=1, max_length=2000)
@@ -93,7 +93,7 @@ class PersonChangeBody(Body):
     disabled: bool | None = None
 
 
-class PersonPath(BaseModel):
+class PersonPath(Asked):
     """Which person."""
 
     person_id: int
@@ -134,7 +134,7 @@ class MadeTokenBody(Body):
     secret: str
 
 
-class TokenPath(BaseModel):
+class TokenPath(Asked):
     """Which token."""
 
     token_id: int

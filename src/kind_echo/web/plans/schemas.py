@@ -2,10 +2,10 @@
 
 from datetime import datetime
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from kind_echo.bench.plans import PlanDocument
-from kind_echo.web.http.schemas import Body, BuildBody
+from kind_echo.web.http.schemas import Asked, Body, BuildBody
 
 
 class PlanBody(Body):
@@ -84,19 +84,19 @@ class KeepPlanBody(Body):
     document: PlanDocument
 
 
-class PlanPath(BaseModel):
+class PlanPath(Asked):
     """Which plan."""
 
     plan_id: int
 
 
-class RevisionQuery(BaseModel):
+class RevisionQuery(Asked):
     """Which revision; the newest unless given."""
 
     revision: int | None = None
 
 
-class TemplateQuery(BaseModel):
+class TemplateQuery(Asked):
     """Which template, for which effect."""
 
     template: str

@@ -2,9 +2,7 @@
 
 from datetime import datetime
 
-from pydantic import BaseModel
-
-from kind_echo.web.http.schemas import Body, ConditionBody
+from kind_echo.web.http.schemas import Asked, Body, ConditionBody
 
 
 class ReferenceBody(Body):
@@ -33,7 +31,7 @@ class ReferencesBody(Body):
     references: list[ReferenceBody]
 
 
-class ReferencePath(BaseModel):
+class ReferencePath(Asked):
     """Which reference."""
 
     reference_id: int

@@ -93,7 +93,8 @@ def sheet(path: RunPath, query: SheetQuery) -> Response:
 
     made = _known_or_made(_sheets, (path.run_id, query.measure, query.against), path.run_id, make)
     _sent.remember(made)
-    return _conditional(made.json(_sent.find(query.since) if query.since else None))
+    earlier = _sent.find(query.since) if query.since else None
+    return _conditional(made.json(earlier), made.tag(earlier))
 
 
 @api.get("/runs/<int:run_id>/pictures", responses={200: PicturesBody})
@@ -118,10 +119,10 @@ def _known_or_made(
     return make() if revision is None else answers.get((*key, written, revision), make)
 
 
-def _conditional(made: bytes) -> Response:
+def _conditional(made: bytes, tag: str | None = None) -> Response:
     response = Response(made, content_type="application/json")
     response.headers["Cache-Control"] = "private, no-cache"
-    response.set_etag(hashlib.sha256(made).hexdigest()[:32], weak=True)
+    response.set_etag(tag or hashlib.sha256(made).hexdigest()[:32], weak=True)
     response.make_conditional(request)
     return response
 

@@ -3,6 +3,7 @@
 import hashlib
 from collections.abc import Mapping
 from dataclasses import dataclass
+from functools import cached_property
 from threading import Lock
 
 from cachetools import LRUCache
@@ -37,16 +38,26 @@ class SheetAnswer:
         return cls(head, cells, digest.hexdigest()[:24])
 
     def __len__(self) -> int:
-        """The bytes that it takes."""
-        return len(self.head) + sum(map(len, self.cells.values()))
+        """The bytes that it takes: its parts, and all of it in one piece."""
+        return 2 * (len(self.head) + sum(map(len, self.cells.values())))
+
+    @cached_property
+    def whole(self) -> bytes:
+        """All of it, for who has none of it."""
+        return self._json("null", [*self.cells.values()])
 
     def json(self, earlier: "SheetAnswer | None" = None) -> bytes:
         """The whole sheet; for who has an earlier one, with the cells alone that were not the same in it."""
         if earlier is None or earlier.cells.keys() != self.cells.keys():
-            since, cells = "null", [*self.cells.values()]
-        else:
-            since = f'"{earlier.version}"'
-            cells = [cell for number, cell in self.cells.items() if earlier.cells[number] != cell]
+            return self.whole
+        cells = [cell for number, cell in self.cells.items() if earlier.cells[number] != cell]
+        return self._json(f'"{earlier.version}"', cells)
+
+    def tag(self, earlier: "SheetAnswer | None") -> str:
+        """What tells the JSON beside an earlier sheet from any other."""
+        return self.version if earlier is None else f"{self.version}.{earlier.version}"
+
+    def _json(self, since: str, cells: list[bytes]) -> bytes:
         rest = f',"version":"{self.version}","since":{since},"cells":['.encode()
         return self.head[:-1] + rest + b",".join(cells) + b"]}"
 

@@ -2,9 +2,7 @@
 
 from datetime import datetime
 
-from pydantic import BaseModel
-
-from kind_echo.web.http.schemas import Body, CellState, ConditionBody, VerdictName
+from kind_echo.web.http.schemas import Asked, Body, CellState, ConditionBody, VerdictName
 
 
 class NewSearchBody(Body):
@@ -39,7 +37,7 @@ class SearchBody(Body):
     first: int | None
 
 
-class SearchPath(BaseModel):
+class SearchPath(Asked):
     """Which search."""
 
     search_id: int

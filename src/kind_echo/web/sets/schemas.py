@@ -3,20 +3,20 @@
 from datetime import datetime
 from typing import Literal
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
 from kind_echo.audio_io.codecs import Codec
 from kind_echo.bench.sets import MOST_FILES, Also, Role
 from kind_echo.core.listening.match import By
 from kind_echo.core.registry.readings import Reason
-from kind_echo.web.http.schemas import Body, Judgement, LimitBody
+from kind_echo.web.http.schemas import Asked, Body, Judgement, LimitBody
 
 Name = Field(min_length=1, max_length=200)
 Hertz = Field(default=None, gt=0.0, le=1e6)
 Numbers = Field(min_length=1, max_length=MOST_FILES)
 
 
-class SetPath(BaseModel):
+class SetPath(Asked):
     """One set."""
 
     set_id: int
@@ -28,7 +28,7 @@ class SetFilePath(SetPath):
     file_id: int
 
 
-class SetsQuery(BaseModel):
+class SetsQuery(Asked):
     """The sets that are older than one, newest first."""
 
     before: int | None = Field(default=None, ge=1)
@@ -111,7 +111,7 @@ class TrimsBody(LevelBody):
     file_id: int
 
 
-class LevelQuery(BaseModel):
+class LevelQuery(Asked):
     """The copies that are wanted: numbers of rows, with commas between them."""
 
     files: str = Field(pattern=r"^[0-9]+(,[0-9]+)*$", max_length=2000)

@@ -6,7 +6,7 @@ from typing import Any, Literal
 from pydantic import BaseModel, Field, field_validator
 
 from kind_echo.core.audio.source import LEAST_RATE
-from kind_echo.web.http.schemas import Body, LevelMapBody, ReadingBody, SpectrumBody, StripBody
+from kind_echo.web.http.schemas import Asked, Body, LevelMapBody, ReadingBody, SpectrumBody, StripBody
 
 SignalValue = float | int | str | bool | None
 
@@ -67,7 +67,7 @@ class NewSignalBody(Body):
     request: dict[str, SignalValue]
 
 
-class OwnFileQuery(BaseModel):
+class OwnFileQuery(Asked):
     """The name of the file that the request carries, and what the signal is to be called."""
 
     file: str = Field(min_length=1, max_length=255)

@@ -2,9 +2,9 @@
 
 from datetime import datetime
 
-from pydantic import BaseModel, Field
+from pydantic import Field
 
-from kind_echo.web.http.schemas import Body
+from kind_echo.web.http.schemas import Asked, Body
 
 
 class RuleBody(Body):
@@ -64,7 +64,7 @@ class StorageBody(Body):
     own: OwnSpaceBody
 
 
-class DryRunQuery(BaseModel):
+class DryRunQuery(Asked):
     """The rule to try."""
 
     keep_runs: int = Field(ge=1, le=10_000)

@@ -1,8 +1,6 @@
 """Bodies of trends."""
 
-from pydantic import BaseModel
-
-from kind_echo.web.http.schemas import Body, ConditionBody, LimitBody, VerdictName
+from kind_echo.web.http.schemas import Asked, Body, ConditionBody, LimitBody, VerdictName
 from kind_echo.web.runs.schemas import SiblingBody
 
 
@@ -35,7 +33,7 @@ class TrendBody(Body):
     lines: list[LineBody]
 
 
-class TrendQuery(BaseModel):
+class TrendQuery(Asked):
     """Which plan, and which measure."""
 
     plan_id: int
