@@ -1,4 +1,4 @@
-import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
 import { Button, Sentence } from "../../ui/controls";
@@ -6,7 +6,14 @@ import { count, dateTime } from "../../ui/numbers";
 import { HEAD, ROW } from "../../ui/table";
 import { useCan, useMe } from "../people/me";
 import { DropArea } from "./DropArea";
-import { comparisonsQuery, makeSet, setsQuery, useDeleteComparison, useDeleteSet } from "./queries";
+import {
+  comparisonsQuery,
+  MOST_FILES,
+  makeSet,
+  setsQuery,
+  useDeleteComparison,
+  useDeleteSet,
+} from "./queries";
 import { type Chosen, queueOf } from "./sending";
 
 /** Any number of own files: dropping some makes a set of them, and the sets that there are. */
@@ -17,6 +24,10 @@ export function FilesPage() {
   const begin = async (chosen: Chosen[]) => {
     const [first] = chosen;
     if (!first) return;
+    if (chosen.length > MOST_FILES) {
+      setError(`A set has up to ${MOST_FILES} files; these are ${chosen.length}. Nothing was sent.`);
+      return;
+    }
     const folder = first.folder.split("/")[0];
     const rest = chosen.length > 1 ? ` and ${chosen.length - 1} more` : "";
     setError("");
@@ -60,11 +71,11 @@ export function FilesPage() {
 }
 
 function Sets() {
-  const sets = useQuery(setsQuery);
+  const sets = useInfiniteQuery(setsQuery);
   const me = useMe();
   const keeps = useCan("keep");
   const remove = useDeleteSet();
-  const found = sets.data?.sets ?? [];
+  const found = sets.data?.pages.flatMap((page) => page.sets) ?? [];
   if (sets.error)
     return (
       <p role="alert" className="px-5 pt-6">
@@ -122,6 +133,13 @@ function Sets() {
           ))}
         </tbody>
       </table>
+      {sets.hasNextPage && (
+        <p className="border-t border-line px-5 py-3">
+          <Button onClick={() => sets.fetchNextPage()} disabled={sets.isFetchingNextPage}>
+            Show older sets
+          </Button>
+        </p>
+      )}
       {remove.error && (
         <p role="alert" className="px-5 pt-2">
           {remove.error.message}

@@ -11,6 +11,7 @@ import { Levels } from "./Levels";
 import { MeasuredFor, Options } from "./Options";
 import {
   type FileSet,
+  MOST_FILES,
   setQuery,
   useChangeSet,
   useComparePair,
@@ -18,7 +19,7 @@ import {
   useMeasureAgain,
   useRemoveFiles,
 } from "./queries";
-import { queueOf, type Sending, useSending } from "./sending";
+import { type Chosen, queueOf, type Sending, useSending } from "./sending";
 import { FileTable } from "./Table";
 
 type Panel = "options" | "levels" | "name";
@@ -42,6 +43,7 @@ function SetView({ set }: { set: FileSet }) {
   const sending = useSending(queue);
   const [marked, setMarked] = useState<ReadonlySet<number>>(new Set());
   const [panel, setPanel] = useState<Panel>();
+  const [full, setFull] = useState(false);
   const change = useChangeSet(set.id);
   const remove = useRemoveFiles(set.id);
   const again = useMeasureAgain(set.id);
@@ -52,10 +54,15 @@ function SetView({ set }: { set: FileSet }) {
   const chosen = useMemo(() => set.files.filter((file) => marked.has(file.id)), [set.files, marked]);
   const measuring = set.files.filter((file) => file.state === "measuring").length;
   const error = change.error ?? remove.error ?? again.error ?? pair.error;
+  const add = (files: Chosen[]) => {
+    const room = MOST_FILES - set.files.length - sending.length;
+    setFull(files.length > room);
+    if (files.length <= room) queue.add(files);
+  };
   const toggle = (to: Panel) => setPanel((now) => (now === to ? undefined : to));
   const [first, second] = chosen;
   return (
-    <DropArea verb="Add" onFiles={(files) => queue.add(files)} className="flex flex-col">
+    <DropArea verb="Add" onFiles={add} className="flex flex-col">
       {(choose) => (
         <>
           <div className="px-5 pt-3 pb-2">
@@ -122,6 +129,11 @@ function SetView({ set }: { set: FileSet }) {
               </Button>
             )}
           </div>
+          {full && (
+            <p role="alert" className="px-5 pb-3">
+              A set has up to {MOST_FILES} files; these would be more. Nothing was sent.
+            </p>
+          )}
           {error && (
             <p role="alert" className="px-5 pb-3">
               {error.message}

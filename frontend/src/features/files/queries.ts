@@ -1,4 +1,4 @@
-import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { infiniteQueryOptions, queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
 import { client, type Schemas, take } from "../../api/client";
 
 export type FileSet = Schemas["SetBody"];
@@ -10,9 +10,16 @@ export type Trim = Schemas["TrimBody"];
 
 const MEASURING_MS = 700;
 
-export const setsQuery = queryOptions({
+/** Files that one set may have. */
+export const MOST_FILES = 200;
+
+/** Sets, newest first, a page at a time. */
+export const setsQuery = infiniteQueryOptions({
   queryKey: ["sets"],
-  queryFn: ({ signal }) => take(client.GET("/api/sets", { signal })),
+  queryFn: ({ signal, pageParam }) =>
+    take(client.GET("/api/sets", { signal, params: { query: { before: pageParam } } })),
+  initialPageParam: null as number | null,
+  getNextPageParam: (page) => (page.more ? page.sets.at(-1)?.id : null),
 });
 
 export const setQuery = (id: number) =>

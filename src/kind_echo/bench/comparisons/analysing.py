@@ -11,7 +11,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
-from kind_echo.core.audio.source import Source
+from kind_echo.core.audio.source import Source, in_memory
 from kind_echo.core.audio.spectrum import level_spectrum
 from kind_echo.core.comparison.compare import CompareOptions, Comparison, check_pair, compare, readings_of_identical
 from kind_echo.core.comparison.places import find_places
@@ -61,7 +61,8 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
     kept = session.get(Analysis, key)
     if kept is not None:
         return kept
-    a, b = BlobSource(session, reference), BlobSource(session, render)
+    # Spectra, waveforms and places read both again: what fits is unpacked once for all of them.
+    a, b = (in_memory(BlobSource(session, content)) for content in (reference, render))
     found = readings_of_identical(a) if reference.sha256 == render.sha256 else compare(a, b, options)
     aligned = AlignedSource(b, a.frames, found.alignment)
     difference = DifferenceSource(a, aligned)

@@ -358,9 +358,8 @@ def runs_before(session: Session, runs: Sequence[Run]) -> dict[int, RunSummary]:
         .scalar_subquery()
     )
     pairs = select(Run.id, before).join(PlanRevision, PlanRevision.id == Run.revision_id)
-    found: dict[int, int | None] = dict(
-        session.execute(pairs.where(Run.id.in_([run.id for run in runs]))).tuples().all()
-    )
+    rows = session.execute(pairs.where(Run.id.in_([run.id for run in runs])))
+    found: dict[int, int | None] = {row[0]: row[1] for row in rows}
     wanted = {number for number in found.values() if number is not None}
     query = select(Run).where(Run.id.in_(wanted)).options(*_WITH_NAMES)
     known = {one.run.id: one for one in _summaries(session, list(session.scalars(query)))}
