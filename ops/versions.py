@@ -25,8 +25,9 @@ from kind_echo.core.registry.versions import FAMILY_VERSIONS, SIGNAL_VERSION
 from kind_echo.core.signals import SignalRequest, all_kinds, make_request, synthesise
 from kind_echo.core.systems.dynamics import measure_dynamics
 from kind_echo.core.systems.latency import LatencyOptions, measure_latency
+from kind_echo.core.systems.law import measure_law
 from kind_echo.core.systems.response import measure_response
-from kind_echo.core.systems.transfer import measure_curve
+from kind_echo.core.systems.transfer import ExpectedCurve, measure_curve
 from kind_echo.core.tones.alias_sweep import measure_alias_sweep
 from kind_echo.core.tones.imd import measure_imd
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
@@ -147,12 +148,15 @@ def _sets() -> dict[str, Callable[[], list[Reading]]]:
         "bent": lambda: compare(_source(noise), _source(bent)).readings,
         "takes": lambda: [take_spread([_source(noise), _source(noise + 1e-4 * bent)])],
         "clipped tone": lambda: measure_tone(_source(np.clip(tone, -0.3, 0.3)), ToneOptions(2220.0))[0],
-        "clipped pair": lambda: measure_imd(_source(np.clip(pair, -0.3, 0.3)), (60.0, 7000.0)),
+        "clipped pair": lambda: measure_imd(_source(np.clip(pair, -0.3, 0.3)), (60.0, 7000.0))[0],
         "clipped steps": lambda: measure_alias_sweep(_source(steps), _source(np.clip(steps, -0.3, 0.3)))[0],
         "smoothed sweep": lambda: measure_response(_source(sweep), _source(smooth))[0],
         "late clicks": lambda: measure_latency(_source(clicks), _source(later), LatencyOptions(30))[0],
         "squeezed stairs": lambda: measure_curve(_source(stairs), _source(squeezed))[0],
         "squeezed burst": lambda: measure_dynamics(_source(burst), _source(loud))[0],
+        "clipped tone and a law": lambda: measure_law(
+            _source(tone), _source(np.clip(tone, -0.3, 0.3)), ExpectedCurve(-20.0, 4.0), 2220.0
+        ),
         "coarse": lambda: measure_lossy(_source(noise * 5), _Coarse())[0],
         "match": lambda: match_level(_source(noise), -23.0, "loudness_integrated").readings,
         "odds": lambda: listening_readings(18, 25),

@@ -10,19 +10,25 @@ import pytest
 import soundfile
 from flask.testing import FlaskClient
 
+from kind_echo.bench.kits.packing import places_of
 from kind_echo.bench.sets import (
     NewFile,
+    PlanNames,
     SetOptions,
     add_files,
     change_options,
+    choose_columns,
     chosen_columns,
     find_set,
     new_set,
     options_from,
+    plan_of_set,
     set_csv,
 )
+from kind_echo.bench.sets.planned import NoSignal
 from kind_echo.bench.signals import keep_upload
 from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.registry.errors import Conflict
 from kind_echo.database.sessions import transaction
 from tests.conftest import as_service, drain, process, query, wait_until
 
@@ -157,3 +163,80 @@ def test_the_sets_of_the_demo_show_what_was_planted(seen: str) -> None:
     assert walls["Dunlin, low.wav"] == pytest.approx(15_000, abs=150)
     assert below["cut off.wav"] == 0
     assert all(below[name] > 1000 for name in ("turned down.wav", "bent.wav", "held down around the peak.wav"))  # type: ignore[operator]
+
+
+def _planned(folder: Path, *files: tuple[str, np.ndarray, int]) -> tuple[int, list[int]]:
+    """A set of an input and its answers; the numbers of the set and of its files."""
+    uploads = []
+    for name, samples, rate in files:
+        path = folder / name
+        soundfile.write(path, samples, rate, subtype="FLOAT")
+        with transaction() as session:
+            uploads.append(keep_upload(session, path, name, who="Nora F.", now=NOW).id)
+    with transaction() as session:
+        made = new_set(session, "Answers", SetOptions(), who="Nora F.", now=NOW)
+        add_files(session, made, [NewFile(upload) for upload in uploads])
+        change_options(session, made, SetOptions(), {made.files[0].id: "input"})
+        choose_columns(made, [], {"residual_rms": {"at_least": None, "at_most": -80.0}})
+        return made.id, [file.id for file in made.files]
+
+
+NAMES = PlanNames("Answers again", "Lantern", "0.9", "Ferry", "2")
+
+
+def test_a_set_becomes_a_plan_whose_references_are_its_files(empty: str, tmp_path: Path) -> None:
+    rng = np.random.default_rng(8)
+    given = rng.uniform(-0.5, 0.5, (24_000, 1))
+    number, _ = _planned(
+        tmp_path, ("given.wav", given, 48_000), ("soft.wav", given * 0.5, 48_000), ("loud.wav", given * 0.9, 48_000),
+        ("other rate.wav", given[::2] * 0.5, 24_000), ("wide.wav", np.repeat(given, 2, axis=1), 48_000),
+    )  # fmt: skip
+    drain()
+    with transaction() as session:
+        made = plan_of_set(session, find_set(session, number), NAMES, who="Nora F.", now=NOW)
+        run = made.run.id
+        assert [(one.name, one.why) for one in made.left_out] == [("wide.wav", "it has 2 channels, and the plan 1")]
+    drain()
+    drain()  # the second answer of two at once finds nothing left to approve
+    cells = query(
+        empty,
+        'SELECT s.name, c.rate, cell.verdict, cell.state FROM cell JOIN "case" k ON k.id = cell.case_id '
+        "JOIN setting s ON s.id = k.setting_id JOIN condition c ON c.id = cell.condition_id ORDER BY 1",
+    )
+    assert cells == [("loud", 48_000, "Pass", "done"), ("other rate", 24_000, "Pass", "done"),
+                     ("soft", 48_000, "Pass", "done")]  # fmt: skip
+    assert query(empty, "SELECT count(*), count(DISTINCT act_id) FROM reference WHERE retired_at IS NULL") == [(3, 1)]
+    assert query(empty, "SELECT why, who FROM act") == [("Made of the files “Answers”.", "Nora F.")]
+    kept = query(empty, "SELECT document->'cases'->0->'limits' FROM plan_revision")
+    assert kept == [({"residual_rms": {"at_least": None, "at_most": -80.0, "because": ""}},)]
+    # Later builds are rendered by hand from the same signal, with a kit.
+    with transaction() as session:
+        assert [place.cell.case.signal.name for place in places_of(session, run)] == ["given"] * 3
+
+
+def test_a_set_that_can_be_no_plan_says_why_and_leaves_nothing(empty: str, tmp_path: Path) -> None:
+    given = np.random.default_rng(8).uniform(-0.5, 0.5, (4800, 1))
+    number, files = _planned(tmp_path, ("given.wav", given, 48_000), ("wide.wav", given.repeat(6, axis=1), 48_000))
+    drain()
+    with transaction() as session, pytest.raises(Conflict, match=r"No file of this set can be a reference; wide\.wav"):
+        plan_of_set(session, find_set(session, number), NAMES, who="Nora F.", now=NOW)
+    with transaction() as session:
+        change_options(session, find_set(session, number), SetOptions(), {files[1]: "reference"})
+    with transaction() as session, pytest.raises(NoSignal, match="name one file as the input"):
+        plan_of_set(session, find_set(session, number), NAMES, who="Nora F.", now=NOW)
+    assert query(empty, "SELECT count(*) FROM effect") == query(empty, "SELECT count(*) FROM plan") == [(0,)]
+
+
+def test_a_file_that_was_deleted_before_it_was_measured_fails_its_cell_alone(empty: str, tmp_path: Path) -> None:
+    given = np.random.default_rng(8).uniform(-0.5, 0.5, (24_000, 1))
+    files = [("given.wav", given, 48_000), ("a.wav", given * 0.5, 48_000), ("b.wav", given * 0.7, 48_000)]
+    number, ids = _planned(tmp_path, *files)
+    drain()
+    with transaction() as session:
+        plan_of_set(session, find_set(session, number), NAMES, who="Nora F.", now=NOW)
+    query(empty, f"DELETE FROM set_file WHERE id = {ids[1]} RETURNING id")
+    query(empty, "DELETE FROM upload WHERE name = 'a.wav' RETURNING id")
+    drain()
+    verdicts = query(empty, "SELECT verdict, why FROM cell ORDER BY id")
+    assert [verdict for verdict, _ in verdicts] == ["No reading", "Pass"]
+    assert "There is no uploaded file" in str(verdicts[0][1])

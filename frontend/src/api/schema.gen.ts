@@ -1039,6 +1039,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/sets/{set_id}/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make a plan of a set: its input the signal, its files the references of a host that people render in. */
+        post: operations["sets_plan__int_set_id__plan_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/sets/{set_id}/remove": {
         parameters: {
             query?: never;
@@ -1735,6 +1752,11 @@ export interface components {
          * @description A curve of one side; its name is its key in files.
          */
         CurveBody: {
+            /**
+             * Marks
+             * @default []
+             */
+            marks: components["schemas"]["MarkBody"][];
             /** Name */
             name: string;
             /**
@@ -2087,6 +2109,36 @@ export interface components {
             act: components["schemas"]["ActBody"] | null;
         };
         /**
+         * Law
+         * @description What is expected of a compressor: out = threshold + (in − threshold) / ratio + make-up, above a quadratic knee.
+         */
+        Law: {
+            /**
+             * Knee
+             * @default 0
+             */
+            knee: number;
+            /**
+             * Makeup
+             * @default 0
+             */
+            makeup: number;
+            /** Ratio */
+            ratio: number;
+            /** Threshold */
+            threshold: number;
+        };
+        /**
+         * LeftOutBody
+         * @description A file that the plan does without, and why.
+         */
+        LeftOutBody: {
+            /** Name */
+            name: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * LevelMapBody
          * @description Level in dBFS by column of time and row of frequency, rows in equal steps of an octave or of frequency.
          *
@@ -2222,6 +2274,16 @@ export interface components {
             /** Secret */
             secret: string;
             token: components["schemas"]["TokenBody"];
+        };
+        /**
+         * MarkBody
+         * @description A place on a curve's axis at which something was read or found; without a text, a line of a grid.
+         */
+        MarkBody: {
+            /** Text */
+            text: string;
+            /** X */
+            x: number;
         };
         /**
          * MeBody
@@ -2761,7 +2823,8 @@ export interface components {
          * @description A signal through a setting, or through several that a sweep makes of it.
          *
          *     `measures` names the families that are judged; all that come with the signal unless given. `against` is what its
-         *     renders are compared with: their approved references, or the signal itself.
+         *     renders are compared with: their approved references, or the signal itself. `expected` is the law that levels are
+         *     held against.
          */
         PlanCase: {
             /**
@@ -2770,6 +2833,8 @@ export interface components {
              * @enum {string}
              */
             against: "reference" | "signal";
+            /** @default null */
+            expected: components["schemas"]["Law"] | null;
             /**
              * Limits
              * @default {}
@@ -2781,7 +2846,7 @@ export interface components {
              * Measures
              * @default null
              */
-            measures: ("levels" | "loudness" | "integrity" | "compare" | "account" | "takes" | "tone" | "aliases" | "imd" | "response" | "latency" | "transfer" | "dynamics" | "lossy" | "match" | "listening" | "folding" | "cost")[] | null;
+            measures: ("levels" | "loudness" | "integrity" | "compare" | "account" | "takes" | "tone" | "aliases" | "imd" | "response" | "latency" | "transfer" | "law" | "dynamics" | "lossy" | "match" | "listening" | "folding" | "cost")[] | null;
             /** Setting */
             setting: string;
             /** Signal */
@@ -2902,6 +2967,22 @@ export interface components {
             because: string;
         };
         /**
+         * PlanOfSetBody
+         * @description What a plan of a set is called, and the effect, its build and the host by hand that are made with it.
+         */
+        PlanOfSetBody: {
+            /** Effect */
+            effect: string;
+            /** Host */
+            host: string;
+            /** Host Version */
+            host_version: string;
+            /** Plan */
+            plan: string;
+            /** Version */
+            version: string;
+        };
+        /**
          * PlanShareBody
          * @description Audio of the renders of a plan.
          */
@@ -2922,6 +3003,18 @@ export interface components {
         PlanTextBody: {
             /** Yaml */
             yaml: string;
+        };
+        /**
+         * PlannedBody
+         * @description The run of which the files of a set are the renders, and soon the references.
+         */
+        PlannedBody: {
+            /** Left Out */
+            left_out: components["schemas"]["LeftOutBody"][];
+            /** Plan Id */
+            plan_id: number;
+            /** Run Id */
+            run_id: number;
         };
         /**
          * PlansBody
@@ -6186,6 +6279,41 @@ export interface operations {
         };
         requestBody?: never;
         responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    sets_plan__int_set_id__plan_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                set_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanOfSetBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlannedBody"];
+                };
+            };
             /** @description Unprocessable Entity */
             422: {
                 headers: {

@@ -9,6 +9,7 @@ import { useCan, useMe } from "../people/me";
 import { DropArea } from "./DropArea";
 import { Levels } from "./Levels";
 import { MeasuredFor, Options } from "./Options";
+import { PlanPanel } from "./PlanPanel";
 import {
   type FileSet,
   MOST_FILES,
@@ -22,7 +23,7 @@ import {
 import { type Chosen, queueOf, type Sending, useSending } from "./sending";
 import { FileTable } from "./Table";
 
-type Panel = "options" | "levels" | "name";
+type Panel = "options" | "levels" | "name" | "plan";
 
 export function SetPage() {
   const id = Number(useParams().set);
@@ -87,6 +88,9 @@ function SetView({ set }: { set: FileSet }) {
             <Button needs="work" aria-expanded={panel === "name"} onClick={() => toggle("name")}>
               Name, note, copy…
             </Button>
+            <Button needs="keep" aria-expanded={panel === "plan"} onClick={() => toggle("plan")}>
+              Make this a plan…
+            </Button>
             <a
               href={`${BASE}/api/sets/${set.id}/table.csv`}
               download
@@ -148,6 +152,7 @@ function SetView({ set }: { set: FileSet }) {
             />
           )}
           {panel === "levels" && <Levels set={set} chosen={chosen.length > 0 ? chosen : set.files} />}
+          {panel === "plan" && <PlanPanel set={set} />}
           {panel === "name" && <Naming set={set} pending={change.isPending} onChange={change.mutate} />}
           <OnTheirWay
             sending={sending}

@@ -101,6 +101,13 @@ export const useCopySet = (id: number) =>
       take(client.POST("/api/sets/{set_id}/copies", { params: { path: { set_id: id } }, body: { name } })),
   });
 
+/** A plan whose references are the files of the set. */
+export const usePlanOfSet = (id: number) =>
+  useMutation({
+    mutationFn: (body: Schemas["PlanOfSetBody"]) =>
+      take(client.POST("/api/sets/{set_id}/plan", { params: { path: { set_id: id } }, body })),
+  });
+
 export function useDeleteSet() {
   const queries = useQueryClient();
   return useMutation({

@@ -1,9 +1,9 @@
-import { useMemo, useState } from "react";
+import { useState } from "react";
 import type { Pair } from "../../api/client";
 import { Check } from "../../ui/fields";
 import { useKeys } from "../../ui/keys";
 import type { Player } from "./player/player";
-import { CurveStack, type Mark } from "./plots/CurveStack";
+import { CurveStack } from "./plots/CurveStack";
 import { EVEN, type Ruler } from "./plots/draw";
 import { Folds } from "./plots/Folds";
 import { CURVES, PLOTS, type PlotName } from "./plots/kinds";
@@ -56,7 +56,6 @@ export function MainPlot(
 
 function Drawn({ name, ...props }: Props & { name: PlotName }) {
   const { pair, rate, frames, view, onView } = props;
-  const marks = useMemo(() => edgesOf(pair), [pair]);
   if (name === "waveform") return <Waveform {...props} />;
   if (name === "spectrum") return <SpectrumPlot pair={pair} frames={frames} rate={rate} view={view} />;
   if (name === "map") return <MapPlot pair={pair} rate={rate} view={view} onView={onView} />;
@@ -64,24 +63,9 @@ function Drawn({ name, ...props }: Props & { name: PlotName }) {
   return (
     <>
       {name === "aliases" && <SweepMap curves={pair.curves} rate={rate} />}
-      <CurveStack
-        curves={pair.curves}
-        rows={CURVES[name] ?? []}
-        rate={rate}
-        {...(name === "response" ? { marks } : {})}
-      />
+      <CurveStack curves={pair.curves} rows={CURVES[name] ?? []} rate={rate} />
     </>
   );
-}
-
-const EDGES = { edge_low: "−3 dB", edge_high: "−3 dB", wall_frequency: "wall" };
-
-/** Where the readings of a response were taken. */
-function edgesOf(pair: Pair): Mark[] {
-  return Object.entries(EDGES).flatMap(([key, text]) => {
-    const x = pair.readings.find((one) => one.measure === key && one.channel === "all")?.value;
-    return x == null ? [] : [{ x, text }];
-  });
 }
 
 function Waveform(props: Props) {

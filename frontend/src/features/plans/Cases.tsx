@@ -4,6 +4,7 @@ import { Button } from "../../ui/controls";
 import { Check } from "../../ui/fields";
 import { count } from "../../ui/numbers";
 import { changed, newCase } from "./document";
+import { Expected } from "./Expected";
 import { Choose, FIELD, ListField, Quietly } from "./fields";
 import { Limits } from "./Limits";
 
@@ -118,6 +119,7 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
                     />
                   )}
                 </div>
+                <Expected of={of} law={one.expected} onChange={(expected) => put({ expected })} />
                 <Check
                   label="judged by all that is usual"
                   checked={one.measures === null}

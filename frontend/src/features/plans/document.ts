@@ -22,6 +22,7 @@ export const newCase = (document: PlanDocument, setting: string, signal: string)
     takes: 1,
     against: "reference",
     measures: null,
+    expected: null,
     limits: {},
   };
 

@@ -19,14 +19,13 @@ import { useCompareAcross, usePictures, useSheet } from "./queries";
 import { RunState } from "./RunState";
 import { Slip } from "./Slip";
 
-const RESIDUAL = "residual_rms";
 const ADDRESS_WAITS_MS = 200;
 
 export function SheetPage() {
   const run = Number(useParams().run);
   const [search] = useSearchParams();
   const against = search.get("against") ?? "";
-  const sheet = useSheet(run, search.get("measure") ?? RESIDUAL, against);
+  const sheet = useSheet(run, search.get("measure") ?? "", against);
   if (sheet.isPending) return <Loading what="the sheet" />;
   if (!sheet.data) return <Failed error={sheet.error} onRetry={() => sheet.refetch()} />;
   return (

@@ -125,6 +125,7 @@ def _stage(session: Session, scene: Scene, now: datetime, *, urgency: int) -> No
             settings[case.setting],
             {key: limit for key, limit in usual.items() if key not in case.spared} | case.limits,
             case.takes,
+            expected=None if case.expected is None else case.expected.model_dump(),
         )
         for case in scene.cases
     ]

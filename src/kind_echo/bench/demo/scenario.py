@@ -4,6 +4,7 @@ from dataclasses import dataclass, field
 from typing import Any, Literal
 
 from kind_echo.bench.accounts import Role
+from kind_echo.bench.plans import Law
 from kind_echo.core.registry.measure import Limit
 from kind_echo.renderers import lv2
 from kind_echo.renderers.contract import Values
@@ -16,6 +17,12 @@ SIGNALS: dict[str, dict[str, Any]] = {
     },
     "Steady tone 997 Hz, low": {
         "kind": "tone", "frequency": 997.0, "level": -30.0, "seconds": 1.5, "lead_in": 0.1, "tail": 0.1, "fade": 0.02,
+    },
+    "Steady tone at −8": {
+        "kind": "tone", "frequency": 997.0, "level": -8.0, "seconds": 2.0, "lead_in": 0.1, "tail": 0.1, "fade": 0.02,
+    },
+    "Hit of tone at −8": {
+        "kind": "burst", "frequency": 997.0, "level": -8.0, "low": 60.0, "seconds": 0.16, "lead_in": 0.1, "tail": 0.3,
     },
     "Stepped tones": {
         "kind": "steps", "start": 510.0, "end": 16_000.0, "per_octave": 6, "step_seconds": 0.25, "level": -6.0,
@@ -62,6 +69,7 @@ class What:
     Attributes:
         limits: bounds beside those of a null regression.
         spared: measures of a null regression that are not judged here.
+        expected: the law that levels are held against.
     """
 
     signal: str
@@ -69,6 +77,7 @@ class What:
     limits: dict[str, Limit] = field(default_factory=dict)
     spared: tuple[str, ...] = ()
     takes: int = 1
+    expected: Law | None = None
 
 
 @dataclass(frozen=True)
@@ -139,6 +148,9 @@ _CLIPPING: dict[str, Values] = {
     "Soft, 8×": {"shape": "soft", "ceiling": -3.0, "drive": 6.0, "oversampling": 8},
 }
 
+_CHARACTERS = ("plain", "copper", "heron", "anvil", "kettle", "drowse")
+_FOUR_TO_ONE = Law(threshold=-20.0, ratio=4.0)
+
 SCENES: tuple[Scene, ...] = (
     Scene(
         "Towpath",
@@ -153,13 +165,29 @@ SCENES: tuple[Scene, ...] = (
             What(
                 "Level staircase",
                 "Plain, 4:1",
-                {"threshold_estimate": near(-20.0, 0.5), "ratio_estimate": near(4.0, 0.12)},
+                {
+                    "threshold_estimate": near(-20.0, 0.5),
+                    "ratio_estimate": near(4.0, 0.12),
+                    "curve_error_worst": near(0.0, 0.2),
+                },
+                expected=_FOUR_TO_ONE,
             ),
             What("Steady tone 997 Hz", "Copper"),
             What("Bell buoy strikes", "Heron"),
             What("Gravel, dense", "Drowse"),
         ),
         (Where("Almanac", "7", "offline", (48_000,)), Where("Causeway", "11", "offline", (48_000,))),
+    ),
+    Scene(
+        "Towpath",
+        "Six characters, one level",
+        {f"{name.capitalize()}, 0.5 ms": {"character": name, "attack": 0.5} for name in _CHARACTERS},
+        tuple(
+            What(signal, f"{name.capitalize()}, 0.5 ms", {"law_error_rms": near(0.0, 0.5)}, expected=_FOUR_TO_ONE)
+            for signal in ("Steady tone at −8", "Hit of tone at −8")
+            for name in _CHARACTERS
+        ),
+        (Where("Almanac", "7", "offline", (48_000,)),),
     ),
     Scene(
         "Holdfast",

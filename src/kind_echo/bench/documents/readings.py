@@ -2,6 +2,7 @@
 
 import math
 from collections.abc import Mapping
+from dataclasses import asdict
 from typing import Any
 
 from kind_echo.core.levels.loudness import LoudnessCurves
@@ -68,6 +69,7 @@ def curve_documents(curves: Mapping[str, Curve], side: str) -> list[Document]:
                 "y_unit": curve.y_unit,
                 "x": [round(x, 6) for x, _ in points],
                 "y": [round(y, 4) for _, y in points],
+                "marks": [asdict(mark) for mark in curve.marks],
             }
         )
     return documents

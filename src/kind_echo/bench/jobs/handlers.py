@@ -32,7 +32,7 @@ from kind_echo.bench.rendering import (
     to_analysis,
 )
 from kind_echo.bench.runs import advance, find_cell, find_run, find_search, give_up_cell, tell_change, waiting_cells
-from kind_echo.bench.sets import Superseded, is_wanted, keep_found, measure_file
+from kind_echo.bench.sets import Superseded, approve_given, is_wanted, keep_found, keep_given, measure_file
 from kind_echo.bench.signals import PairNotFound, find_pair
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import KindEchoError
@@ -162,6 +162,16 @@ def measure_returned_cell(context: procrastinate.JobContext, cell_id: int) -> No
         if cell.state == "rendering":
             measure_returned(session, cell, datetime.now(UTC))
             to_analysis(session, cell)
+
+
+@task("reference_from_file", pass_context=True)
+def reference_from_file(context: procrastinate.JobContext, cell_id: int, upload_id: int) -> None:
+    """Measure a file of a set that is the render of a cell; after the last of them, all become references."""
+    with _cell_or_fails(context, cell_id), transaction() as session:
+        refuse_if_never_ended(context)
+        keep_given(session, cell_id, upload_id, datetime.now(UTC))
+    with transaction() as session:
+        approve_given(session, cell_id, datetime.now(UTC))
 
 
 @task("analyse_pair", pass_context=True)

@@ -1,6 +1,6 @@
 """Plans: their document, their templates, their revisions and the cells that they ask for."""
 
-from kind_echo.bench.plans.document import BLOCKS, PlanDocument, differences, read_yaml, write_yaml
+from kind_echo.bench.plans.document import BLOCKS, Law, PlanDocument, differences, read_yaml, write_yaml
 from kind_echo.bench.plans.planning import (
     SettingAsked,
     condition_of,
@@ -34,6 +34,7 @@ __all__ = [
     "TEMPLATES",
     "BuildNotFound",
     "CaseDraft",
+    "Law",
     "PlanDocument",
     "PlanNotFound",
     "SettingAsked",

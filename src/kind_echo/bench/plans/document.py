@@ -85,11 +85,21 @@ class Sweep(_Part):
     summed: bool = False
 
 
+class Law(_Part):
+    """The law expected of a compressor: threshold + (in − threshold) / ratio + make-up, above a quadratic knee."""
+
+    threshold: float = Field(ge=-120, le=24)
+    ratio: float = Field(ge=1, le=1000)
+    knee: float = Field(default=0.0, ge=0, le=60)
+    makeup: float = Field(default=0.0, ge=-60, le=60)
+
+
 class PlanCase(Limited):
     """A signal through a setting, or through several that a sweep makes of it.
 
     `measures` names the families that are judged; all that come with the signal unless given. `against` is what its
-    renders are compared with: their approved references, or the signal itself.
+    renders are compared with: their approved references, or the signal itself. `expected` is the law that levels are
+    held against.
     """
 
     signal: Name
@@ -98,6 +108,7 @@ class PlanCase(Limited):
     takes: int = Field(default=1, ge=1, le=50)
     against: Against = "reference"
     measures: list[Family] | None = Field(default=None, max_length=50)
+    expected: Law | None = None
 
     @property
     def rows(self) -> int:
@@ -262,6 +273,8 @@ def _case_text(case: PlanCase) -> str:
         text += f", {case.takes} takes"
     if case.against == "signal":
         text += ", against the signal"
+    if case.expected is not None:
+        text += f", {case.expected.ratio:g}:1 over {case.expected.threshold:g} dBFS expected"
     return text if case.measures is None else f"{text}, judged by {', '.join(case.measures)}"
 
 

@@ -14,6 +14,7 @@ from kind_echo.bench.machines import cannot_render
 from kind_echo.bench.plans.document import (
     BLOCKS,
     BadPlan,
+    Law,
     PlanCase,
     PlanCondition,
     PlanDocument,
@@ -62,6 +63,7 @@ class CaseAsked:
     limits: dict[str, Limit]
     takes: int
     against: Against
+    expected: Values | None = None
 
     @property
     def renders(self) -> int:
@@ -127,7 +129,10 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
         if case.signal in signals and case.setting in settings:
             limits = _case_limits(document, case)
             for setting in _swept(case, settings[case.setting], effect, number, reasons):
-                asked = CaseAsked(case.signal, signals[case.signal], setting, limits, case.takes, case.against)
+                expected = None if case.expected is None else case.expected.model_dump()
+                asked = CaseAsked(
+                    case.signal, signals[case.signal], setting, limits, case.takes, case.against, expected
+                )
                 cases.append(asked)
     conditions = [found for number, one in enumerate(document.conditions, start=1)
                   for found in _conditions(session, one, number, reasons)]  # fmt: skip
@@ -180,7 +185,7 @@ def save_plan(session: Session, document: PlanDocument, *, who: str, now: dateti
     drafts = [
         CaseDraft(
             _signal(session, one.signal, one.request), setting_named(session, effect, one.setting), one.limits,
-            one.takes, one.against,
+            one.takes, one.against, one.expected,
         )
         for one in unfolded.cases
     ]  # fmt: skip
@@ -214,6 +219,7 @@ def document_of(session: Session, revision: PlanRevision) -> PlanDocument:
             PlanCase(
                 signal=case.signal.name, setting=case.setting.name, takes=case.takes, against=case.against,
                 limits=_unusual(case.limits, usual),
+                expected=None if case.expected is None else Law(**case.expected),
             )
             for case in revision.cases
         ],

@@ -42,6 +42,7 @@ class CaseDraft:
     limits: dict[str, Limit]
     takes: int = 1
     against: Against = "reference"
+    expected: dict[str, Any] | None = None
 
 
 def null_test_limits() -> dict[str, Limit]:
@@ -77,6 +78,7 @@ def revise_plan(
             limits={key: limit_document(limit) for key, limit in draft.limits.items()},
             takes=draft.takes,
             against=draft.against,
+            expected=draft.expected,
         )
         for position, draft in enumerate(cases)
     ]

@@ -33,6 +33,7 @@ from kind_echo.bench.queue.jobs import (
     measure_set_files,
     prepare_run,
     recognise_kit_file,
+    references_from_files,
     render_cells,
     settle_demo,
 )
@@ -65,6 +66,7 @@ __all__ = [
     "queue_app",
     "queue_states",
     "recognise_kit_file",
+    "references_from_files",
     "register_worker",
     "render_cells",
     "requeue_jobs",

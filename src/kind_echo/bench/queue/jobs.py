@@ -14,7 +14,7 @@ from kind_echo.bench.queue.adapter import cancel, defer, greatest_waiting, has_f
 JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
     "recognise_kit_file", "measure_returned_cell", "analyse_pair", "advance_search", "settle_demo",
-    "drop_unused", "drop_audio", "measure_set_file",
+    "drop_unused", "drop_audio", "measure_set_file", "reference_from_file",
 ]  # fmt: skip
 
 ANALYSIS_QUEUE = "analysis"
@@ -108,6 +108,11 @@ def analyse_pair(session: Session, pair_id: int) -> None:
 def measure_set_files(session: Session, file_ids: Iterable[int], revision: int) -> None:
     """Measure files of a set in the way that it asks for at that revision."""
     _analysis(session, "measure_set_file", [{"file_id": file_id, "revision": revision} for file_id in file_ids])
+
+
+def references_from_files(session: Session, given: Iterable[tuple[int, int]]) -> None:
+    """Measure uploaded files that are the renders of cells; then they become references."""
+    _analysis(session, "reference_from_file", [{"cell_id": cell, "upload_id": upload} for cell, upload in given])
 
 
 def advance_search(session: Session, search_id: int) -> None:

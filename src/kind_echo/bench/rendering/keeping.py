@@ -18,8 +18,9 @@ from kind_echo.core.levels.cost import cost_readings
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading
+from kind_echo.core.systems.transfer import ExpectedCurve
 from kind_echo.database.blobs import store_content
-from kind_echo.database.models import Cell, Render, Take
+from kind_echo.database.models import Case, Cell, Render, Take
 from kind_echo.renderers.contract import RenderResult
 from kind_echo.renderers.process import own_memory
 from kind_echo.renderers.takes import Rendered
@@ -30,7 +31,7 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
     first, rate = rendered.takes[0], cell.condition.rate
     word_length = ENCODINGS[cell.condition.word_length]
     sources = [ArraySource(take.samples, rate) for take in rendered.takes]
-    readings, curves = _measured(cell.case.signal.request, signal, first, rate)
+    readings, curves = _measured(cell.case, signal, first, rate)
     if wants_lossy(cell.case.limits):
         lossy, _ = measure_lossy(sources[0], usual_codec(rate, sources[0].channels))
         readings += [kept_reading(reading) for reading in lossy]
@@ -68,7 +69,7 @@ def keepable(log: str) -> str:
 
 
 def _measured(
-    asked: dict[str, Any], signal: Samples, result: RenderResult, rate: int
+    case: Case, signal: Samples, result: RenderResult, rate: int
 ) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     """Readings and curves of a render by itself and against its stimulus, as they are kept."""
     stimulus, render = ArraySource(signal, rate), ArraySource(result.samples, rate)
@@ -76,7 +77,8 @@ def _measured(
     if loudness is None:
         return [kept_reading(r) for r in readings], []
     claimed = 0.0 if result.compensated else result.claimed_latency
-    more, curves = measure_by_signal(asked, stimulus, render, claimed=claimed)
+    law = None if case.expected is None else ExpectedCurve(**case.expected)
+    more, curves = measure_by_signal(case.signal.request, stimulus, render, claimed=claimed, law=law)
     documents = [kept_reading(r) for r in [*readings, *more]]
     return documents, curve_documents(loudness_curves(loudness) | curves, "render")
 

@@ -11,8 +11,9 @@ from kind_echo.bench.decisions import judge_as_before
 from kind_echo.bench.queue import analyse_cells
 from kind_echo.bench.rendering.keeping import wants_lossy
 from kind_echo.bench.signals import families_of
+from kind_echo.core.registry.measure import Family
 from kind_echo.core.registry.versions import SIGNAL_VERSION, versions_of
-from kind_echo.database.models import Cell, Content, Render, Run
+from kind_echo.database.models import Case, Cell, Content, Render, Run
 from kind_echo.renderers.contract import Renderer
 
 
@@ -30,10 +31,16 @@ def render_key(renderer: Renderer, cell: Cell) -> str | None:
         artefact, build.effect.name, build.version, case.setting.parameters, case.signal.request, case.takes,
         condition.host, condition.host_version, condition.mode, condition.rate, condition.block_size,
         condition.channels, condition.word_length,
-        versions_of(families_of(case.signal.request, case.takes, lossy=wants_lossy(case.limits))), SIGNAL_VERSION,
+        versions_of(_families(case)), SIGNAL_VERSION,
     ]  # fmt: skip
     parts += [case.setting.parts] if case.setting.parts else []
+    parts += [case.expected] if case.expected else []
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
+
+
+def _families(case: Case) -> list[Family]:
+    lossy, law = wants_lossy(case.limits), case.expected is not None
+    return families_of(case.signal.request, case.takes, lossy=lossy, law=law)
 
 
 def take_over(session: Session, run: Run, renderer: Renderer, cells: Sequence[Cell]) -> list[Cell]:

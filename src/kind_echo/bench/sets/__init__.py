@@ -22,12 +22,15 @@ from kind_echo.bench.sets.keeping import (
 from kind_echo.bench.sets.levelling import Trim, levelled_zip, trim_of
 from kind_echo.bench.sets.measuring import Superseded, changes, is_wanted, keep_found, measure_file
 from kind_echo.bench.sets.options import Also, SetOptions, options_from
+from kind_echo.bench.sets.planned import PlanNames, Planned, approve_given, keep_given, plan_of_set
 from kind_echo.bench.sets.table import chosen_columns, set_csv
 
 __all__ = [
     "MOST_FILES",
     "Also",
     "NewFile",
+    "PlanNames",
+    "Planned",
     "Role",
     "SetFull",
     "SetNotFound",
@@ -35,6 +38,7 @@ __all__ = [
     "Superseded",
     "Trim",
     "add_files",
+    "approve_given",
     "change_options",
     "changes",
     "choose_columns",
@@ -45,6 +49,7 @@ __all__ = [
     "find_set",
     "is_wanted",
     "keep_found",
+    "keep_given",
     "levelled_zip",
     "list_sets",
     "measure_all",
@@ -52,6 +57,7 @@ __all__ = [
     "need_own",
     "new_set",
     "options_from",
+    "plan_of_set",
     "remove_files",
     "set_csv",
     "trim_of",

@@ -2,7 +2,7 @@
 
 from kind_echo.bench.sheets.across import compare_missing, parse_against
 from kind_echo.bench.sheets.pictures import pictures_of
-from kind_echo.bench.sheets.sheet import Sheet, SheetFinding, sheet_of
+from kind_echo.bench.sheets.sheet import Sheet, SheetFinding, sheet_of, usual_measure
 from kind_echo.bench.sheets.trends import Line, trend_of
 
 __all__ = [
@@ -14,4 +14,5 @@ __all__ = [
     "pictures_of",
     "sheet_of",
     "trend_of",
+    "usual_measure",
 ]

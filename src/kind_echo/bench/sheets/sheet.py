@@ -107,6 +107,15 @@ class Sheet:
     before: Run | None
 
 
+def usual_measure(run: Run) -> str:
+    """The measure that a plan asks about: the error of a law where each case expects one, and else what is left."""
+    cases = run.revision.cases
+    if not all(case.expected for case in cases):
+        return "residual_rms"
+    stairs = all(case.signal.request["kind"] == "staircase" for case in cases)
+    return "curve_error_worst" if stairs else "law_error_rms"
+
+
 def sheet_of(
     session: Session, run: Run, today: date, measure: str = "residual_rms", against: Against | None = None
 ) -> Sheet:

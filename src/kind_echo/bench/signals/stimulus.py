@@ -15,8 +15,9 @@ from kind_echo.core.signals import OWN_FILE, SignalRequest, all_kinds, in_one_ch
 from kind_echo.core.signals.request import Method
 from kind_echo.core.systems.dynamics import measure_dynamics
 from kind_echo.core.systems.latency import LatencyOptions, measure_latency
+from kind_echo.core.systems.law import measure_law
 from kind_echo.core.systems.response import measure_response
-from kind_echo.core.systems.transfer import measure_curve
+from kind_echo.core.systems.transfer import ExpectedCurve, measure_curve
 from kind_echo.core.tones.alias_sweep import measure_alias_sweep
 from kind_echo.core.tones.imd import measure_imd
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
@@ -63,12 +64,14 @@ _FAMILIES: dict[Method, tuple[Family, ...]] = {
 """What `measure_by_signal` measures by each method."""
 
 
-def families_of(request: dict[str, Any], takes: int, *, lossy: bool) -> list[Family]:
-    """The families of measures that a render of a signal is measured by."""
+def families_of(request: dict[str, Any], takes: int, *, lossy: bool, law: bool = False) -> list[Family]:
+    """The families of measures that a render of a signal is measured by; `law`: a law is expected of the effect."""
     found: list[Family] = ["levels", "loudness", "integrity", "cost"]
     method = None if request["kind"] == OWN_FILE else all_kinds()[request["kind"]].method
     if method is not None:
         found += _FAMILIES[method]
+    if law and method != "transfer":  # the curve of a staircase is laid beside the law step by step
+        found.append("law")
     if takes > 1:
         found.append("takes")
     if lossy:
@@ -77,23 +80,36 @@ def families_of(request: dict[str, Any], takes: int, *, lossy: bool) -> list[Fam
 
 
 def measure_by_signal(
-    request: dict[str, Any], stimulus: Source, render: Source, *, claimed: float | None = None
+    request: dict[str, Any],
+    stimulus: Source,
+    render: Source,
+    *,
+    claimed: float | None = None,
+    law: ExpectedCurve | None = None,
 ) -> Measured:
-    """The measures and curves that fit a kind of signal; none for programme, which is compared and not measured so.
+    """The measures and curves that fit a kind of signal; of programme what a law expects alone, and none without one.
 
     Args:
         request: as the signal was asked for.
         claimed: frames of latency that the render should still have; None where nothing tells.
+        law: what is expected of a compressor.
     """
-    if request["kind"] == OWN_FILE:
-        return [], {}
-    asked = in_one_channel(request)
+    asked = None if request["kind"] == OWN_FILE else in_one_channel(request)
+    readings, curves = ([], {}) if asked is None else _by_method(asked, stimulus, render, claimed, law)
+    if law is not None and (asked is None or asked.method != "transfer"):
+        readings = [*readings, *measure_law(stimulus, render, law, None if asked is None else asked.one_sine)]
+    return readings, curves
+
+
+def _by_method(
+    asked: SignalRequest, stimulus: Source, render: Source, claimed: float | None, law: ExpectedCurve | None
+) -> Measured:
     try:
         match asked.method:
             case "tone" if asked.one_sine is not None:
                 return measure_tone(render, ToneOptions(asked.one_sine))
             case "imd" if asked.two_sines is not None:
-                return measure_imd(render, asked.two_sines), {}
+                return measure_imd(render, asked.two_sines)
             case "alias_sweep":
                 return measure_alias_sweep(stimulus, render)
             case "response":
@@ -101,7 +117,7 @@ def measure_by_signal(
             case "latency":
                 return measure_latency(stimulus, render, LatencyOptions(claimed))
             case "transfer":
-                return measure_curve(stimulus, render)
+                return measure_curve(stimulus, render, law)
             case "dynamics":
                 return measure_dynamics(stimulus, render)
     except BadParameter:

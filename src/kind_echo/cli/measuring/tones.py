@@ -39,9 +39,9 @@ def imd_command(file: str, tones: tuple[float, float], limits: tuple[str, ...], 
     """What two tones in FILE make of each other."""
     wanted = parse_limits(limits)
     with AudioFile(file) as audio:
-        readings = measure_imd(audio, tones)
+        readings, curves = measure_imd(audio, tones)
         inputs = [describe_input(file, audio)]
-    report(Result("imd", inputs, {"tones": list(tones)}, readings), wanted, as_json=as_json)
+    report(Result("imd", inputs, {"tones": list(tones)}, readings, curve_documents(curves)), wanted, as_json=as_json)
 
 
 @click.command("alias-sweep")

@@ -305,6 +305,18 @@ _TRANSFER = _family(
      PRACTICE, FLAG),
 )  # fmt: skip
 
+_LAW = _family(
+    "law", "input and output",
+    ("law_level", "Expected level", "dBFS", "What the law that the plan expects makes of the input's sample peak.",
+     _CURVE),
+    ("law_error_tone", "Error of the tone's level", "dB",
+     "Gain of the steady tone, by a sine fit, less the gain that the law has at the input's sample peak.", _CURVE),
+    ("law_error_peak", "Error of the peak", "dB", "Gain by sample peaks, less that of the law.", _CURVE),
+    ("law_error_rms", "Error of the RMS level", "dB", "Gain by RMS over the whole file, less that of the law.", _CURVE),
+    ("law_error_loudness", "Error of the loudness", "dB",
+     "Gain by integrated loudness, less that of the law.", _CURVE),
+)  # fmt: skip
+
 _DYNAMICS = _family(
     "dynamics", "input and output",
     ("attack_time", "Attack time", "ms", "From the step up until the gain stays within 1 dB of its settled value.",
@@ -382,5 +394,5 @@ _COST = _family(
 
 DECLARED: tuple[Measure, ...] = tuple(
     _LEVELS + _LOUDNESS + _INTEGRITY + _COMPARE + _ACCOUNT + _TAKES + _TONE + _ALIASES + _IMD + _RESPONSE + _LATENCY
-    + _TRANSFER + _DYNAMICS + _LOSSY + _MATCH + _LISTENING + _FOLDING + _COST
+    + _TRANSFER + _LAW + _DYNAMICS + _LOSSY + _MATCH + _LISTENING + _FOLDING + _COST
 )  # fmt: skip

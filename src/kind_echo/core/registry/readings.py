@@ -55,13 +55,26 @@ class Reading:
 
 
 @dataclass(frozen=True)
+class Mark:
+    """A place on a curve's axis at which something was read or found."""
+
+    x: float
+    text: str
+
+
+@dataclass(frozen=True)
 class Curve:
-    """Values over something: time, frequency, level. Equal lengths, finite values."""
+    """Values over something: time, frequency, level. Equal lengths, finite values.
+
+    Attributes:
+        marks: where on the axis readings were taken, and what was found there.
+    """
 
     x_unit: str
     y_unit: str
     x: list[float]
     y: list[float]
+    marks: tuple[Mark, ...] = ()
 
 
 def severity(reading: Reading) -> tuple[int, float]:

@@ -1,6 +1,7 @@
 """How fast a compressor or limiter moves: a burst of tone, low, high, low, and the gain over time."""
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -9,7 +10,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.source import Source
 from kind_echo.core.comparison.compare import check_pair
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.registry.readings import Curve, Reading
+from kind_echo.core.registry.readings import Curve, Mark, Reading
 from kind_echo.core.systems.burst_delay import Steps, find_burst_delay
 
 Floats = NDArray[np.float64]
@@ -25,6 +26,7 @@ _LEAST_STEP = 3.0  # dB between low and high
 _MOVES = 0.5  # dB by which the gain must change for times to mean anything
 _LEAST_RELEASE = 16  # frames after the step down, from which a gain can be said to have settled
 _ENDS = "the render ends before the gain can settle"
+_SHOWN_OVERSHOOT = 0.05  # dB, that is marked on the curve
 _STARTS = 0.1  # dB of fall that counts as the gain having started
 
 
@@ -71,7 +73,7 @@ def measure_dynamics(
         gain, late = found
         note = f"{late:+.2f} samples of delay are taken off".replace("-", "−") if latency is None and late else None
         each.append([replace(one, why=one.why or note) for one in _readings(str(c + 1), gain, burst, source.rate)])
-        curves = curves or {"gain": _thinned(gain, source.rate)}
+        curves = curves or {"gain": _curve(gain, burst, each[-1], source.rate)}
     lead = next((e for e in each if e[-1].value is not None), each[0])
     readings = []
     for i in range(len(MEASURES)):
@@ -238,6 +240,22 @@ def _lookahead(name: str, gain: Floats, low: float, burst: Burst, rate: int) -> 
     return Reading("lookahead", name, 1000.0 * (burst.up - start - float(fallen[0]) - smear / 2) / rate)
 
 
-def _thinned(gain: Floats, rate: int) -> Curve:
+def _curve(gain: Floats, burst: Burst, readings: list[Reading], rate: int) -> Curve:
+    """Gain over time, thinned, with what was read from it at its place."""
     step = max(1, len(gain) // 4000)
-    return Curve("s", "dB", (np.arange(0, len(gain), step) / rate).tolist(), gain[::step].tolist())
+    marks = tuple(_marks(gain, burst, {r.measure: r.value for r in readings}, rate))
+    return Curve("s", "dB", (np.arange(0, len(gain), step) / rate).tolist(), gain[::step].tolist(), marks)
+
+
+def _marks(gain: Floats, burst: Burst, values: dict[str, float | None], rate: int) -> Iterator[Mark]:
+    up, down = burst.up / rate, burst.down / rate
+    if ahead := values["lookahead"]:
+        yield Mark(up - ahead / 1000, f"look-ahead {ahead:.2f} ms")
+    yield Mark(up, "step up")
+    if (passed := values["overshoot"]) and passed >= _SHOWN_OVERSHOOT:
+        yield Mark((burst.up + int(gain[burst.up : burst.down].argmin())) / rate, f"overshoot {passed:.2f} dB")
+    if attack := values["attack_time"]:
+        yield Mark(up + attack / 1000, f"attack {attack:.2f} ms")
+    yield Mark(down, "step down")
+    if release := values["release_time"]:
+        yield Mark(down + release / 1000, f"release {release:.1f} ms")

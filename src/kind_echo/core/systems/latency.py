@@ -1,6 +1,7 @@
 """How late an effect is, event by event, against what it claims."""
 
 import math
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -14,7 +15,7 @@ from kind_echo.core.comparison.compare import check_pair
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.delays.phases import NEAR, fine_delay, read_blocks
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.registry.readings import Curve, Reading, refuse
+from kind_echo.core.registry.readings import Curve, Mark, Reading, refuse
 
 Floats = NDArray[np.float64]
 
@@ -39,6 +40,7 @@ _APART_SECONDS = 0.001
 _PART_SECONDS = 0.5
 _BLOCKS = 9  # of a part
 _REACH_SECONDS = 1.0
+_MOST_MARKS = 64  # events that are each given a line of the grid
 
 
 @dataclass(frozen=True)
@@ -102,8 +104,19 @@ def measure_latency(
         readings += [replace(lead, channel="all"), *(e[i] for e in each)]
     events = found[strongest]
     there = [] if isinstance(events, str) else [e for e in events if e.delay is not None]
-    curve = Curve("s", "samples", [e.frame / rate for e in there], [float(e.delay or 0.0) for e in there])
-    return readings, {"latency_by_event": curve}
+    delays = [float(e.delay or 0.0) for e in there]
+    marks = tuple(_marks([] if isinstance(events, str) else events, rate))
+    return readings, {"latency_by_event": Curve("s", "samples", [e.frame / rate for e in there], delays, marks)}
+
+
+def _marks(events: list[Event], rate: int) -> Iterator[Mark]:
+    """The first event, which is read apart; those that are missing or doubled; and the grid of the others."""
+    if len(events) <= _MOST_MARKS:
+        plain = [e for e in events[1:] if e.delay is not None and not e.doubled]
+        yield from (Mark(e.frame / rate, "") for e in plain)
+    yield from (Mark(e.frame / rate, "first") for e in events[:1] if e.delay is not None and not e.doubled)
+    yield from (Mark(e.frame / rate, "missing") for e in events if e.delay is None)
+    yield from (Mark(e.frame / rate, "doubled") for e in events if e.doubled)
 
 
 def find_events(x: Floats, y: Floats, rate: int, options: LatencyOptions) -> list[Event] | str:

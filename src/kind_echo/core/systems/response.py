@@ -1,7 +1,8 @@
 """Magnitude, phase, group delay and coherence of an effect, from what went in and what came out."""
 
 import math
-from dataclasses import dataclass
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -9,7 +10,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.comparison.compare import check_pair
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.registry.readings import Curve, Reading, refuse
+from kind_echo.core.registry.readings import Curve, Mark, Reading, refuse
 from kind_echo.core.systems.responding import COHERENT, LOWEST, PER_OCTAVE, Response, respond
 
 Floats = NDArray[np.float64]
@@ -20,6 +21,7 @@ MEASURES = (
 )  # fmt: skip
 _MOST_FRAMES = 1 << 23
 _LEAST_LOWEST = 0.5  # Hz at which curves begin at the lowest, for a band that begins there
+_SLOPE_FROM, _SLOPE_TO = 20.0, 80.0  # dB under the level at 1 kHz, between which a slope is read
 _ROUGHNESS = 0.05  # dB, that a point of the grid is off at least
 
 
@@ -67,7 +69,7 @@ def measure_response(
             each.append([Reading(key, str(c + 1), None, found) for key in (*MEASURES, "latency")])
             continue
         each.append([*_readings(str(c + 1), found, band, options.edge), Reading("latency", str(c + 1), found.latency)])
-        curves = curves or _curves(found)
+        curves = curves or _curves(found, tuple(_marks(found, each[-1], options.edge)))
     by_measure = list(zip(*each, strict=True))
     readings = []
     for column in by_measure:
@@ -160,9 +162,9 @@ def _slope(key: str, name: str, f: Floats, level: Floats, weights: Floats, middl
     i = middle
     while 0 <= i + way < len(f):
         i += way
-        if weights[i] <= 0.0 or level[i] < -80.0:
+        if weights[i] <= 0.0 or level[i] < -_SLOPE_TO:
             break
-        if level[i] <= -20.0:
+        if level[i] <= -_SLOPE_FROM:
             chosen.append(i)
     if len(chosen) < 4 or np.ptp(level[chosen]) < 12.0:
         return Reading(key, name, None, "too little of a slope stands out of the floor between −20 and −80 dB")
@@ -199,7 +201,24 @@ def _flatness(
     ]
 
 
-def _curves(found: Response) -> dict[str, Curve]:
+def _marks(found: Response, readings: Sequence[Reading], edge: float) -> Iterator[Mark]:
+    """Edges and wall, and each slope in the middle of where it is read."""
+    values = {reading.measure: reading.value for reading in readings}
+    for key, text in (("edge_low", f"−{edge:g} dB"), ("edge_high", f"−{edge:g} dB"), ("wall_frequency", "wall")):
+        if (at := values.get(key)) is not None:
+            yield Mark(at, text)
+    level = _db(np.abs(found.response)) - (values.get("gain_1k") or 0.0)
+    middle = int(np.abs(found.frequency - 1000.0).argmin())
+    for key, side in (("slope_low", slice(middle, None, -1)), ("slope_high", slice(middle, None))):
+        if (slope := values.get(key)) is not None:
+            f, fallen = found.frequency[side], level[side]
+            reached = np.flatnonzero(fallen <= -_SLOPE_FROM)
+            ended = np.flatnonzero(~(fallen >= -_SLOPE_TO))
+            last = int(ended[ended > reached[0]][0]) - 1 if (ended > reached[0]).any() else len(f) - 1
+            yield Mark(float(np.sqrt(f[reached[0]] * f[max(last, reached[0])])), f"{slope:.1f} dB/octave")
+
+
+def _curves(found: Response, marks: tuple[Mark, ...]) -> dict[str, Curve]:
     keep = np.isfinite(np.abs(found.response))
     f = found.frequency[keep]
     phase = np.unwrap(np.angle(found.response[keep]))
@@ -209,7 +228,7 @@ def _curves(found: Response) -> dict[str, Curve]:
         return Curve("Hz", unit, f.tolist(), values.tolist())
 
     return {
-        "magnitude": curve("dB", _db(np.abs(found.response[keep]))),
+        "magnitude": replace(curve("dB", _db(np.abs(found.response[keep]))), marks=marks),
         "magnitude_uncertainty": curve("dB", _uncertainty(found)[keep]),
         "phase": curve("°", np.degrees(phase)),
         "group_delay": curve("ms", delay),

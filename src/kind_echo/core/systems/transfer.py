@@ -341,5 +341,7 @@ def _curves(steps: list[StepLevels], expected: ExpectedCurve | None) -> dict[str
     if all(math.isfinite(step.spread) for step in steps):
         curves["transfer_uncertainty"] = curve("dB", [_SURE * step.spread for step in steps])
     if expected is not None:
-        curves["transfer_expected"] = curve("dBFS", expected.level(np.array(level_in)).tolist())
+        wanted = expected.level(np.array(level_in))
+        curves["transfer_expected"] = curve("dBFS", wanted.tolist())
+        curves["transfer_error"] = curve("dB", (np.array([step.level_out for step in steps]) - wanted).tolist())
     return curves

@@ -47,7 +47,8 @@ class PlanRevision(Base):
 class Case(Base):
     """A signal through a setting, with limits; the fingerprint finds its reference across revisions.
 
-    `against` is what its renders are compared with: their approved references, or the signal itself.
+    `against` is what its renders are compared with: their approved references, or the signal itself. `expected` is the
+    law that their levels are held against.
     """
 
     __tablename__ = "case"
@@ -64,6 +65,7 @@ class Case(Base):
     limits: Mapped[Json]
     takes: Mapped[int] = mapped_column(server_default="1")
     against: Mapped[Against] = mapped_column(Text, default="reference", server_default="reference")
+    expected: Mapped[Json | None]
     revision: Mapped[PlanRevision] = relationship(back_populates="cases")
     signal: Mapped[Signal] = relationship()
     setting: Mapped[Setting] = relationship()

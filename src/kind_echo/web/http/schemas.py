@@ -219,6 +219,13 @@ class CauseBody(Body):
     words: str
 
 
+class MarkBody(Body):
+    """A place on a curve's axis at which something was read or found; without a text, a line of a grid."""
+
+    x: float
+    text: str
+
+
 class CurveBody(Body):
     """A curve of one side; its name is its key in files."""
 
@@ -228,6 +235,7 @@ class CurveBody(Body):
     y_unit: str
     x: list[float]
     y: list[float]
+    marks: list[MarkBody] = []
 
 
 class PlaceBody(Body):

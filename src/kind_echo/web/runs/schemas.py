@@ -153,13 +153,14 @@ class SheetBody(Body):
 
 
 class SheetQuery(Body):
-    """Which measure the figures and the ink of a sheet are of; what it is compared with, where no reference.
+    """Which measure the figures and the ink of a sheet are of, the plan's own where none is named; what it is compared
+    with, where no reference.
 
     `since` is the version of a sheet of the same question that the reader has: of the cells only those are sent then
     that are not the same in it, if that version is still known.
     """
 
-    measure: str = "residual_rms"
+    measure: str = ""
     against: str = ""
     since: str = Field(default="", max_length=64)
 

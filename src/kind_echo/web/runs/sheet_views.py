@@ -8,7 +8,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.decisions import last_act_number
 from kind_echo.bench.machines import BY_HAND, renderers_of
 from kind_echo.bench.runs import held_up, summary_of
-from kind_echo.bench.sheets import Sheet, SheetFinding, parse_against, sheet_of
+from kind_echo.bench.sheets import Sheet, SheetFinding, parse_against, sheet_of, usual_measure
 from kind_echo.bench.verdicts import INK_AT_LIMIT
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.database.models import Run
@@ -18,9 +18,9 @@ from kind_echo.web.runs.views import run_body
 
 
 def sheet_body(session: Session, run: Run, measure: str, against: str = "") -> SheetBody:
-    """A run as a sheet, with a measure as its figures."""
+    """A run as a sheet, with a measure as its figures; empty for what its plan asks."""
     over = parse_against(session, against) if against else None
-    sheet = sheet_of(session, run, datetime.now(UTC).date(), measure, over)
+    sheet = sheet_of(session, run, datetime.now(UTC).date(), measure or usual_measure(run), over)
     held = held_up(session, run)
     return SheetBody(
         run=run_body(summary_of(session, run), sum(cell.needs_you for cell in sheet.cells)),

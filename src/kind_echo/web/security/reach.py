@@ -101,6 +101,7 @@ REACH: dict[str, Reach] = {
     "POST /api/sets/{set_id}/remove": WORK,
     "POST /api/sets/{set_id}/again": WORK,
     "POST /api/sets/{set_id}/copies": WORK,
+    "POST /api/sets/{set_id}/plan": KEEP,
     "DELETE /api/sets/{set_id}": WORK,
     "GET /api/sets/{set_id}/table.csv": READ,
     "POST /api/sets/{set_id}/trims": WORK,

@@ -12,6 +12,7 @@ from flask_openapi3 import APIBlueprint
 from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.sets import (
     NewFile,
+    PlanNames,
     SetOptions,
     add_files,
     change_options,
@@ -25,6 +26,7 @@ from kind_echo.bench.sets import (
     measure_all,
     new_set,
     options_from,
+    plan_of_set,
     remove_files,
     set_csv,
     trim_of,
@@ -41,11 +43,14 @@ from kind_echo.web.security.doors import caller
 from kind_echo.web.sets.schemas import (
     ChangeSetBody,
     CopySetBody,
+    LeftOutBody,
     LevelBody,
     LevelQuery,
     MadeSetBody,
     NewFilesBody,
     NewSetBody,
+    PlannedBody,
+    PlanOfSetBody,
     SetBody,
     SetFilePath,
     SetLineBody,
@@ -153,6 +158,18 @@ def copy(path: SetPath, body: CopySetBody) -> Response:
         found = find_set(session, path.set_id)
         made = copy_set(session, found, body.name, who=caller().name, now=datetime.now(UTC))
         return answer(MadeSetBody(id=made.id), 201)
+
+
+@api.post("/<int:set_id>/plan", responses={201: PlannedBody})
+def plan(path: SetPath, body: PlanOfSetBody) -> Response:
+    """Make a plan of a set: its input the signal, its files the references of a host that people render in."""
+    names = PlanNames(**{key: value.strip() for key, value in body.model_dump().items()})
+    with transaction() as session:
+        found = find_set(session, path.set_id, lock=True)
+        made = plan_of_set(session, found, names, who=caller().name, now=datetime.now(UTC))
+        left_out = [LeftOutBody(name=one.name, why=one.why) for one in made.left_out]
+        planned = PlannedBody(plan_id=made.run.revision.plan_id, run_id=made.run.id, left_out=left_out)
+        return answer(planned, 201)
 
 
 @api.delete("/<int:set_id>")

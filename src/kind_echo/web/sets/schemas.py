@@ -197,6 +197,31 @@ class SetsBody(Body):
     more: bool
 
 
+class PlanOfSetBody(Body):
+    """What a plan of a set is called, and the effect, its build and the host by hand that are made with it."""
+
+    plan: str = Field(min_length=1, max_length=120)
+    effect: str = Field(min_length=1, max_length=120)
+    version: str = Field(min_length=1, max_length=120)
+    host: str = Field(min_length=1, max_length=120)
+    host_version: str = Field(min_length=1, max_length=120)
+
+
+class LeftOutBody(Body):
+    """A file that the plan does without, and why."""
+
+    name: str
+    why: str
+
+
+class PlannedBody(Body):
+    """The run of which the files of a set are the renders, and soon the references."""
+
+    plan_id: int
+    run_id: int
+    left_out: list[LeftOutBody]
+
+
 class MadeSetBody(Body):
     """The number of a set that was made."""
 

@@ -5,15 +5,10 @@ import { number } from "../../../ui/numbers";
 import { axisLook, DASHES, frequencyAxis, type Size } from "../../../ui/PlotBox";
 import { inkColour } from "./draw";
 import { kindOf } from "./kinds";
-import { Pen } from "./pen";
+import { Pen, token } from "./pen";
 import { type ReadableChart, ReadPlot } from "./ReadPlot";
 
-/** A place on an axis that has a name. */
-export interface Mark {
-  x: number;
-  text: string;
-}
-const NO_MARKS: Mark[] = [];
+type Mark = Curve["marks"][number];
 
 interface Look {
   title: string;
@@ -36,7 +31,14 @@ const LOOKS: Record<string, Look> = {
   phase: { title: "Phase", about: "latency taken off, degrees" },
   group_delay: { title: "Group delay", about: "beyond the latency, ms" },
   coherence: { title: "Coherence", about: "1 where the output follows from the input" },
+  products: {
+    title: "Tones and products",
+    about: "what two tones make of each other, dBFS",
+    shape: "bars",
+    least: -150,
+  },
   transfer: { title: "Transfer curve", about: "level out over level in, dBFS", shape: "points" },
+  transfer_error: { title: "Error", about: "measured less expected, dB", shape: "points" },
   transfer_rms: { title: "By RMS, peak, loudness", about: "level out over level in", shape: "points" },
   gain: { title: "Gain", about: "over time, dB" },
   latency_by_event: { title: "Delay by event", about: "samples", shape: "points" },
@@ -52,18 +54,7 @@ const COLOURS: Record<Curve["side"], string> = {
 const MARKS: Record<Curve["side"], string> = { reference: "—", render: "- -", difference: "···" };
 
 /** Curves under each other, each kind on a chart of its own; those of one axis move together. */
-export function CurveStack({
-  curves,
-  rows,
-  rate,
-  marks = [],
-}: {
-  curves: Curve[];
-  rows: string[][];
-  rate: number;
-  /** Places on the first chart's axis that were read from it. */
-  marks?: Mark[];
-}) {
+export function CurveStack({ curves, rows, rate }: { curves: Curve[]; rows: string[][]; rate: number }) {
   const there = rows.flatMap((names) => {
     const own = curves.filter((curve) => names.includes(kindOf(curve.name)) && curve.x.length > 1);
     return own.length > 0 ? [{ name: names[0] ?? "", own }] : [];
@@ -76,7 +67,6 @@ export function CurveStack({
       rate={rate}
       large={i === 0}
       last={there[i + 1]?.own[0]?.x_unit !== own[0]?.x_unit}
-      marks={i === 0 ? marks : NO_MARKS}
     />
   ));
 }
@@ -89,12 +79,11 @@ interface PlotProps {
   large: boolean;
   /** The last of its axis, which stands under it. */
   last: boolean;
-  marks: Mark[];
 }
 
-function CurvePlot({ name, curves, rate, large, last, marks }: PlotProps) {
+function CurvePlot({ name, curves, rate, large, last }: PlotProps) {
   const look = LOOKS[name] ?? { title: name, about: "" };
-  const chart = useMemo(() => draw(name, curves, last, marks), [name, curves, last, marks]);
+  const chart = useMemo(() => draw(name, curves, last), [name, curves, last]);
   const spread = curves.map((curve) => `${curve.side} ${kindOf(curve.name)}`);
   return (
     <div
@@ -106,9 +95,9 @@ function CurvePlot({ name, curves, rate, large, last, marks }: PlotProps) {
         </h2>
         <p className={large ? "" : "line-clamp-2 leading-4"}>{look.about}</p>
         {large &&
-          curves.map(({ side }, i) => (
-            <p key={spread[i]} className={COLOURS[side]}>
-              {MARKS[side]} {labelOf(curves, i)}
+          curves.map((curve, i) => (
+            <p key={spread[i]} className={isExpected(curve) ? "" : COLOURS[curve.side]}>
+              {isExpected(curve) ? "···" : MARKS[curve.side]} {labelOf(curves, i)}
             </p>
           ))}
       </div>
@@ -117,17 +106,21 @@ function CurvePlot({ name, curves, rate, large, last, marks }: PlotProps) {
   );
 }
 
+/** What a law says, and nobody measured. */
+const isExpected = (curve: Curve) => kindOf(curve.name) === "transfer_expected";
+
 /** The side of a curve, and what it is where a chart has several of that side. */
 function labelOf(curves: Curve[], index: number): string {
   const curve = curves[index];
   if (!curve) return "";
-  const several = curves.filter((other) => other.side === curve.side).length > 1;
+  if (isExpected(curve)) return "expected";
+  const several = curves.filter((other) => other.side === curve.side && !isExpected(other)).length > 1;
   if (!several) return curve.side;
   const what = kindOf(curve.name).split("_").at(-1) ?? "";
   return `${curve.side}, ${what}`;
 }
 
-function draw(name: string, curves: Curve[], last: boolean, marks: Mark[]): ReadableChart {
+function draw(name: string, curves: Curve[], last: boolean): ReadableChart {
   const look = LOOKS[name] ?? { title: name, about: "" };
   const tables: uPlot.AlignedData[] = curves.map((curve) => [
     curve.x,
@@ -136,7 +129,7 @@ function draw(name: string, curves: Curve[], last: boolean, marks: Mark[]): Read
   const [first] = curves;
   return {
     data: uPlot.join(tables),
-    options: (size) => options(size, name, look, curves, last, marks),
+    options: (size) => options(size, name, look, curves, last),
     unit: first?.x_unit ?? "",
     linked: first?.x_unit === "Hz" ? "pair, Hz" : first?.x_unit === "s" ? "pair, s" : undefined,
     lines: curves.map((curve, i) => ({
@@ -147,14 +140,8 @@ function draw(name: string, curves: Curve[], last: boolean, marks: Mark[]): Read
   };
 }
 
-function options(
-  size: Size,
-  name: string,
-  look: Look,
-  curves: Curve[],
-  last: boolean,
-  marks: Mark[],
-): uPlot.Options {
+function options(size: Size, name: string, look: Look, curves: Curve[], last: boolean): uPlot.Options {
+  const marks = marksOf(curves);
   const byFrequency = curves[0]?.x_unit === "Hz";
   const top = Math.max(...curves.flatMap((curve) => curve.x)) * 1.05;
   const bottom = Math.max(20, Math.min(...curves.flatMap((curve) => curve.x)) * 0.95);
@@ -188,23 +175,47 @@ function options(
     hooks: {
       draw: [
         ...(name === "transfer" ? [paintUnity] : []),
-        ...(marks.length > 0 ? [(plot: uPlot) => paintMarks(plot, marks)] : []),
+        ...(marks.length > 0
+          ? [(plot: uPlot) => (look.shape === "bars" ? nameBars(plot, curves) : paintMarks(plot, marks))]
+          : []),
       ],
     },
   };
 }
 
-/** Lines upwards at places that readings name. */
+/** Where readings were taken: of the render, or else of what there is. */
+function marksOf(curves: Curve[]): Mark[] {
+  const marked = curves.filter((curve) => curve.marks.length > 0);
+  return (marked.find((curve) => curve.side === "render") ?? marked[0])?.marks ?? [];
+}
+
+/** Lines upwards at places that readings name, and the lines of a grid where there is no name. */
 function paintMarks(plot: uPlot, marks: Mark[]) {
   const pen = new Pen(plot);
   const { min, max } = plot.scales.y ?? {};
   if (min == null || max == null) return;
-  for (const { x } of marks) pen.stroke(pen.quiet, 1, [pen.place(x, min), pen.place(x, max)], [1, 3]);
+  for (const { x, text } of marks)
+    pen.stroke(pen.quiet, text === "" ? 0.5 : 1, [pen.place(x, min), pen.place(x, max)], [1, 3]);
+  const named = marks.filter(({ text }) => text !== "");
   pen.labels(
-    marks.map(({ x, text }) => {
+    named.map(({ x, text }, i) => {
+      // One over the other in turn, so that neighbours do not hide each other.
       const [left, bottom] = pen.place(x, min);
-      return { at: [left, bottom - 12 * uPlot.pxRatio], text };
+      return { at: [left, bottom - (12 + 14 * (i % 2)) * uPlot.pxRatio], text };
     }),
+  );
+}
+
+/** The name of each line at its top. */
+function nameBars(plot: uPlot, curves: Curve[]) {
+  const pen = new Pen(plot);
+  const top = curves.find((curve) => curve.side === "render") ?? curves[0];
+  pen.labels(
+    (top?.marks ?? [])
+      .map(({ x, text }) => ({ x, y: top?.y[top.x.indexOf(x)] ?? 0, text }))
+      .sort((a, b) => b.y - a.y)
+      .map(({ x, y, text }) => ({ at: pen.place(x, y), text })),
+    8,
   );
 }
 
@@ -232,6 +243,8 @@ const plain = (value: number) => number(value, Number.isInteger(value) ? 0 : Mat
 
 function series(curve: Curve, look: Look): uPlot.Series {
   const colour = inkColour(curve.side);
+  if (isExpected(curve))
+    return { stroke: token("--quiet"), width: 1.25, dash: [1, 3], spanGaps: true, points: { show: false } };
   const shared = { stroke: colour, width: curve.side === "reference" ? 1.75 : 1.25, spanGaps: true };
   if (look.shape === "bars") {
     const bars = uPlot.paths.bars?.({ size: [0.5, 10], align: curve.side === "reference" ? -1 : 1 });

@@ -9,6 +9,7 @@ const curve = (name: string, points = 2): Curve => ({
   y_unit: "dB",
   x: Array.from({ length: points }, (_, i) => i + 1),
   y: Array.from({ length: points }, () => 0),
+  marks: [],
 });
 const pair = (...curves: Curve[]) => ({ curves, readings: [] }) as unknown as Pair;
 
@@ -16,6 +17,7 @@ describe("which plot answers", () => {
   test.each([
     [["magnitude", "phase", "residual_bands"], "response"],
     [["transfer", "residual_bands"], "transfer"],
+    [["products", "momentary"], "products"],
     [["gain", "momentary"], "gain"],
     [["latency_by_event"], "events"],
     [["alias_by_frequency"], "aliases"],

@@ -8,6 +8,7 @@ export const PLOTS = {
   map: { title: "Level map", key: "m" },
   lines: { title: "Lines", key: "t" },
   aliases: { title: "Aliases", key: "y" },
+  products: { title: "Products", key: "d" },
   response: { title: "Response", key: "r" },
   transfer: { title: "Transfer", key: "c" },
   gain: { title: "Gain", key: "g" },
@@ -22,7 +23,12 @@ export type PlotName = keyof typeof PLOTS;
 export const CURVES: Partial<Record<PlotName, string[][]>> = {
   aliases: [["alias_by_frequency"], ["thd_by_frequency"], ["noise_by_frequency"]],
   response: [["magnitude"], ["phase"], ["group_delay"], ["coherence"]],
-  transfer: [["transfer"], ["transfer_error"]],
+  products: [["products"]],
+  transfer: [
+    ["transfer", "transfer_expected"],
+    ["transfer_error"],
+    ["transfer_rms", "transfer_peak", "transfer_loudness"],
+  ],
   gain: [["gain"]],
   events: [["latency_by_event"]],
   loudness: [["momentary"], ["short"]],
@@ -43,6 +49,6 @@ export function plotsOf(pair: Pair): { names: PlotName[]; first: PlotName } {
     if (name === "lines") return tone;
     return has(name);
   });
-  const order: PlotName[] = ["lines", "aliases", "response", "transfer", "gain", "events"];
+  const order: PlotName[] = ["lines", "aliases", "products", "response", "transfer", "gain", "events"];
   return { names, first: order.find((name) => names.includes(name)) ?? "waveform" };
 }

@@ -19,7 +19,9 @@ const BESIDE = 8;
 
 export type Point = [number, number];
 
-const token = (name: string) => getComputedStyle(document.documentElement).getPropertyValue(name).trim();
+/** A colour of the theme that is on. */
+export const token = (name: string) =>
+  getComputedStyle(document.documentElement).getPropertyValue(name).trim();
 
 /** Draws on a chart in its own units, whatever the density of the screen. */
 export class Pen {
