@@ -4,6 +4,7 @@ Each module is compiled twice where this is an x86-64 machine: for every process
 and later. Which of the two is used is decided where they run.
 """
 
+import os
 import platform
 from pathlib import Path
 
@@ -12,7 +13,8 @@ from setuptools import Extension, setup
 
 _SOURCES = Path("src/kind_echo/core/compiled")
 _COPIES = Path("build/wide")
-_FLAGS = ["-O3", "-fno-math-errno", "-fno-trapping-math", "-fno-signed-zeros"]
+_LEVEL = "-O0" if os.environ.get("KIND_ECHO_QUICK_BUILD") else "-O3"  # quick: for a look at what a package holds
+_FLAGS = [_LEVEL, "-fno-math-errno", "-fno-trapping-math", "-fno-signed-zeros"]
 _NO_NAN = "-ffinite-math-only"
 _MODULES = {
     "processor": ["-O1"],

@@ -4,6 +4,7 @@ from datetime import timedelta
 from typing import Any
 
 import pytest
+from argon2 import PasswordHasher
 from flask.testing import FlaskClient
 
 from kind_echo.bench.accounts import add_person, change_person, credentials, local_link, open_link, use_link
@@ -15,6 +16,13 @@ from kind_echo.web.app import create_app
 from tests.signing import NOW, person, sign
 
 _GOOD = "a lantern over the wet slipway"
+
+
+@pytest.fixture(autouse=True)
+def _quick_hashes(monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is tested is who is let in; the cost of a guess is that of the hash, which is not ours."""
+    monkeypatch.setattr(credentials, "_hasher", PasswordHasher(time_cost=1, memory_cost=1024, parallelism=1))
+    credentials._unknown_hash.cache_clear()
 
 
 @pytest.fixture

@@ -49,7 +49,7 @@ export function PlanPanel({ set }: { set: FileSet }) {
               required
               maxLength={120}
               onChange={(event) => setNames({ ...names, [name]: event.target.value })}
-              className={`${FIELD} ${width}`}
+              className={`h-9 ${FIELD} ${width}`}
             />
           </label>
         ))}

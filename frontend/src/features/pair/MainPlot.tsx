@@ -9,6 +9,7 @@ import { Folds } from "./plots/Folds";
 import { CURVES, PLOTS, type PlotName } from "./plots/kinds";
 import { MapPlot } from "./plots/MapPlot";
 import { SpectrumPlot } from "./plots/SpectrumPlot";
+import { StepTable } from "./plots/StepTable";
 import { Strips } from "./plots/Strips";
 import { SweepMap } from "./plots/SweepMap";
 import type { View } from "./view";
@@ -64,6 +65,7 @@ function Drawn({ name, ...props }: Props & { name: PlotName }) {
     <>
       {name === "aliases" && <SweepMap curves={pair.curves} rate={rate} />}
       <CurveStack curves={pair.curves} rows={CURVES[name] ?? []} rate={rate} />
+      {name === "transfer" && <StepTable curves={pair.curves} />}
     </>
   );
 }

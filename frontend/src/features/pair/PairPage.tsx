@@ -384,8 +384,8 @@ function ZoomBar(props: {
   const length = view.stop - view.start;
   const span = length < rate / 20 ? `${number(length, 0)} samples` : `${number(length / rate, 3)} s`;
   return (
-    <div className="flex items-center gap-2 pb-1 pl-[7.5rem] text-xs text-quiet">
-      <span className="mr-auto">
+    <div className="flex flex-wrap items-center gap-2 pb-1 pl-[7.5rem] text-xs text-quiet">
+      <span className="mr-auto whitespace-nowrap">
         {span} shown{length === frames ? ", the whole file" : ""}.
         <span className="hidden 2xl:inline"> Drag or turn the wheel to zoom.</span>
       </span>

@@ -39,7 +39,6 @@ const LOOKS: Record<string, Look> = {
   },
   transfer: { title: "Transfer curve", about: "level out over level in, dBFS", shape: "points" },
   transfer_error: { title: "Error", about: "measured less expected, dB", shape: "points" },
-  transfer_rms: { title: "By RMS, peak, loudness", about: "level out over level in", shape: "points" },
   gain: { title: "Gain", about: "over time, dB" },
   latency_by_event: { title: "Delay by event", about: "samples", shape: "points" },
   momentary: { title: "Momentary loudness", about: "400 ms, LUFS", least: -80 },
@@ -56,7 +55,11 @@ const MARKS: Record<Curve["side"], string> = { reference: "—", render: "- -", 
 /** Curves under each other, each kind on a chart of its own; those of one axis move together. */
 export function CurveStack({ curves, rows, rate }: { curves: Curve[]; rows: string[][]; rate: number }) {
   const there = rows.flatMap((names) => {
-    const own = curves.filter((curve) => names.includes(kindOf(curve.name)) && curve.x.length > 1);
+    const meant = curves.filter((curve) => names.includes(kindOf(curve.name)) && curve.x.length > 1);
+    // What is expected of both sides is the same.
+    const own = meant.filter(
+      (curve) => !isExpected(curve) || curve === meant.find((other) => isExpected(other)),
+    );
     return own.length > 0 ? [{ name: names[0] ?? "", own }] : [];
   });
   return there.map(({ name, own }, i) => (
@@ -201,7 +204,7 @@ function paintMarks(plot: uPlot, marks: Mark[]) {
     named.map(({ x, text }, i) => {
       // One over the other in turn, so that neighbours do not hide each other.
       const [left, bottom] = pen.place(x, min);
-      return { at: [left, bottom - (12 + 14 * (i % 2)) * uPlot.pxRatio], text };
+      return { at: [left, bottom - (12 + 14 * (i % 3)) * uPlot.pxRatio], text };
     }),
   );
 }

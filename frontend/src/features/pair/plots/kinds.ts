@@ -24,11 +24,7 @@ export const CURVES: Partial<Record<PlotName, string[][]>> = {
   aliases: [["alias_by_frequency"], ["thd_by_frequency"], ["noise_by_frequency"]],
   response: [["magnitude"], ["phase"], ["group_delay"], ["coherence"]],
   products: [["products"]],
-  transfer: [
-    ["transfer", "transfer_expected"],
-    ["transfer_error"],
-    ["transfer_rms", "transfer_peak", "transfer_loudness"],
-  ],
+  transfer: [["transfer", "transfer_expected"], ["transfer_error"]],
   gain: [["gain"]],
   events: [["latency_by_event"]],
   loudness: [["momentary"], ["short"]],
