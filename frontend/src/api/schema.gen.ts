@@ -297,6 +297,263 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/listening/clip": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A passage of a side as a loop: 32 bit float, little-endian, channels interleaved; no gain is in it. */
+        get: operations["listening_clip_clip_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/heard/{secret}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A clip of a trial of mine: nothing about it tells which side it is. */
+        get: operations["listening_heard_heard__string_secret__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/notes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was noted on a page, and the words of the house. */
+        get: operations["listening_notes_notes_get"];
+        put?: never;
+        /** Keep what was heard. */
+        post: operations["listening_add_note_notes_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/notes/{note_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete a note of one's own; a keeper may delete anybody's. */
+        delete: operations["listening_delete_note_notes__int_note_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/outlook": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a number of trials can show, before anybody sits down. */
+        get: operations["listening_outlook_outlook_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/sides": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Line sides up, choose a passage, and bring all to one level over it. */
+        post: operations["listening_sides_sides_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/sittings/{sitting_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A sitting of mine. */
+        get: operations["listening_one_sitting_sittings__int_sitting_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/sittings/{sitting_id}/answers": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Answer the trial under way; the same answer that comes twice counts once. */
+        post: operations["listening_give_answer_sittings__int_sitting_id__answers_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/sittings/{sitting_id}/break-off": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** End a sitting before its time; it is shown, and counts for nothing. */
+        post: operations["listening_break_off_sittings__int_sitting_id__break_off_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/tests": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Tests, newest first. */
+        get: operations["listening_tests_tests_get"];
+        put?: never;
+        /** Make a test of sides; its clips are made now, and stay whatever becomes of the sides. */
+        post: operations["listening_make_test_tests_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/tests/{test_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A test, and whether I am in the middle of a sitting. */
+        get: operations["listening_one_test_tests__int_test_id__get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/tests/{test_id}/results": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What a test came to; not before the day until which that is hidden from everybody. */
+        get: operations["listening_results_tests__int_test_id__results_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/tests/{test_id}/results.csv": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Every trial of a test as CSV. */
+        get: operations["listening_results_as_csv_tests__int_test_id__results_csv_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/tests/{test_id}/sittings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Sit down to a test, or go on with the sitting that is under way. */
+        post: operations["listening_sit_down_tests__int_test_id__sittings_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Make the words of the house these. */
+        post: operations["listening_change_words_words_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/machines": {
         parameters: {
             query?: never;
@@ -1473,6 +1730,43 @@ export interface components {
             shift: number;
         };
         /**
+         * AnswerBody
+         * @description An answer to a trial: `choice` of two, or a grade for each letter.
+         */
+        AnswerBody: {
+            /**
+             * Choice
+             * @default null
+             */
+            choice: (0 | 1) | null;
+            /**
+             * Grades
+             * @default null
+             */
+            grades: {
+                [key: string]: number;
+            } | null;
+            /**
+             * Notes
+             * @default {}
+             */
+            notes: {
+                [key: string]: string;
+            };
+            /** Number */
+            number: number;
+            /**
+             * Seconds
+             * @default 0
+             */
+            seconds: number;
+            /**
+             * Switches
+             * @default 0
+             */
+            switches: number;
+        };
+        /**
          * AnswersBody
          * @description What a machine says of the builds that it was asked about.
          */
@@ -1501,6 +1795,55 @@ export interface components {
             waits_for_approval: boolean;
             /** Worker Id */
             worker_id: number;
+        };
+        /**
+         * AskedBody
+         * @description How sides are listened to: `passage` one that is found, or `start` and `end` in s where it is null.
+         */
+        AskedBody: {
+            /**
+             * Align
+             * @default whole
+             * @enum {string}
+             */
+            align: "as rendered" | "whole" | "fraction";
+            /**
+             * By
+             * @default loudness_integrated
+             */
+            by: ("rms" | "loudness_integrated" | "vu_max" | "sample_peak" | "true_peak") | "none";
+            /**
+             * End
+             * @default null
+             */
+            end: number | null;
+            /**
+             * High
+             * @default null
+             */
+            high: number | null;
+            /**
+             * Low
+             * @default null
+             */
+            low: number | null;
+            /**
+             * Passage
+             * @default loudest
+             */
+            passage: ("loudest" | "differs most" | "first event" | "whole") | null;
+            /** Sides */
+            sides: components["schemas"]["SpecBody"][];
+            /**
+             * Snap
+             * @default true
+             */
+            snap: boolean;
+            /**
+             * Start
+             * @default null
+             */
+            start: number | null;
         };
         /**
          * AssignBody
@@ -2110,7 +2453,7 @@ export interface components {
         };
         /**
          * Law
-         * @description What is expected of a compressor: out = threshold + (in − threshold) / ratio + make-up, above a quadratic knee.
+         * @description The law expected of a compressor: threshold + (in − threshold) / ratio + make-up, above a quadratic knee.
          */
         Law: {
             /**
@@ -2197,6 +2540,28 @@ export interface components {
             secret: string;
         };
         /**
+         * ListeningBody
+         * @description Sides on the time axis of the first; the passage in frames. `safe_peak`: dBFS that a difference may reach.
+         */
+        ListeningBody: {
+            /** Channels */
+            channels: number;
+            /** Found */
+            found: string;
+            /** Frames */
+            frames: number;
+            /** Rate */
+            rate: number;
+            /** Safe Peak */
+            safe_peak: number;
+            /** Sides */
+            sides: components["schemas"]["SideBody"][];
+            /** Start */
+            start: number;
+            /** Stop */
+            stop: number;
+        };
+        /**
          * LookedBody
          * @description A build of a search; `passes` is null while that is not known.
          */
@@ -2267,6 +2632,14 @@ export interface components {
             id: number;
         };
         /**
+         * MadeTestBody
+         * @description The number of a test that was made.
+         */
+        MadeTestBody: {
+            /** Id */
+            id: number;
+        };
+        /**
          * MadeTokenBody
          * @description A token, and its secret; it is told this one time.
          */
@@ -2298,6 +2671,22 @@ export interface components {
             name: string | null;
             /** Role */
             role: ("look" | "work" | "keep") | null;
+        };
+        /**
+         * MeanBody
+         * @description Mean grade of a side with its confidence interval at 95 %.
+         */
+        MeanBody: {
+            /** Count */
+            count: number;
+            /** High */
+            high: number | null;
+            /** Low */
+            low: number | null;
+            /** Mean */
+            mean: number;
+            /** Side */
+            side: string;
         };
         /**
          * MeasureBody
@@ -2459,6 +2848,23 @@ export interface components {
             version: string;
         };
         /**
+         * NewNoteBody
+         * @description Something that was heard.
+         */
+        NewNoteBody: {
+            /**
+             * Second
+             * @default null
+             */
+            second: number | null;
+            /** Side */
+            side: string;
+            /** Subject */
+            subject: string;
+            /** Text */
+            text: string;
+        };
+        /**
          * NewPersonBody
          * @description An account to make.
          */
@@ -2519,6 +2925,55 @@ export interface components {
             };
         };
         /**
+         * NewTestBody
+         * @description A test to be made of sides that were listened to.
+         */
+        NewTestBody: {
+            asked: components["schemas"]["AskedBody"];
+            /**
+             * False Alarm
+             * @default 0.05
+             */
+            false_alarm: number;
+            /**
+             * Heard
+             * @default 0.7
+             */
+            heard: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "abx" | "rating" | "order";
+            /**
+             * Miss
+             * @default 0.2
+             */
+            miss: number;
+            /** Name */
+            name: string;
+            /**
+             * Note
+             * @default
+             */
+            note: string;
+            /**
+             * Scale
+             * @default null
+             */
+            scale: ("BS.1116" | "BS.1534") | null;
+            /**
+             * Trials
+             * @default 16
+             */
+            trials: number;
+            /**
+             * Until
+             * @default null
+             */
+            until: string | null;
+        };
+        /**
          * NewTokenBody
          * @description A token to make, and for how many days.
          */
@@ -2532,6 +2987,57 @@ export interface components {
              * @enum {string}
              */
             scope: "read" | "submit" | "render";
+        };
+        /**
+         * NoteBody
+         * @description A note, and by whom.
+         */
+        NoteBody: {
+            /** Id */
+            id: number;
+            /** Second */
+            second: number | null;
+            /** Side */
+            side: string;
+            /** Text */
+            text: string;
+            /** Who */
+            who: string;
+            /**
+             * Written At
+             * Format: date-time
+             */
+            written_at: string;
+        };
+        /**
+         * NotesBody
+         * @description Notes on a page, oldest first, and the words of the house.
+         */
+        NotesBody: {
+            /** Notes */
+            notes: components["schemas"]["NoteBody"][];
+            /** Words */
+            words: string[];
+        };
+        /**
+         * OddsBody
+         * @description What right answers prove: p by guessing, bounds of the share right at 95 %; of a sequential sitting its ratio.
+         */
+        OddsBody: {
+            /** Conclusive */
+            conclusive: boolean;
+            /** Correct */
+            correct: number;
+            /** High */
+            high: number | null;
+            /** Low */
+            low: number | null;
+            /** P */
+            p: number | null;
+            /** Trials */
+            trials: number;
+            /** Words */
+            words: string;
         };
         /**
          * OfferBody
@@ -2614,6 +3120,14 @@ export interface components {
             name: string;
             /** Sets Password */
             sets_password: boolean;
+        };
+        /**
+         * OutlookBody
+         * @description What so many trials can show, in plain words.
+         */
+        OutlookBody: {
+            /** Words */
+            words: string;
         };
         /**
          * OwnSpaceBody
@@ -2706,6 +3220,39 @@ export interface components {
             version: string;
         };
         /**
+         * PartBody
+         * @description A source that goes into a side, and what is done to it.
+         */
+        PartBody: {
+            /** Address */
+            address: string;
+            /**
+             * Bitrate
+             * @default 0
+             */
+            bitrate: number;
+            /**
+             * Codec
+             * @default null
+             */
+            codec: ("mp3" | "vorbis" | "opus") | null;
+            /**
+             * Fraction
+             * @default 0
+             */
+            fraction: number;
+            /**
+             * Scale
+             * @default 1
+             */
+            scale: number;
+            /**
+             * Shift
+             * @default 0
+             */
+            shift: number;
+        };
+        /**
          * PasswordBody
          * @description The password that a person has, and the one that they want.
          */
@@ -2766,6 +3313,15 @@ export interface components {
              * @default null
              */
             role: ("look" | "work" | "keep") | null;
+        };
+        /**
+         * PersonOddsBody
+         * @description Pooled sittings of one person.
+         */
+        PersonOddsBody: {
+            odds: components["schemas"]["OddsBody"];
+            /** Who */
+            who: string;
         };
         /**
          * PicturesBody
@@ -3246,6 +3802,21 @@ export interface components {
             cells: number;
         };
         /**
+         * ResultsBody
+         * @description What a test came to.
+         */
+        ResultsBody: {
+            /** By Person */
+            by_person: components["schemas"]["PersonOddsBody"][];
+            /** Means */
+            means: components["schemas"]["MeanBody"][];
+            pooled: components["schemas"]["OddsBody"] | null;
+            /** Screened */
+            screened: components["schemas"]["ScreenedBody"][];
+            /** Sittings */
+            sittings: components["schemas"]["SatBody"][];
+        };
+        /**
          * RevisionBody
          * @description A revision of a plan: who made it and why, and what it has that the one before has not.
          */
@@ -3342,6 +3913,47 @@ export interface components {
             older: boolean;
             /** Runs */
             runs: components["schemas"]["RunBody"][];
+        };
+        /**
+         * SatBody
+         * @description A sitting that is over; a broken-off one counts for nothing.
+         */
+        SatBody: {
+            /**
+             * Begun At
+             * Format: date-time
+             */
+            begun_at: string;
+            /** Ended At */
+            ended_at: string | null;
+            /** Means */
+            means: components["schemas"]["MeanBody"][];
+            odds: components["schemas"]["OddsBody"] | null;
+            /** Rights */
+            rights: boolean[];
+            /** Sitting Id */
+            sitting_id: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "done" | "broken off";
+            /** Test Id */
+            test_id: number;
+            /** Trials */
+            trials: number;
+            /** Who */
+            who: string;
+        };
+        /**
+         * ScreenedBody
+         * @description A listener whose grades do not count, and the rule.
+         */
+        ScreenedBody: {
+            /** Listener */
+            listener: string;
+            /** Why */
+            why: string;
         };
         /**
          * SearchBody
@@ -3642,27 +4254,29 @@ export interface components {
         };
         /**
          * SideBody
-         * @description One side of a pair: its address is what waveform, spectrum and samples are asked for by.
-         *
-         *     Of one whose audio was dropped by the rule for storage there is a waveform, and no sample.
+         * @description A side as it is played: `gain` in dB brings it to the level of the others, `error` is what is left of that.
          */
         SideBody: {
-            /** Address */
-            address: string;
-            /** Channels */
-            channels: number;
-            /** Detail */
-            detail: string;
-            /** Dropped At */
-            dropped_at: string | null;
-            /** Frames */
-            frames: number;
+            /** Delay */
+            delay: number | null;
+            /** Difference */
+            difference: boolean;
+            /** Error */
+            error: number | null;
+            /** Gain */
+            gain: number;
             /** Name */
             name: string;
-            /** Rate */
-            rate: number;
-            /** Sha256 */
-            sha256: string | null;
+            /** Notes */
+            notes: string;
+            /** Parts */
+            parts: components["schemas"]["PartBody"][];
+            /** Peak */
+            peak: number | null;
+            /** Spec */
+            spec: string;
+            /** Why */
+            why: string;
         };
         /**
          * SignInBody
@@ -3766,6 +4380,38 @@ export interface components {
             version: string;
         };
         /**
+         * SittingBody
+         * @description A sitting: `trials` in all, 0 where bounds end it; how many are answered, and the one under way.
+         */
+        SittingBody: {
+            /** Answered */
+            answered: number;
+            /** Id */
+            id: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "done" | "broken off";
+            /** Test Id */
+            test_id: number;
+            trial: components["schemas"]["TrialBody"] | null;
+            /** Trials */
+            trials: number;
+        };
+        /**
+         * SlotBody
+         * @description What can be played in a trial; `graded` where it is to be given a grade.
+         */
+        SlotBody: {
+            /** Address */
+            address: string;
+            /** Graded */
+            graded: boolean;
+            /** Label */
+            label: string;
+        };
+        /**
          * SomeFilesBody
          * @description Files of a set, by the numbers of their rows.
          */
@@ -3788,6 +4434,16 @@ export interface components {
             plans: components["schemas"]["PlanShareBody"][];
             /** Raw */
             raw: number;
+        };
+        /**
+         * SpecBody
+         * @description A side: its address, with ~CODEC-BITRATE for a lossy copy, or two with ! between for their difference.
+         */
+        SpecBody: {
+            /** Name */
+            name: string;
+            /** Spec */
+            spec: string;
         };
         /**
          * SpectraBody
@@ -3924,6 +4580,110 @@ export interface components {
             templates: components["schemas"]["TemplateBody"][];
         };
         /**
+         * TestBody
+         * @description A test. `results_hidden`: nobody sees results before `until`. `mine`: my sitting that is under way.
+         */
+        TestBody: {
+            /** By */
+            by: ("rms" | "loudness_integrated" | "vu_max" | "sample_peak" | "true_peak") | "none";
+            /** Channels */
+            channels: number;
+            /** Closed */
+            closed: boolean;
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "abx" | "rating" | "order";
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /** Mine */
+            mine: number | null;
+            /** Name */
+            name: string;
+            /** Note */
+            note: string;
+            /** Outlook */
+            outlook: string;
+            /** Rate */
+            rate: number;
+            /** Results Hidden */
+            results_hidden: boolean;
+            /** Scale */
+            scale: ("BS.1116" | "BS.1534") | null;
+            /** Sides */
+            sides: components["schemas"]["TestSideBody"][];
+            /** Start */
+            start: number;
+            /** Stop */
+            stop: number;
+            /** Trials */
+            trials: number;
+            /** Until */
+            until: string | null;
+        };
+        /**
+         * TestLineBody
+         * @description A test in a list.
+         */
+        TestLineBody: {
+            /** Id */
+            id: number;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "abx" | "rating" | "order";
+            /**
+             * Made At
+             * Format: date-time
+             */
+            made_at: string;
+            /** Made By */
+            made_by: string;
+            /** Name */
+            name: string;
+            /** Sides */
+            sides: string[];
+            /** Sittings */
+            sittings: number;
+            /** Under Way */
+            under_way: number;
+            /** Until */
+            until: string | null;
+        };
+        /**
+         * TestSideBody
+         * @description A side of a test; hidden ones are the copies of the reference that a rating adds.
+         */
+        TestSideBody: {
+            /** Error */
+            error: number | null;
+            /** Gain */
+            gain: number;
+            /** Hidden */
+            hidden: boolean;
+            /** Name */
+            name: string;
+        };
+        /**
+         * TestsBody
+         * @description Tests, newest first; `more` where there are older ones.
+         */
+        TestsBody: {
+            /** More */
+            more: boolean;
+            /** Tests */
+            tests: components["schemas"]["TestLineBody"][];
+        };
+        /**
          * TokenBody
          * @description What a program comes in by.
          */
@@ -3977,6 +4737,16 @@ export interface components {
             lines: components["schemas"]["LineBody"][];
             /** Plan */
             plan: string;
+        };
+        /**
+         * TrialBody
+         * @description The trial that is to be answered.
+         */
+        TrialBody: {
+            /** Number */
+            number: number;
+            /** Slots */
+            slots: components["schemas"]["SlotBody"][];
         };
         /**
          * TrimBody
@@ -4118,6 +4888,14 @@ export interface components {
             run_id: number;
             /** Version */
             version: string;
+        };
+        /**
+         * WordsBody
+         * @description The words of the house for what is heard.
+         */
+        WordsBody: {
+            /** Words */
+            words: string[];
         };
         /**
          * WrittenPlanBody
@@ -4786,6 +5564,516 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["MeBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_clip_clip_get: {
+        parameters: {
+            query: {
+                parts: string;
+                rate: number;
+                channels: number;
+                start: number;
+                stop: number;
+                low?: number | null;
+                high?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_heard_heard__string_secret__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                secret: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_notes_notes_get: {
+        parameters: {
+            query: {
+                subject: string;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NotesBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_add_note_notes_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewNoteBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["NoteBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_delete_note_notes__int_note_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                note_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_outlook_outlook_get: {
+        parameters: {
+            query: {
+                trials: number;
+                heard?: number;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OutlookBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_sides_sides_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AskedBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ListeningBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_one_sitting_sittings__int_sitting_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sitting_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SittingBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_give_answer_sittings__int_sitting_id__answers_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sitting_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AnswerBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SittingBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_break_off_sittings__int_sitting_id__break_off_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                sitting_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SittingBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_tests_tests_get: {
+        parameters: {
+            query?: {
+                before?: number | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestsBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_make_test_tests_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewTestBody"];
+            };
+        };
+        responses: {
+            /** @description Created */
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MadeTestBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_one_test_tests__int_test_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                test_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TestBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_results_tests__int_test_id__results_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                test_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ResultsBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_results_as_csv_tests__int_test_id__results_csv_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                test_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_sit_down_tests__int_test_id__sittings_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                test_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SittingBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_change_words_words_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WordsBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["WordsBody"];
                 };
             };
             /** @description Unprocessable Entity */

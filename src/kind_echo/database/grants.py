@@ -51,6 +51,13 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "pair": (_ADD + ", DELETE", _CHANGE),
     "file_set": (_ALL, _READ),
     "set_file": (_ALL, _READ + ", UPDATE"),
+    "listening_test": (_ADD, ""),
+    "sitting": (_CHANGE, ""),
+    "trial": (_ADD, ""),  # what was drawn and what was answered is nobody's to change
+    "trial_answer": (_ADD, ""),
+    "trial_clip": (_ADD, ""),
+    "listening_note": (_ADD + ", DELETE", ""),
+    "listening_word": (_ADD + ", DELETE", ""),
     "event": (_ADD, _ADD),  # its past is nobody's to change
     "person": (_CHANGE, ""),
     "sign_in_link": (_CHANGE, ""),

@@ -20,6 +20,7 @@ from kind_echo.web.http import problems, requests
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import MeasureBody, MeasuresBody, ProblemBody
 from kind_echo.web.kits import routes as kits_api
+from kind_echo.web.listening import routes as listening_api
 from kind_echo.web.machines import routes as machines_api
 from kind_echo.web.people import routes as people_api
 from kind_echo.web.plans import routes as plans_api
@@ -37,7 +38,7 @@ from kind_echo.web.uploads import routes as uploads_api
 _APIS = (
     health_api, people_api, trends_api, searches_api, runs_api, cells_api, plans_api, audio_api, decisions_api,
     references_api, uploads_api, comparisons_api, kits_api, signals_api, hosts_api, effects_api, machines_api,
-    storage_api, sets_api,
+    storage_api, sets_api, listening_api,
 )  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
 _FOREVER = 31_536_000

@@ -72,6 +72,19 @@ def measure_lossy(source: Source, encoder: Encoder) -> tuple[list[Reading], dict
     return [*readings, _headroom(samples, float(np.abs(decoded).max()), encoder), edge], curves
 
 
+def decoded_copy(samples: Samples, rate: int, encoder: Encoder) -> Samples:
+    """What is left of samples, shape (frames, channels), after encoding and decoding: as long, as early, at their rate.
+
+    Encoder delay is taken off by correlation, to the sample of the encoder's rate.
+    """
+    at_its_rate = resample(samples, rate, encoder.rate)
+    decoded, _ = _lined_up(at_its_rate, encoder.round_trip(at_its_rate), encoder.rate)
+    back = resample(decoded, encoder.rate, rate)
+    out = np.zeros_like(samples)
+    out[: len(back)] = back[: len(samples)]
+    return out
+
+
 def _peaks(given: Samples, decoded: Source, note: str) -> list[Reading]:
     found = measure(decoded)
     names = ["all", *(str(c + 1) for c in range(decoded.channels))]

@@ -1,8 +1,8 @@
-"""The first note of a file, as a passage by which levels are matched."""
+"""Passages worth listening to: the first note, where a file is loudest, and where a band has most."""
 
 import numpy as np
 
-from kind_echo.core.audio.source import PASS, Source, blocks
+from kind_echo.core.audio.source import PASS, Samples, Source, blocks
 
 Seconds = tuple[float, float]
 
@@ -11,6 +11,7 @@ _BEGINS = 10 ** (-30 / 10)  # of the greatest window's power
 _ENDS = 10 ** (-20 / 10)  # of the greatest since it began
 _FALLEN, _RISEN = 10 ** (-6 / 10), 10 ** (6 / 10)  # a fall, and a rise after it that begins the next note
 _LONGEST_SECONDS = 3.0
+_HOP_SECONDS = 0.1
 
 
 def first_note(source: Source) -> Seconds | None:
@@ -41,3 +42,37 @@ def first_note(source: Source) -> Seconds | None:
             break
         end += 1
     return begin * window / source.rate, min(end * window, source.frames) / source.rate
+
+
+def strongest(source: Source, seconds: float = 3.0, band: tuple[float, float] | None = None) -> Seconds | None:
+    """Start and end, in seconds, of the stretch of greatest power, all of it or that in a band; None for silence.
+
+    Given the difference of two sides it is where they differ most. It moves in steps of 0.1 s, and ends with the file.
+
+    Args:
+        band: lowest and highest frequency, Hz.
+    """
+    hop = max(16, round(_HOP_SECONDS * source.rate))
+    size = max(1, PASS // hop) * hop
+    parts = [_power(block, hop, source.rate, band) for _, block in blocks(source, size=size)]
+    power = np.concatenate(parts) if parts else np.zeros(0)
+    if len(power) == 0 or not np.isfinite(power).all() or power.max() <= 0.0:
+        return None
+    length = min(len(power), max(1, round(seconds / _HOP_SECONDS)))
+    sums = np.convolve(power, np.ones(length), "valid")
+    start = int(sums.argmax()) * hop
+    return start / source.rate, min(start + length * hop, source.frames) / source.rate
+
+
+def _power(block: Samples, hop: int, rate: int, band: tuple[float, float] | None) -> Samples:
+    """Power of each hop, all channels together; the last may be shorter."""
+    if band is None:
+        return np.add.reduceat(np.square(block).sum(axis=1), np.arange(0, len(block), hop))
+    count = -(-len(block) // hop)
+    padded = np.zeros((count * hop, block.shape[1]))
+    padded[: len(block)] = block
+    window = np.hanning(hop)[None, :, None]
+    spectrum = np.abs(np.fft.rfft(padded.reshape(count, hop, -1) * window, axis=1)) ** 2
+    frequency = np.fft.rfftfreq(hop, 1 / rate)
+    inside = (frequency >= band[0]) & (frequency <= band[1])
+    return np.asarray(spectrum[:, inside].sum(axis=(1, 2)))

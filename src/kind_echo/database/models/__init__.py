@@ -5,6 +5,17 @@ from kind_echo.database.models.base import Against, Base, Json
 from kind_echo.database.models.cells import Cell, Delivery, KitFile
 from kind_echo.database.models.decisions import Act, Decision, Event, Reference
 from kind_echo.database.models.effects import Build, Effect, Setting, Signal
+from kind_echo.database.models.listening import (
+    ListeningNote,
+    ListeningTest,
+    ListeningWord,
+    Sitting,
+    SittingState,
+    TestKind,
+    Trial,
+    TrialAnswer,
+    TrialClip,
+)
 from kind_echo.database.models.machines import Condition, Host, Machine, Worker
 from kind_echo.database.models.plans import Case, Plan, PlanRevision
 from kind_echo.database.models.renders import Render, Take
@@ -31,6 +42,9 @@ __all__ = [
     "Host",
     "Json",
     "KitFile",
+    "ListeningNote",
+    "ListeningTest",
+    "ListeningWord",
     "Machine",
     "Pair",
     "PeakLevel",
@@ -43,8 +57,14 @@ __all__ = [
     "SetFile",
     "Setting",
     "Signal",
+    "Sitting",
+    "SittingState",
     "StorageRule",
     "Take",
+    "TestKind",
+    "Trial",
+    "TrialAnswer",
+    "TrialClip",
     "Upload",
     "Worker",
 ]

@@ -1,0 +1,390 @@
+"""What is listened to: sides by their addresses, lined up, at one level, over a passage of one or all of a file."""
+
+import math
+from collections.abc import Sequence
+from dataclasses import asdict, dataclass
+from functools import cached_property
+from typing import Any, Literal
+
+import numpy as np
+from sqlalchemy.orm import Session
+
+from kind_echo.audio_io.codecs import CODECS, Codec, LossyCodec
+from kind_echo.bench.audio import open_address
+from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
+from kind_echo.core.audio.resampling import resample, resampling_floor
+from kind_echo.core.audio.source import ArraySource, Samples, Source, read_padded
+from kind_echo.core.delays.delay import find_delays
+from kind_echo.core.levels.loudness import loudest_passage
+from kind_echo.core.listening.clips import Band, band_taps, loop_of, nearest_crossing
+from kind_echo.core.listening.levels import Matched, SideLevel, one_level
+from kind_echo.core.listening.lossy import decoded_copy
+from kind_echo.core.listening.passages import first_note, strongest
+from kind_echo.core.registry.errors import BadParameter, Conflict
+
+Align = Literal["as rendered", "whole", "fraction"]
+Named = Literal["loudest", "differs most", "first event", "whole"]
+"""Passages that are found: the loudest 3 s of the first side, the 3 s where the first two differ most, and others."""
+
+LEAST_SIDES, MOST_SIDES = 1, 8
+LEAST_SECONDS, MOST_SECONDS = 0.05, 30.0
+MOST_SAMPLES = 6_000_000
+"""Of one side, all channels together: 30 s of stereo at 96 kHz. A browser holds up to eight of them."""
+
+SAFE_PEAK = -6.0
+"""dBFS that a difference may reach with a gain of its own: it is turned up by ear, and ears come first."""
+
+_LONG = 1 << 24  # frames of a file from which a delay is looked for around the passage alone
+_AROUND_SECONDS = 30.0
+_MARGIN = 4096  # frames beside a stretch that is resampled
+_CONTEXT_SECONDS = 0.5  # beside a stretch that is encoded
+_WHOLE_SECONDS = 10.0  # of a file that is played whole, at most
+
+
+class NothingToHear(Conflict):
+    """Sides do not go together, or there is nothing of them to play."""
+
+    def __init__(self, why: str) -> None:
+        super().__init__(f"These cannot be listened to side by side: {why}.")
+
+
+@dataclass(frozen=True)
+class Part:
+    """A source that goes into a side, with what is done to it on the way.
+
+    Attributes:
+        address: as audio is addressed.
+        codec, bitrate: of a lossy copy; None for none.
+        shift, fraction: samples by which it is later than the first side, at that side's rate.
+        scale: factor; −1 for what a difference takes off.
+    """
+
+    address: str
+    codec: Codec | None = None
+    bitrate: float = 0.0
+    shift: int = 0
+    fraction: float = 0.0
+    scale: float = 1.0
+
+
+@dataclass(frozen=True)
+class Prepared:
+    """A side as it is played.
+
+    Attributes:
+        parts: one, or two of a difference.
+        delay: samples that were taken off; None where none could be found, and `why` says so.
+        notes: what was done to it beside that, as resampling.
+    """
+
+    spec: str
+    name: str
+    parts: tuple[Part, ...]
+    difference: bool
+    delay: float | None
+    level: SideLevel
+    why: str
+    notes: str
+
+
+@dataclass(frozen=True)
+class Asked:
+    """How sides are to be listened to.
+
+    Attributes:
+        passage: start and end in s of the first side's time axis, or one that is found.
+        band: Hz; None for all of it.
+        snap: move the ends of a passage to where the first side rises through zero.
+    """
+
+    align: Align = "whole"
+    by: Matched = "loudness_integrated"
+    passage: tuple[float, float] | Named = "loudest"
+    band: Band | None = None
+    snap: bool = True
+
+
+@dataclass(frozen=True)
+class Listening:
+    """Sides on one time axis: that of the first, at its rate.
+
+    Attributes:
+        start, stop: the passage, frames.
+        found: what was asked for could not be found, in words; empty where it was.
+    """
+
+    rate: int
+    channels: int
+    frames: int
+    start: int
+    stop: int
+    sides: tuple[Prepared, ...]
+    found: str
+
+
+def prepare(session: Session, specs: Sequence[tuple[str, str]], asked: Asked) -> Listening:
+    """Line sides up with the first, choose the passage, and bring all to one level over it.
+
+    Args:
+        specs: address and name of each. ADDRESS~CODEC-BITRATE is a lossy copy, and ONE!OTHER is ONE less OTHER.
+    Raises:
+        BadParameter: a spec, passage or band that is none.
+        NothingToHear: sides have more than two channels, or nothing is left of the passage.
+        ContentNotFound, AnalysisNotFound, CellNotFound, AudioDropped: there is no audio at an address.
+    """
+    if not LEAST_SIDES <= len(specs) <= MOST_SIDES:
+        raise BadParameter("sides", len(specs), f"from {LEAST_SIDES} to {MOST_SIDES}")
+    parsed = [_parse(spec) for spec, _ in specs]
+    first = _Opened(session, parsed[0][0])
+    width = max(_Opened(session, part).channels for parts in parsed for part in parts)
+    if width > 2:
+        raise NothingToHear(f"one of them has {width} channels, and up to two are played")
+    if asked.band is not None:
+        band_taps(asked.band, first.rate)
+    delays: dict[str, tuple[Alignment, float | None, str]] = {}
+
+    def placed(part: Part) -> Part:
+        if part.address not in delays:
+            delays[part.address] = _delay(session, first, part, asked)
+        shift = delays[part.address][0]
+        return Part(part.address, part.codec, part.bitrate, shift.shift, shift.fraction, part.scale)
+
+    lined = [tuple(placed(part) for part in parts) for parts in parsed]
+    start, stop, found = _passage(session, first, lined, asked)
+    clips = [clip_of(session, parts, first.rate, width, start, stop, asked.band) for parts in lined]
+    plain = [i for i, parts in enumerate(lined) if len(parts) == 1]
+    levels = dict(zip(plain, one_level([clips[i] for i in plain], first.rate, asked.by), strict=True))
+    sides = []
+    for i, ((spec, name), parts) in enumerate(zip(specs, lined, strict=True)):
+        level = levels.get(i) or one_level([clips[i]], first.rate, "none")[0]
+        _, delay, why = delays[parts[0].address]
+        sides.append(Prepared(spec, name, parts, len(parts) > 1, delay, level, why, _notes(session, first, parts)))
+    return Listening(first.rate, width, first.frames, start, stop, tuple(sides), found)
+
+
+def clip_of(
+    session: Session, parts: Sequence[Part], rate: int, channels: int, start: int, stop: int, band: Band | None
+) -> Samples:
+    """Frames start to stop of a side, as a loop, shape (frames, channels).
+
+    Raises BadParameter for a stretch that is too long or outside.
+    """
+    if not 0 <= start < stop:
+        raise BadParameter("passage", f"{start} to {stop}", "from an earlier frame to a later one")
+    if (stop - start) * channels > MOST_SAMPLES or stop - start > MOST_SECONDS * rate:
+        raise BadParameter(
+            "passage", f"{(stop - start) / rate:.1f} s", f"at most {MOST_SECONDS:g} s and 6 million samples"
+        )
+    total = np.zeros((stop - start, channels))
+    for part in parts:
+        source = _Opened(session, part)
+        moved = AlignedSource(_AtRate(source, rate), source.frames_at(rate), Alignment(part.shift, part.fraction))
+        total += part.scale * _wide(loop_of(moved, start, stop, band), channels)
+    return total
+
+
+def part_documents(parts: Sequence[Part]) -> list[dict[str, Any]]:
+    """Parts as they are kept."""
+    return [asdict(part) for part in parts]
+
+
+def parts_from(documents: Sequence[dict[str, Any]]) -> tuple[Part, ...]:
+    """The parts that were kept so."""
+    return tuple(Part(**document) for document in documents)
+
+
+class _Opened:
+    """A part's audio at its own rate; a lossy copy is made of the stretch that is read."""
+
+    half_step, rail = 2.0**-24, 1.0
+
+    def __init__(self, session: Session, part: Part) -> None:
+        self._source = open_address(session, part.address).source
+        self._part = part
+
+    @property
+    def rate(self) -> int:
+        return self._source.rate
+
+    @property
+    def frames(self) -> int:
+        return self._source.frames
+
+    @property
+    def channels(self) -> int:
+        return self._source.channels
+
+    @property
+    def plain(self) -> Source:
+        """Before any encoding."""
+        return self._source
+
+    @cached_property
+    def _codec(self) -> LossyCodec | None:
+        part = self._part
+        return None if part.codec is None else LossyCodec(part.codec, part.bitrate, self.rate, self.channels)
+
+    def frames_at(self, rate: int) -> int:
+        """Its length at another rate."""
+        return math.ceil(self.frames * rate / self.rate)
+
+    def read(self, start: int, stop: int) -> Samples:
+        if self._codec is None:
+            return self._source.read(start, stop)
+        beside = round(_CONTEXT_SECONDS * self.rate)
+        first, last = max(0, start - beside), min(self.frames, stop + beside)
+        whole = self._source.read(first, last)
+        return decoded_copy(whole, self.rate, self._codec)[start - first : stop - first]
+
+
+@dataclass(frozen=True)
+class _AtRate:
+    """A source at another rate, read in stretches: each begins at a frame that both rates have."""
+
+    source: "_Opened"
+    rate: int
+    half_step: float = 2.0**-24
+    rail: float = 1.0
+
+    @property
+    def frames(self) -> int:
+        return self.source.frames_at(self.rate)
+
+    @property
+    def channels(self) -> int:
+        return self.source.channels
+
+    def read(self, start: int, stop: int) -> Samples:
+        own, wanted = self.source.rate, self.rate
+        if own == wanted:
+            return self.source.read(start, stop)
+        step = own // math.gcd(own, wanted)
+        first = (start * own // wanted - _MARGIN) // step * step
+        last = math.ceil(stop * own / wanted) + _MARGIN
+        made = resample(read_padded(self.source, first, last), own, wanted)
+        offset = start - first * wanted // own
+        return np.asarray(made[offset : offset + stop - start])
+
+
+def _parse(spec: str) -> tuple[Part, ...]:
+    one, *others = spec.split("!")
+    if len(others) > 1 or not all((one, *others)):
+        raise BadParameter("side", spec, "an address, or two with ! between them")
+    parts = (_part(one), *(_part(other) for other in others))
+    return (
+        parts if len(parts) == 1 else (parts[0], Part(parts[1].address, parts[1].codec, parts[1].bitrate, scale=-1.0))
+    )
+
+
+def _part(text: str) -> Part:
+    address, marked, wanted = text.partition("~")
+    if not marked:
+        return Part(address)
+    codec, _, bitrate = wanted.partition("-")
+    known = next((one for one in CODECS if one == codec), None)
+    try:
+        kilobits = float(bitrate)
+    except ValueError:
+        kilobits = math.nan
+    if known is None or not math.isfinite(kilobits):
+        raise BadParameter("side", text, f"ADDRESS~CODEC-BITRATE with one of {', '.join(CODECS)}")
+    return Part(address, known, kilobits)
+
+
+def _delay(session: Session, first: _Opened, part: Part, asked: Asked) -> tuple[Alignment, float | None, str]:
+    """What is taken off a part: its delay after the first side, at that side's rate; why none could be found."""
+    source = _Opened(session, part)
+    if asked.align == "as rendered":
+        return Alignment(), 0.0, ""
+    other: Source = _AtRate(_Opened(session, Part(part.address)), first.rate)
+    a, b = _mono(_near(first.plain, asked)), _mono(_near(other, asked))
+    if not (np.isfinite(a).all() and np.isfinite(b).all()):
+        return Alignment(), None, "it holds samples that are not finite"
+    if source.plain.frames == first.plain.frames and np.array_equal(a, b):
+        return Alignment(), 0.0, ""
+    found, _ = find_delays(ArraySource(a, first.rate), ArraySource(b, first.rate))
+    if found.samples is None:
+        return Alignment(), None, found.why or "no delay was found"
+    whole = round(found.samples)
+    fraction = found.samples - whole if asked.align == "fraction" else 0.0
+    return Alignment(whole, fraction), whole + fraction, ""
+
+
+def _near(source: Source, asked: Asked) -> Samples:
+    """All of a source that is not long, or what lies around the passage."""
+    if source.frames <= _LONG:
+        return source.read(0, source.frames)
+    start = asked.passage[0] if isinstance(asked.passage, tuple) else 0.0
+    first = max(0, round((start - _AROUND_SECONDS) * source.rate))
+    return source.read(min(first, source.frames), min(source.frames, first + round(3 * _AROUND_SECONDS * source.rate)))
+
+
+def _mono(samples: Samples) -> Samples:
+    return np.asarray(samples.mean(axis=1, keepdims=True))
+
+
+def _wide(samples: Samples, channels: int) -> Samples:
+    return samples if samples.shape[1] == channels else np.repeat(samples[:, :1], channels, axis=1)
+
+
+def _passage(session: Session, first: _Opened, lined: Sequence[tuple[Part, ...]], asked: Asked) -> tuple[int, int, str]:
+    """Frames of the passage, and what could not be found of what was asked."""
+    rate, seconds, missing = first.rate, first.frames / first.rate, ""
+    found: tuple[float, float] | None
+    match asked.passage:
+        case "loudest":
+            loudest = loudest_passage(first.plain)
+            found = None if loudest is None else loudest[:2]
+            missing = "" if found else "the first side is silent"
+        case "first event":
+            found = first_note(first.plain)
+            missing = "" if found else "the first side is silent"
+        case "differs most":
+            found = _where_they_differ(session, first, lined, asked.band)
+            missing = "" if found else "the first two sides do not differ"
+        case "whole":
+            found = (0.0, min(seconds, _WHOLE_SECONDS))
+        case (start, end):
+            if not 0.0 <= start < end or start >= seconds:
+                raise BadParameter(
+                    "passage", f"{start:g} to {end:g} s", f"within the {seconds:.2f} s of the first side"
+                )
+            if end - start > MOST_SECONDS:
+                raise BadParameter("passage", f"{end - start:.1f} s", f"at most {MOST_SECONDS:g} s")
+            found = (start, min(end, seconds))
+    start, end = found or (0.0, min(seconds, 3.0))
+    least = min(LEAST_SECONDS, seconds)
+    lo, hi = round(start * rate), round(max(end, start + least) * rate)
+    if asked.snap:
+        lo, hi = nearest_crossing(first.plain, lo) if lo else 0, nearest_crossing(first.plain, hi)
+    hi = min(hi, first.frames)
+    width = 2 if first.channels == 2 else 1
+    hi = min(hi, lo + min(round(MOST_SECONDS * rate), MOST_SAMPLES // max(width, 2)))
+    if hi <= lo:
+        raise NothingToHear("nothing is left of the passage")
+    return lo, hi, missing
+
+
+def _where_they_differ(
+    session: Session, first: _Opened, lined: Sequence[tuple[Part, ...]], band: Band | None
+) -> tuple[float, float] | None:
+    other = next((parts[0] for parts in lined[1:] if len(parts) == 1), None)
+    if other is None:
+        return None
+    opened = _Opened(session, Part(other.address))
+    if opened.channels != first.channels:
+        return None
+    moved = AlignedSource(_AtRate(opened, first.rate), first.frames, Alignment(other.shift))
+    return strongest(DifferenceSource(first.plain, moved), 3.0, band)
+
+
+def _notes(session: Session, first: _Opened, parts: Sequence[Part]) -> str:
+    said = []
+    for part in parts:
+        source = _Opened(session, part)
+        if source.rate != first.rate:
+            floor = resampling_floor(source.rate, first.rate)
+            said.append(f"resampled from {source.rate / 1000:g} kHz, which adds {floor:.0f} dB".replace("-", "−"))
+        if part.codec is not None:
+            said.append(f"{part.codec} at {part.bitrate:g} kbit/s, its delay taken off")
+    return "; ".join(said)

@@ -1,0 +1,1 @@
+"""Listening: sides side by side, blind tests, sittings, results and notes."""

@@ -1,0 +1,189 @@
+"""From listening to the bodies that the API sends."""
+
+import csv
+import io
+from dataclasses import asdict
+from datetime import datetime
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.listening import (
+    SAFE_PEAK,
+    Listening,
+    Odds,
+    Prepared,
+    Results,
+    Sat,
+    answers_of,
+    are_hidden,
+    outlook,
+    under_way,
+    way_of,
+)
+from kind_echo.bench.listening.sittings import X, trials_of
+from kind_echo.core.registry.readings import value_of
+from kind_echo.database.models import ListeningTest, Sitting
+from kind_echo.web.listening.schemas import (
+    ListeningBody,
+    MeanBody,
+    OddsBody,
+    PartBody,
+    PersonOddsBody,
+    ResultsBody,
+    SatBody,
+    ScreenedBody,
+    SideBody,
+    SittingBody,
+    SlotBody,
+    TestBody,
+    TestSideBody,
+    TrialBody,
+)
+
+
+def listening_body(heard: Listening) -> ListeningBody:
+    """Sides as they are played."""
+    return ListeningBody(
+        rate=heard.rate,
+        channels=heard.channels,
+        frames=heard.frames,
+        start=heard.start,
+        stop=heard.stop,
+        sides=[_side(side) for side in heard.sides],
+        found=heard.found,
+        safe_peak=SAFE_PEAK,
+    )
+
+
+def _side(side: Prepared) -> SideBody:
+    return SideBody(
+        spec=side.spec,
+        name=side.name,
+        parts=[PartBody(**asdict(part)) for part in side.parts],
+        difference=side.difference,
+        delay=side.delay,
+        gain=side.level.gain,
+        error=side.level.error,
+        peak=side.level.peak,
+        why="; ".join(why for why in (side.why, side.level.why) if why),
+        notes=side.notes,
+    )
+
+
+def test_body(session: Session, test: ListeningTest, who: str, now: datetime) -> TestBody:
+    """A test as one of its listeners sees it."""
+    way = way_of(test)
+    mine = select(Sitting.id).where(Sitting.test_id == test.id, Sitting.who == who, Sitting.state == "open")
+    return TestBody(
+        id=test.id,
+        kind=test.kind,
+        name=test.name,
+        note=test.note,
+        made_by=test.made_by,
+        made_at=test.made_at,
+        until=test.until,
+        closed=test.until is not None and now >= test.until,
+        results_hidden=are_hidden(test, now),
+        scale=way.scale,
+        trials=trials_of(test),
+        outlook=_outlook(test),
+        rate=test.rate,
+        channels=test.channels,
+        start=test.start,
+        stop=test.stop,
+        by=test.options["asked"]["by"],
+        sides=[
+            TestSideBody(name=side["name"], hidden=side["hidden"], gain=side["gain"], error=side["error"])
+            for side in test.sides
+        ],
+        mine=session.scalar(mine),
+    )
+
+
+def _outlook(test: ListeningTest) -> str:
+    way = way_of(test)
+    if way.kind != "abx":
+        return ""
+    if way.trials:
+        return outlook(way.trials, way.heard)
+    return (
+        f"As many trials as it takes: a guesser is taken for one who hears it in {100 * way.false_alarm:g} of 100 "
+        f"sittings, and one who is right {10 * way.heard:g} times in 10 for a guesser in {100 * way.miss:g}."
+    )
+
+
+def sitting_body(session: Session, sitting: Sitting) -> SittingBody:
+    """A sitting as its listener sees it: what stands behind the slots is not in it."""
+    trial = under_way(session, sitting)
+    slots = [] if trial is None else [SlotBody(label=s.label, address=s.secret, graded=s.graded) for s in trial.slots]
+    return SittingBody(
+        id=sitting.id,
+        test_id=sitting.test_id,
+        state=sitting.state,
+        trials=sitting.trials,
+        answered=len(answers_of(sitting)),
+        trial=None if trial is None else TrialBody(number=trial.number, slots=slots),
+    )
+
+
+def results_body(found: Results) -> ResultsBody:
+    """What a test came to."""
+    return ResultsBody(
+        sittings=[_sat(one) for one in found.sat],
+        by_person=[PersonOddsBody(who=who, odds=_odds(odds)) for who, odds in found.by_person],
+        pooled=None if found.pooled is None else _odds(found.pooled),
+        means=[MeanBody.model_validate(mean) for mean in found.means],
+        screened=[ScreenedBody.model_validate(one) for one in found.screened],
+    )
+
+
+def _sat(one: Sat) -> SatBody:
+    sitting = one.sitting
+    return SatBody(
+        sitting_id=sitting.id,
+        test_id=sitting.test_id,
+        who=sitting.who,
+        begun_at=sitting.begun_at,
+        ended_at=sitting.ended_at,
+        state=sitting.state,
+        trials=sitting.trials,
+        rights=one.rights,
+        odds=None if one.odds is None else _odds(one.odds),
+        means=[MeanBody.model_validate(mean) for mean in one.means],
+    )
+
+
+def _odds(odds: Odds) -> OddsBody:
+    p, low, high = (value_of(odds.readings, key) for key in ("abx_p", "abx_low", "abx_high"))
+    return OddsBody(
+        correct=odds.correct, trials=odds.trials, p=p, low=low, high=high, words=odds.words, conclusive=odds.conclusive
+    )
+
+
+def results_csv(found: Results) -> str:
+    """Every trial that counts or was broken off, a line for each side that was answered: what was drawn, and when."""
+    file = io.StringIO()
+    out = csv.writer(file, lineterminator="\n")
+    out.writerow(["sitting", "who", "state", "trial", "label", "side", "given", "right", "switches", "seconds", "at"])
+    for one in found.sat:
+        sitting = one.sitting
+        sides = [_plain(side["name"]) for side in sitting.test.sides]
+        for trial, given in answers_of(sitting):
+            right = "" if given.right is None else int(given.right)
+            for slot in trial.slots:
+                if slot["graded"]:
+                    said = given.given["grades"][slot["label"]]
+                elif slot["label"] == X:
+                    said = sides[given.given["choice"]]
+                else:
+                    continue
+                drawn = [trial.number, slot["label"], sides[slot["side"]], said, right]
+                when = [given.switches, given.seconds, given.answered_at.isoformat()]
+                out.writerow([sitting.id, _plain(sitting.who), sitting.state, *drawn, *when])
+    return file.getvalue()
+
+
+def _plain(text: str) -> str:
+    """A text that no spreadsheet takes for a formula."""
+    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t") else text
