@@ -10,6 +10,9 @@ import { FilesPage } from "./features/files/FilesPage";
 import { SetPage } from "./features/files/SetPage";
 import { HostsPage } from "./features/hosts/HostsPage";
 import { KitPage } from "./features/kits/KitPage";
+import { ListenPage } from "./features/listening/ListenPage";
+import { TestPage } from "./features/listening/TestPage";
+import { TestsPage } from "./features/listening/TestsPage";
 import { CellPairPage, FilePage, FilesPairPage } from "./features/pair/PairPage";
 import { PeoplePage } from "./features/people/PeoplePage";
 import { meQuery } from "./features/people/queries";
@@ -57,6 +60,9 @@ const routes = [
       { path: "/files/:set", element: <SetPage /> },
       { path: "/files/:set/:file", element: <FilePage /> },
       { path: "/comparisons/:comparison", element: <FilesPairPage /> },
+      { path: "/listen", element: <ListenPage /> },
+      { path: "/listen/tests", element: <TestsPage /> },
+      { path: "/listen/tests/:test", element: <TestPage /> },
       { path: "/references", element: <ReferencesPage /> },
       { path: "/references/:reference", element: <HistoryPage /> },
       { path: "/people", element: <PeoplePage /> },

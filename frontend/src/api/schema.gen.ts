@@ -2251,6 +2251,32 @@ export interface components {
             version: string;
         };
         /**
+         * HeardSideBody
+         * @description A side as it is played: `gain` in dB brings it to the level of the others, `error` is what is left of that.
+         */
+        HeardSideBody: {
+            /** Delay */
+            delay: number | null;
+            /** Difference */
+            difference: boolean;
+            /** Error */
+            error: number | null;
+            /** Gain */
+            gain: number;
+            /** Name */
+            name: string;
+            /** Notes */
+            notes: string;
+            /** Parts */
+            parts: components["schemas"]["PartBody"][];
+            /** Peak */
+            peak: number | null;
+            /** Spec */
+            spec: string;
+            /** Why */
+            why: string;
+        };
+        /**
          * HostBody
          * @description A version of a host: who renders in it, and what waits for it.
          */
@@ -2555,7 +2581,7 @@ export interface components {
             /** Safe Peak */
             safe_peak: number;
             /** Sides */
-            sides: components["schemas"]["SideBody"][];
+            sides: components["schemas"]["HeardSideBody"][];
             /** Start */
             start: number;
             /** Stop */
@@ -4254,29 +4280,27 @@ export interface components {
         };
         /**
          * SideBody
-         * @description A side as it is played: `gain` in dB brings it to the level of the others, `error` is what is left of that.
+         * @description One side of a pair: its address is what waveform, spectrum and samples are asked for by.
+         *
+         *     Of one whose audio was dropped by the rule for storage there is a waveform, and no sample.
          */
         SideBody: {
-            /** Delay */
-            delay: number | null;
-            /** Difference */
-            difference: boolean;
-            /** Error */
-            error: number | null;
-            /** Gain */
-            gain: number;
+            /** Address */
+            address: string;
+            /** Channels */
+            channels: number;
+            /** Detail */
+            detail: string;
+            /** Dropped At */
+            dropped_at: string | null;
+            /** Frames */
+            frames: number;
             /** Name */
             name: string;
-            /** Notes */
-            notes: string;
-            /** Parts */
-            parts: components["schemas"]["PartBody"][];
-            /** Peak */
-            peak: number | null;
-            /** Spec */
-            spec: string;
-            /** Why */
-            why: string;
+            /** Rate */
+            rate: number;
+            /** Sha256 */
+            sha256: string | null;
         };
         /**
          * SignInBody

@@ -11,6 +11,7 @@ const LINKS = [
   { to: "/trends", label: "Trends", under: ["/searches"] },
   { to: "/plans", label: "Plans", under: ["/plans/"] },
   { to: "/files", label: "Files", under: ["/files/", "/comparisons"] },
+  { to: "/listen/tests", label: "Listening", under: ["/listen"] },
   { to: "/references", label: "References", under: [] },
   { to: "/signals", label: "Signals", under: [] },
   { to: "/effects", label: "Effects", under: [] },

@@ -15,6 +15,7 @@ export const KEY_LIST: { screen: string; keys: [string, string][] }[] = [
       ["N", "show only what needs you, or all"],
       ["[ and ]", "the build before, the build after"],
       ["F", "figures in the cells, or ink alone"],
+      ["J", "listen to the marked cells"],
     ],
   },
   {
@@ -41,7 +42,21 @@ export const KEY_LIST: { screen: string; keys: [string, string][] }[] = [
       ["A", "approve the render"],
       ["D", "decide on it"],
       ["U", "undo the last decision"],
+      ["J", "listen to the sides, open or blind"],
       ["Esc", "back to the sheet"],
+    ],
+  },
+  {
+    screen: "Listening",
+    keys: [
+      ["Space", "play and stop"],
+      ["1 to 8", "hear that side"],
+      ["N and P", "next and previous side"],
+      ["M", "levels matched, or as rendered"],
+      ["+ and −", "difference louder, softer"],
+      ["B", "make a blind test"],
+      ["in a trial: ← ↑ →", "the first, the one asked about, the second"],
+      ["A and S", "it is the first, it is the second"],
     ],
   },
 ];

@@ -3,8 +3,10 @@ import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { BASE } from "../../api/base";
 import { Button, Sentence, Word } from "../../ui/controls";
+import { useKeys } from "../../ui/keys";
 import { count, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
+import { listenAddress, MOST_SIDES } from "../listening/address";
 import { useCan, useMe } from "../people/me";
 import { DropArea } from "./DropArea";
 import { Levels } from "./Levels";
@@ -62,6 +64,13 @@ function SetView({ set }: { set: FileSet }) {
   };
   const toggle = (to: Panel) => setPanel((now) => (now === to ? undefined : to));
   const [first, second] = chosen;
+  const listen = () => {
+    const special = set.files.find((file) => file.role !== "file");
+    const heard = chosen.length === 1 && special && special.id !== first?.id ? [special, ...chosen] : chosen;
+    const sides = heard.slice(0, MOST_SIDES).map((file) => ({ spec: file.address, name: file.name }));
+    if (sides.length > 0) navigate(listenAddress(sides, `files/${set.id}`));
+  };
+  useKeys({ j: listen });
   return (
     <DropArea verb="Add" onFiles={add} className="flex flex-col">
       {(choose) => (
@@ -105,6 +114,11 @@ function SetView({ set }: { set: FileSet }) {
                   ? `${chosen.length} marked`
                   : count(set.files.length, "file")}
             </span>
+            {chosen.length > 0 && (
+              <Button hint="J" onClick={listen} disabled={chosen.length > MOST_SIDES}>
+                Listen
+              </Button>
+            )}
             {first && second && chosen.length === 2 && (
               <Button
                 needs="work"

@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useMemo, useState } from "react";
-import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { Link, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import type { DecisionKind, Pair } from "../../api/client";
 import { Button, Sentence } from "../../ui/controls";
 import { Check } from "../../ui/fields";
@@ -11,6 +11,10 @@ import { DecideDialog } from "../decisions/DecideDialog";
 import { StandingText } from "../decisions/StandingText";
 import { UndoBar, useLastAct } from "../decisions/UndoBar";
 import { setFileQuery } from "../files/queries";
+import { listenAddress } from "../listening/address";
+import { NoteList } from "../listening/Notes";
+import { notesQuery } from "../listening/queries";
+import { sidesOf } from "../listening/sidesOf";
 import { useCan } from "../people/me";
 import { useSearch } from "../searches/queries";
 import { Account } from "./Account";
@@ -199,6 +203,9 @@ function PairView({
     );
   const drawn = { pair, frames, rate, view, player, onView: setView };
   const about = () => player?.position() ?? middle(view);
+  const subject = useLocation().pathname.slice(1);
+  const sides = sidesOf(found);
+  const listen = () => sides.length > 0 && navigate(listenAddress(sides, subject));
   useKeys({
     i: () => setView(zoomed(view, 0.5, about(), frames)),
     o: () => setView(zoomed(view, 2, about(), frames)),
@@ -210,6 +217,7 @@ function PairView({
     ",": () => cell?.previous_cell && navigate(`/cells/${cell.previous_cell}`),
     a: () => canApprove && setDeciding("reference"),
     d: () => works && cell && setDeciding("fault"),
+    j: listen,
     u: () => onUndo?.(),
     Escape: () => navigate(cell ? `/runs/${cell.run_id}?cell=${cell.cell_id}` : back),
   });
@@ -269,6 +277,7 @@ function PairView({
             <Account pair={pair} />
             {chosen === "lines" && <Strongest pair={pair} />}
             <Places pair={pair} rate={rate} onView={setView} />
+            <Heard subject={subject} />
             <Readings readings={pair.readings} channels={side?.channels ?? 1} of="render" beside={beside} />
             <Levels pair={pair} />
             {(side?.channels ?? 1) > 1 && beside && (
@@ -298,6 +307,9 @@ function PairView({
           </p>
         )}
         <div className="ml-auto flex items-center gap-2">
+          <Button hint="J" onClick={listen} disabled={sides.length === 0}>
+            Listen
+          </Button>
           {cell && (
             <>
               <Button hint="D" needs="work" onClick={() => setDeciding("fault")}>
@@ -403,5 +415,17 @@ function ZoomBar(props: {
         Whole
       </Button>
     </div>
+  );
+}
+
+/** What people noted while they listened to the pair; nothing where nobody did. */
+function Heard({ subject }: { subject: string }) {
+  const notes = useQuery(notesQuery(subject));
+  if (!notes.data?.notes.length) return null;
+  return (
+    <section aria-label="Heard" className="mb-4">
+      <h2 className="pb-1 font-semibold">Heard</h2>
+      <NoteList subject={subject} />
+    </section>
   );
 }

@@ -1,4 +1,4 @@
-import { useQuery } from "@tanstack/react-query";
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { DecisionKind, Sheet } from "../../api/client";
@@ -15,6 +15,7 @@ import { Findings } from "./Findings";
 import { Grid } from "./Grid";
 import { Pictures } from "./Ink";
 import { find, layOut, nextTrouble, type Position, rectangle, step, type View } from "./layout";
+import { listenToCells } from "./listen";
 import { useCompareAcross, usePictures, useSheet } from "./queries";
 import { RunState } from "./RunState";
 import { Slip } from "./Slip";
@@ -180,6 +181,14 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
   const targets = marked.size > 0 ? [...marked] : chosen ? [chosen.id] : [];
   const decide = (first: DecisionKind) =>
     works && targets.length > 0 && against === "" && setDeciding({ cells: targets, first });
+  const queries = useQueryClient();
+  const listen = () => {
+    if (targets.length > 0)
+      void listenToCells(queries, sheet, targets).then(
+        (address) => navigate(address),
+        () => {},
+      );
+  };
   useKeys({
     ArrowUp: () => walk(-1, 0),
     ArrowDown: () => walk(1, 0),
@@ -198,6 +207,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
     x: () => chosen && toggle(chosen.id),
     a: () => decide("reference"),
     d: () => decide("fault"),
+    j: listen,
     u: () => undo(),
     Escape: () => setMarked(new Set()),
     Enter: () => chosen && open(chosen.id),
@@ -314,6 +324,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
         marked={marked}
         decidable={against === ""}
         onOpen={() => chosen && open(chosen.id)}
+        onListen={listen}
         onDecide={decide}
       />
       {deciding && (

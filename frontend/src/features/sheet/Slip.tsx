@@ -18,11 +18,12 @@ interface Props {
   /** What is compared with something other than the references is looked at, and not decided on. */
   decidable: boolean;
   onOpen: () => void;
+  onListen: () => void;
   onDecide: (first: DecisionKind) => void;
 }
 
 /** What is known of the chosen cell, and what can be done about it. */
-export function Slip({ sheet, cell, marked, decidable, onOpen, onDecide }: Props) {
+export function Slip({ sheet, cell, marked, decidable, onOpen, onListen, onDecide }: Props) {
   const again = useRenderAgain();
   const targets = marked.size > 0 ? [...marked] : cell ? [cell.id] : [];
   const one = sheet.cases.find((row) => row.id === cell?.case_id);
@@ -75,6 +76,9 @@ export function Slip({ sheet, cell, marked, decidable, onOpen, onDecide }: Props
         </Button>
         <Button hint="↵" onClick={onOpen} disabled={!cell}>
           Open pair
+        </Button>
+        <Button hint="J" onClick={onListen} disabled={targets.length === 0}>
+          Listen
         </Button>
         {decidable && (
           <>

@@ -47,7 +47,7 @@ class PartBody(Body):
     scale: float = Field(default=1.0, ge=-1, le=1)
 
 
-class SideBody(Body):
+class HeardSideBody(Body):
     """A side as it is played: `gain` in dB brings it to the level of the others, `error` is what is left of that."""
 
     spec: str
@@ -70,7 +70,7 @@ class ListeningBody(Body):
     frames: int
     start: int
     stop: int
-    sides: list[SideBody]
+    sides: list[HeardSideBody]
     found: str
     safe_peak: float
 

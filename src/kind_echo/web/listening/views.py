@@ -25,6 +25,7 @@ from kind_echo.bench.listening.sittings import X, trials_of
 from kind_echo.core.registry.readings import value_of
 from kind_echo.database.models import ListeningTest, Sitting
 from kind_echo.web.listening.schemas import (
+    HeardSideBody,
     ListeningBody,
     MeanBody,
     OddsBody,
@@ -33,7 +34,6 @@ from kind_echo.web.listening.schemas import (
     ResultsBody,
     SatBody,
     ScreenedBody,
-    SideBody,
     SittingBody,
     SlotBody,
     TestBody,
@@ -56,8 +56,8 @@ def listening_body(heard: Listening) -> ListeningBody:
     )
 
 
-def _side(side: Prepared) -> SideBody:
-    return SideBody(
+def _side(side: Prepared) -> HeardSideBody:
+    return HeardSideBody(
         spec=side.spec,
         name=side.name,
         parts=[PartBody(**asdict(part)) for part in side.parts],

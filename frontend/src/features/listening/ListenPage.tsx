@@ -1,0 +1,405 @@
+import { useQuery } from "@tanstack/react-query";
+import { useEffect, useMemo, useState } from "react";
+import { useSearchParams } from "react-router";
+import { Button, type Choice, Sentence, Word } from "../../ui/controls";
+import { FIELD } from "../../ui/fields";
+import { useKeys } from "../../ui/keys";
+import { number } from "../../ui/numbers";
+import { Failed, Loading } from "../../ui/states";
+import { type Asked, MOST_SIDES, readPlace, writePlace } from "./address";
+import { BlindForm } from "./BlindForm";
+import { ROUTES, type Route } from "./looper";
+import { Notes } from "./Notes";
+import { PassageStrip } from "./PassageStrip";
+import { clipsQuery, type HeardSide, type Listening, sidesQuery } from "./queries";
+import { useLooper } from "./useLooper";
+
+const ALIGNS: Choice[] = [
+  { value: "whole", label: "lined up to the sample" },
+  { value: "fraction", label: "lined up to a fraction of a sample" },
+  { value: "as rendered", label: "as late as they were rendered" },
+];
+const LEVELS: Choice[] = [
+  { value: "loudness_integrated", label: "at one loudness" },
+  { value: "rms", label: "at one RMS level" },
+  { value: "vu_max", label: "at one VU maximum" },
+  { value: "sample_peak", label: "at one sample peak" },
+  { value: "true_peak", label: "at one true peak" },
+  { value: "none", label: "at the levels they were rendered at" },
+];
+const PASSAGES: Choice[] = [
+  { value: "loudest", label: "the loudest 3 s" },
+  { value: "differs most", label: "the 3 s where they differ most" },
+  { value: "first event", label: "the first event" },
+  { value: "whole", label: "all of it, up to 10 s" },
+];
+const OWN = "own";
+const BANDS: Choice[] = [
+  { value: "", label: "all frequencies" },
+  ...[63, 125, 250, 500, 1000, 2000, 4000, 8000, 16_000].map((centre) => ({
+    value: `${Math.round(centre / Math.SQRT2)}-${Math.round(centre * Math.SQRT2)}`,
+    label: centre < 1000 ? `the octave at ${centre} Hz` : `the octave at ${centre / 1000} kHz`,
+  })),
+];
+const ROUTE_NAMES: Record<Route, string> = {
+  both: "both channels",
+  first: "first channel",
+  second: "second channel",
+  middle: "middle",
+  sides: "side",
+  swapped: "swapped",
+};
+const STEP = 3; // dB of the difference's own gain
+
+export function ListenPage() {
+  const [search, setSearch] = useSearchParams();
+  const { asked, subject } = useMemo(() => readPlace(search), [search]);
+  const heard = useQuery(sidesQuery(asked));
+  const put = (change: Partial<Asked>) =>
+    setSearch(writePlace({ asked: { ...asked, ...change }, subject }), { replace: true });
+  if (asked.sides.length === 0)
+    return (
+      <p className="px-5 py-8 text-quiet">
+        Nothing was chosen to listen to. Open a pair, mark cells of a sheet or files of a set, and press J.
+      </p>
+    );
+  if (heard.isPending) return <Loading what="the sides, lined up and at one level" />;
+  if (!heard.data || heard.error) return <Failed error={heard.error} onRetry={() => heard.refetch()} />;
+  return (
+    <Open asked={asked} subject={subject} heard={heard.data} finding={heard.isFetching} onChange={put} />
+  );
+}
+
+function Open({
+  asked,
+  subject,
+  heard,
+  finding,
+  onChange,
+}: {
+  asked: Asked;
+  subject: string;
+  heard: Listening;
+  finding: boolean;
+  onChange: (change: Partial<Asked>) => void;
+}) {
+  const clips = useQuery(clipsQuery(heard, { low: asked.low, high: asked.high }));
+  const [side, setSide] = useState(0);
+  const [matched, setMatched] = useState(true);
+  const [route, setRoute] = useState<Route>("both");
+  const [louder, setLouder] = useState(0);
+  const [blind, setBlind] = useState(false);
+  const most = mostLouder(heard);
+  const looper = useLooper(heard.rate, heard.channels, clips.data);
+  const chosen = Math.min(side, heard.sides.length - 1);
+  useEffect(() => looper?.listenTo(chosen), [looper, chosen]);
+  useEffect(() => looper?.setRoute(route), [looper, route]);
+  useEffect(
+    () => looper?.setGains(heard.sides.map((one) => gainOf(one, matched, louder))),
+    [looper, heard, matched, louder],
+  );
+  const toggle = () => (looper?.playing ? looper.stop() : void looper?.play());
+  const turn = (by: number) => setSide((chosen + by + heard.sides.length) % heard.sides.length);
+  const turnUp = (by: number) => setLouder((now) => Math.max(0, Math.min(most, now + by)));
+  useKeys({
+    " ": toggle,
+    ...Object.fromEntries(heard.sides.map((_, i) => [String(i + 1), () => setSide(i)])),
+    n: () => turn(1),
+    p: () => turn(-1),
+    m: () => setMatched((on) => !on),
+    "+": () => turnUp(STEP),
+    "-": () => turnUp(-STEP),
+    b: () => setBlind((on) => !on),
+  });
+  const seconds = (frame: number) => frame / heard.rate;
+  const passages = asked.passage === null ? [...PASSAGES, { value: OWN, label: span(heard) }] : PASSAGES;
+  const band = asked.low !== null && asked.high !== null ? `${asked.low}-${asked.high}` : "";
+  const bands = BANDS.some((one) => one.value === band)
+    ? BANDS
+    : [...BANDS, { value: band, label: `${band.replace("-", " to ")} Hz` }];
+  const canDiffer = heard.sides.length >= 2 && !heard.sides.some((one) => one.difference);
+  const addDifference = () => {
+    const [first, second] = asked.sides;
+    if (!first || !second) return;
+    onChange({
+      sides: [
+        ...asked.sides,
+        { spec: `${second.spec}!${first.spec}`, name: `${second.name} less ${first.name}` },
+      ],
+    });
+  };
+  const problem = clips.error ?? (looper?.error ? new Error(looper.error) : null);
+  return (
+    <div className="flex min-h-0 flex-1 flex-col overflow-auto px-5 pt-3 pb-5">
+      <Sentence>
+        <b className="font-semibold">
+          {heard.sides.length === 1 ? heard.sides[0]?.name : `${heard.sides.length} sides`}
+        </b>
+        ,{" "}
+        <Word
+          name="Delay"
+          value={asked.align}
+          choices={ALIGNS}
+          onChoose={(align) => onChange({ align: align as Asked["align"] })}
+        />
+        ,{" "}
+        <Word
+          name="Level"
+          value={asked.by}
+          choices={LEVELS}
+          onChoose={(by) => onChange({ by: by as Asked["by"] })}
+        />
+        , over{" "}
+        <Word
+          name="Passage"
+          value={asked.passage ?? OWN}
+          choices={passages}
+          onChoose={(to) =>
+            to !== OWN && onChange({ passage: to as NonNullable<Asked["passage"]>, start: null, end: null })
+          }
+        />
+        , in{" "}
+        <Word
+          name="Band"
+          value={band}
+          choices={bands}
+          onChoose={(to) => {
+            const [low, high] = to.split("-").map(Number);
+            onChange({ low: low && high ? low : null, high: high ?? null });
+          }}
+        />
+        .
+      </Sentence>
+      <div className="mt-2 grid flex-1 grid-cols-1 gap-6 lg:grid-cols-[minmax(0,1fr)_20rem]">
+        <div>
+          {heard.sides[0] && (
+            <PassageStrip
+              address={heard.sides[0].parts[0]?.address ?? ""}
+              frames={heard.frames}
+              rate={heard.rate}
+              start={heard.start}
+              stop={heard.stop}
+              looper={looper}
+              onPassage={(start, end) => onChange({ passage: null, start: round(start), end: round(end) })}
+            />
+          )}
+          <p className="flex justify-between gap-4 pt-1 text-xs leading-5 text-quiet">
+            <span>
+              {number(seconds(heard.start), 2)} to {number(seconds(heard.stop), 2)} s of{" "}
+              {heard.sides[0]?.name}, looped{heard.found && `; ${heard.found}`}. Drag to choose another
+              passage.
+            </span>
+            <span>{finding || clips.isPending ? "Making ready…" : ""}</span>
+          </p>
+          <fieldset className="mt-3 grid gap-3 sm:grid-cols-2 xl:grid-cols-3">
+            <legend className="sr-only">What is heard</legend>
+            {heard.sides.map((one, i) => (
+              <SideCard
+                key={one.spec}
+                side={one}
+                number={i + 1}
+                matched={matched && asked.by !== "none"}
+                louder={one.difference ? louder : 0}
+                chosen={i === chosen}
+                onChoose={() => setSide(i)}
+              />
+            ))}
+          </fieldset>
+          {problem && (
+            <p role="alert" className="flex items-center gap-3 pt-3">
+              {problem.message}
+              <Button small onClick={() => clips.refetch()}>
+                Try again
+              </Button>
+            </p>
+          )}
+          <div className="mt-4 flex flex-wrap items-center gap-2">
+            <Button
+              look="main"
+              hint="space"
+              aria-pressed={looper?.playing ?? false}
+              disabled={!clips.data}
+              onClick={toggle}
+              className="w-28 justify-center"
+            >
+              {looper?.playing ? "Stop" : "Play"}
+            </Button>
+            <Button hint="N" onClick={() => turn(1)} disabled={heard.sides.length < 2}>
+              Next side
+            </Button>
+            {asked.by !== "none" && (
+              <Button hint="M" aria-pressed={matched} onClick={() => setMatched(!matched)}>
+                {matched ? "Levels matched" : "Levels as rendered"}
+              </Button>
+            )}
+            {heard.channels === 2 && (
+              <select
+                aria-label="Which channels are heard"
+                value={route}
+                onChange={(event) => setRoute(event.target.value as Route)}
+                className={`h-9 ${FIELD} bg-sheet!`}
+              >
+                {(Object.keys(ROUTES) as Route[]).map((one) => (
+                  <option key={one} value={one}>
+                    {ROUTE_NAMES[one]}
+                  </option>
+                ))}
+              </select>
+            )}
+            {canDiffer && heard.sides.length < MOST_SIDES && (
+              <Button onClick={addDifference}>Hear the difference too</Button>
+            )}
+            <AddLossy asked={asked} onChange={onChange} />
+            {heard.sides.some((one) => one.difference) && (
+              <span className="flex items-center gap-1 text-xs text-quiet">
+                <Button small hint="−" disabled={louder <= 0} onClick={() => turnUp(-STEP)}>
+                  Softer
+                </Button>
+                <span className="w-24 text-center">
+                  difference <b className="text-text">+{louder} dB</b>
+                </span>
+                <Button small hint="+" disabled={louder >= most} onClick={() => turnUp(STEP)}>
+                  Louder
+                </Button>
+                <span>no louder than {number(heard.safe_peak, 0)} dBFS, for your ears</span>
+              </span>
+            )}
+          </div>
+        </div>
+        <aside className="grid content-start gap-5">
+          {blind ? (
+            <BlindForm asked={pinned(asked, heard)} heard={heard} onClose={() => setBlind(false)} />
+          ) : (
+            <div>
+              <Button needs="work" hint="B" onClick={() => setBlind(true)} disabled={heard.sides.length < 2}>
+                Listen blind…
+              </Button>
+              <p className="pt-2 text-xs leading-5 text-quiet">
+                Two sides told apart in trials, or several graded, without knowing which is which. Alone, or
+                as a panel with a day on which the result is shown.
+              </p>
+            </div>
+          )}
+          {subject && (
+            <Notes
+              subject={subject}
+              sides={heard.sides.map((one) => one.name)}
+              side={chosen}
+              second={seconds(heard.start)}
+            />
+          )}
+        </aside>
+      </div>
+    </div>
+  );
+}
+
+function SideCard({
+  side,
+  number: key,
+  matched,
+  louder,
+  chosen,
+  onChoose,
+}: {
+  side: HeardSide;
+  number: number;
+  matched: boolean;
+  louder: number;
+  chosen: boolean;
+  onChoose: () => void;
+}) {
+  const gain = (matched ? side.gain : 0) + louder;
+  return (
+    <button
+      type="button"
+      aria-pressed={chosen}
+      onClick={onChoose}
+      className={`grid content-start gap-1 rounded-lg border-2 bg-sheet p-3 text-left ${chosen ? "border-text" : "border-line hover:border-quiet"}`}
+    >
+      <span className="flex items-baseline gap-2">
+        <kbd className="font-sans text-xs text-quiet">{key}</kbd>
+        <span className={`min-w-0 break-words ${chosen ? "font-semibold" : ""}`}>{side.name}</span>
+      </span>
+      <span className="text-xs leading-4 text-quiet">
+        {gain === 0 ? "no gain" : `${number(gain, 2, true)} dB`}
+        {matched && side.error !== null && `, error ${number(side.error, 2, true)} dB`}
+        {side.peak !== null && `, peak ${number(side.peak - (matched ? 0 : side.gain) + louder, 1)} dBFS`}
+      </span>
+      <span className="text-xs leading-4 text-quiet">
+        {side.delay === null
+          ? "not lined up"
+          : side.delay === 0
+            ? "no delay taken off"
+            : `${number(side.delay, Number.isInteger(side.delay) ? 0 : 3, true)} samples taken off`}
+        {side.notes && `; ${side.notes}`}
+        {side.why && `; ${side.why}`}
+      </span>
+    </button>
+  );
+}
+
+const CODECS: Choice[] = [
+  { value: "", label: "Add a lossy copy…" },
+  ...["mp3-128", "mp3-320", "vorbis-96", "vorbis-160", "opus-64", "opus-128"].map((value) => ({
+    value,
+    label: `${value.replace("mp3", "MP3").replace("vorbis", "Ogg Vorbis").replace("opus", "Opus").replace("-", ", ")} kbit/s`,
+  })),
+];
+
+/** A copy of the first side, encoded and decoded. */
+function AddLossy({ asked, onChange }: { asked: Asked; onChange: (change: Partial<Asked>) => void }) {
+  const [first] = asked.sides;
+  if (!first || first.spec.includes("!") || asked.sides.length >= MOST_SIDES) return null;
+  return (
+    <select
+      aria-label="Add a lossy copy"
+      value=""
+      onChange={(event) => {
+        const wanted = event.target.value;
+        const name = CODECS.find((one) => one.value === wanted)?.label ?? wanted;
+        if (wanted)
+          onChange({
+            sides: [
+              ...asked.sides,
+              { spec: `${first.spec.split("~")[0]}~${wanted}`, name: `${first.name}, ${name}` },
+            ],
+          });
+      }}
+      className={`h-9 ${FIELD} bg-sheet!`}
+    >
+      {CODECS.map((one) => (
+        <option key={one.value} value={one.value}>
+          {one.label}
+        </option>
+      ))}
+    </select>
+  );
+}
+
+function gainOf(side: HeardSide | undefined, matched: boolean, louder: number): number {
+  if (!side) return 0;
+  return side.difference ? louder : matched ? side.gain : 0;
+}
+
+/** By how much a difference may be turned up before it passes what ears are to be given. */
+function mostLouder(heard: Listening): number {
+  const peaks = heard.sides.flatMap((one) => (one.difference && one.peak !== null ? [one.peak] : []));
+  return peaks.length === 0
+    ? 0
+    : Math.max(0, Math.floor((heard.safe_peak - Math.max(...peaks)) / STEP) * STEP);
+}
+
+const round = (seconds: number) => Math.round(seconds * 1000) / 1000;
+
+const span = (heard: Listening) =>
+  `${number(heard.start / heard.rate, 2)} to ${number(heard.stop / heard.rate, 2)} s`;
+
+/** The same passage as is heard now, whatever is found later. */
+const pinned = (asked: Asked, heard: Listening): Asked => ({
+  ...asked,
+  passage: null,
+  start: heard.start / heard.rate,
+  end: heard.stop / heard.rate,
+  snap: false,
+});

@@ -1,0 +1,138 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link, useParams } from "react-router";
+import { Button, Sentence } from "../../ui/controls";
+import { count, day, number } from "../../ui/numbers";
+import { Failed, Loading, Stale } from "../../ui/states";
+import { type Sitting, sittingQuery, type Test, testQuery, useSitDown } from "./queries";
+import { ResultsView } from "./ResultsView";
+import { TrialView } from "./TrialView";
+
+export function TestPage() {
+  const id = Number(useParams().test);
+  const test = useQuery(testQuery(id));
+  if (test.isPending) return <Loading what="the listening test" />;
+  if (!test.data) return <Failed error={test.error} onRetry={() => test.refetch()} />;
+  return (
+    <>
+      <Stale error={test.error} />
+      <TestView key={id} test={test.data} />
+    </>
+  );
+}
+
+function TestView({ test }: { test: Test }) {
+  const sit = useSitDown(test.id);
+  const number = sit.data?.id ?? test.mine;
+  const sitting = useQuery(sittingQuery(number));
+  const now: Sitting | undefined = sitting.data;
+  return (
+    <div className="flex min-h-0 flex-1 flex-col overflow-auto px-5 pt-3 pb-6">
+      <TestSentence test={test} />
+      <p className="pb-3 text-quiet">
+        <Link to="/listen/tests" className="underline">
+          Listening tests
+        </Link>
+        {" / "}
+        {test.name}
+        {test.note && `. ${test.note}`}
+      </p>
+      {now?.trial ? (
+        <TrialView key={now.trial.number} test={test} sitting={now} trial={now.trial} />
+      ) : (
+        <Between
+          test={test}
+          ended={now}
+          starting={sit.isPending}
+          error={sit.error}
+          onBegin={() => sit.mutate(undefined)}
+        />
+      )}
+    </div>
+  );
+}
+
+function TestSentence({ test }: { test: Test }) {
+  const names = test.sides.filter((side) => !side.hidden).map((side) => side.name);
+  const [first, second] = names;
+  if (test.kind === "abx")
+    return (
+      <Sentence>
+        Can <b className="font-semibold">{second}</b> be told from <b className="font-semibold">{first}</b>?
+      </Sentence>
+    );
+  return (
+    <Sentence>
+      {test.kind === "rating" ? "How much is impaired of " : "How good are "}
+      <b className="font-semibold">{count(names.length, "side")}</b>
+      {test.kind === "rating" && (
+        <>
+          {" "}
+          against <b className="font-semibold">{first}</b>
+        </>
+      )}
+      ?
+    </Sentence>
+  );
+}
+
+/** Before a sitting and after it. */
+function Between({
+  test,
+  ended,
+  starting,
+  error,
+  onBegin,
+}: {
+  test: Test;
+  ended: Sitting | undefined;
+  starting: boolean;
+  error: Error | null;
+  onBegin: () => void;
+}) {
+  const seconds = (test.stop - test.start) / test.rate;
+  const worst = Math.max(...test.sides.map((side) => Math.abs(side.error ?? 0)));
+  return (
+    <div className="grid gap-6 lg:grid-cols-[minmax(0,1fr)_20rem]">
+      <div className="min-w-0">
+        {test.results_hidden ? (
+          <p className="leading-6">
+            {ended ? "Thank you: your answers are in. " : ""}
+            Results are hidden from everybody until {day(test.until ?? "")}.
+          </p>
+        ) : (
+          <ResultsView test={test} mine={ended?.id} />
+        )}
+      </div>
+      <aside className="grid content-start gap-3">
+        <div>
+          <Button look="main" onClick={onBegin} disabled={starting || test.closed}>
+            {ended ? "Sit down again" : "Begin a sitting"}
+          </Button>
+        </div>
+        {test.closed && <p className="text-quiet">The test was open until {day(test.until ?? "")}.</p>}
+        {error && <p role="alert">{error.message}</p>}
+        <p className="leading-6">
+          {test.outlook ||
+            (test.kind === "order"
+              ? "One round: every side stands behind a letter."
+              : `${count(test.trials, "trial")}, each in an order of its own.`)}
+        </p>
+        <p className="text-xs leading-5 text-quiet">
+          {number(seconds, 2)} s, looped, at {test.rate / 1000} kHz.{" "}
+          {test.by === "none"
+            ? "Levels as rendered."
+            : `Levels matched by ${LEVELS[test.by]}, error at most ${number(worst, 2)} dB.`}{" "}
+          The length is set beforehand. Right and wrong are shown after the last answer.
+        </p>
+      </aside>
+    </div>
+  );
+}
+
+const LEVELS: Record<Exclude<Test["by"], "none">, string> = {
+  rms: "RMS",
+  loudness_integrated: "loudness",
+  vu_max: "VU maximum",
+  sample_peak: "sample peak",
+  true_peak: "true peak",
+};
