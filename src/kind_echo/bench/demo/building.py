@@ -10,6 +10,7 @@ from kind_echo.bench.accounts import add_person, all_people
 from kind_echo.bench.decisions import approve, decide
 from kind_echo.bench.demo.files import bring_files
 from kind_echo.bench.demo.scenario import PEOPLE, SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
+from kind_echo.bench.demo.sittings import sit_down
 from kind_echo.bench.machines import add_effect, add_host_by_hand, register
 from kind_echo.bench.plans import (
     BLOCKS,
@@ -62,6 +63,7 @@ def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
         _stage(session, scene, now, urgency=number)
     first, second = list(PEOPLE)[:2]
     bring_files(session, now, first, second)
+    sit_down(session, now, first, second)
     return True
 
 
