@@ -80,6 +80,11 @@ def _kit_run(visitor: Visitor) -> int:
     return run
 
 
+def _test_of(visitor: Visitor, name: str) -> int:
+    """The number of a listening test of the demo."""
+    return next(int(one["id"]) for one in visitor.ask("/api/listening/tests")["tests"] if one["name"] == name)
+
+
 def _take(page: Page, address: str, visitor: Visitor) -> None:
     run = next(r for r in visitor.ask("/api/runs")["runs"] if r["build"]["version"] == "2.1.0-rc2")
     cells = visitor.ask(f"/api/runs/{run['id']}")["cells"]
@@ -113,10 +118,20 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
     tone = next(s for s in visitor.ask("/api/signals")["signals"] if s["name"] == "Steady tone 997 Hz")
     picture("signals", f"/signals?signal={tone['id']}&rate=44100")
     picture("hosts", "/hosts")
-    picture("effects", "/effects?effect=Skerry")
     picture("people", "/people")
-    picture("storage", "/storage")
     picture("kit", f"/runs/{_kit_run(visitor)}/kit")
+    listened = visitor.ask("/api/comparisons/2")
+    sides = [("side", f"{listened[side]['sha256']}|{side.capitalize()}") for side in ("reference", "render")]
+    difference = ("side", f"{listened['render']['sha256']}!{listened['reference']['sha256']}|Difference")
+    picture("listen", f"/listen?{urllib.parse.urlencode([*sides, difference, ('of', 'comparisons/2')])}")
+    page.goto(f"{address}/listen/tests/{_test_of(visitor, 'Clipped organ')}")
+    begin = page.get_by_role("button", name="Begin a sitting")
+    begin.or_(page.get_by_role("button", name="It is the first")).wait_for()
+    if begin.is_visible():
+        begin.click()
+    page.get_by_role("button", name="It is the first").wait_for()
+    settle(page)
+    page.screenshot(path=_FOLDER / "listen-trial.png")
     sets = visitor.ask("/api/sets")["sets"]
     picture("files", f"/files/{next(one['id'] for one in sets if one['name'] == '3 dB off one peak')}")
 

@@ -2,7 +2,8 @@ import { useEffect, useRef } from "react";
 
 export type Keys = Record<string, (event: KeyboardEvent) => void>;
 
-const EDITABLE = "input, textarea, select, [contenteditable], [role=menu], [role=dialog]";
+const EDITABLE =
+  "input:not([type=checkbox]), textarea, select, [contenteditable], [role=menu], [role=dialog]";
 
 /** Keys of a screen: `event.key`, or "Shift+" and it. Left alone while something is typed or a dialog is open. */
 export function useKeys(keys: Keys): void {
@@ -12,6 +13,7 @@ export function useKeys(keys: Keys): void {
     const listen = (event: KeyboardEvent) => {
       if (event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) return;
       if (event.target instanceof Element && event.target.closest(EDITABLE)) return;
+      if (event.key === " " && event.target instanceof HTMLInputElement) return; // it is turned on or off
       const act = current.current[event.shiftKey && event.key.length > 1 ? `Shift+${event.key}` : event.key];
       if (!act) return;
       event.preventDefault();

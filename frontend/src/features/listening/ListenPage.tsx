@@ -6,7 +6,7 @@ import { FIELD } from "../../ui/fields";
 import { useKeys } from "../../ui/keys";
 import { number } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
-import { type Asked, MOST_SIDES, readPlace, writePlace } from "./address";
+import { type Asked, MOST_SIDES, type Place, readPlace, writePlace } from "./address";
 import { BlindForm } from "./BlindForm";
 import { ROUTES, type Route } from "./looper";
 import { Notes } from "./Notes";
@@ -53,10 +53,12 @@ const STEP = 3; // dB of the difference's own gain
 
 export function ListenPage() {
   const [search, setSearch] = useSearchParams();
-  const { asked, subject } = useMemo(() => readPlace(search), [search]);
+  const { asked, subject } = useMemo(() => recalled(search), [search]);
   const heard = useQuery(sidesQuery(asked));
-  const put = (change: Partial<Asked>) =>
+  const put = (change: Partial<Asked>) => {
+    if ("passage" in change) remember(subject, change);
     setSearch(writePlace({ asked: { ...asked, ...change }, subject }), { replace: true });
+  };
   if (asked.sides.length === 0)
     return (
       <p className="px-5 py-8 text-quiet">
@@ -388,6 +390,22 @@ function mostLouder(heard: Listening): number {
   return peaks.length === 0
     ? 0
     : Math.max(0, Math.floor((heard.safe_peak - Math.max(...peaks)) / STEP) * STEP);
+}
+
+const KEPT = "kind-echo.passage.";
+
+/** What stands in the address; where that names no passage, the one that was chosen on this page last. */
+function recalled(search: URLSearchParams): Place {
+  const place = readPlace(search);
+  const kept = search.has("passage") ? null : localStorage.getItem(KEPT + place.subject);
+  const [start, end] = (kept ?? "").split("-").map(Number);
+  if (!place.subject || start === undefined || end === undefined || !(end > start)) return place;
+  return { ...place, asked: { ...place.asked, passage: null, start, end } };
+}
+
+function remember(subject: string, { passage, start, end }: Partial<Asked>) {
+  if (subject && passage === null) localStorage.setItem(KEPT + subject, `${start}-${end}`);
+  else localStorage.removeItem(KEPT + subject);
 }
 
 const round = (seconds: number) => Math.round(seconds * 1000) / 1000;

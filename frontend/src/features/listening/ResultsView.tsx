@@ -37,7 +37,7 @@ function ToldApart({ found, mine }: { found: Results; mine: number | undefined }
         <Conclusion
           title={
             found.by_person.length > 1
-              ? `all ${found.by_person.length} people, added up`
+              ? `${found.by_person.length} people, added up`
               : "all sittings, added up"
           }
           odds={found.pooled}
@@ -98,6 +98,7 @@ function Graded({ found, scale: [low, high] }: { found: Results; scale: [number,
           </div>
         ))}
       </div>
+      {found.means.length === 0 && <p className="text-quiet">There are no grades that count.</p>}
       {found.screened.map((one) => (
         <p key={one.listener} className="pt-2 text-quiet">
           {one.listener} does not count: {one.why}.

@@ -1,4 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
 import { Link, useParams } from "react-router";
 import { Button, Sentence } from "../../ui/controls";
 import { count, day, number } from "../../ui/numbers";
@@ -22,8 +23,11 @@ export function TestPage() {
 
 function TestView({ test }: { test: Test }) {
   const sit = useSitDown(test.id);
-  const number = sit.data?.id ?? test.mine;
-  const sitting = useQuery(sittingQuery(number));
+  const under = sit.data?.id ?? test.mine;
+  // The one that was under way is shown once more when it is over.
+  const [last, setLast] = useState(under);
+  useEffect(() => setLast((before) => under ?? before), [under]);
+  const sitting = useQuery(sittingQuery(under ?? last));
   const now: Sitting | undefined = sitting.data;
   return (
     <div className="flex min-h-0 flex-1 flex-col overflow-auto px-5 pt-3 pb-6">
@@ -60,20 +64,27 @@ function TestSentence({ test }: { test: Test }) {
         Can <b className="font-semibold">{second}</b> be told from <b className="font-semibold">{first}</b>?
       </Sentence>
     );
+  const graded = test.kind === "rating" ? names.slice(1) : names;
   return (
     <Sentence>
-      {test.kind === "rating" ? "How much is impaired of " : "How good are "}
-      <b className="font-semibold">{count(names.length, "side")}</b>
-      {test.kind === "rating" && (
+      Grade <b className="font-semibold">{listedNames(graded)}</b>
+      {test.kind === "rating" ? (
         <>
           {" "}
           against <b className="font-semibold">{first}</b>
         </>
+      ) : (
+        ", in a hidden order"
       )}
-      ?
+      .
     </Sentence>
   );
 }
+
+const listedNames = (names: string[]) =>
+  names.length > 3
+    ? `${names.length} sides`
+    : names.join(" and ").replace(" and ", names.length > 2 ? ", " : " and ");
 
 /** Before a sitting and after it. */
 function Between({
@@ -122,7 +133,8 @@ function Between({
           {test.by === "none"
             ? "Levels as rendered."
             : `Levels matched by ${LEVELS[test.by]}, error at most ${number(worst, 2)} dB.`}{" "}
-          The length is set beforehand. Right and wrong are shown after the last answer.
+          The length is set beforehand.
+          {test.kind === "abx" && " Right and wrong are shown after the last answer."}
         </p>
       </aside>
     </div>

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useRef, useState } from "react";
+import { type ReactNode, useEffect, useRef, useState } from "react";
 import { Button } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
 import { type Keys, useKeys } from "../../ui/keys";
@@ -53,6 +53,7 @@ export function TrialView({ test, sitting, trial }: { test: Test; sitting: Sitti
     busy: answer.isPending || leave.isPending,
     onHear: hear,
     onToggle: toggle,
+    play: <Played looper={looper} ready={clips.data !== undefined} onToggle={toggle} />,
   };
   return (
     <div className="grid gap-6 lg:grid-cols-[minmax(0,1fr)_18rem]">
@@ -76,8 +77,14 @@ export function TrialView({ test, sitting, trial }: { test: Test; sitting: Sitti
             )}
           </p>
         )}
-        <Played looper={looper} ready={asked.ready} onToggle={toggle} />
         <Track sitting={sitting} />
+        <p className="pt-3 text-xs text-quiet">
+          {number((test.stop - test.start) / test.rate, 2)} s, looped;{" "}
+          {test.by === "none"
+            ? "levels as rendered"
+            : `levels matched, error at most ${number(Math.max(...test.sides.map((one) => Math.abs(one.error ?? 0))), 2)} dB`}
+          .
+        </p>
       </div>
       <aside className="grid content-start gap-4">
         <p>
@@ -114,6 +121,8 @@ interface Asked {
   busy: boolean;
   onHear: (slot: number) => void;
   onToggle: () => void;
+  /** The button that plays. */
+  play: ReactNode;
 }
 
 function Apart({
@@ -123,6 +132,7 @@ function Apart({
   busy,
   onHear,
   onToggle,
+  play,
   onAnswer,
 }: Asked & { onAnswer: (choice: 0 | 1) => void }) {
   const keyOf = (one: Slot) => ARROWS[one.label] ?? "ArrowUp";
@@ -148,7 +158,8 @@ function Apart({
           </button>
         ))}
       </fieldset>
-      <div className="flex gap-3 pt-4">
+      <div className="flex flex-wrap items-center gap-3 pt-4">
+        {play}
         <Button hint="A" disabled={!ready || busy} onClick={() => say(0)}>
           It is the first
         </Button>
@@ -185,6 +196,7 @@ function Grades({
   busy,
   onHear,
   onToggle,
+  play,
   onAnswer,
 }: Asked & {
   test: Test;
@@ -239,7 +251,7 @@ function Grades({
                   step={step}
                   value={grades[one.label] ?? low}
                   onChange={(event) => setGrades({ ...grades, [one.label]: Number(event.target.value) })}
-                  className="w-full accent-(--text)"
+                  className={`w-full accent-(--text) ${grades[one.label] === undefined ? "opacity-40" : ""}`}
                 />
                 <input
                   type="number"
@@ -274,7 +286,8 @@ function Grades({
           </div>
         ))}
       </div>
-      <div className="pt-4">
+      <div className="flex flex-wrap items-center gap-3 pt-4">
+        {play}
         <Button type="submit" look="main" disabled={!complete || !ready || busy}>
           Give {graded.length === 1 ? "the grade" : `these ${graded.length} grades`}
         </Button>
@@ -293,7 +306,7 @@ function Played({
   onToggle: () => void;
 }) {
   return (
-    <div className="flex items-center gap-3 pt-4">
+    <>
       <Button
         hint="space"
         disabled={!ready}
@@ -304,9 +317,9 @@ function Played({
         {looper?.playing ? "Stop" : "Play"}
       </Button>
       <span role="status" className="text-quiet">
-        {ready ? "" : "The sounds of this trial are on their way…"}
+        {ready ? "" : "On its way…"}
       </span>
-    </div>
+    </>
   );
 }
 
@@ -315,7 +328,7 @@ const MOST_SHOWN = 60;
 /** A square for each answer that was given, a line for each that is to come. */
 function Track({ sitting }: { sitting: Sitting }) {
   if (sitting.trials < 2 || sitting.trials > MOST_SHOWN)
-    return <p className="pt-6 text-quiet">Trial {number(sitting.answered + 1, 0)}</p>;
+    return <p className="pt-8 text-quiet">Trial {number(sitting.answered + 1, 0)}</p>;
   return (
     <div
       role="img"
