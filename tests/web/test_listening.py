@@ -145,6 +145,25 @@ def test_passages_are_found_or_said_not_to_be(nora: FlaskClient) -> None:
     assert tiny["stop"] == 3
 
 
+def test_what_is_no_number_is_silence_and_what_is_beyond_full_scale_comes_down(nora: FlaskClient) -> None:
+    broken = _sound()
+    broken[100_000:100_100] = np.nan
+    broken[110_000] = np.inf
+    heard = _sides(nora, _keep(_sound() * 30), _keep(broken), passage=None, start=2.0, end=2.5, snap=False)
+    assert "played as silence" in heard["sides"][1]["notes"]
+    assert max(side["peak"] for side in heard["sides"]) <= 1e-6
+    assert np.isfinite(_clip(nora, heard, 1)).all()
+
+
+def test_a_long_file_is_lined_up_where_it_sounds(nora: FlaskClient) -> None:
+    """2 minutes of silence, then 1 s of sound: more than is searched whole, and nothing at its start."""
+    sound = np.concatenate([np.zeros((120 * R, 1)), _sound(2.0, 1)])
+    late = np.concatenate([np.zeros((77, 1)), sound[:-77]])
+    heard = _sides(nora, _keep(sound), _keep(late))
+    assert heard["sides"][1]["delay"] == 77
+    assert heard["start"] / R > 115
+
+
 def _make(client: FlaskClient, *specs: str, kind: str = "abx", **also: Any) -> int:
     asked = _asked(*specs, passage=None, start=2.0, end=2.3, by=also.pop("by", "loudness_integrated"), snap=False)
     body = {"asked": asked, "kind": kind, "name": "A test"} | also

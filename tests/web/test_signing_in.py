@@ -18,8 +18,8 @@ from tests.signing import NOW, person, sign
 _GOOD = "a lantern over the wet slipway"
 
 
-@pytest.fixture(autouse=True)
-def _quick_hashes(monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.fixture
+def quick_hashes(monkeypatch: pytest.MonkeyPatch) -> None:
     """What is tested is who is let in; the cost of a guess is that of the hash, which is not ours."""
     monkeypatch.setattr(credentials, "_hasher", PasswordHasher(time_cost=1, memory_cost=1024, parallelism=1))
     credentials._unknown_hash.cache_clear()
@@ -86,6 +86,7 @@ def test_what_is_wrong_is_told_neither_by_words_nor_by_work(door: FlaskClient, m
     assert len(set(costs)) == 1
 
 
+@pytest.mark.usefixtures("quick_hashes")
 def test_guesses_are_slowed(door: FlaskClient) -> None:
     statuses = [_try(door, password=f"guess {n}").status_code for n in range(14)]
     assert statuses == [401] * 10 + [429] * 4

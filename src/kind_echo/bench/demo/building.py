@@ -136,7 +136,7 @@ def _stage(session: Session, scene: Scene, now: datetime, *, urgency: int) -> No
     if not scene.starts:
         return
     builds = session.scalars(select(Build).where(Build.effect_id == effect.id).order_by(Build.position))
-    for position, build in enumerate(builds.all()):
+    for position, build in enumerate(builds.all()[: 1 if scene.release_alone else None]):
         run = start_run(session, plan.id, build.id, who=BENCH, now=now, priority=urgency - 100 * position)
         if position == 0 or (scene.effect, scene.plan, build.version) in {said.run for said in SAID}:
             settle_demo(session, run.id)

@@ -22,7 +22,7 @@ SIGNALS: dict[str, dict[str, Any]] = {
         "kind": "tone", "frequency": 997.0, "level": -8.0, "seconds": 2.0, "lead_in": 0.1, "tail": 0.1, "fade": 0.02,
     },
     "Hit of tone at −8": {
-        "kind": "burst", "frequency": 997.0, "level": -8.0, "low": 60.0, "seconds": 0.16, "lead_in": 0.1, "tail": 0.3,
+        "kind": "burst", "frequency": 997.0, "level": -8.0, "low": 40.0, "seconds": 0.16, "lead_in": 0.1, "tail": 0.3,
     },
     "Stepped tones": {
         "kind": "steps", "start": 510.0, "end": 16_000.0, "per_octave": 6, "step_seconds": 0.25, "level": -6.0,
@@ -86,6 +86,7 @@ class Scene:
 
     Attributes:
         starts: whether the demo runs it, on every build.
+        release_alone: whether it runs it on the release and no candidate.
     """
 
     effect: str
@@ -94,6 +95,7 @@ class Scene:
     cases: tuple[What, ...]
     conditions: tuple[Where, ...]
     starts: bool = True
+    release_alone: bool = False
 
 
 @dataclass(frozen=True)
@@ -194,6 +196,7 @@ SCENES: tuple[Scene, ...] = (
             for name in _CHARACTERS
         ),
         (Where("Almanac", "7", "offline", (48_000,)),),
+        release_alone=True,
     ),
     Scene(
         "Holdfast",

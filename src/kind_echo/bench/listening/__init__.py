@@ -17,12 +17,14 @@ from kind_echo.bench.listening.sides import (
 )
 from kind_echo.bench.listening.sittings import (
     UnderWay,
+    X,
     answer_trial,
     answers_of,
     begin,
     break_off,
     clip_bytes,
     find_sitting,
+    trials_of,
     under_way,
 )
 from kind_echo.bench.listening.tests import (
@@ -47,6 +49,7 @@ __all__ = [
     "Sat",
     "UnderWay",
     "Way",
+    "X",
     "add_note",
     "answer_trial",
     "answers_of",
@@ -69,6 +72,7 @@ __all__ = [
     "prepare",
     "results_of",
     "sitting_result",
+    "trials_of",
     "under_way",
     "way_of",
     "words",

@@ -34,8 +34,8 @@ MOST_SAMPLES = 6_000_000
 SAFE_PEAK = -6.0
 """dBFS that a difference may reach with a gain of its own: it is turned up by ear, and ears come first."""
 
-_LONG = 1 << 24  # frames of a file from which a delay is looked for around the passage alone
-_AROUND_SECONDS = 30.0
+_LONG = 1 << 20  # frames of a file from which a delay is looked for around a passage alone
+_AROUND_SECONDS = 10.0  # before it; twice as long after it
 _MARGIN = 4096  # frames beside a stretch that is resampled
 _CONTEXT_SECONDS = 0.5  # beside a stretch that is encoded
 _WHOLE_SECONDS = 10.0  # of a file that is played whole, at most
@@ -141,11 +141,12 @@ def prepare(session: Session, specs: Sequence[tuple[str, str]], asked: Asked) ->
         raise NothingToHear(f"one of them has {width} channels, and up to two are played")
     if asked.band is not None:
         band_taps(asked.band, first.rate)
+    around = _around(first, asked)
     delays: dict[str, tuple[Alignment, float | None, str]] = {}
 
     def placed(part: Part) -> Part:
         if part.address not in delays:
-            delays[part.address] = _delay(session, first, part, asked)
+            delays[part.address] = _delay(session, first, part, asked.align, around)
         shift = delays[part.address][0]
         return Part(part.address, part.codec, part.bitrate, shift.shift, shift.fraction, part.scale)
 
@@ -158,7 +159,9 @@ def prepare(session: Session, specs: Sequence[tuple[str, str]], asked: Asked) ->
     for i, ((spec, name), parts) in enumerate(zip(specs, lined, strict=True)):
         level = levels.get(i) or one_level([clips[i]], first.rate, "none")[0]
         _, delay, why = delays[parts[0].address]
-        sides.append(Prepared(spec, name, parts, len(parts) > 1, delay, level, why, _notes(session, first, parts)))
+        sides.append(
+            Prepared(spec, name, parts, len(parts) > 1, delay, level, why, _notes(session, first, parts, (start, stop)))
+        )
     return Listening(first.rate, width, first.frames, start, stop, tuple(sides), found)
 
 
@@ -230,10 +233,10 @@ class _Opened:
 
     def read(self, start: int, stop: int) -> Samples:
         if self._codec is None:
-            return self._source.read(start, stop)
+            return _audible(self._source.read(start, stop))
         beside = round(_CONTEXT_SECONDS * self.rate)
         first, last = max(0, start - beside), min(self.frames, stop + beside)
-        whole = self._source.read(first, last)
+        whole = _audible(self._source.read(first, last))
         return decoded_copy(whole, self.rate, self._codec)[start - first : stop - first]
 
 
@@ -291,32 +294,44 @@ def _part(text: str) -> Part:
     return Part(address, known, kilobits)
 
 
-def _delay(session: Session, first: _Opened, part: Part, asked: Asked) -> tuple[Alignment, float | None, str]:
+def _delay(
+    session: Session, first: _Opened, part: Part, align: Align, around: float
+) -> tuple[Alignment, float | None, str]:
     """What is taken off a part: its delay after the first side, at that side's rate; why none could be found."""
     source = _Opened(session, part)
-    if asked.align == "as rendered":
+    if align == "as rendered":
         return Alignment(), 0.0, ""
     other: Source = _AtRate(_Opened(session, Part(part.address)), first.rate)
-    a, b = _mono(_near(first.plain, asked)), _mono(_near(other, asked))
-    if not (np.isfinite(a).all() and np.isfinite(b).all()):
-        return Alignment(), None, "it holds samples that are not finite"
+    a, b = _mono(_near(first, around)), _mono(_near(other, around))
     if source.plain.frames == first.plain.frames and np.array_equal(a, b):
         return Alignment(), 0.0, ""
     found, _ = find_delays(ArraySource(a, first.rate), ArraySource(b, first.rate))
     if found.samples is None:
         return Alignment(), None, found.why or "no delay was found"
     whole = round(found.samples)
-    fraction = found.samples - whole if asked.align == "fraction" else 0.0
+    fraction = found.samples - whole if align == "fraction" else 0.0
     return Alignment(whole, fraction), whole + fraction, ""
 
 
-def _near(source: Source, asked: Asked) -> Samples:
-    """All of a source that is not long, or what lies around the passage."""
+def _around(first: _Opened, asked: Asked) -> float:
+    """Where in a long file delays are looked for, in s: at the passage, or where it is loudest."""
+    if isinstance(asked.passage, tuple):
+        return asked.passage[0]
+    loudest = loudest_passage(first) if first.frames > _LONG else None
+    return 0.0 if loudest is None else loudest[0]
+
+
+def _near(source: Source, around: float) -> Samples:
+    """All of a source that is not long, or what lies around a time in s."""
     if source.frames <= _LONG:
         return source.read(0, source.frames)
-    start = asked.passage[0] if isinstance(asked.passage, tuple) else 0.0
-    first = max(0, round((start - _AROUND_SECONDS) * source.rate))
+    first = max(0, round((around - _AROUND_SECONDS) * source.rate))
     return source.read(min(first, source.frames), min(source.frames, first + round(3 * _AROUND_SECONDS * source.rate)))
+
+
+def _audible(samples: Samples) -> Samples:
+    """Silence for what is no number, so that no sound device is given it."""
+    return samples if np.isfinite(samples).all() else np.nan_to_num(samples, nan=0.0, posinf=0.0, neginf=0.0)
 
 
 def _mono(samples: Samples) -> Samples:
@@ -333,11 +348,11 @@ def _passage(session: Session, first: _Opened, lined: Sequence[tuple[Part, ...]]
     found: tuple[float, float] | None
     match asked.passage:
         case "loudest":
-            loudest = loudest_passage(first.plain)
+            loudest = loudest_passage(first)
             found = None if loudest is None else loudest[:2]
             missing = "" if found else "the first side is silent"
         case "first event":
-            found = first_note(first.plain)
+            found = first_note(first)
             missing = "" if found else "the first side is silent"
         case "differs most":
             found = _where_they_differ(session, first, lined, asked.band)
@@ -356,7 +371,7 @@ def _passage(session: Session, first: _Opened, lined: Sequence[tuple[Part, ...]]
     least = min(LEAST_SECONDS, seconds)
     lo, hi = round(start * rate), round(max(end, start + least) * rate)
     if asked.snap:
-        lo, hi = nearest_crossing(first.plain, lo) if lo else 0, nearest_crossing(first.plain, hi)
+        lo, hi = nearest_crossing(first, lo) if lo else 0, nearest_crossing(first, hi)
     hi = min(hi, first.frames)
     width = 2 if first.channels == 2 else 1
     hi = min(hi, lo + min(round(MOST_SECONDS * rate), MOST_SAMPLES // max(width, 2)))
@@ -375,16 +390,19 @@ def _where_they_differ(
     if opened.channels != first.channels:
         return None
     moved = AlignedSource(_AtRate(opened, first.rate), first.frames, Alignment(other.shift))
-    return strongest(DifferenceSource(first.plain, moved), 3.0, band)
+    return strongest(DifferenceSource(first, moved), 3.0, band)
 
 
-def _notes(session: Session, first: _Opened, parts: Sequence[Part]) -> str:
+def _notes(session: Session, first: _Opened, parts: Sequence[Part], passage: tuple[int, int]) -> str:
     said = []
     for part in parts:
         source = _Opened(session, part)
         if source.rate != first.rate:
             floor = resampling_floor(source.rate, first.rate)
             said.append(f"resampled from {source.rate / 1000:g} kHz, which adds {floor:.0f} dB".replace("-", "−"))
+        ends = (min(source.frames, frame * source.rate // first.rate) for frame in passage)
+        if not np.isfinite(source.plain.read(*ends)).all():
+            said.append("samples that are no numbers are played as silence")
         if part.codec is not None:
             said.append(f"{part.codec} at {part.bitrate:g} kbit/s, its delay taken off")
     return "; ".join(said)

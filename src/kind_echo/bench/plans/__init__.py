@@ -1,6 +1,19 @@
 """Plans: their document, their templates, their revisions and the cells that they ask for."""
 
-from kind_echo.bench.plans.document import BLOCKS, Law, PlanDocument, differences, read_yaml, write_yaml
+from kind_echo.bench.plans.document import (
+    BLOCKS,
+    MOST_CELLS,
+    Exclusion,
+    Law,
+    Mode,
+    PlanCase,
+    PlanCondition,
+    PlanDocument,
+    PlanLimit,
+    differences,
+    read_yaml,
+    write_yaml,
+)
 from kind_echo.bench.plans.planning import (
     SettingAsked,
     condition_of,
@@ -31,11 +44,17 @@ from kind_echo.bench.plans.templates import TEMPLATES, plan_from
 
 __all__ = [
     "BLOCKS",
+    "MOST_CELLS",
     "TEMPLATES",
     "BuildNotFound",
     "CaseDraft",
+    "Exclusion",
     "Law",
+    "Mode",
+    "PlanCase",
+    "PlanCondition",
     "PlanDocument",
+    "PlanLimit",
     "PlanNotFound",
     "SettingAsked",
     "all_plans",

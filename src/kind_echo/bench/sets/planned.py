@@ -12,8 +12,16 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.decisions import approve, judge_now
 from kind_echo.bench.documents import limit_from
 from kind_echo.bench.machines import BY_HAND, add_effect, add_host_by_hand
-from kind_echo.bench.plans import PlanDocument, save_plan
-from kind_echo.bench.plans.document import MOST_CELLS, Exclusion, Mode, PlanCase, PlanCondition, PlanLimit
+from kind_echo.bench.plans import (
+    MOST_CELLS,
+    Exclusion,
+    Mode,
+    PlanCase,
+    PlanCondition,
+    PlanDocument,
+    PlanLimit,
+    save_plan,
+)
 from kind_echo.bench.queue import references_from_files
 from kind_echo.bench.rendering import keep_render
 from kind_echo.bench.runs import find_cell, start_run, tell_change

@@ -15,13 +15,14 @@ from kind_echo.bench.listening import (
     Prepared,
     Results,
     Sat,
+    X,
     answers_of,
     are_hidden,
     outlook,
+    trials_of,
     under_way,
     way_of,
 )
-from kind_echo.bench.listening.sittings import X, trials_of
 from kind_echo.core.registry.readings import value_of
 from kind_echo.database.models import ListeningTest, Sitting
 from kind_echo.web.listening.schemas import (
