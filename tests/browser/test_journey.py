@@ -32,6 +32,10 @@ def _each_view(page: Page) -> Iterator[str]:
         "/",
         "/files",
         "/files/2",
+        "/listen/tests",
+        "/listen/tests/1",
+        "/listen/tests/2",
+        _listening(page),
         "/references",
         "/plans",
         "/plans/1",
@@ -42,6 +46,13 @@ def _each_view(page: Page) -> Iterator[str]:
         page.goto(address)
         settle(page)
         yield address
+
+
+def _listening(page: Page) -> str:
+    """Where the sides of the demo's second pair of files are listened to."""
+    sides = page.request.get("/api/comparisons/2").json()
+    names = [f"side={sides[side]['sha256']}|{side}" for side in ("reference", "render")]
+    return f"/listen?{'&'.join(names)}&of=comparisons/2"
 
 
 def test_from_the_run_to_the_pair_by_keyboard_then_listen_approve_and_undo(page: Page) -> None:

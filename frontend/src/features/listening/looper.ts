@@ -1,3 +1,5 @@
+import { openSound } from "../../ui/sound";
+
 const SWITCH_SECONDS = 0.008; // a ramp this short is no click and no fade
 const FADE_SECONDS = 0.03; // on every start, for ears
 const AHEAD_SECONDS = 0.05;
@@ -73,7 +75,8 @@ export class Looper {
     this.stop();
     this.error = undefined;
     try {
-      const context = this.open();
+      this.context ??= openSound(this.rate);
+      const { context } = this;
       await context.resume();
       this.began = context.currentTime + AHEAD_SECONDS;
       this.build(context);
@@ -108,16 +111,6 @@ export class Looper {
     if (!this.playing || !this.context || this.frames === 0) return undefined;
     const seconds = this.frames / this.rate;
     return ((((this.context.currentTime - this.began) % seconds) + seconds) % seconds) / seconds;
-  }
-
-  private open(): AudioContext {
-    if (this.context) return this.context;
-    try {
-      this.context = new AudioContext({ sampleRate: this.rate });
-    } catch {
-      this.context = new AudioContext(); // a rate that the sound device refuses is resampled by the browser
-    }
-    return this.context;
   }
 
   private build(context: AudioContext): void {

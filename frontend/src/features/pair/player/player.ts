@@ -1,5 +1,6 @@
 import { BASE } from "../../../api/base";
 import { problemFrom } from "../../../api/client";
+import { openSound } from "../../../ui/sound";
 import { INKS, type Ink } from "../plots/draw";
 import type { View } from "../view";
 
@@ -103,12 +104,7 @@ export class Player {
 
   private open(): AudioContext {
     if (this.context) return this.context;
-    let context: AudioContext;
-    try {
-      context = new AudioContext({ sampleRate: this.source.rate });
-    } catch {
-      context = new AudioContext(); // a rate that the sound card's driver refuses is resampled by the browser
-    }
+    const context = openSound(this.source.rate);
     for (const ink of this.inks) {
       const gain = context.createGain();
       gain.connect(context.destination);
