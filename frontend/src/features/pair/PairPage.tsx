@@ -291,7 +291,7 @@ function PairView({
           </aside>
         </div>
       </div>
-      <footer className="flex h-[4.5rem] shrink-0 items-center gap-3 border-t border-line bg-sheet px-5">
+      <footer className="flex h-[4.5rem] shrink-0 items-center gap-2 border-t xl:gap-3 border-line bg-sheet px-5">
         {player ? (
           <PlayerBar
             key={pair.difference?.address ?? side?.address}

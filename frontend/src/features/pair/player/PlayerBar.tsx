@@ -108,7 +108,12 @@ export function PlayerBar({
   const taken = pair.alignment?.shift ?? 0;
   return (
     <>
-      <Button hint="space" onClick={toggle} aria-pressed={playing} className="w-28 justify-center">
+      <Button
+        hint="space"
+        onClick={toggle}
+        aria-pressed={playing}
+        className="w-22 justify-center px-2! xl:w-28"
+      >
         {playing ? "Stop" : "Play"}
       </Button>
       <fieldset className="flex overflow-hidden rounded-md border border-line">
@@ -120,7 +125,7 @@ export function PlayerBar({
             disabled={!there.includes(ink)}
             aria-pressed={side === ink}
             onClick={() => setSide(ink)}
-            className={`h-9 px-3 font-medium focus-visible:-outline-offset-2 disabled:cursor-not-allowed disabled:opacity-45 ${side === ink ? CHOSEN[ink] : "bg-sheet hover:bg-ground"}`}
+            className={`h-9 px-2 font-medium whitespace-nowrap xl:px-3 focus-visible:-outline-offset-2 disabled:cursor-not-allowed disabled:opacity-45 ${side === ink ? CHOSEN[ink] : "bg-sheet hover:bg-ground"}`}
           >
             {NAMES[ink]} <kbd className="ml-1 font-sans text-xs opacity-80">{i + 1}</kbd>
           </button>
@@ -144,7 +149,7 @@ export function PlayerBar({
         >
           −
         </Button>
-        <span className="w-[6.5rem] text-center text-xs leading-4 text-quiet">
+        <span className="w-[4.5rem] text-center text-xs xl:w-[6.5rem] leading-4 text-quiet">
           difference <b className="block text-sm text-text">+{gain} dB</b>
         </span>
         <Button
