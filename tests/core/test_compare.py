@@ -286,3 +286,19 @@ def test_a_long_file_gives_what_its_blocks_give() -> None:
     found = overall(compare(ArraySource(x, 96_000), ArraySource(y, 96_000)).readings)
     assert found["delay"] == pytest.approx(12_345, abs=0.01)
     assert found["gain"] == pytest.approx(20 * np.log10(0.9), abs=1e-4)
+
+
+@pytest.mark.parametrize(("before", "after"), [(60, 0), (40, 40), (300, 0)])
+def test_a_file_that_is_mostly_silent_is_lined_up_by_what_sounds(before: int, after: int) -> None:
+    """2 s of sound in minutes of silence, later by 77 samples and 6.02 dB softer; and a sound that is not related."""
+    rate = 8000
+    sound = 0.1 * noise(2 * rate)[:, 0]
+    silent = [np.zeros(before * rate), np.zeros(after * rate)]
+    file = np.concatenate([silent[0], sound, silent[1]])
+    late = 0.5 * np.concatenate([np.zeros(77), file[:-77]])
+    found = overall(compare(columns(file, rate=rate), columns(late, rate=rate)).readings)
+    assert found["delay"] == pytest.approx(77.0, abs=0.01)
+    assert found["gain"] == pytest.approx(-6.0206, abs=0.001)
+    other = np.concatenate([silent[0], 0.1 * noise(2 * rate, seed=9)[:, 0], silent[1]])
+    unrelated = reading(compare(columns(file, rate=rate), columns(other, rate=rate)).readings, "delay")
+    assert unrelated.value is None

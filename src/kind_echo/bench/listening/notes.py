@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from sqlalchemy import select
+from sqlalchemy import delete, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -61,7 +61,7 @@ def words(session: Session) -> list[str]:
 def change_words(session: Session, wanted: list[str]) -> list[str]:
     """Make the list these words."""
     kept = sorted({word.strip() for word in wanted if word.strip()})
-    session.query(ListeningWord).filter(ListeningWord.word.not_in(kept)).delete()
+    session.execute(delete(ListeningWord).where(ListeningWord.word.not_in(kept)))
     if kept:
         session.execute(insert(ListeningWord).values([{"word": word} for word in kept]).on_conflict_do_nothing())
     return words(session)

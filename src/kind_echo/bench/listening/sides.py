@@ -373,8 +373,7 @@ def _passage(session: Session, first: _Opened, lined: Sequence[tuple[Part, ...]]
     if asked.snap:
         lo, hi = nearest_crossing(first, lo) if lo else 0, nearest_crossing(first, hi)
     hi = min(hi, first.frames)
-    width = 2 if first.channels == 2 else 1
-    hi = min(hi, lo + min(round(MOST_SECONDS * rate), MOST_SAMPLES // max(width, 2)))
+    hi = min(hi, lo + min(round(MOST_SECONDS * rate), MOST_SAMPLES // 2))
     if hi <= lo:
         raise NothingToHear("nothing is left of the passage")
     return lo, hi, missing

@@ -16,7 +16,7 @@ import numpy as np
 from cachetools import LRUCache, cached
 from cachetools.keys import hashkey
 from numpy.typing import NDArray
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, selectinload
 
@@ -212,7 +212,8 @@ def answers_of(sitting: Sitting) -> list[tuple[Trial, TrialAnswer]]:
 
 
 def _draw_next(session: Session, sitting: Sitting, now: datetime) -> None:
-    number = session.query(Trial).filter(Trial.sitting_id == sitting.id).count() + 1
+    drawn = select(func.count()).select_from(Trial).where(Trial.sitting_id == sitting.id)
+    number = session.scalars(drawn).one() + 1
     slots = _draw(sitting.test, sitting, number)
     trial = Trial(sitting_id=sitting.id, number=number, slots=slots, drawn_at=now)
     session.add(trial)

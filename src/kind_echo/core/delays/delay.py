@@ -13,7 +13,7 @@ from numpy import fft
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.correlation import Floats, Spread, correlate
-from kind_echo.core.audio.source import Source, as_rows, blocks, read_padded
+from kind_echo.core.audio.source import Samples, Source, as_rows, blocks, read_padded
 from kind_echo.core.audio.transforms import fast_length
 from kind_echo.core.delays.delay_reading import PERIODIC, SILENT, UNRELATED, Delay, correlation_near, sharpen
 from kind_echo.core.delays.near_delay import find_delays_within
@@ -58,6 +58,7 @@ _TONE_BINS = 4  # to either side of the line of a tone, which its window widens
 _TONE_SHARE = 0.999  # of the power, which a tone alone has in its line
 _TONE_MOST = 0.75  # of the blocks that sound, which hold the same line
 _SOUNDS = 1e-6  # of the power of the loudest block
+_BESIDE = 1 << 11  # frames beside what sounds in a file that is mostly silent
 _PLAIN = 0.9  # agreement of phases, from which a delay is told from the correlation
 
 
@@ -104,6 +105,10 @@ def find_delays(
                     tried.append(found)
     best = _best(tried, reference, render)
     if best is None or not _stands_alone(reference, render, best):
+        sounding = _sounding(reference, render)
+        if sounding is not None:
+            # Blocks spread over all of it met silence: what sounds is looked at alone.
+            return find_delays(_Stretch(reference, *sounding), _Stretch(render, *sounding), spread=spread)
         silent = _is_silent(reference) or _is_silent(render)
         none = Delay(None, why=SILENT if silent else UNRELATED)
         return none, [none] * reference.channels
@@ -123,6 +128,51 @@ def find_delays(
             overall, each = sharpen(around, overall, each)
     return overall, [one if fine is None or fine.steady else Delay(None, why=UNRELATED)
                      for one, fine in zip(each, best.each, strict=True)]  # fmt: skip
+
+
+@dataclass(frozen=True)
+class _Stretch:
+    """Frames of a source as a source; silence where it has none."""
+
+    source: Source
+    first: int
+    last: int
+
+    @property
+    def rate(self) -> int:
+        return self.source.rate
+
+    @property
+    def frames(self) -> int:
+        return self.last - self.first
+
+    @property
+    def channels(self) -> int:
+        return self.source.channels
+
+    @property
+    def half_step(self) -> float:
+        return self.source.half_step
+
+    @property
+    def rail(self) -> float:
+        return self.source.rail
+
+    def read(self, start: int, stop: int) -> Samples:
+        return read_padded(self.source, self.first + start, self.first + stop)
+
+
+def _sounding(reference: Source, render: Source) -> tuple[int, int] | None:
+    """The frames in which either of two files sounds, and a little beside; None where that is most of the reference."""
+    ends = []
+    for side in (reference, render):
+        powers = np.array([float(np.einsum("fc,fc->", block, block)) for _, block in blocks(side, size=_BESIDE)])
+        there = np.flatnonzero(powers > _SOUNDS * powers.max(initial=0.0))
+        if len(there) == 0:
+            return None
+        ends.append(((int(there[0]) - 1) * _BESIDE, (int(there[-1]) + 2) * _BESIDE))
+    lo, hi = max(0, min(first for first, _ in ends)), min(reference.frames, max(last for _, last in ends))
+    return (lo, hi) if 2 * (hi - lo) <= reference.frames else None
 
 
 def _delay(fine: Fine, lag: int, rate: int) -> Delay:
