@@ -4,9 +4,11 @@ import math
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from functools import cached_property
+from threading import Lock
 from typing import Any, Literal
 
 import numpy as np
+from cachetools import LRUCache, cached
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.codecs import CODECS, Codec, LossyCodec
@@ -203,7 +205,7 @@ class _Opened:
 
     def __init__(self, session: Session, part: Part) -> None:
         self._source = open_address(session, part.address).source
-        self._part = part
+        self.part = part
 
     @property
     def rate(self) -> int:
@@ -224,7 +226,7 @@ class _Opened:
 
     @cached_property
     def _codec(self) -> LossyCodec | None:
-        part = self._part
+        part = self.part
         return None if part.codec is None else LossyCodec(part.codec, part.bitrate, self.rate, self.channels)
 
     def frames_at(self, rate: int) -> int:
@@ -317,8 +319,14 @@ def _around(first: _Opened, asked: Asked) -> float:
     """Where in a long file delays are looked for, in s: at the passage, or where it is loudest."""
     if isinstance(asked.passage, tuple):
         return asked.passage[0]
-    loudest = loudest_passage(first) if first.frames > _LONG else None
+    loudest = _loudest(first) if first.frames > _LONG else None
     return 0.0 if loudest is None else loudest[0]
+
+
+@cached(LRUCache(512), key=lambda first: first.part, lock=Lock())
+def _loudest(first: _Opened) -> tuple[float, float, float] | None:
+    """The loudest passage of a side: all of a file is read for it, so once."""
+    return loudest_passage(first)
 
 
 def _near(source: Source, around: float) -> Samples:
@@ -348,7 +356,7 @@ def _passage(session: Session, first: _Opened, lined: Sequence[tuple[Part, ...]]
     found: tuple[float, float] | None
     match asked.passage:
         case "loudest":
-            loudest = loudest_passage(first)
+            loudest = _loudest(first)
             found = None if loudest is None else loudest[:2]
             missing = "" if found else "the first side is silent"
         case "first event":
