@@ -164,6 +164,19 @@ def test_a_long_file_is_lined_up_where_it_sounds(nora: FlaskClient) -> None:
     assert heard["start"] / R > 115
 
 
+def test_a_short_file_and_a_long_one_are_lined_up_on_one_time_axis(nora: FlaskClient) -> None:
+    """15 s against 25 s, on both sides of what is searched whole, over a passage late in both; channels that cancel."""
+    rng = np.random.default_rng(4)
+    sound = rng.normal(size=(25 * R, 1)) * 0.05 * [1.0, -1.0]
+    late = np.concatenate([np.zeros((90, 2)), sound[:-90]])
+    for one, other, delay in ((sound[: 15 * R], late, 90), (late, sound[: 15 * R], -90)):
+        heard = _sides(nora, _keep(one), _keep(other), passage=None, start=12.0, end=13.0)
+        assert heard["sides"][1]["delay"] == delay
+    short = _sides(nora, _keep(sound), _keep(sound[: 2 * R]), passage=None, start=20.0, end=21.0)["sides"][1]
+    assert (short["delay"], short["why"].split(";")[0]) == (None, "too little of it lies beside the first side")
+    assert short["peak"] is None
+
+
 def _make(client: FlaskClient, *specs: str, kind: str = "abx", **also: Any) -> int:
     asked = _asked(*specs, passage=None, start=2.0, end=2.3, by=also.pop("by", "loudness_integrated"), snap=False)
     body = {"asked": asked, "kind": kind, "name": "A test"} | also

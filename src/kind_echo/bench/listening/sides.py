@@ -38,6 +38,7 @@ SAFE_PEAK = -6.0
 
 _LONG = 1 << 20  # frames of a file from which a delay is looked for around a passage alone
 _AROUND_SECONDS = 10.0  # before it; twice as long after it
+_LEAST_FRAMES = 64  # of each side, from which a delay can be told
 _MARGIN = 4096  # frames beside a stretch that is resampled
 _CONTEXT_SECONDS = 0.5  # beside a stretch that is encoded
 _WHOLE_SECONDS = 10.0  # of a file that is played whole, at most
@@ -304,7 +305,9 @@ def _delay(
     if align == "as rendered":
         return Alignment(), 0.0, ""
     other: Source = _AtRate(_Opened(session, Part(part.address)), first.rate)
-    a, b = _mono(_near(first, around)), _mono(_near(other, around))
+    a, b = _near(first, other, around)
+    if min(len(a), len(b)) < _LEAST_FRAMES:
+        return Alignment(), None, "too little of it lies beside the first side"
     if source.plain.frames == first.plain.frames and np.array_equal(a, b):
         return Alignment(), 0.0, ""
     found, _ = find_delays(ArraySource(a, first.rate), ArraySource(b, first.rate))
@@ -329,12 +332,14 @@ def _loudest(first: _Opened) -> tuple[float, float, float] | None:
     return loudest_passage(first)
 
 
-def _near(source: Source, around: float) -> Samples:
-    """All of a source that is not long, or what lies around a time in s."""
-    if source.frames <= _LONG:
-        return source.read(0, source.frames)
-    first = max(0, round((around - _AROUND_SECONDS) * source.rate))
-    return source.read(min(first, source.frames), min(source.frames, first + round(3 * _AROUND_SECONDS * source.rate)))
+def _near(first: Source, other: Source, around: float) -> tuple[Samples, Samples]:
+    """All of two sources that are not long, or of both what lies around a time in s; of as many channels."""
+    lo, hi = 0, max(first.frames, other.frames)
+    if hi > _LONG:
+        lo = max(0, round((around - _AROUND_SECONDS) * first.rate))
+        hi = lo + round(3 * _AROUND_SECONDS * first.rate)
+    a, b = (side.read(min(lo, side.frames), min(hi, side.frames)) for side in (first, other))
+    return (a, b) if a.shape[1] == b.shape[1] else (_mono(a), _mono(b))
 
 
 def _audible(samples: Samples) -> Samples:
