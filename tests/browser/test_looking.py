@@ -1,5 +1,6 @@
 """What a pair and a set of files show: the number at the cursor is the core's, places are walked, files in a table."""
 
+import contextlib
 import re
 from pathlib import Path
 
@@ -8,10 +9,10 @@ import pytest
 import soundfile
 from ops.screenshots import cell_of, settle
 from ops.visiting import Visitor
-from playwright.sync_api import Page, expect
+from playwright.sync_api import APIResponse, Error, Page, Route, expect
 
 from tests.browser.conftest import axe
-from tests.conftest import Server
+from tests.conftest import Server, wait_until
 
 NULL = "Null regression"
 
@@ -112,3 +113,30 @@ def test_files_of_all_kinds_stand_in_one_table(page: Page, tmp_path: Path) -> No
     expect(page.get_by_text("The residual stands at")).to_be_visible()
     expect(page.get_by_role("row", name=re.compile("^Delay ")).first).to_contain_text("3.000")
     expect(page.get_by_role("row", name=re.compile("^Gain ")).first).to_contain_text("0.200")
+
+
+def test_an_answer_that_was_on_its_way_does_not_undo_a_change(page: Page) -> None:
+    """A look at the set is answered before a change, and its answer comes after it."""
+    page.goto("/files/2")
+    compared = page.get_by_role("button", name=re.compile("^What the files are compared with"))
+    expect(compared).to_have_text("against strikes.wav")
+    held: list[tuple[Route, APIResponse]] = []
+
+    def hold(route: Route) -> None:
+        if route.request.method == "GET" and not held:
+            held.append((route, route.fetch()))
+        else:
+            route.continue_()
+
+    page.route("**/api/sets/2", hold)
+    page.wait_for_timeout(1100)  # what was asked for within a second is not asked for again
+    page.evaluate("window.dispatchEvent(new Event('visibilitychange'))")
+    wait_until(lambda: page.wait_for_timeout(50) is None and bool(held), 10, "a look at the set")
+    compared.click()
+    page.get_by_role("menuitemradio", name="each by itself").click()
+    expect(compared).to_have_text("each by itself")
+    (route, reply) = held[0]
+    with contextlib.suppress(Error):  # the page has given it up
+        route.fulfill(response=reply)
+    page.wait_for_timeout(500)
+    expect(compared).to_have_text("each by itself")

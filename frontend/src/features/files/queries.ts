@@ -73,7 +73,11 @@ function useSetChange<Body>(id: number, send: (body: Body) => Promise<FileSet>) 
   const queries = useQueryClient();
   return useMutation({
     mutationFn: send,
-    onSuccess: (found) => queries.setQueryData(setQuery(id).queryKey, found),
+    onSuccess: async (found) => {
+      // A look that was on its way when this was changed knows nothing of it, and would put back what was before.
+      await queries.cancelQueries({ queryKey: setQuery(id).queryKey, exact: true });
+      queries.setQueryData(setQuery(id).queryKey, found);
+    },
   });
 }
 
