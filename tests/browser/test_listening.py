@@ -2,6 +2,7 @@
 
 import base64
 import json
+import re
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
@@ -86,6 +87,9 @@ def _sound(rate: int, seed: int, channels: int = 2) -> np.ndarray:
 def _played(page: Page) -> np.ndarray:
     left, right = page.evaluate("window.rendered()")
     return np.stack([np.frombuffer(base64.b64decode(side), "<f4") for side in (left, right)], axis=1)
+
+
+REFUSED = {"type": "x", "title": "BadParameter", "status": 422, "detail": "Not today."}
 
 
 def _listen(page: Page, *sides: str, also: str = "") -> None:
@@ -283,6 +287,28 @@ def test_grades_are_given_and_their_means_shown(listener: Page) -> None:
     with page.expect_download() as download:
         page.get_by_role("link", name="Every trial as CSV").click()
     assert len(Path(download.value.path()).read_text().splitlines()) == 5
+
+
+def test_a_passage_is_dragged_no_longer_than_may_be_heard_and_a_refusal_leaves_the_page(listener: Page) -> None:
+    page = listener
+    kept = _keep(np.tile(_sound(8000, 8), (20, 1)), 8000)
+    _listen(page, kept, also="&passage=0.5-0.9")
+    box = page.get_by_role("slider", name="Passage").bounding_box()
+    assert box is not None
+    page.mouse.move(box["x"] + 2, box["y"] + 20)
+    page.mouse.down()
+    page.mouse.move(box["x"] + box["width"] - 2, box["y"] + 20, steps=4)
+    page.mouse.up()
+    expect(page.get_by_text(re.compile(r"^0\.\d+ to 30\.\d+ s of"))).to_be_visible()
+    expect(page.get_by_role("alert")).to_have_count(0)
+    page.route("**/api/listening/sides", lambda route: route.fulfill(status=422, json=REFUSED))
+    page.get_by_role("button", name=re.compile("^Level:")).click()
+    page.get_by_role("menuitemradio", name="at one RMS level").click()
+    expect(page.get_by_role("alert")).to_contain_text("Not today.")
+    page.unroute("**/api/listening/sides")
+    page.get_by_role("button", name=re.compile("^Level:")).click()
+    page.get_by_role("menuitemradio", name="at one sample peak").click()
+    expect(page.get_by_role("alert")).to_have_count(0)
 
 
 def test_from_a_pair_by_one_key_with_a_note_that_is_shown_on_it(listener: Page) -> None:

@@ -3,7 +3,9 @@
 import json
 import zlib
 from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime, timedelta
+from threading import Barrier
 from typing import Any
 
 import numpy as np
@@ -286,6 +288,21 @@ def test_a_lost_connection_loses_no_trial_and_doubles_none(nora: FlaskClient) ->
     assert ([one["state"] for one in results["sittings"]], results["pooled"]) == (["broken off"], None)
 
 
+def test_two_windows_that_sit_down_at_once_have_one_sitting_and_one_first_trial(nora: FlaskClient) -> None:
+    sound = _sound()
+    test = _make(nora, _keep(sound), _keep(sound * 0.8), trials=5)
+    waits = Barrier(6)
+
+    def sit(_: int) -> int:
+        waits.wait()
+        with transaction() as session:
+            return begin(session, test, who="Nora F.", now=NOW).id
+
+    with ThreadPoolExecutor(6) as pool:
+        assert len(set(pool.map(sit, range(6)))) == 1
+    assert _sit(nora, test)["trial"]["number"] == 1
+
+
 def test_a_sitting_is_its_listeners_alone(nora: FlaskClient, tove: FlaskClient) -> None:
     sound = _sound()
     test = _make(nora, _keep(sound), _keep(sound * 0.8), trials=5)
@@ -375,6 +392,22 @@ def test_bs_1534_hides_the_reference_and_two_anchors_in_a_drawn_order(nora: Flas
         low = sittings._samples(session, session.get_one(Sitting, sitting["id"]).test)[-2][:, 0]
     level = np.abs(np.fft.rfft(low)) ** 2
     assert level[round(4000 * len(low) / R) :].sum() < 1e-5 * level.sum()
+
+
+def test_sides_of_one_name_keep_grades_of_their_own_and_a_band_is_kept(nora: FlaskClient) -> None:
+    sound = _sound()
+    sides = [{"spec": _keep(sound * gain), "name": "take.wav"} for gain in ([1.0, 1.0], [0.5, 1.0], [0.25, 1.0])]
+    asked = {"sides": sides, "passage": None, "start": 2.0, "end": 2.3, "low": 500, "high": 1000}
+    made = nora.post("/api/listening/tests", json={"asked": asked, "kind": "order", "name": "x"}).json["id"]
+    assert nora.get(f"/api/listening/tests/{made}").json["band"] == [500, 1000]
+    sitting = _sit(nora, made)
+    level = np.abs(np.fft.rfft(np.frombuffer(_hear(nora, sitting)[0], "<f4").reshape(-1, 2)[:, 1])) ** 2
+    bins = np.arange(len(level)) * R / (2 * (len(level) - 1))
+    assert level[(bins > 440) & (bins < 1130)].sum() > 0.999 * level.sum()
+    _answer(nora, sitting, grades={"A": 10, "B": 50, "C": 90})
+    means = nora.get(f"/api/listening/tests/{made}/results").json["means"]
+    assert sorted(one["side"] for one in means) == ["take.wav", "take.wav (2)", "take.wav (3)"]
+    assert sorted(one["mean"] for one in means) == [10, 50, 90]
 
 
 def test_bs_1116_asks_of_one_side_at_a_time_and_for_a_full_grade(nora: FlaskClient) -> None:

@@ -2567,7 +2567,9 @@ export interface components {
         };
         /**
          * ListeningBody
-         * @description Sides on the time axis of the first; the passage in frames. `safe_peak`: dBFS that a difference may reach.
+         * @description Sides on the time axis of the first; the passage in frames, of up to `most_seconds`.
+         *
+         *     `safe_peak`: dBFS that a difference may reach.
          */
         ListeningBody: {
             /** Channels */
@@ -2576,6 +2578,8 @@ export interface components {
             found: string;
             /** Frames */
             frames: number;
+            /** Most Seconds */
+            most_seconds: number;
             /** Rate */
             rate: number;
             /** Safe Peak */
@@ -4608,6 +4612,8 @@ export interface components {
          * @description A test. `results_hidden`: nobody sees results before `until`. `mine`: my sitting that is under way.
          */
         TestBody: {
+            /** Band */
+            band: number[] | null;
             /** By */
             by: ("rms" | "loudness_integrated" | "vu_max" | "sample_peak" | "true_peak") | "none";
             /** Channels */

@@ -58,7 +58,7 @@ export function BlindForm({
   const rated = way === "BS.1534" || way === "BS.1116";
   const submit = () => {
     const body: NewTest = {
-      asked: { ...asked, sides: plain, low: null, high: null },
+      asked: { ...asked, sides: plain },
       kind: apart ? "abx" : rated ? "rating" : "order",
       name,
       note: "",

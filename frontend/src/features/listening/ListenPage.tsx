@@ -59,16 +59,27 @@ export function ListenPage() {
     if ("passage" in change) remember(subject, change);
     setSearch(writePlace({ asked: { ...asked, ...change }, subject }), { replace: true });
   };
+  // What was asked for last may be refused: the words that ask stay where they are.
+  const [good, setGood] = useState<Listening>();
+  useEffect(() => setGood((before) => heard.data ?? before), [heard.data]);
+  const shown = heard.data ?? good;
   if (asked.sides.length === 0)
     return (
       <p className="px-5 py-8 text-quiet">
         Nothing was chosen to listen to. Open a pair, mark cells of a sheet or files of a set, and press J.
       </p>
     );
-  if (heard.isPending) return <Loading what="the sides, lined up and at one level" />;
-  if (!heard.data || heard.error) return <Failed error={heard.error} onRetry={() => heard.refetch()} />;
+  if (!shown && heard.error) return <Failed error={heard.error} onRetry={() => heard.refetch()} />;
+  if (!shown) return <Loading what="the sides, lined up and at one level" />;
   return (
-    <Open asked={asked} subject={subject} heard={heard.data} finding={heard.isFetching} onChange={put} />
+    <Open
+      asked={asked}
+      subject={subject}
+      heard={shown}
+      finding={heard.isFetching}
+      refused={heard.error}
+      onChange={put}
+    />
   );
 }
 
@@ -77,12 +88,15 @@ function Open({
   subject,
   heard,
   finding,
+  refused,
   onChange,
 }: {
   asked: Asked;
   subject: string;
   heard: Listening;
   finding: boolean;
+  /** Why what is asked for is not what is heard. */
+  refused: Error | null;
   onChange: (change: Partial<Asked>) => void;
 }) {
   const clips = useQuery(clipsQuery(heard, { low: asked.low, high: asked.high }));
@@ -130,7 +144,7 @@ function Open({
       ],
     });
   };
-  const problem = clips.error ?? (looper?.error ? new Error(looper.error) : null);
+  const problem = refused ?? clips.error ?? (looper?.error ? new Error(looper.error) : null);
   return (
     <div className="flex min-h-0 flex-1 flex-col overflow-auto px-5 pt-3 pb-5">
       <Sentence>
@@ -167,7 +181,7 @@ function Open({
           choices={bands}
           onChoose={(to) => {
             const [low, high] = to.split("-").map(Number);
-            onChange({ low: low && high ? low : null, high: high ?? null });
+            onChange(to === "" ? { low: null, high: null } : { low: low ?? 0, high: high ?? 0 });
           }}
         />
         .
@@ -182,6 +196,7 @@ function Open({
               start={heard.start}
               stop={heard.stop}
               looper={looper}
+              most={heard.most_seconds}
               onPassage={(start, end) => onChange({ passage: null, start: round(start), end: round(end) })}
             />
           )}

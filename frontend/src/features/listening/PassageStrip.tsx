@@ -15,11 +15,13 @@ interface Props {
   start: number;
   stop: number;
   looper: Looper | undefined;
+  /** Seconds that a passage may have. */
+  most: number;
   onPassage: (start: number, end: number) => void;
 }
 
 /** The first side as a waveform, the passage shaded in it; another is chosen by drag, or moved by keys. */
-export function PassageStrip({ address, frames, rate, start, stop, looper, onPassage }: Props) {
+export function PassageStrip({ address, frames, rate, start, stop, looper, most, onPassage }: Props) {
   const box = useRef<HTMLDivElement>(null);
   const canvas = useRef<HTMLCanvasElement>(null);
   const head = useRef<HTMLDivElement>(null);
@@ -63,6 +65,8 @@ export function PassageStrip({ address, frames, rate, start, stop, looper, onPas
     const rect = box.current?.getBoundingClientRect();
     return rect ? Math.min(frames, Math.max(0, ((event.clientX - rect.left) / rect.width) * frames)) : 0;
   };
+  const longest = Math.floor(most * rate);
+  const within = (from: number, to: number) => Math.max(from - longest, Math.min(from + longest, to));
   const shown = drag
     ? { start: Math.min(drag.from, drag.to), stop: Math.max(drag.from, drag.to) }
     : { start, stop };
@@ -72,7 +76,7 @@ export function PassageStrip({ address, frames, rate, start, stop, looper, onPas
     onPassage(from / rate, (from + length) / rate);
   };
   const grow = (by: number) =>
-    onPassage(start / rate, Math.min(frames, Math.max(start + 0.05 * rate, stop + by)) / rate);
+    onPassage(start / rate, Math.min(frames, within(start, Math.max(start + 0.05 * rate, stop + by))) / rate);
   return (
     <div
       ref={box}
@@ -88,7 +92,7 @@ export function PassageStrip({ address, frames, rate, start, stop, looper, onPas
         event.currentTarget.setPointerCapture(event.pointerId);
         setDrag({ from: at(event), to: at(event) });
       }}
-      onPointerMove={(event) => drag && setDrag({ ...drag, to: at(event) })}
+      onPointerMove={(event) => drag && setDrag({ ...drag, to: within(drag.from, at(event)) })}
       onPointerUp={() => {
         if (drag && (Math.abs(drag.to - drag.from) / frames) * width >= LEAST_DRAG)
           onPassage(shown.start / rate, shown.stop / rate);

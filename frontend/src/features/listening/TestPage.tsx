@@ -129,7 +129,8 @@ function Between({
               : `${count(test.trials, "trial")}, each in an order of its own.`)}
         </p>
         <p className="text-xs leading-5 text-quiet">
-          {number(seconds, 2)} s, looped, at {test.rate / 1000} kHz.{" "}
+          {number(seconds, 2)} s, looped, at {test.rate / 1000} kHz
+          {test.band && `, ${test.band.map((edge) => number(edge, 0)).join(" to ")} Hz alone`}.{" "}
           {test.by === "none"
             ? "Levels as rendered."
             : `Levels matched by ${LEVELS[test.by]}, error at most ${number(worst, 2)} dB.`}{" "}

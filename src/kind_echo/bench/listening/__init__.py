@@ -3,6 +3,7 @@
 from kind_echo.bench.listening.notes import add_note, change_words, delete_note, notes_on, words
 from kind_echo.bench.listening.results import Odds, Results, Sat, fixed_odds, outlook, results_of, sitting_result
 from kind_echo.bench.listening.sides import (
+    MOST_SECONDS,
     SAFE_PEAK,
     Align,
     Asked,
@@ -37,6 +38,7 @@ from kind_echo.bench.listening.tests import (
 )
 
 __all__ = [
+    "MOST_SECONDS",
     "SAFE_PEAK",
     "Align",
     "Asked",

@@ -8,14 +8,12 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload, selectinload
 
 from kind_echo.bench.listening.sittings import answers_of
-from kind_echo.bench.listening.tests import MID_ANCHOR, alike, are_hidden, way_of
+from kind_echo.bench.listening.tests import HIDDEN_REFERENCE, MID_ANCHOR, alike, are_hidden, way_of
 from kind_echo.core.listening.blind import SIGNIFICANT, listening_readings, needed, sequential_readings
 from kind_echo.core.listening.rating import Grades, Mean, Screened, means, screen
 from kind_echo.core.registry.errors import Conflict
 from kind_echo.core.registry.readings import Reading, value_of
 from kind_echo.database.models import ListeningTest, Sitting, Trial
-
-_REFERENCE = "hidden reference"
 
 
 class ResultsHidden(Conflict):
@@ -159,4 +157,4 @@ def _screened(test: ListeningTest, given: Sequence[Grades]) -> list[Screened]:
     way = way_of(test)
     if way.scale is None:
         return []
-    return screen(way.scale, given, _REFERENCE, MID_ANCHOR if way.scale == "BS.1534" else None)
+    return screen(way.scale, given, HIDDEN_REFERENCE, MID_ANCHOR if way.scale == "BS.1534" else None)

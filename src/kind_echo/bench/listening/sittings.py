@@ -20,7 +20,7 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, selectinload
 
-from kind_echo.bench.listening.tests import Way, find_test, way_of
+from kind_echo.bench.listening.tests import HIDDEN_REFERENCE, Way, find_test, way_of
 from kind_echo.core.listening.blind import sequential_readings
 from kind_echo.core.listening.rating import check_grade
 from kind_echo.core.registry.errors import BadParameter, Conflict, NotFound
@@ -97,14 +97,15 @@ def begin(session: Session, test_id: int, *, who: str, now: datetime) -> Sitting
     if test.until is not None and now >= test.until:
         raise Conflict(f"The test was open until {test.until:%Y-%m-%d %H:%M} UTC; nobody can sit down to it any more.")
     values = {"test_id": test_id, "who": who, "trials": trials_of(test), "begun_at": now, "state": "open"}
-    # Two windows may sit down at once: one sitting comes of it.
+    # Two windows may sit down at once: one sitting comes of it, and one first trial.
     session.execute(
         insert(Sitting).values(values).on_conflict_do_nothing(
             index_elements=["test_id", "who"], index_where=Sitting.state == "open"
         )
     )  # fmt: skip
-    sitting = session.scalars(held).one()
-    _draw_next(session, sitting, now)
+    sitting = session.scalars(held.with_for_update()).one()
+    if not sitting.drawn:
+        _draw_next(session, sitting, now)
     return sitting
 
 
@@ -235,7 +236,7 @@ def _draw(test: ListeningTest, sitting: Sitting, number: int) -> list[dict[str, 
             {"label": "Second", "side": 1, "graded": False},
         ]  # fmt: skip
     if way.scale == "BS.1116":
-        copy = next(i for i, side in enumerate(test.sides) if side["name"] == "hidden reference" and side["hidden"])
+        copy = next(i for i, side in enumerate(test.sides) if side["name"] == HIDDEN_REFERENCE and side["hidden"])
         graded = [_of_this_trial(test, sitting, number), copy]
     elif way.kind == "rating":
         graded = list(range(1, len(test.sides)))

@@ -15,7 +15,7 @@ from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.bench.listening.sides import Asked, Listening, NothingToHear, Prepared, clip_of, prepare
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.listening.blind import needed
-from kind_echo.core.listening.clips import band_of
+from kind_echo.core.listening.clips import Band, band_of
 from kind_echo.core.listening.rating import Scale
 from kind_echo.core.registry.errors import BadParameter, NotFound
 from kind_echo.database.blobs import store_content
@@ -24,6 +24,7 @@ from kind_echo.database.models import ListeningTest, Sitting, TestKind
 ANCHORS = {"anchor, 3.5 kHz": 3500.0, "anchor, 7 kHz": 7000.0}
 """Low-passed copies of the reference that BS.1534-3 hides among the sides, with the edge of each in Hz."""
 
+HIDDEN_REFERENCE = "hidden reference"
 MID_ANCHOR = "anchor, 7 kHz"
 MOST_TRIALS = 200
 _LONGEST = timedelta(days=366)
@@ -98,12 +99,12 @@ def new_test(
         raise BadParameter("sides", len(specs), "two or more")
     if until is not None and not now < until <= now + _LONGEST:
         raise BadParameter("until", f"{until:%Y-%m-%d}", "a day to come, within a year")
-    heard = prepare(session, specs, asked)
-    sides = [_kept(session, heard, side) for side in heard.sides]
+    heard = prepare(session, _told_apart(specs), asked)
+    sides = [_kept(session, heard, side, asked.band) for side in heard.sides]
     if way.kind == "abx" and sides[0]["sha256"] == sides[1]["sha256"]:
         raise NothingToHear("over this passage, lined up and at one level, they are the same to the bit")
     if way.kind == "rating":
-        sides += _hidden(session, heard, way)
+        sides += _hidden(session, heard, way, asked.band)
     options = {"way": asdict(way), "asked": asdict(asked)}
     alike = [side["sha256"] for side in sides], options, heard.rate
     test = ListeningTest(
@@ -155,20 +156,33 @@ def alike(session: Session, test: ListeningTest) -> list[int]:
     return list(session.scalars(select(ListeningTest.id).where(ListeningTest.alike == test.alike)))
 
 
-def _kept(session: Session, heard: Listening, side: Prepared) -> dict[str, Any]:
-    clip = clip_of(session, side.parts, heard.rate, heard.channels, heard.start, heard.stop, None)
+def _told_apart(specs: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
+    """The same with names that differ from each other, and from those of hidden copies: grades are kept by name."""
+    taken = {HIDDEN_REFERENCE, *ANCHORS}
+    found = []
+    for spec, name in specs:
+        free, number = name, 2
+        while free in taken:
+            free, number = f"{name} ({number})", number + 1
+        taken.add(free)
+        found.append((spec, free))
+    return found
+
+
+def _kept(session: Session, heard: Listening, side: Prepared, band: Band | None) -> dict[str, Any]:
+    clip = clip_of(session, side.parts, heard.rate, heard.channels, heard.start, heard.stop, band)
     return {
         "name": side.name, "hidden": False, "sha256": _store(session, heard, clip * 10 ** (side.level.gain / 20)),
         "gain": side.level.gain, "error": side.level.error, "delay": side.delay,
     }  # fmt: skip
 
 
-def _hidden(session: Session, heard: Listening, way: Way) -> list[dict[str, Any]]:
+def _hidden(session: Session, heard: Listening, way: Way, band: Band | None) -> list[dict[str, Any]]:
     """The copies of the reference that a rating hides: itself, and its anchors."""
     reference = heard.sides[0]
-    clip = clip_of(session, reference.parts, heard.rate, heard.channels, heard.start, heard.stop, None)
+    clip = clip_of(session, reference.parts, heard.rate, heard.channels, heard.start, heard.stop, band)
     clip = clip * 10 ** (reference.level.gain / 20)
-    copies = {"hidden reference": clip}
+    copies = {HIDDEN_REFERENCE: clip}
     if way.scale == "BS.1534":
         # The loop is filtered as one: its end goes over into its start.
         around = ArraySource(np.tile(clip, (3, 1)), heard.rate)

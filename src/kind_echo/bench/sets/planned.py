@@ -144,7 +144,8 @@ def keep_given(session: Session, cell_id: int, upload_id: int, now: datetime) ->
         raise UploadNotFound(upload_id)
     source = BlobSource(session, upload.content)
     samples = source.read(0, min(source.frames, len(stimulus)))
-    result = RenderResult(samples, None, False, f"The file {upload.name}, given with a set.")
+    cut = f" It is taken as far as its signal goes, {len(stimulus)} frames." if source.frames > len(stimulus) else ""
+    result = RenderResult(samples, None, False, f"The file {upload.name}, given with a set.{cut}")
     keep_render(session, cell, stimulus, Rendered((result,), None, 0.0), now)
     judge_now(session, cell)
     tell_change(session, cell.run_id)

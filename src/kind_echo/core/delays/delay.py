@@ -13,7 +13,7 @@ from numpy import fft
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.correlation import Floats, Spread, correlate
-from kind_echo.core.audio.source import Samples, Source, as_rows, blocks, read_padded
+from kind_echo.core.audio.source import Derived, Samples, Source, as_rows, blocks, read_padded
 from kind_echo.core.audio.transforms import fast_length
 from kind_echo.core.delays.delay_reading import PERIODIC, SILENT, UNRELATED, Delay, correlation_near, sharpen
 from kind_echo.core.delays.near_delay import find_delays_within
@@ -131,32 +131,15 @@ def find_delays(
 
 
 @dataclass(frozen=True)
-class _Stretch:
+class _Stretch(Derived):
     """Frames of a source as a source; silence where it has none."""
 
-    source: Source
     first: int
     last: int
 
     @property
-    def rate(self) -> int:
-        return self.source.rate
-
-    @property
     def frames(self) -> int:
         return self.last - self.first
-
-    @property
-    def channels(self) -> int:
-        return self.source.channels
-
-    @property
-    def half_step(self) -> float:
-        return self.source.half_step
-
-    @property
-    def rail(self) -> float:
-        return self.source.rail
 
     def read(self, start: int, stop: int) -> Samples:
         return read_padded(self.source, self.first + start, self.first + stop)

@@ -12,15 +12,6 @@ Scale = Literal["BS.1116", "BS.1534"]
 LIMITS: Mapping[Scale, tuple[float, float]] = {"BS.1116": (1.0, 5.0), "BS.1534": (0.0, 100.0)}
 """Lowest and highest grade: the five-grade impairment scale, and the continuous quality scale."""
 
-WORDS: Mapping[Scale, Sequence[tuple[float, str]]] = {
-    "BS.1116": (
-        (5.0, "imperceptible"), (4.0, "perceptible, but not annoying"), (3.0, "slightly annoying"), (2.0, "annoying"),
-        (1.0, "very annoying"),
-    ),
-    "BS.1534": ((80.0, "excellent"), (60.0, "good"), (40.0, "fair"), (20.0, "poor"), (0.0, "bad")),
-}  # fmt: skip
-"""Words of the scales. BS.1116: at the grade; BS.1534: from it upwards, in bands of 20."""
-
 _KNOWN_REFERENCE = 90.0  # BS.1534: a hidden reference graded below, in more than 15 % of the trials, or …
 _KNOWN_ANCHOR = 90.0  # … a mid anchor graded above, in more than 15 %, takes a listener out
 _OFTEN = 0.15

@@ -63,7 +63,10 @@ class HeardSideBody(Body):
 
 
 class ListeningBody(Body):
-    """Sides on the time axis of the first; the passage in frames. `safe_peak`: dBFS that a difference may reach."""
+    """Sides on the time axis of the first; the passage in frames, of up to `most_seconds`.
+
+    `safe_peak`: dBFS that a difference may reach.
+    """
 
     rate: int
     channels: int
@@ -72,6 +75,7 @@ class ListeningBody(Body):
     stop: int
     sides: list[HeardSideBody]
     found: str
+    most_seconds: float
     safe_peak: float
 
 
@@ -156,6 +160,7 @@ class TestBody(Body):
     start: int
     stop: int
     by: Matched
+    band: list[float] | None
     sides: list[TestSideBody]
     mine: int | None
 

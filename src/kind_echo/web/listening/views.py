@@ -9,6 +9,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.listening import (
+    MOST_SECONDS,
     SAFE_PEAK,
     Listening,
     Odds,
@@ -53,6 +54,7 @@ def listening_body(heard: Listening) -> ListeningBody:
         stop=heard.stop,
         sides=[_side(side) for side in heard.sides],
         found=heard.found,
+        most_seconds=MOST_SECONDS,
         safe_peak=SAFE_PEAK,
     )
 
@@ -94,6 +96,7 @@ def test_body(session: Session, test: ListeningTest, who: str, now: datetime) ->
         start=test.start,
         stop=test.stop,
         by=test.options["asked"]["by"],
+        band=test.options["asked"]["band"],
         sides=[
             TestSideBody(name=side["name"], hidden=side["hidden"], gain=side["gain"], error=side["error"])
             for side in test.sides
