@@ -44,6 +44,39 @@ done
 fresh() { [ -e "$1" ] && [ "$(cat "$1")" = "$2" ]; }
 digest() { cat "$@" | sha256sum | cut -d' ' -f1; }
 
+# The page is built while Python's packages are installed and compiled.
+build_page() {
+    node_does() { "$1" -e 'const [a, b] = process.versions.node.split(".").map(Number);
+        process.exit((a === 20 && b >= 19) || (a === 22 && b >= 12) || a > 22 ? 0 : 1)' 2>/dev/null; }
+    if ! { node_does node && command -v npm >/dev/null; }; then
+        want=$(digest requirements/node.txt)
+        if ! fresh .node/stamp "$want"; then
+            say "Installing Node.js"
+            "$python" -m venv .node
+            .node/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r requirements/node.txt
+            echo "$want" >.node/stamp
+        fi
+        PATH="$PWD/.node/bin:$PATH"
+        export PATH
+    fi
+    want=$(digest frontend/package-lock.json)
+    if ! fresh frontend/node_modules/.stamp "$want"; then
+        say "Installing npm packages"
+        npm --prefix frontend ci --loglevel=error --no-audit --no-fund
+        echo "$want" >frontend/node_modules/.stamp
+    fi
+    want=$(find frontend/src frontend/public frontend/index.html frontend/vite.config.ts frontend/package-lock.json -type f |
+        LC_ALL=C sort | xargs -d '\n' cat | sha256sum | cut -d' ' -f1)
+    if ! fresh src/kind_echo/web/static/.stamp "$want"; then
+        say "Building the page"
+        npm --prefix frontend run --silent build -- --logLevel error
+        echo "$want" >src/kind_echo/web/static/.stamp
+    fi
+}
+build_page &
+page=$!
+trap 'kill "$page" 2>/dev/null || true' EXIT
+
 [ -x .venv/bin/python ] || "$python" -m venv .venv
 for lock in runtime $([ "$kind" = dev ] && echo dev); do
     want=$(digest "requirements/$lock.txt")
@@ -69,29 +102,5 @@ if ! fresh .venv/standins.stamp "$want"; then
     echo "$want" >.venv/standins.stamp
 fi
 
-node_does() { "$1" -e 'const [a, b] = process.versions.node.split(".").map(Number);
-    process.exit((a === 20 && b >= 19) || (a === 22 && b >= 12) || a > 22 ? 0 : 1)' 2>/dev/null; }
-if ! { node_does node && command -v npm >/dev/null; }; then
-    want=$(digest requirements/node.txt)
-    if ! fresh .node/stamp "$want"; then
-        say "Installing Node.js"
-        "$python" -m venv .node
-        .node/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r requirements/node.txt
-        echo "$want" >.node/stamp
-    fi
-    PATH="$PWD/.node/bin:$PATH"
-    export PATH
-fi
-want=$(digest frontend/package-lock.json)
-if ! fresh frontend/node_modules/.stamp "$want"; then
-    say "Installing npm packages"
-    npm --prefix frontend ci --loglevel=error --no-audit --no-fund
-    echo "$want" >frontend/node_modules/.stamp
-fi
-want=$(find frontend/src frontend/public frontend/index.html frontend/vite.config.ts frontend/package-lock.json -type f |
-    LC_ALL=C sort | xargs -d '\n' cat | sha256sum | cut -d' ' -f1)
-if ! fresh src/kind_echo/web/static/.stamp "$want"; then
-    say "Building the page"
-    npm --prefix frontend run --silent build -- --logLevel error
-    echo "$want" >src/kind_echo/web/static/.stamp
-fi
+wait "$page"
+trap - EXIT

@@ -1,6 +1,7 @@
 """A real PostgreSQL for every test that needs one: the finished demo is made once, and copied for each test."""
 
 import fcntl
+import multiprocessing
 import os
 import subprocess
 import time
@@ -67,6 +68,49 @@ def process(*command: str, url: str, log: Path, **environment: str) -> Iterator[
             except subprocess.TimeoutExpired:
                 started.kill()
                 started.wait()
+
+
+# Loading the program takes longer than many a test: servers are forked off a process that has loaded it.
+_FORKS = multiprocessing.get_context("forkserver")
+_FORKS.set_forkserver_preload(["kind_echo.web.app", "kind_echo.web.serving.server", "kind_echo.renderers.stand_in"])
+
+
+@contextmanager
+def forked(program: Callable[..., None], *arguments: str, url: str, log: Path, **environment: str) -> Iterator[None]:
+    """A program of the project's, as `process` starts it, only sooner there."""
+    own = dict(os.environ) | _OWN | {URL_VARIABLE: url} | environment
+    started = _FORKS.Process(target=_become, args=(program, arguments, own, log))
+    started.start()
+    try:
+        yield
+    finally:
+        started.terminate()
+        started.join(10)
+        if started.is_alive():
+            started.kill()
+            started.join()
+
+
+def _become(program: Callable[..., None], arguments: tuple[str, ...], environment: dict[str, str], log: Path) -> None:
+    os.environ.clear()
+    os.environ.update(environment)
+    os.chdir(PROJECT)
+    with log.open("ab") as output:
+        for descriptor in (1, 2):
+            os.dup2(output.fileno(), descriptor)
+    program(*arguments)
+
+
+def _serve(bind: str, threads: str) -> None:
+    from kind_echo.web.serving.server import serve
+
+    serve(bind, int(threads))
+
+
+def _work() -> None:
+    from kind_echo.cli.main import main
+
+    main(["worker"])
 
 
 def point_at(url: str) -> None:
@@ -228,14 +272,26 @@ def seen(shared_copy: str) -> Iterator[str]:
     engine().dispose()
 
 
-@pytest.fixture
-def empty(cluster: Cluster) -> Iterator[str]:
-    """Address of a migrated database with nothing in it; this process is pointed at it."""
+@pytest.fixture(scope="session")
+def migrated(cluster: Cluster) -> str:
+    """Name of a migrated database with nothing in it."""
     from kind_echo.database.migrate import migrate
 
-    url = fresh_database(cluster)
+    with one_at_a_time("migrated") as made:
+        if not made.exists():
+            url = fresh_database(cluster)
+            point_at(url)
+            migrate()
+            engine().dispose()
+            made.write_text(url.rsplit("/", 1)[1])
+        return made.read_text()
+
+
+@pytest.fixture
+def empty(cluster: Cluster, migrated: str) -> Iterator[str]:
+    """Address of a migrated database with nothing in it; this process is pointed at it."""
+    url = fresh_database(cluster, migrated)
     point_at(url)
-    migrate()
     yield url
     engine().dispose()
     drop_database(cluster, url)
@@ -275,12 +331,9 @@ def serving(url: str, folder: Path, *, worker: bool = True, **environment: str) 
     """The web server on that database, and a worker unless there is to be none."""
     port = free_port()
     address = f"http://127.0.0.1:{port}"
-    web = ("kind-echo", "serve", "--threads", "16", "--bind", f"127.0.0.1:{port}")
     with (
-        process(*web, url=as_service(url, "web"), log=folder / "web.log", **environment),
-        process("kind-echo", "worker", url=as_service(url, "worker"), log=folder / "worker.log")
-        if worker
-        else nullcontext(),
+        forked(_serve, f"127.0.0.1:{port}", "16", url=as_service(url, "web"), log=folder / "web.log", **environment),
+        forked(_work, url=as_service(url, "worker"), log=folder / "worker.log") if worker else nullcontext(),
     ):
         wait_until(lambda: _answers(address), 120, "an answer of the web server")
         yield Server(address, url)

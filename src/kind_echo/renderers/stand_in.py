@@ -15,7 +15,6 @@ from kind_echo.renderers.contract import (
     RenderRequest,
     RenderResult,
 )
-from kind_echo.standins.catalogue import STAND_INS, load_effect
 from kind_echo.standins.effects import Effect, Values
 from kind_echo.standins.hosts import HOSTS, find_host, run_through
 from kind_echo.standins.stages import Job
@@ -28,6 +27,8 @@ class StandInRenderer:
 
     def render(self, request: RenderRequest) -> RenderResult:
         """Render one case. Raises RenderFailed for an effect, build, host or setting that does not exist."""
+        from kind_echo.standins.catalogue import load_effect  # slow to load, and most processes never render
+
         channels = request.signal.shape[1]
         job = Job(request.effect, request.values, request.rate, request.mode, request.block_size, channels)
 
@@ -55,6 +56,8 @@ def _code() -> str:
 
 def stand_in_offer() -> Offer:
     """All simulated hosts and effects."""
+    from kind_echo.standins.catalogue import STAND_INS
+
     return Offer(
         QUEUE,
         "Simulated effects and hosts that ship with the product",

@@ -58,22 +58,28 @@ def _phases(taps: NDArray[np.float64], factor: int) -> NDArray[np.float64]:
     return np.concatenate([taps, np.zeros(rows * factor - len(taps))]).reshape(rows, factor)
 
 
-# Sums run over rows, one lane a phase, so that neither block size nor vector width changes a result.
+_TILE = 256  # frames whose sums stay in the nearest cache
+
+# Each sum runs over its taps in order, many frames side by side, so that neither block size nor vector width changes a
+# result.
+
+
 @numba.njit(cache=True)  # type: ignore[misc,unused-ignore]
 def _raise_rate(extended: Samples, phases: NDArray[np.float64]) -> Samples:
     rows, factor = phases.shape
     frames, channels = extended.shape[0] - (rows - 1), extended.shape[1]
     out = np.zeros((frames * factor, channels))
-    lanes = np.zeros(factor)
+    sums = np.zeros(_TILE)
     for channel in range(channels):
-        for i in range(frames):
-            lanes[:] = 0.0
-            for k in range(rows):
-                x = extended[i + rows - 1 - k, channel]
-                for p in range(factor):
-                    lanes[p] += phases[k, p] * x
+        samples = extended[:, channel].copy()
+        for start in range(0, frames, _TILE):
+            count = min(_TILE, frames - start)
             for p in range(factor):
-                out[i * factor + p, channel] = lanes[p]
+                sums[:] = 0.0
+                for k in range(rows):
+                    _add(sums, phases[k, p], samples[start + rows - 1 - k :], count)
+                for i in range(count):
+                    out[(start + i) * factor + p, channel] = sums[i]
     return out
 
 
@@ -82,15 +88,24 @@ def _lower_rate(extended: Samples, phases: NDArray[np.float64]) -> Samples:
     rows, factor = phases.shape
     frames, channels = extended.shape[0] // factor - (rows - 1), extended.shape[1]
     out = np.zeros((frames, channels))
-    lanes = np.zeros(factor)
+    sums = np.zeros(_TILE)
     for channel in range(channels):
-        for i in range(frames):
-            lanes[:] = 0.0
-            for k in range(rows - 1):
-                for p in range(factor):
-                    lanes[p] += phases[k, p] * extended[(i + k) * factor + p, channel]
-            total = phases[rows - 1, 0] * extended[(i + rows - 1) * factor, channel]
+        lanes = [extended[p::factor, channel].copy() for p in range(factor)]
+        for start in range(0, frames, _TILE):
+            count = min(_TILE, frames - start)
+            for i in range(count):
+                out[start + i, channel] = phases[rows - 1, 0] * lanes[0][start + i + rows - 1]
             for p in range(factor):
-                total += lanes[p]
-            out[i, channel] = total
+                sums[:] = 0.0
+                for k in range(rows - 1):
+                    _add(sums, phases[k, p], lanes[p][start + k :], count)
+                for i in range(count):
+                    out[start + i, channel] += sums[i]
     return out
+
+
+@numba.njit(cache=True, inline="always")  # type: ignore[misc,unused-ignore]
+def _add(sums: NDArray[np.float64], tap: float, samples: NDArray[np.float64], count: int) -> None:
+    """Add samples, times a tap, to the sums."""
+    for i in range(count):
+        sums[i] += tap * samples[i]

@@ -8,7 +8,6 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.accounts import add_person, all_people
 from kind_echo.bench.decisions import approve, decide
-from kind_echo.bench.demo.files import bring_files
 from kind_echo.bench.demo.scenario import PEOPLE, SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
 from kind_echo.bench.demo.sittings import sit_down
 from kind_echo.bench.machines import add_effect, add_host_by_hand, register
@@ -27,7 +26,6 @@ from kind_echo.core.signals import in_full
 from kind_echo.database.models import Build, Cell, Condition, Effect, Plan, Run, Signal
 from kind_echo.renderers import lv2, stand_in
 from kind_echo.renderers.contract import Offer, OfferedEffect
-from kind_echo.standins.catalogue import STAND_INS
 
 BENCH = "Demo bench"
 _AMPLIFIER = "http://lv2plug.in/plugins/eg-amp"
@@ -40,6 +38,10 @@ def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
     Releases are rendered first and their renders are approved as soon as they are all there; the candidates follow.
     What this machine has no renderer for is left out.
     """
+    # Slow to load, and a demo is built once.
+    from kind_echo.bench.demo.files import bring_files
+    from kind_echo.standins.catalogue import STAND_INS
+
     now = datetime.now(UTC)
     if not all_people(session):  # a demo from before there were accounts has none
         for name, role in PEOPLE.items():

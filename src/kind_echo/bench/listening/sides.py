@@ -301,21 +301,27 @@ def _delay(
     session: Session, first: _Opened, part: Part, align: Align, around: float
 ) -> tuple[Alignment, float | None, str]:
     """What is taken off a part: its delay after the first side, at that side's rate; why none could be found."""
-    source = _Opened(session, part)
     if align == "as rendered":
         return Alignment(), 0.0, ""
-    other: Source = _AtRate(_Opened(session, Part(part.address)), first.rate)
+    other = _AtRate(_Opened(session, Part(part.address)), first.rate)
+    samples, why = _found_delay(first, other, around if max(first.frames, other.frames) > _LONG else 0.0)
+    if samples is None:
+        return Alignment(), None, why
+    whole = round(samples)
+    fraction = samples - whole if align == "fraction" else 0.0
+    return Alignment(whole, fraction), whole + fraction, ""
+
+
+@cached(LRUCache(4096), key=lambda first, other, around: (first.part, other.source.part, around), lock=Lock())
+def _found_delay(first: _Opened, other: _AtRate, around: float) -> tuple[float | None, str]:
+    """How much later a side is than the first, in samples of that one, or why none was found; looked for once."""
     a, b = _near(first, other, around)
     if min(len(a), len(b)) < _LEAST_FRAMES:
-        return Alignment(), None, "too little of it lies beside the first side"
-    if source.plain.frames == first.plain.frames and np.array_equal(a, b):
-        return Alignment(), 0.0, ""
+        return None, "too little of it lies beside the first side"
+    if other.source.frames == first.frames and np.array_equal(a, b):
+        return 0.0, ""
     found, _ = find_delays(ArraySource(a, first.rate), ArraySource(b, first.rate))
-    if found.samples is None:
-        return Alignment(), None, found.why or "no delay was found"
-    whole = round(found.samples)
-    fraction = found.samples - whole if align == "fraction" else 0.0
-    return Alignment(whole, fraction), whole + fraction, ""
+    return found.samples, "" if found.samples is not None else found.why or "no delay was found"
 
 
 def _around(first: _Opened, asked: Asked) -> float:

@@ -64,11 +64,10 @@ _PLAIN = 0.9  # agreement of phases, from which a delay is told from the correla
 
 @dataclass(frozen=True)
 class _Tried:
-    """A lag that was looked at."""
+    """A lag that was looked at, and what all channels together say of it."""
 
     lag: int
     together: Fine
-    each: list[Fine | None]
 
 
 def find_delays(
@@ -112,7 +111,8 @@ def find_delays(
         silent = _is_silent(reference) or _is_silent(render)
         none = Delay(None, why=SILENT if silent else UNRELATED)
         return none, [none] * reference.channels
-    period = _period(reference, render, best, spread)
+    channels = _of_each(reference, render, best, reach)
+    period = _period(reference, render, best, channels, spread)
     if period is not None and abs(best.lag + best.together.samples) >= _LEAST * period:
         none = Delay(None, why=PERIODIC)
         return none, [none] * reference.channels
@@ -120,14 +120,14 @@ def find_delays(
     if (overall.uncertainty or 0.0) > NEAR:  # it was not looked for any further away
         none = Delay(None, why=UNRELATED)
         return none, [none] * reference.channels
-    each = [Delay(None, why=SILENT) if one is None else _delay(one, best.lag, reference.rate) for one in best.each]
+    each = [Delay(None, why=SILENT) if one is None else _delay(one, best.lag, reference.rate) for one in channels]
     # A render that differs by no filter has the delay that its correlation tells most finely.
     if best.together.level and best.together.linearity >= _PLAIN:
         around = correlation_near(reference, render, overall, spread)
         if around is not None:
             overall, each = sharpen(around, overall, each)
     return overall, [one if fine is None or fine.steady else Delay(None, why=UNRELATED)
-                     for one, fine in zip(each, best.each, strict=True)]  # fmt: skip
+                     for one, fine in zip(each, channels, strict=True)]  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -168,11 +168,22 @@ def _look(reference: Source, render: Source, lag: int, reach: int) -> _Tried | N
     lo, hi = max(0, -lag), min(reference.frames, render.frames - lag)
     if hi - lo < max(8, _LEAST_OVERLAP * min(reference.frames, render.frames)):
         return None
-    sets = read_blocks(reference, render, lag, (lo, hi))
-    near = max(1, min(NEAR, reach - abs(lag)) if reach < abs(lag) + NEAR else NEAR)
-    together = fine_delay(sets, near, whole_file=True)
-    each = [fine_delay([one], near, whole_file=True) for one in sets]
-    return None if together is None else _Tried(lag, together, each)
+    together = fine_delay(read_blocks(reference, render, lag, (lo, hi)), _near(lag, reach), whole_file=True)
+    return None if together is None else _Tried(lag, together)
+
+
+def _of_each(reference: Source, render: Source, tried: _Tried, reach: int) -> list[Fine | None]:
+    """What each channel says of a lag by itself; None for one that is silent."""
+    if reference.channels == 1:
+        return [tried.together]
+    within = max(0, -tried.lag), min(reference.frames, render.frames - tried.lag)
+    sets = read_blocks(reference, render, tried.lag, within)
+    return [fine_delay([one], _near(tried.lag, reach), whole_file=True) for one in sets]
+
+
+def _near(lag: int, reach: int) -> int:
+    """Samples around a lag within which a finer one is looked for."""
+    return max(1, min(NEAR, reach - abs(lag)) if reach < abs(lag) + NEAR else NEAR)
 
 
 def _best(tried: Sequence[_Tried], reference: Source, render: Source) -> _Tried | None:
@@ -316,7 +327,9 @@ def _slide(x: Floats, y: Floats, spread: Spread) -> tuple[Floats, Floats]:
     return level, plain
 
 
-def _period(reference: Source, render: Source, tried: _Tried, spread: Spread) -> int | None:
+def _period(
+    reference: Source, render: Source, tried: _Tried, channels: Sequence[Fine | None], spread: Spread
+) -> int | None:
     """How far away another lag within a period of hearing fits as well, with a dip between the two; None for none.
 
     Where there is more to a sound than its period, its own blocks do not agree on the other lag.
@@ -326,7 +339,7 @@ def _period(reference: Source, render: Source, tried: _Tried, spread: Spread) ->
     if near < 2:
         return None
     found = correlate(reference, render, near, centre, _PARTS, spread)
-    signs = [0 if one is None else one.polarity for one in tried.each]
+    signs = [0 if one is None else one.polarity for one in channels]
     common = found.lags @ np.array(signs, dtype=float)
     strength = np.abs(common)
     best = near + int(np.argmax(np.where(np.abs(np.arange(-near, near + 1)) <= 2, np.abs(common), -1.0))) - near

@@ -4,7 +4,6 @@ import math
 
 import numpy as np
 from numpy import fft
-from scipy.signal import firwin, kaiserord
 
 from kind_echo.core.audio.source import Samples, Source, read_padded
 from kind_echo.core.audio.transforms import fast_length
@@ -43,6 +42,8 @@ def band_taps(band: Band, rate: int) -> Samples:
     width = min(edge * (1 - 2**-_STEEP) for edge in edges)
     if high < rate / 2:
         width = min(width, rate / 2 - high)
+    from scipy.signal import firwin, kaiserord  # slow to load, and few processes filter
+
     taps, beta = kaiserord(STOP_DB, width / (rate / 2))
     taps = min(_MOST_TAPS, taps | 1)
     # The window's edge lies in the middle of the slope: half of it is moved outwards, so that the band stays whole.
