@@ -21,6 +21,7 @@ import { SignInPage } from "./features/people/SignInPage";
 import { NewPlanPage, PlanPage } from "./features/plans/PlanPage";
 import { PlansPage } from "./features/plans/PlansPage";
 import { HistoryPage, ReferencesPage } from "./features/references/ReferencesPage";
+import { ReportPage } from "./features/report/ReportPage";
 import { RunsPage } from "./features/runs/RunsPage";
 import { SearchPage } from "./features/searches/SearchPage";
 import { SheetPage } from "./features/sheet/SheetPage";
@@ -46,6 +47,7 @@ const routes = [
     children: [
       { path: "/", element: <RunsPage /> },
       { path: "/runs/:run", element: <SheetPage /> },
+      { path: "/runs/:run/report", element: <ReportPage /> },
       { path: "/runs/:run/kit", element: <KitPage /> },
       { path: "/trends", element: <TrendsPage /> },
       { path: "/searches/:search", element: <SearchPage /> },

@@ -3,7 +3,6 @@
 import re
 from collections.abc import Iterator
 
-import pytest
 from ops.screenshots import cell_of, settle
 from ops.visiting import Visitor
 from playwright.sync_api import Page, expect
@@ -29,6 +28,7 @@ def _each_view(page: Page) -> Iterator[str]:
         page.url,
         sheet,
         f"{sheet}?figures=1",
+        f"{sheet.partition('?')[0]}/report",
         "/",
         "/files",
         "/files/2",
@@ -150,12 +150,27 @@ def test_a_server_that_is_away_is_told_and_what_was_shown_stays(view: Page) -> N
     expect(view.get_by_role("alert")).to_have_count(0)
 
 
-@pytest.mark.parametrize("theme", ["light", "dark"])
-def test_axe_finds_nothing(view: Page, theme: str) -> None:
-    """axe-core against WCAG 2.2 AA, on every main view."""
-    view.evaluate(f"localStorage.setItem('kind-echo.theme', '{theme}')")
+def test_every_view_is_accessible_in_both_themes_and_cut_off_in_no_window(view: Page) -> None:
+    """axe-core against WCAG 2.2 AA, on every main view; from 1024 to 1920 wide."""
     for address in _each_view(view):
         assert axe(view) == [], address
+        view.evaluate("document.documentElement.dataset.theme = 'dark'")
+        assert axe(view, contrast_alone=True) == [], address
+        for width in (1024, 1920):
+            view.set_viewport_size({"width": width, "height": 720})
+            over, under = view.evaluate(
+                "(page => [page.scrollWidth - page.clientWidth, page.scrollHeight - page.clientHeight])"
+                "(document.documentElement)"
+            )
+            assert max(over, under) <= 0, (address, width, over, under)
+        view.set_viewport_size({"width": 1280, "height": 800})
+
+
+def test_a_theme_is_kept(view: Page) -> None:
+    view.get_by_role("button", name="Dark", exact=True).click()
+    view.reload()
+    expect(view.get_by_role("button", name="Light", exact=True)).to_be_visible()
+    assert view.evaluate("document.documentElement.dataset.theme") == "dark"
 
 
 def test_every_key_is_listed(view: Page) -> None:
@@ -220,16 +235,6 @@ def test_the_pair_of_a_tone_tells_whence_its_aliases_come_and_that_of_steps_wher
         "return [...seen] }"
     )
     assert "176 24 92" in inks  # of the difference: discs of aliases
-
-
-@pytest.mark.parametrize("width", [1024, 1920])
-def test_nothing_is_cut_off_in_a_small_or_a_large_window(view: Page, width: int) -> None:
-    view.set_viewport_size({"width": width, "height": 720})
-    for address in _each_view(view):
-        over = view.evaluate("document.documentElement.scrollWidth - document.documentElement.clientWidth")
-        assert over <= 0, (address, over)
-        under = view.evaluate("document.documentElement.scrollHeight - document.documentElement.clientHeight")
-        assert under <= 0, (address, under)
 
 
 def test_a_reference_tells_its_history(view: Page) -> None:

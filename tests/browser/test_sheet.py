@@ -71,6 +71,37 @@ def test_what_is_fixed_and_what_newly_fails_is_said_and_filters_the_sheet(view: 
     expect(view.get_by_text("60 of 72 cells")).to_be_visible()
 
 
+def test_the_report_says_what_stands_and_is_printed_whole(view: Page) -> None:
+    _open(view, "2.1.0-rc2")
+    view.keyboard.press("r")
+    expect(view).to_have_url(re.compile(r"/runs/\d+/report$"))
+    report = view.get_by_role("article", name="Report")
+    expect(report).to_contain_text("Skerry 2.1.0-rc2 against approved references, in every host, at every rate.")
+    expect(report.get_by_role("region", name="Result")).to_contain_text("6 of 72 cells need a decision.")
+    expect(report.get_by_role("region", name="Result")).to_contain_text("54 fixed")
+    findings = report.get_by_role("region", name="Findings")
+    expect(findings.get_by_role("listitem").filter(has_text="Differs from the reference")).to_contain_text(
+        "6 cells, at 44.1 kHz, with Hard, 8× and Soft, 8×, since 2.1.0-rc2"
+    )
+    wrong = report.get_by_role("region", name="Cells that do not pass").get_by_role("row")
+    expect(wrong).to_have_count(1 + 18)
+    expect(wrong.nth(1)).to_contain_text("Differs from the reference")  # what needs a person comes first
+    view.evaluate("window.print = () => { window.printed = true }")
+    view.keyboard.press("p")
+    assert view.evaluate("window.printed") is True
+    view.emulate_media(media="print")
+    expect(view.get_by_role("navigation")).to_be_hidden()
+    expect(view.get_by_role("button", name="Print")).to_be_hidden()
+    # On paper nothing scrolls: the page is as long as the report.
+    long, inner = view.evaluate(
+        "[document.documentElement.scrollHeight, document.querySelector('article').clientHeight]"
+    )
+    assert long >= inner > 800
+    view.emulate_media(media="screen")
+    view.keyboard.press("Escape")
+    expect(view.get_by_role("grid")).to_be_visible()
+
+
 def test_rows_and_columns_are_grouped_folded_filtered_and_inked_by_another_measure(view: Page) -> None:
     _open(view, "2.1.0-rc1")
     grid = view.get_by_role("grid")

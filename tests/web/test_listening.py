@@ -25,7 +25,7 @@ from kind_echo.database.blobs import store_content
 from kind_echo.database.models import Sitting
 from kind_echo.database.sessions import transaction
 from kind_echo.web.app import create_app
-from tests.conftest import as_service, point_at
+from tests.conftest import as_service, point_at, query
 from tests.signing import sign
 
 R = 48_000
@@ -497,3 +497,29 @@ def test_notes_are_kept_by_whom_and_words_are_the_keepers(nora: FlaskClient, tov
     assert tove.get("/api/listening/notes?subject=cells/12").json["words"] == ["grainy", "wet"]
     assert nora.delete(f"/api/listening/notes/{made.json['id']}").status_code == 204
     assert nora.delete(f"/api/listening/notes/{made.json['id']}").status_code == 404
+
+
+def test_what_was_heard_of_a_run_stands_in_its_report_and_nothing_of_another(client: FlaskClient, demo: str) -> None:
+    run, cell = query(
+        demo,
+        "SELECT run_id, min(id) FROM cell WHERE reference_id IS NOT NULL AND ink > 0 GROUP BY 1 ORDER BY 1 LIMIT 1",
+    )[0]
+    pair = client.get(f"/api/cells/{cell}").json
+    note = {"subject": f"cells/{cell}", "side": "Render", "second": 0.5, "text": "dull"}
+    assert client.post("/api/listening/notes", json=note).status_code == 201
+    asked = _asked(pair["reference"]["sha256"], pair["render"]["sha256"])
+    tomorrow = (datetime.now(UTC) + timedelta(days=1)).isoformat()
+    for subject, until in ((f"cells/{cell}", None), (f"runs/{run}", tomorrow), ("cells/999999", None)):
+        made = client.post(
+            "/api/listening/tests",
+            json={"asked": asked, "kind": "abx", "name": subject, "subject": subject, "until": until},
+        )
+        assert made.status_code == 201, made.text
+    found = client.get(f"/api/listening/runs/{run}").json
+    assert [(one["cell_id"], one["note"]["text"]) for one in found["notes"]] == [(cell, "dull")]
+    hidden, shown = found["tests"]
+    assert (hidden["cell_id"], hidden["results"]) == (None, None)
+    assert (shown["cell_id"], shown["test"]["name"], shown["results"]["sittings"]) == (cell, f"cells/{cell}", [])
+    about = client.get("/api/listening/notes", query_string={"subject": f"cells/{cell}"}).json
+    assert [one["name"] for one in about["tests"]] == [f"cells/{cell}"]
+    assert client.get("/api/listening/runs/999999").status_code == 404

@@ -338,7 +338,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was noted on a page, and the words of the house. */
+        /** What was noted on a page, the tests that were made there, and the words of the house. */
         get: operations["listening_notes_notes_get"];
         put?: never;
         /** Keep what was heard. */
@@ -375,6 +375,23 @@ export interface paths {
         };
         /** What a number of trials can show, before anybody sits down. */
         get: operations["listening_outlook_outlook_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/listening/runs/{run_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was heard of a run and its cells, for its report. */
+        get: operations["listening_run_heard_runs__int_run_id__get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2956,7 +2973,7 @@ export interface components {
         };
         /**
          * NewTestBody
-         * @description A test to be made of sides that were listened to.
+         * @description A test to be made of sides that were listened to; `subject` is the page that they came from, as "cells/12".
          */
         NewTestBody: {
             asked: components["schemas"]["AskedBody"];
@@ -2992,6 +3009,11 @@ export interface components {
              * @default null
              */
             scale: ("BS.1116" | "BS.1534") | null;
+            /**
+             * Subject
+             * @default
+             */
+            subject: string;
             /**
              * Trials
              * @default 16
@@ -3041,11 +3063,13 @@ export interface components {
         };
         /**
          * NotesBody
-         * @description Notes on a page, oldest first, and the words of the house.
+         * @description Notes on a page, oldest first, tests that were made there, newest first, and the words of the house.
          */
         NotesBody: {
             /** Notes */
             notes: components["schemas"]["NoteBody"][];
+            /** Tests */
+            tests: components["schemas"]["TestLineBody"][];
             /** Words */
             words: string[];
         };
@@ -3931,6 +3955,35 @@ export interface components {
              * @enum {string}
              */
             change: "stop" | "resume" | "put first";
+        };
+        /**
+         * RunHeardBody
+         * @description What was heard of a run: notes, oldest first, and tests, newest first.
+         */
+        RunHeardBody: {
+            /** Notes */
+            notes: components["schemas"]["RunNoteBody"][];
+            /** Tests */
+            tests: components["schemas"]["RunTestBody"][];
+        };
+        /**
+         * RunNoteBody
+         * @description A note, and the cell that it is on; null for one on the run as a whole.
+         */
+        RunNoteBody: {
+            /** Cell Id */
+            cell_id: number | null;
+            note: components["schemas"]["NoteBody"];
+        };
+        /**
+         * RunTestBody
+         * @description A test, and the cell that it is of; null for one of several. Results are null while they are hidden.
+         */
+        RunTestBody: {
+            /** Cell Id */
+            cell_id: number | null;
+            results: components["schemas"]["ResultsBody"] | null;
+            test: components["schemas"]["TestLineBody"];
         };
         /**
          * RunsBody
@@ -5762,6 +5815,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["OutlookBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_run_heard_runs__int_run_id__get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RunHeardBody"];
                 };
             };
             /** @description Unprocessable Entity */

@@ -24,14 +24,14 @@ export function Shell() {
   const { pathname } = useLocation();
   useKeys({ "?": () => setHelp(true) });
   return (
-    <div className="flex h-dvh flex-col">
+    <div className="flex h-dvh flex-col print:block print:h-auto">
       <a
         href="#main"
         className="sr-only focus:not-sr-only focus:absolute focus:z-40 focus:bg-sheet focus:p-3"
       >
         Skip to the content
       </a>
-      <header className="flex h-11 shrink-0 items-center gap-4 border-b xl:gap-6 border-line bg-sheet px-5">
+      <header className="flex h-11 print:hidden shrink-0 items-center gap-4 border-b xl:gap-6 border-line bg-sheet px-5">
         <Link to="/" className="text-base font-bold whitespace-nowrap">
           kind echo <span className="font-light text-difference">echo</span>
         </Link>

@@ -33,9 +33,12 @@ const DAY_MS = 24 * 60 * 60 * 1000;
 export function BlindForm({
   asked,
   heard,
+  subject,
   onClose,
 }: {
   asked: Asked;
+  /** The page that the sides came from. */
+  subject: string;
   heard: Listening;
   onClose: () => void;
 }) {
@@ -62,6 +65,7 @@ export function BlindForm({
       kind: apart ? "abx" : rated ? "rating" : "order",
       name,
       note: "",
+      subject,
       trials: way === "sequential" ? 0 : way === "order" ? 1 : trials,
       heard: often / 10,
       false_alarm: 0.05,

@@ -285,7 +285,12 @@ function Open({
         </div>
         <aside className="grid content-start gap-5">
           {blind ? (
-            <BlindForm asked={pinned(asked, heard)} heard={heard} onClose={() => setBlind(false)} />
+            <BlindForm
+              asked={pinned(asked, heard)}
+              heard={heard}
+              subject={subject}
+              onClose={() => setBlind(false)}
+            />
           ) : (
             <div>
               <Button needs="work" hint="B" onClick={() => setBlind(true)} disabled={heard.sides.length < 2}>

@@ -10,6 +10,7 @@ export type NewTest = Schemas["NewTestBody"];
 export type Sitting = Schemas["SittingBody"];
 export type Slot = Schemas["SlotBody"];
 export type Results = Schemas["ResultsBody"];
+export type RunHeard = Schemas["RunHeardBody"];
 export type Odds = Schemas["OddsBody"];
 export type Answer = Schemas["AnswerBody"];
 
@@ -172,6 +173,13 @@ export const notesQuery = (subject: string) =>
     queryFn: ({ signal }) =>
       take(client.GET("/api/listening/notes", { params: { query: { subject } }, signal })),
     enabled: subject !== "",
+  });
+
+export const runHeardQuery = (run_id: number) =>
+  queryOptions({
+    queryKey: ["run-heard", run_id],
+    queryFn: ({ signal }) =>
+      take(client.GET("/api/listening/runs/{run_id}", { params: { path: { run_id } }, signal })),
   });
 
 export function useAddNote(subject: string) {

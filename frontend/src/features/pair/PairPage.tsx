@@ -5,7 +5,7 @@ import type { DecisionKind, Pair } from "../../api/client";
 import { Button, Sentence } from "../../ui/controls";
 import { Check } from "../../ui/fields";
 import { useKeys } from "../../ui/keys";
-import { kilohertz, number } from "../../ui/numbers";
+import { count, kilohertz, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { DecideDialog } from "../decisions/DecideDialog";
 import { StandingText } from "../decisions/StandingText";
@@ -421,11 +421,23 @@ function ZoomBar(props: {
 /** What people noted while they listened to the pair; nothing where nobody did. */
 function Heard({ subject }: { subject: string }) {
   const notes = useQuery(notesQuery(subject));
-  if (!notes.data?.notes.length) return null;
+  const tests = notes.data?.tests ?? [];
+  if (!notes.data || notes.data.notes.length + tests.length === 0) return null;
   return (
     <section aria-label="Heard" className="mb-4">
       <h2 className="pb-1 font-semibold">Heard</h2>
-      <NoteList subject={subject} />
+      {notes.data.notes.length > 0 && <NoteList subject={subject} />}
+      {tests.map((test) => (
+        <p key={test.id} className="pt-1.5 leading-5">
+          <Link to={`/listen/tests/${test.id}`} className="underline">
+            {test.name}
+          </Link>
+          <span className="block text-xs text-quiet">
+            Listening test, {count(test.sittings, "sitting")}
+            {test.under_way > 0 && `, ${test.under_way} under way`}
+          </span>
+        </p>
+      ))}
     </section>
   );
 }

@@ -1,7 +1,7 @@
 import { memo, useState } from "react";
 import type { Finding, Sheet } from "../../api/client";
 import { count } from "../../ui/numbers";
-import { partsOf } from "./layout";
+import { partsOf, worstOf } from "./layout";
 
 interface Props {
   sheet: Sheet;
@@ -92,7 +92,7 @@ function Item({ finding, marked, opened, onOpen, onMark }: ItemProps) {
         </span>
         <span className="mt-1 block text-xs leading-5 text-quiet">
           {count(finding.cells.length, "cell")}, {finding.where}
-          {worst(finding) && <> · worst: {worst(finding)}</>}
+          {worstOf(finding) && <> · worst: {worstOf(finding)}</>}
           {finding.since && <> · since {finding.since}</>}
           {finding.undecided > 0 && finding.undecided < finding.cells.length && (
             <> · {finding.undecided} not decided</>
@@ -143,11 +143,4 @@ function Parts({ sheet, finding, marked, onMark }: Omit<ItemProps, "opened" | "o
       ))}
     </dl>
   );
-}
-
-/** The figures of the worst cell, without the words that the headline has said already. */
-function worst({ worst: whole, headline }: Finding): string {
-  const first = whole.split("; ")[0] ?? "";
-  const alone = first.startsWith(`${headline}: `) ? first.slice(headline.length + 2) : first;
-  return alone === headline || alone === "1" ? "" : alone;
 }

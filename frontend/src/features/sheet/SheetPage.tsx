@@ -208,6 +208,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
     a: () => decide("reference"),
     d: () => decide("fault"),
     j: listen,
+    r: () => navigate(`/runs/${sheet.run.id}/report`),
     u: () => undo(),
     Escape: () => setMarked(new Set()),
     Enter: () => chosen && open(chosen.id),
@@ -263,6 +264,12 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
           .
         </Sentence>
         <div className="ml-auto flex items-center gap-2">
+          <Link
+            to={`/runs/${run.id}/report`}
+            className="pr-2 whitespace-nowrap underline decoration-line hover:decoration-text"
+          >
+            Report<span className="kbd">R</span>
+          </Link>
           {sheet.by_hand > 0 && (
             <Link to={`/runs/${run.id}/kit`} className="pr-2 underline decoration-line hover:decoration-text">
               {count(sheet.by_hand, "cell")} rendered by hand: the kit

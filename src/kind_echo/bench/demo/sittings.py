@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.listening import Asked, Way, add_note, answer_trial, begin, find_sitting, new_test, under_way
 from kind_echo.database.models import ListeningTest, Sitting, Trial, Upload
 
+_ORGAN = "comparisons/2"
 _HEARD = "ooo.oooooooo.ooo"  # of 16 trials, an o for each that is right
 _GUESSED = "o.oo..oo.o.o.oo."
 _GRADES = {"hidden reference": 100, "bent": 84, "cut off": 61, "anchor, 7 kHz": 43, "anchor, 3.5 kHz": 17}
@@ -18,8 +19,9 @@ def sit_down(session: Session, now: datetime, who: str, colleague: str) -> None:
     """The clipped organ told from the master by one, and guessed at by the other; ways to take 3 dB off, graded."""
     organ = _specs(session, {"reed organ, master.wav": "the master", "reed organ, clipped.wav": "the clipped render"})
     told = new_test(
-        session, organ, Asked(), Way("abx", 16), name="Clipped organ", who=who, now=now - timedelta(hours=3)
-    )
+        session, organ, Asked(), Way("abx", 16), name="Clipped organ", subject=_ORGAN, who=who,
+        now=now - timedelta(hours=3),
+    )  # fmt: skip
     _answer(session, told, who, _HEARD, now - timedelta(hours=2))
     _answer(session, told, colleague, _GUESSED, now - timedelta(hours=1))
     ways = _specs(session, {"strikes.wav": "strikes", "cut off.wav": "cut off", "bent.wav": "bent"})
@@ -29,7 +31,7 @@ def sit_down(session: Session, now: datetime, who: str, colleague: str) -> None:
     )  # fmt: skip
     _grade(session, graded, colleague, now - timedelta(minutes=40))
     add_note(
-        session, "comparisons/2", "the clipped render", 1.2, "harsh on the loudest chord, gone where it is soft",
+        session, _ORGAN, "the clipped render", 1.2, "harsh on the loudest chord, gone where it is soft",
         who=who, now=now,
     )  # fmt: skip
 

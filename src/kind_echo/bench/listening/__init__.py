@@ -1,5 +1,6 @@
 """Listening: sides made ready for ears, blind tests, their sittings and results, and notes."""
 
+from kind_echo.bench.listening.heard import Heard, HeardTest, heard_of_run
 from kind_echo.bench.listening.notes import add_note, change_words, delete_note, notes_on, words
 from kind_echo.bench.listening.results import Odds, Results, Sat, fixed_odds, outlook, results_of, sitting_result
 from kind_echo.bench.listening.sides import (
@@ -42,6 +43,8 @@ __all__ = [
     "SAFE_PEAK",
     "Align",
     "Asked",
+    "Heard",
+    "HeardTest",
     "Listening",
     "Named",
     "Odds",
@@ -65,6 +68,7 @@ __all__ = [
     "find_sitting",
     "find_test",
     "fixed_odds",
+    "heard_of_run",
     "list_tests",
     "new_test",
     "notes_on",

@@ -80,13 +80,15 @@ def new_test(
     *,
     name: str,
     note: str = "",
+    subject: str = "",
     until: datetime | None = None,
     who: str,
     now: datetime,
 ) -> ListeningTest:
     """Make a test. Its sides are rendered to clips now, so that nothing that is dropped later takes them away.
 
-    The first side is the reference of a rating. Its hidden copy is added, and the anchors of BS.1534.
+    The first side is the reference of a rating. Its hidden copy is added, and the anchors of BS.1534. `subject` is the
+    page that the sides came from, as "cells/12".
 
     Raises:
         BadParameter: two sides alone are told apart, or a day that is past.
@@ -108,7 +110,7 @@ def new_test(
     options = {"way": asdict(way), "asked": asdict(asked)}
     alike = [side["sha256"] for side in sides], options, heard.rate
     test = ListeningTest(
-        kind=way.kind, name=name, note=note, made_by=who, made_at=now, until=until, rate=heard.rate,
+        kind=way.kind, name=name, note=note, subject=subject, made_by=who, made_at=now, until=until, rate=heard.rate,
         channels=heard.channels, start=heard.start, stop=heard.stop, sides=sides, options=options,
         alike=hashlib.sha256(json.dumps(alike, sort_keys=True).encode()).hexdigest(),
     )  # fmt: skip
@@ -130,8 +132,13 @@ def way_of(test: ListeningTest) -> Way:
     return Way(**test.options["way"])
 
 
-def list_tests(session: Session, before: int | None = None, count: int = 50) -> list[tuple[ListeningTest, int, int]]:
-    """The newest tests, each with its sittings that are over and those under way; older than `before` where given."""
+def list_tests(
+    session: Session, before: int | None = None, count: int = 50, subjects: Sequence[str] | None = None
+) -> list[tuple[ListeningTest, int, int]]:
+    """The newest tests, each with its sittings that are over and those under way.
+
+    Older than `before` where that is given, and of some pages alone where `subjects` are.
+    """
     done = func.count(Sitting.id).filter(Sitting.state != "open")
     under_way = func.count(Sitting.id).filter(Sitting.state == "open")
     query = (
@@ -143,6 +150,8 @@ def list_tests(session: Session, before: int | None = None, count: int = 50) -> 
     )
     if before is not None:
         query = query.where(ListeningTest.id < before)
+    if subjects is not None:
+        query = query.where(ListeningTest.subject.in_(subjects))
     return [(test, int(over), int(going)) for test, over, going in session.execute(query)]
 
 

@@ -16,7 +16,8 @@ class ListeningTest(Base):
     """What is to be told apart or graded, and how; never changed once it is there.
 
     `alike` is the same for tests whose sittings pool: the same sides, passage, levels and way of asking. Results are
-    hidden until the day `until`, where there is one. `sides` and `options` are those of `bench/listening`.
+    hidden until the day `until`, where there is one. `sides` and `options` are those of `bench/listening`. `subject` is
+    the page that its sides came from, as "cells/12"; empty where that is not known.
     """
 
     __tablename__ = "listening_test"
@@ -25,6 +26,7 @@ class ListeningTest(Base):
     kind: Mapped[TestKind] = mapped_column(Text)
     name: Mapped[str]
     note: Mapped[str] = mapped_column(server_default="")
+    subject: Mapped[str] = mapped_column(server_default="", index=True)
     made_by: Mapped[str]
     made_at: Mapped[datetime]
     until: Mapped[datetime | None]

@@ -9,9 +9,11 @@ from pydantic import TypeAdapter, ValidationError
 
 from kind_echo.bench import listening
 from kind_echo.bench.listening import Asked, Part, Way
+from kind_echo.bench.runs import find_run
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
+from kind_echo.web.http.schemas import RunPath
 from kind_echo.web.listening.schemas import (
     AnswerBody,
     AskedBody,
@@ -29,16 +31,24 @@ from kind_echo.web.listening.schemas import (
     OutlookQuery,
     PartBody,
     ResultsBody,
+    RunHeardBody,
     SittingBody,
     SittingPath,
     TestBody,
-    TestLineBody,
     TestPath,
     TestsBody,
     TestsQuery,
     WordsBody,
 )
-from kind_echo.web.listening.views import listening_body, results_body, results_csv, sitting_body, test_body
+from kind_echo.web.listening.views import (
+    listening_body,
+    results_body,
+    results_csv,
+    run_heard_body,
+    sitting_body,
+    test_body,
+    test_line_body,
+)
 from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("listening", __name__, url_prefix="/api/listening")
@@ -84,20 +94,7 @@ def tests(query: TestsQuery) -> Response:
     """Tests, newest first."""
     with transaction() as session:
         found = listening.list_tests(session, query.before, _LISTED + 1)
-        lines = [
-            TestLineBody(
-                id=test.id,
-                kind=test.kind,
-                name=test.name,
-                made_by=test.made_by,
-                made_at=test.made_at,
-                until=test.until,
-                sides=[side["name"] for side in test.sides if not side["hidden"]],
-                sittings=over,
-                under_way=going,
-            )
-            for test, over, going in found[:_LISTED]
-        ]
+        lines = [test_line_body(*one) for one in found[:_LISTED]]
         return answer(TestsBody(tests=lines, more=len(found) > _LISTED))
 
 
@@ -113,6 +110,7 @@ def make_test(body: NewTestBody) -> Response:
             way,
             name=body.name,
             note=body.note,
+            subject=body.subject,
             until=body.until,
             who=caller().name,
             now=datetime.now(UTC),
@@ -198,10 +196,20 @@ def heard(path: HeardPath) -> Response:
 
 @api.get("/notes", responses={200: NotesBody})
 def notes(query: NotesQuery) -> Response:
-    """What was noted on a page, and the words of the house."""
+    """What was noted on a page, the tests that were made there, and the words of the house."""
     with transaction() as session:
         found = [NoteBody.model_validate(note) for note in listening.notes_on(session, query.subject)]
-        return answer(NotesBody(notes=found, words=listening.words(session)))
+        made = listening.list_tests(session, count=_LISTED, subjects=[query.subject])
+        tests = [test_line_body(*one) for one in made]
+        return answer(NotesBody(notes=found, tests=tests, words=listening.words(session)))
+
+
+@api.get("/runs/<int:run_id>", responses={200: RunHeardBody})
+def run_heard(path: RunPath) -> Response:
+    """What was heard of a run and its cells, for its report."""
+    with transaction() as session:
+        run = find_run(session, path.run_id)
+        return answer(run_heard_body(listening.heard_of_run(session, run, datetime.now(UTC))))
 
 
 @api.post("/notes", responses={201: NoteBody})

@@ -105,12 +105,13 @@ class OutlookBody(Body):
 
 
 class NewTestBody(Body):
-    """A test to be made of sides that were listened to."""
+    """A test to be made of sides that were listened to; `subject` is the page that they came from, as "cells/12"."""
 
     asked: AskedBody
     kind: TestKind
     name: str = Field(min_length=1, max_length=200)
     note: str = Field(default="", max_length=4000)
+    subject: str = Field(default="", max_length=200)
     trials: int = Field(default=16, ge=0, le=200)
     heard: float = Field(default=0.7, gt=0.5, lt=1)
     false_alarm: float = Field(default=0.05, gt=0, lt=0.5)
@@ -329,10 +330,33 @@ class NoteBody(Body):
 
 
 class NotesBody(Body):
-    """Notes on a page, oldest first, and the words of the house."""
+    """Notes on a page, oldest first, tests that were made there, newest first, and the words of the house."""
 
     notes: list[NoteBody]
+    tests: list[TestLineBody]
     words: list[str]
+
+
+class RunNoteBody(Body):
+    """A note, and the cell that it is on; null for one on the run as a whole."""
+
+    cell_id: int | None
+    note: NoteBody
+
+
+class RunTestBody(Body):
+    """A test, and the cell that it is of; null for one of several. Results are null while they are hidden."""
+
+    cell_id: int | None
+    test: TestLineBody
+    results: ResultsBody | None
+
+
+class RunHeardBody(Body):
+    """What was heard of a run: notes, oldest first, and tests, newest first."""
+
+    notes: list[RunNoteBody]
+    tests: list[RunTestBody]
 
 
 class NotePath(Asked):

@@ -11,6 +11,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.listening import (
     MOST_SECONDS,
     SAFE_PEAK,
+    Heard,
     Listening,
     Odds,
     Prepared,
@@ -30,15 +31,20 @@ from kind_echo.web.listening.schemas import (
     HeardSideBody,
     ListeningBody,
     MeanBody,
+    NoteBody,
     OddsBody,
     PartBody,
     PersonOddsBody,
     ResultsBody,
+    RunHeardBody,
+    RunNoteBody,
+    RunTestBody,
     SatBody,
     ScreenedBody,
     SittingBody,
     SlotBody,
     TestBody,
+    TestLineBody,
     TestSideBody,
     TrialBody,
 )
@@ -102,6 +108,36 @@ def test_body(session: Session, test: ListeningTest, who: str, now: datetime) ->
             for side in test.sides
         ],
         mine=session.scalar(mine),
+    )
+
+
+def test_line_body(test: ListeningTest, over: int, under_way: int) -> TestLineBody:
+    """A test in a list."""
+    return TestLineBody(
+        id=test.id,
+        kind=test.kind,
+        name=test.name,
+        made_by=test.made_by,
+        made_at=test.made_at,
+        until=test.until,
+        sides=[side["name"] for side in test.sides if not side["hidden"]],
+        sittings=over,
+        under_way=under_way,
+    )
+
+
+def run_heard_body(heard: Heard) -> RunHeardBody:
+    """What was heard of a run."""
+    return RunHeardBody(
+        notes=[RunNoteBody(cell_id=one.cell_id, note=NoteBody.model_validate(one.note)) for one in heard.notes],
+        tests=[
+            RunTestBody(
+                cell_id=one.cell_id,
+                test=test_line_body(one.test, one.over, one.under_way),
+                results=None if one.results is None else results_body(one.results),
+            )
+            for one in heard.tests
+        ],
     )
 
 

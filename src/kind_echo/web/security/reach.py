@@ -105,6 +105,7 @@ REACH: dict[str, Reach] = {
     "POST /api/listening/sittings/{sitting_id}/answers": LOOK,
     "POST /api/listening/sittings/{sitting_id}/break-off": LOOK,
     "GET /api/listening/heard/{secret}": LOOK,
+    "GET /api/listening/runs/{run_id}": READ,
     "GET /api/listening/notes": READ,
     "POST /api/listening/notes": WORK,
     "DELETE /api/listening/notes/{note_id}": WORK,
