@@ -4,14 +4,16 @@ import hashlib
 import json
 from dataclasses import asdict
 from datetime import UTC, datetime
+from threading import Lock
 from typing import Any, Literal
 
+from cachetools import LRUCache
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
-from kind_echo.core.audio.source import Source, in_memory
+from kind_echo.core.audio.source import ArraySource, Source, in_memory
 from kind_echo.core.audio.spectrum import level_spectrum
 from kind_echo.core.comparison.compare import CompareOptions, Comparison, check_pair, compare, readings_of_identical
 from kind_echo.core.comparison.places import find_places
@@ -26,7 +28,41 @@ from kind_echo.database.waveforms import store_peaks
 
 _LISTS = ("gaps", "changed_regions")  # curves that list events, and are not drawn
 _MOST_PLACES = 100
+_HELD_BYTES = 1 << 26  # of samples, by a worker
+_HELD_SPECTRA = 64
 _TONE_SEARCH = 0.45  # of a period; a delay on a tone is known only within half of one
+
+
+class _References:
+    """References that were compared with lately: the many files of a set, and of a sheet, have few of them."""
+
+    def __init__(self) -> None:
+        self._lock = Lock()
+        self._samples: LRUCache[str, ArraySource] = LRUCache(_HELD_BYTES, getsizeof=lambda one: one.samples.nbytes)
+        self._spectra: LRUCache[str, dict[str, Any]] = LRUCache(_HELD_SPECTRA)
+
+    def source(self, session: Session, content: Content) -> Source:
+        """Its audio, held in memory where it fits there."""
+        if content.dropped_at is None:
+            with self._lock:
+                held: ArraySource | None = self._samples.get(content.sha256)
+            if held is not None:
+                return held
+        source = in_memory(BlobSource(session, content))
+        if isinstance(source, ArraySource) and source.samples.nbytes <= _HELD_BYTES:
+            with self._lock:
+                self._samples[content.sha256] = source
+        return source
+
+    def spectrum(self, sha256: str, source: Source) -> dict[str, Any]:
+        """Its spectrum as JSON."""
+        with self._lock:
+            known: dict[str, Any] | None = self._spectra.get(sha256)
+        if known is None:
+            known = spectrum_document(source)
+            with self._lock:
+                self._spectra[sha256] = known
+        return known
 
 
 class AnalysisNotFound(NotFound):
@@ -35,6 +71,9 @@ class AnalysisNotFound(NotFound):
     def __init__(self, key: str) -> None:
         self.key = key
         super().__init__(f"There is no analysis {key[:12]} in the database.")
+
+
+_references = _References()
 
 
 def options_for(signal: dict[str, Any], rate: int) -> CompareOptions:
@@ -62,7 +101,7 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
     if kept is not None:
         return kept
     # Spectra, waveforms and places read both again: what fits is unpacked once for all of them.
-    a, b = (in_memory(BlobSource(session, content)) for content in (reference, render))
+    a, b = _references.source(session, reference), in_memory(BlobSource(session, render))
     found = readings_of_identical(a) if reference.sha256 == render.sha256 else compare(a, b, options)
     aligned = AlignedSource(b, a.frames, found.alignment)
     difference = DifferenceSource(a, aligned)
@@ -74,7 +113,7 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
         "readings": [kept_reading(r) for r in found.readings],
         "alignment": asdict(found.alignment),
         "same_length": a.frames == b.frames,
-        "spectra": _spectra(found, a, aligned, difference),
+        "spectra": _spectra(found, reference.sha256, a, aligned, difference),
         "curves": _curves(found),
         "explanation": found.verdict,
         "causes": [asdict(cause) for cause in found.causes],
@@ -155,12 +194,12 @@ def _curves(found: Comparison) -> list[dict[str, Any]]:
     return documents
 
 
-def _spectra(found: Comparison, reference: Source, render: Source, difference: Source) -> dict[str, Any]:
+def _spectra(found: Comparison, sha256: str, reference: Source, render: Source, difference: Source) -> dict[str, Any]:
     """The three spectra; none where a sample is not finite, for then there is none."""
     if value_of(found.readings, "identical") is None:
         return {}
-    sides = {"reference": reference, "render": render, "difference": difference}
-    return {side: spectrum_document(source) for side, source in sides.items()}
+    own = _references.spectrum(sha256, reference)
+    return {"reference": own, "render": spectrum_document(render), "difference": spectrum_document(difference)}
 
 
 def spectrum_document(source: Source, start: int = 0, stop: int | None = None) -> dict[str, Any]:

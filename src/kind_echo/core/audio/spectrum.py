@@ -41,13 +41,15 @@ def level_spectrum(source: Source, start: int, stop: int) -> Spectrum:
     weights = four_term(window)
     last = max(start, stop - window)
     count = int(min(_SEGMENTS, 1 + 2 * (last - start) // window))
-    power = np.zeros((window // 2 + 1, source.channels))
+    power = np.zeros((source.channels, window // 2 + 1))
+    windowed = np.zeros((source.channels, window))  # a row a channel: transforms want each in one piece
     for position in np.linspace(start, last, count).astype(int):
         block = source.read(int(position), min(int(position) + window, source.frames))
-        padded = np.zeros((window, source.channels))
-        padded[: len(block)] = block
-        power += np.square(np.abs(fft.rfft(padded * weights[:, None], axis=0)))
-    amplitude = np.sqrt(power.max(axis=1) / count) * 2.0 / weights.sum()
+        np.multiply(block.T, weights[: len(block)], out=windowed[:, : len(block)])
+        windowed[:, len(block) :] = 0.0
+        lines = fft.rfft(windowed)
+        power += lines.real**2 + lines.imag**2
+    amplitude = np.sqrt(power.max(axis=0) / count) * 2.0 / weights.sum()
     return _banded(amplitude, source.rate, window)
 
 
