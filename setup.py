@@ -41,4 +41,8 @@ def _wide(name: str, flags: list[str]) -> Extension:
 _extensions = [_extension(name, _SOURCES / f"_{name}.pyx", flags) for name, flags in _MODULES.items()]
 if platform.machine() in ("x86_64", "AMD64"):
     _extensions += [_wide(name, flags) for name, flags in _MODULES.items() if name != "processor"]
-setup(ext_modules=cythonize(_extensions, build_dir="build", include_path=[str(_SOURCES)]))
+_cores = os.cpu_count() or 1
+setup(
+    ext_modules=cythonize(_extensions, build_dir="build", include_path=[str(_SOURCES)]),
+    options={"build_ext": {"parallel": _cores}},
+)

@@ -46,6 +46,7 @@ digest() { cat "$@" | sha256sum | cut -d' ' -f1; }
 
 # The page is built while Python's packages are installed and compiled.
 build_page() {
+    local want
     node_does() { "$1" -e 'const [a, b] = process.versions.node.split(".").map(Number);
         process.exit((a === 20 && b >= 19) || (a === 22 && b >= 12) || a > 22 ? 0 : 1)' 2>/dev/null; }
     if ! { node_does node && command -v npm >/dev/null; }; then
@@ -75,17 +76,19 @@ build_page() {
 }
 build_page &
 page=$!
-trap 'kill "$page" 2>/dev/null || true' EXIT
+trap 'kill $(jobs -p) 2>/dev/null || true' EXIT
 
 [ -x .venv/bin/python ] || "$python" -m venv .venv
-for lock in runtime $([ "$kind" = dev ] && echo dev); do
-    want=$(digest "requirements/$lock.txt")
-    if ! fresh ".venv/$lock.stamp" "$want"; then
-        say "Installing Python packages ($lock)"
-        .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r "requirements/$lock.txt"
-        echo "$want" >".venv/$lock.stamp"
+install_packages() {
+    local want
+    want=$(digest "requirements/$1.txt")
+    if ! fresh ".venv/$1.stamp" "$want"; then
+        say "Installing Python packages ($1)"
+        .venv/bin/python -m pip install -q --disable-pip-version-check --require-hashes -r "requirements/$1.txt"
+        echo "$want" >".venv/$1.stamp"
     fi
-done
+}
+install_packages runtime
 want=$(digest pyproject.toml setup.py src/kind_echo/core/compiled/*.p* requirements/runtime.txt)-$(uname -m)
 if ! fresh .venv/project.stamp "$want" || ! ls src/kind_echo/core/compiled/_loops.*.so >/dev/null 2>&1; then
     say "Compiling the loops over samples"
@@ -95,12 +98,18 @@ fi
 # As pip does it for what it installs: a program of the project's then begins half a second earlier.
 .venv/bin/python -m compileall -q src
 
-want=$(digest src/kind_echo/standins/*.py requirements/runtime.txt)
-if ! fresh .venv/standins.stamp "$want"; then
-    say "Compiling the stand-ins' loops"
-    .venv/bin/python -m ops.standins
-    echo "$want" >.venv/standins.stamp
-fi
-
+compile_standins() {
+    local want
+    want=$(digest src/kind_echo/standins/*.py requirements/runtime.txt)
+    if ! fresh .venv/standins.stamp "$want"; then
+        say "Compiling the stand-ins' loops"
+        .venv/bin/python -m ops.standins
+        echo "$want" >.venv/standins.stamp
+    fi
+}
+compile_standins &
+standins=$!
+if [ "$kind" = dev ]; then install_packages dev; fi
+wait "$standins"
 wait "$page"
 trap - EXIT
