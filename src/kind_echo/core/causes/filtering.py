@@ -20,6 +20,7 @@ _ENOUGH_PER_TAP = 3.0
 _WORTH = 0.8  # of the power that a longer filter must leave less than, to be worth its taps
 _COHERENCE_SIZE = 8192  # frames of a block: several times what a filter reaches
 _LEAST_BLOCKS = 8.0
+_LARGE = 600  # taps, from which it pays to load a library of solvers
 _WELL_EXPLAINED = 1e-4  # of the power of the target, under which no other ridge is tried
 
 
@@ -170,9 +171,21 @@ def _lags(seen: NDArray[np.complex128], other: NDArray[np.complex128], size: int
 
 
 def _solve(gram: Floats, cross: Floats, ridge: float) -> Floats | None:
-    # NumPy's own solver: loading a larger library would take longer than most solutions.
+    """The taps, of a Gram matrix whose upper triangle is given."""
+    diagonal = np.diag_indices_from(gram)
+    mean = float(np.trace(gram)) / len(gram)
+    if len(gram) >= _LARGE:
+        # Slow to load, and half as many sums: by its upper triangle alone, where rounding leaves it positive definite.
+        from scipy.linalg.lapack import dposv
+
+        loaded = gram.copy()
+        loaded[diagonal] += ridge * mean
+        _, taps, failed = dposv(loaded.T, cross, lower=True, overwrite_a=True)
+        if not failed:
+            return np.asarray(taps)
+    # NumPy's own solver: loading a larger library would take longer than a small solution.
     loaded = gram + np.triu(gram, 1).T
-    loaded[np.diag_indices_from(loaded)] += ridge * float(np.trace(gram)) / len(gram)
+    loaded[diagonal] += ridge * mean
     try:
         return np.asarray(np.linalg.solve(loaded, cross))
     except np.linalg.LinAlgError:
