@@ -12,6 +12,7 @@ from scipy import signal
 
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.causes.cause import Cause, describe
+from kind_echo.core.causes.filtering import _solve
 from kind_echo.core.comparison.compare import Comparison, compare
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.systems.latency import measure_latency
@@ -180,3 +181,20 @@ def test_words_for_causes() -> None:
         "1 sample early, 3.00 dB down, 0.50 dB up in channel 2, an offset of −0.00400, 2 gaps, "
         "rounding to shorter words, of 16 bits, a clock 50.0 ppm slow, channel 1 is silent"
     )
+
+
+@pytest.mark.parametrize("taps", [200, 900])
+@pytest.mark.parametrize("tonal", [False, True])
+def test_taps_are_those_of_numpys_solver_of_any_length(taps: int, tonal: bool) -> None:
+    """Of a tone the Gram matrix has rank 2, and is positive definite by its ridge alone, or by rounding not at all."""
+    rng = np.random.default_rng(taps)
+    rows = (
+        np.cos(0.1 * (np.arange(4 * taps)[:, None] - np.arange(taps))) if tonal else rng.normal(size=(2 * taps, taps))
+    )
+    gram, wanted = rows.T @ rows, rng.normal(size=taps)
+    cross, ridge = gram @ wanted, 1e-9
+    found = _solve(np.triu(gram), cross, ridge)
+    assert found is not None
+    loaded = gram + ridge * np.trace(gram) / taps * np.eye(taps)
+    # What the taps make of the reference is told, whatever taps that a tone does not tell apart do.
+    assert rows @ found == pytest.approx(rows @ np.linalg.solve(loaded, cross), abs=1e-4 * np.abs(rows @ wanted).max())

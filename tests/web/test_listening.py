@@ -16,10 +16,12 @@ from sqlalchemy.exc import ProgrammingError
 
 from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.bench.listening import begin, find_sitting, new_test, sittings
+from kind_echo.bench.listening import sides as listening_sides
 from kind_echo.bench.listening.sides import Asked
 from kind_echo.bench.listening.tests import Way
 from kind_echo.core.audio.resampling import resample
 from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.blobs import store_content
 from kind_echo.database.models import Sitting
@@ -164,6 +166,24 @@ def test_a_long_file_is_lined_up_where_it_sounds(nora: FlaskClient) -> None:
     heard = _sides(nora, _keep(sound), _keep(late))
     assert heard["sides"][1]["delay"] == 77
     assert heard["start"] / R > 115
+
+
+def test_a_delay_is_looked_for_once_however_often_the_passage_changes(
+    nora: FlaskClient, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    looked: list[int] = []
+
+    def counted(*pair: ArraySource) -> Any:
+        looked.append(1)
+        return find_delays(*pair)
+
+    monkeypatch.setattr(listening_sides, "find_delays", counted)
+    sound = _sound() * 0.9
+    late = np.concatenate([np.zeros((33, 2)), sound[:-33]])
+    sides = _keep(sound), _keep(late)
+    for also in ({}, {"passage": None, "start": 0.2, "end": 0.9}, {"by": "rms"}, {"align": "fraction"}):
+        assert _sides(nora, *sides, **also)["sides"][1]["delay"] == pytest.approx(33, abs=0.01)
+    assert len(looked) == 1
 
 
 def test_a_short_file_and_a_long_one_are_lined_up_on_one_time_axis(nora: FlaskClient) -> None:
