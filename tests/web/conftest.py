@@ -21,3 +21,13 @@ def looking(seen: str) -> FlaskClient:
 @pytest.fixture
 def blank(empty: str) -> FlaskClient:
     return sign(create_app().test_client())
+
+
+@pytest.fixture
+def nora(empty: str) -> FlaskClient:
+    return sign(create_app().test_client())
+
+
+@pytest.fixture
+def tove(empty: str, nora: FlaskClient) -> FlaskClient:
+    return sign(create_app().test_client(), "Tove L.")

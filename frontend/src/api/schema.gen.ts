@@ -3868,7 +3868,7 @@ export interface components {
             /** Screened */
             screened: components["schemas"]["ScreenedBody"][];
             /** Sittings */
-            sittings: components["schemas"]["SatBody"][];
+            sittings: components["schemas"]["SittingResultBody"][];
         };
         /**
          * RevisionBody
@@ -3996,37 +3996,6 @@ export interface components {
             older: boolean;
             /** Runs */
             runs: components["schemas"]["RunBody"][];
-        };
-        /**
-         * SatBody
-         * @description A sitting that is over; a broken-off one counts for nothing.
-         */
-        SatBody: {
-            /**
-             * Begun At
-             * Format: date-time
-             */
-            begun_at: string;
-            /** Ended At */
-            ended_at: string | null;
-            /** Means */
-            means: components["schemas"]["MeanBody"][];
-            odds: components["schemas"]["OddsBody"] | null;
-            /** Rights */
-            rights: boolean[];
-            /** Sitting Id */
-            sitting_id: number;
-            /**
-             * State
-             * @enum {string}
-             */
-            state: "open" | "done" | "broken off";
-            /** Test Id */
-            test_id: number;
-            /** Trials */
-            trials: number;
-            /** Who */
-            who: string;
         };
         /**
          * ScreenedBody
@@ -4479,6 +4448,37 @@ export interface components {
             trial: components["schemas"]["TrialBody"] | null;
             /** Trials */
             trials: number;
+        };
+        /**
+         * SittingResultBody
+         * @description A sitting that is over; a broken-off one counts for nothing.
+         */
+        SittingResultBody: {
+            /**
+             * Begun At
+             * Format: date-time
+             */
+            begun_at: string;
+            /** Ended At */
+            ended_at: string | null;
+            /** Means */
+            means: components["schemas"]["MeanBody"][];
+            odds: components["schemas"]["OddsBody"] | null;
+            /** Rights */
+            rights: boolean[];
+            /** Sitting Id */
+            sitting_id: number;
+            /**
+             * State
+             * @enum {string}
+             */
+            state: "open" | "done" | "broken off";
+            /** Test Id */
+            test_id: number;
+            /** Trials */
+            trials: number;
+            /** Who */
+            who: string;
         };
         /**
          * SlotBody

@@ -2,7 +2,15 @@
 
 from kind_echo.bench.listening.heard import Heard, HeardTest, heard_of_run
 from kind_echo.bench.listening.notes import add_note, change_words, delete_note, notes_on, words
-from kind_echo.bench.listening.results import Odds, Results, Sat, fixed_odds, outlook, results_of, sitting_result
+from kind_echo.bench.listening.results import (
+    Odds,
+    Results,
+    SittingResult,
+    fixed_odds,
+    outlook,
+    results_of,
+    sitting_result,
+)
 from kind_echo.bench.listening.sides import (
     MOST_SECONDS,
     SAFE_PEAK,
@@ -30,12 +38,12 @@ from kind_echo.bench.listening.sittings import (
     under_way,
 )
 from kind_echo.bench.listening.tests import (
-    Way,
+    Method,
     are_hidden,
     find_test,
     list_tests,
+    method_of,
     new_test,
-    way_of,
 )
 
 __all__ = [
@@ -46,14 +54,14 @@ __all__ = [
     "Heard",
     "HeardTest",
     "Listening",
+    "Method",
     "Named",
     "Odds",
     "Part",
     "Prepared",
     "Results",
-    "Sat",
+    "SittingResult",
     "UnderWay",
-    "Way",
     "X",
     "add_note",
     "answer_trial",
@@ -70,6 +78,7 @@ __all__ = [
     "fixed_odds",
     "heard_of_run",
     "list_tests",
+    "method_of",
     "new_test",
     "notes_on",
     "outlook",
@@ -80,6 +89,5 @@ __all__ = [
     "sitting_result",
     "trials_of",
     "under_way",
-    "way_of",
     "words",
 ]

@@ -8,7 +8,7 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload, selectinload
 
 from kind_echo.bench.listening.sittings import answers_of
-from kind_echo.bench.listening.tests import HIDDEN_REFERENCE, MID_ANCHOR, alike, are_hidden, way_of
+from kind_echo.bench.listening.tests import HIDDEN_REFERENCE, MID_ANCHOR, alike, are_hidden, method_of
 from kind_echo.core.listening.blind import SIGNIFICANT, listening_readings, needed, sequential_readings
 from kind_echo.core.listening.rating import Grades, Mean, Screened, means, screen
 from kind_echo.core.registry.errors import Conflict
@@ -41,7 +41,7 @@ class Odds:
 
 
 @dataclass(frozen=True)
-class Sat:
+class SittingResult:
     """One sitting in a list of results; a broken-off one is shown, and counts for nothing."""
 
     sitting: Sitting
@@ -60,7 +60,7 @@ class Results:
         screened: listeners whose grades do not count, with the rule.
     """
 
-    sat: list[Sat]
+    sittings: list[SittingResult]
     by_person: list[tuple[str, Odds]]
     pooled: Odds | None
     means: list[Mean]
@@ -80,33 +80,33 @@ def results_of(session: Session, test: ListeningTest, now: datetime) -> Results:
     )
     # Of a test that was made again, and is hidden still, nothing is shown here either.
     sittings = [one for one in session.scalars(query) if not are_hidden(one.test, now)]
-    sat = [sitting_result(one) for one in sittings]
+    results = [sitting_result(one) for one in sittings]
     if test.kind == "abx":
         # Lengths were set beforehand; one that ended at a bound, or was broken off, would make the sum wrong.
-        pools = [one for one in sat if one.sitting.state == "done" and one.sitting.trials > 0]
+        pools = [one for one in results if one.sitting.state == "done" and one.sitting.trials > 0]
         by_person = [(who, _pool([one for one in pools if one.sitting.who == who], test))
                      for who in dict.fromkeys(one.sitting.who for one in pools)]  # fmt: skip
-        return Results(sat, by_person, _pool(pools, test) if pools else None, [], [])
+        return Results(results, by_person, _pool(pools, test) if pools else None, [], [])
     given = [grades for one in sittings if one.state == "done" for grades in _grades(one)]
     screened = _screened(test, given)
-    return Results(sat, [], None, means(given, screened), screened)
+    return Results(results, [], None, means(given, screened), screened)
 
 
-def sitting_result(sitting: Sitting) -> Sat:
+def sitting_result(sitting: Sitting) -> SittingResult:
     """What one sitting came to; it must be over."""
     rights = [bool(answer.right) for _, answer in answers_of(sitting)]
-    way = way_of(sitting.test)
-    if way.kind != "abx":
-        return Sat(sitting, [], None, means(_grades(sitting)))
+    method = method_of(sitting.test)
+    if method.kind != "abx":
+        return SittingResult(sitting, [], None, means(_grades(sitting)))
     if sitting.state != "done":
-        return Sat(sitting, rights, None)
+        return SittingResult(sitting, rights, None)
     if sitting.trials:
-        return Sat(sitting, rights, fixed_odds(sum(rights), len(rights), way.heard))
-    readings = sequential_readings(rights, way.heard, way.false_alarm, way.miss)
+        return SittingResult(sitting, rights, fixed_odds(sum(rights), len(rights), method.heard))
+    readings = sequential_readings(rights, method.heard, method.false_alarm, method.miss)
     words = next(r.why for r in readings if r.measure == "abx_ratio") or ""
     conclusive = "so far" not in words
     said = f"{words}." if conclusive else f"No conclusion: {len(rights)} answers reached neither bound."
-    return Sat(sitting, rights, Odds(sum(rights), len(rights), readings, said, conclusive))
+    return SittingResult(sitting, rights, Odds(sum(rights), len(rights), readings, said, conclusive))
 
 
 def fixed_odds(correct: int, trials: int, heard: float) -> Odds:
@@ -139,8 +139,9 @@ def _one_in(chance: float) -> str:
     return f"1 sitting in {round(1 / chance):,}".replace(",", "\u202f")
 
 
-def _pool(sat: Sequence[Sat], test: ListeningTest) -> Odds:
-    return fixed_odds(sum(sum(one.rights) for one in sat), sum(len(one.rights) for one in sat), way_of(test).heard)
+def _pool(results: Sequence[SittingResult], test: ListeningTest) -> Odds:
+    rights = [right for one in results for right in one.rights]
+    return fixed_odds(sum(rights), len(rights), method_of(test).heard)
 
 
 def _grades(sitting: Sitting) -> list[Grades]:
@@ -154,7 +155,7 @@ def _grades(sitting: Sitting) -> list[Grades]:
 
 
 def _screened(test: ListeningTest, given: Sequence[Grades]) -> list[Screened]:
-    way = way_of(test)
-    if way.scale is None:
+    method = method_of(test)
+    if method.scale is None:
         return []
-    return screen(way.scale, given, HIDDEN_REFERENCE, MID_ANCHOR if way.scale == "BS.1534" else None)
+    return screen(method.scale, given, HIDDEN_REFERENCE, MID_ANCHOR if method.scale == "BS.1534" else None)

@@ -20,7 +20,7 @@ from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, selectinload
 
-from kind_echo.bench.listening.tests import HIDDEN_REFERENCE, Way, find_test, way_of
+from kind_echo.bench.listening.tests import HIDDEN_REFERENCE, Method, find_test, method_of
 from kind_echo.core.listening.blind import sequential_readings
 from kind_echo.core.listening.rating import check_grade
 from kind_echo.core.registry.errors import BadParameter, Conflict, NotFound
@@ -111,12 +111,12 @@ def begin(session: Session, test_id: int, *, who: str, now: datetime) -> Sitting
 
 def trials_of(test: ListeningTest) -> int:
     """How many trials a sitting of a test has; 0 where bounds end it."""
-    way = way_of(test)
-    if way.kind == "order":
+    method = method_of(test)
+    if method.kind == "order":
         return 1
-    if way.scale == "BS.1116":
-        return way.trials * sum(not side["hidden"] for side in test.sides[1:])
-    return way.trials
+    if method.scale == "BS.1116":
+        return method.trials * sum(not side["hidden"] for side in test.sides[1:])
+    return method.trials
 
 
 def find_sitting(session: Session, sitting_id: int, who: str, *, lock: bool = False) -> Sitting:
@@ -168,7 +168,7 @@ def answer_trial(
     trial = sitting.drawn[-1]
     if sitting.state != "open" or trial.number != number or trial.answer is not None:
         raise NotThisTrial(number, trial.number if sitting.state == "open" else None)
-    checked, right = _checked(way_of(sitting.test), trial, given)
+    checked, right = _checked(method_of(sitting.test), trial, given)
     session.add(
         TrialAnswer(
             trial_id=trial.id, given=checked, right=right, switches=switches, seconds=round(seconds, 3), answered_at=now
@@ -228,22 +228,22 @@ def _draw_next(session: Session, sitting: Sitting, now: datetime) -> None:
 
 def _draw(test: ListeningTest, sitting: Sitting, number: int) -> list[dict[str, Any]]:
     """Which side stands behind each slot of a trial."""
-    way = way_of(test)
-    if way.kind == "abx":
+    method = method_of(test)
+    if method.kind == "abx":
         hidden = _drawn.randrange(2)
         return [
             {"label": "First", "side": 0, "graded": False}, {"label": X, "side": hidden, "graded": False},
             {"label": "Second", "side": 1, "graded": False},
         ]  # fmt: skip
-    if way.scale == "BS.1116":
+    if method.scale == "BS.1116":
         copy = next(i for i, side in enumerate(test.sides) if side["name"] == HIDDEN_REFERENCE and side["hidden"])
         graded = [_of_this_trial(test, sitting, number), copy]
-    elif way.kind == "rating":
+    elif method.kind == "rating":
         graded = list(range(1, len(test.sides)))
     else:
         graded = list(range(len(test.sides)))
     _drawn.shuffle(graded)
-    known = [{"label": "Reference", "side": 0, "graded": False}] if way.kind == "rating" else []
+    known = [{"label": "Reference", "side": 0, "graded": False}] if method.kind == "rating" else []
     return known + [{"label": _LETTERS[i], "side": side, "graded": True} for i, side in enumerate(graded)]
 
 
@@ -259,9 +259,9 @@ def _of_this_trial(test: ListeningTest, sitting: Sitting, number: int) -> int:
     return _drawn.choice([side for side in objects if side not in done])
 
 
-def _checked(way: Way, trial: Trial, given: Mapping[str, Any]) -> tuple[dict[str, Any], bool | None]:
+def _checked(method: Method, trial: Trial, given: Mapping[str, Any]) -> tuple[dict[str, Any], bool | None]:
     """An answer as it is kept, and whether it is right; None where there is no right and wrong."""
-    if way.kind == "abx":
+    if method.kind == "abx":
         choice = given.get("choice")
         if choice not in (0, 1) or set(given) != {"choice"}:
             raise BadParameter("choice", choice, "0 for the first or 1 for the second")
@@ -272,8 +272,8 @@ def _checked(way: Way, trial: Trial, given: Mapping[str, Any]) -> tuple[dict[str
     if set(grades) != set(labels):
         raise BadParameter("grades", ", ".join(sorted(grades)), f"one for each of {', '.join(labels)}")
     for grade in grades.values():
-        check_grade(way.scale or "BS.1534", float(grade))
-    if way.scale == "BS.1116" and max(grades.values()) < 5.0:
+        check_grade(method.scale or "BS.1534", float(grade))
+    if method.scale == "BS.1116" and max(grades.values()) < 5.0:
         raise BadParameter("grades", max(grades.values()), "5.0 for one of the two: one is the reference (BS.1116-3)")
     if not set(notes) <= set(labels):
         raise BadParameter("notes", ", ".join(sorted(notes)), f"of {', '.join(labels)}")
@@ -284,16 +284,16 @@ def _is_over(sitting: Sitting) -> bool:
     given = [answer.right for _, answer in answers_of(sitting)]
     if sitting.trials:
         return len(given) >= sitting.trials
-    return len(given) >= _MOST_SEQUENTIAL or bound_reached(way_of(sitting.test), [bool(right) for right in given])
+    return len(given) >= _MOST_SEQUENTIAL or bound_reached(method_of(sitting.test), [bool(right) for right in given])
 
 
 def _bytes(sides: list[Clip]) -> int:
     return sum(side.nbytes for side in sides)
 
 
-def bound_reached(way: Way, rights: Sequence[bool]) -> bool:
+def bound_reached(method: Method, rights: Sequence[bool]) -> bool:
     """Whether a sequential sitting has come to an end."""
-    readings = sequential_readings(rights, way.heard, way.false_alarm, way.miss)
+    readings = sequential_readings(rights, method.heard, method.false_alarm, method.miss)
     ratio, upper, lower = (value_of(readings, key) for key in ("abx_ratio", "abx_upper", "abx_lower"))
     assert ratio is not None
     assert upper is not None

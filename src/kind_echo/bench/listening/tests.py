@@ -39,7 +39,7 @@ class TestNotFound(NotFound):
 
 
 @dataclass(frozen=True)
-class Way:
+class Method:
     """How a test asks.
 
     Attributes:
@@ -76,7 +76,7 @@ def new_test(
     session: Session,
     specs: Sequence[tuple[str, str]],
     asked: Asked,
-    way: Way,
+    method: Method,
     *,
     name: str,
     note: str = "",
@@ -95,7 +95,7 @@ def new_test(
         NothingToHear: the sides are the same to the bit, or cannot be played side by side.
         ContentNotFound, AudioDropped, StorageFull: as where audio is read and kept.
     """
-    if way.kind == "abx" and len(specs) != 2:
+    if method.kind == "abx" and len(specs) != 2:
         raise BadParameter("sides", len(specs), "two, which are to be told apart")
     if len(specs) < 2:
         raise BadParameter("sides", len(specs), "two or more")
@@ -103,14 +103,14 @@ def new_test(
         raise BadParameter("until", f"{until:%Y-%m-%d}", "a day to come, within a year")
     heard = prepare(session, _told_apart(specs), asked)
     sides = [_kept(session, heard, side, asked.band) for side in heard.sides]
-    if way.kind == "abx" and sides[0]["sha256"] == sides[1]["sha256"]:
+    if method.kind == "abx" and sides[0]["sha256"] == sides[1]["sha256"]:
         raise NothingToHear("over this passage, lined up and at one level, they are the same to the bit")
-    if way.kind == "rating":
-        sides += _hidden(session, heard, way, asked.band)
-    options = {"way": asdict(way), "asked": asdict(asked)}
+    if method.kind == "rating":
+        sides += _hidden(session, heard, method, asked.band)
+    options = {"way": asdict(method), "asked": asdict(asked)}
     alike = [side["sha256"] for side in sides], options, heard.rate
     test = ListeningTest(
-        kind=way.kind, name=name, note=note, subject=subject, made_by=who, made_at=now, until=until, rate=heard.rate,
+        kind=method.kind, name=name, note=note, subject=subject, made_by=who, made_at=now, until=until, rate=heard.rate,
         channels=heard.channels, start=heard.start, stop=heard.stop, sides=sides, options=options,
         alike=hashlib.sha256(json.dumps(alike, sort_keys=True).encode()).hexdigest(),
     )  # fmt: skip
@@ -127,9 +127,9 @@ def find_test(session: Session, test_id: int) -> ListeningTest:
     return test
 
 
-def way_of(test: ListeningTest) -> Way:
+def method_of(test: ListeningTest) -> Method:
     """How a test asks."""
-    return Way(**test.options["way"])
+    return Method(**test.options["way"])
 
 
 def list_tests(
@@ -186,13 +186,13 @@ def _kept(session: Session, heard: Listening, side: Prepared, band: Band | None)
     }  # fmt: skip
 
 
-def _hidden(session: Session, heard: Listening, way: Way, band: Band | None) -> list[dict[str, Any]]:
+def _hidden(session: Session, heard: Listening, method: Method, band: Band | None) -> list[dict[str, Any]]:
     """The copies of the reference that a rating hides: itself, and its anchors."""
     reference = heard.sides[0]
     clip = clip_of(session, reference.parts, heard.rate, heard.channels, heard.start, heard.stop, band)
     clip = clip * 10 ** (reference.level.gain / 20)
     copies = {HIDDEN_REFERENCE: clip}
-    if way.scale == "BS.1534":
+    if method.scale == "BS.1534":
         # The loop is filtered as one: its end goes over into its start.
         around = ArraySource(np.tile(clip, (3, 1)), heard.rate)
         for name, edge in ANCHORS.items():

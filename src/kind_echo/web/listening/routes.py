@@ -8,7 +8,7 @@ from flask_openapi3 import APIBlueprint
 from pydantic import TypeAdapter, ValidationError
 
 from kind_echo.bench import listening
-from kind_echo.bench.listening import Asked, Part, Way
+from kind_echo.bench.listening import Asked, Method, Part
 from kind_echo.bench.runs import find_run
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.sessions import transaction
@@ -101,13 +101,13 @@ def tests(query: TestsQuery) -> Response:
 @api.post("/tests", responses={201: MadeTestBody})
 def make_test(body: NewTestBody) -> Response:
     """Make a test of sides; its clips are made now, and stay whatever becomes of the sides."""
-    way = Way(body.kind, body.trials, body.heard, body.false_alarm, body.miss, body.scale)
+    method = Method(body.kind, body.trials, body.heard, body.false_alarm, body.miss, body.scale)
     with _READING, transaction() as session:
         test = listening.new_test(
             session,
             _specs(body.asked),
             _asked(body.asked),
-            way,
+            method,
             name=body.name,
             note=body.note,
             subject=body.subject,

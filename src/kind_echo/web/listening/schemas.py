@@ -258,7 +258,7 @@ class MeanBody(Body):
     count: int
 
 
-class SatBody(Body):
+class SittingResultBody(Body):
     """A sitting that is over; a broken-off one counts for nothing."""
 
     sitting_id: int
@@ -290,7 +290,7 @@ class ScreenedBody(Body):
 class ResultsBody(Body):
     """What a test came to."""
 
-    sittings: list[SatBody]
+    sittings: list[SittingResultBody]
     by_person: list[PersonOddsBody]
     pooled: OddsBody | None
     means: list[MeanBody]

@@ -16,14 +16,14 @@ from kind_echo.bench.listening import (
     Odds,
     Prepared,
     Results,
-    Sat,
+    SittingResult,
     X,
     answers_of,
     are_hidden,
+    method_of,
     outlook,
     trials_of,
     under_way,
-    way_of,
 )
 from kind_echo.core.registry.readings import value_of
 from kind_echo.database.models import ListeningTest, Sitting
@@ -39,9 +39,9 @@ from kind_echo.web.listening.schemas import (
     RunHeardBody,
     RunNoteBody,
     RunTestBody,
-    SatBody,
     ScreenedBody,
     SittingBody,
+    SittingResultBody,
     SlotBody,
     TestBody,
     TestLineBody,
@@ -82,7 +82,7 @@ def _side(side: Prepared) -> HeardSideBody:
 
 def test_body(session: Session, test: ListeningTest, who: str, now: datetime) -> TestBody:
     """A test as one of its listeners sees it."""
-    way = way_of(test)
+    method = method_of(test)
     mine = select(Sitting.id).where(Sitting.test_id == test.id, Sitting.who == who, Sitting.state == "open")
     return TestBody(
         id=test.id,
@@ -94,7 +94,7 @@ def test_body(session: Session, test: ListeningTest, who: str, now: datetime) ->
         until=test.until,
         closed=test.until is not None and now >= test.until,
         results_hidden=are_hidden(test, now),
-        scale=way.scale,
+        scale=method.scale,
         trials=trials_of(test),
         outlook=_outlook(test),
         rate=test.rate,
@@ -142,14 +142,14 @@ def run_heard_body(heard: Heard) -> RunHeardBody:
 
 
 def _outlook(test: ListeningTest) -> str:
-    way = way_of(test)
-    if way.kind != "abx":
+    method = method_of(test)
+    if method.kind != "abx":
         return ""
-    if way.trials:
-        return outlook(way.trials, way.heard)
+    if method.trials:
+        return outlook(method.trials, method.heard)
     return (
-        f"As many trials as it takes: a guesser is taken for one who hears it in {100 * way.false_alarm:g} of 100 "
-        f"sittings, and one who is right {10 * way.heard:g} times in 10 for a guesser in {100 * way.miss:g}."
+        f"As many trials as it takes: a guesser is taken for one who hears it in {100 * method.false_alarm:g} of 100 "
+        f"sittings, and one who is right {10 * method.heard:g} times in 10 for a guesser in {100 * method.miss:g}."
     )
 
 
@@ -170,7 +170,7 @@ def sitting_body(session: Session, sitting: Sitting) -> SittingBody:
 def results_body(found: Results) -> ResultsBody:
     """What a test came to."""
     return ResultsBody(
-        sittings=[_sat(one) for one in found.sat],
+        sittings=[_sitting_result(one) for one in found.sittings],
         by_person=[PersonOddsBody(who=who, odds=_odds(odds)) for who, odds in found.by_person],
         pooled=None if found.pooled is None else _odds(found.pooled),
         means=[MeanBody.model_validate(mean) for mean in found.means],
@@ -178,9 +178,9 @@ def results_body(found: Results) -> ResultsBody:
     )
 
 
-def _sat(one: Sat) -> SatBody:
+def _sitting_result(one: SittingResult) -> SittingResultBody:
     sitting = one.sitting
-    return SatBody(
+    return SittingResultBody(
         sitting_id=sitting.id,
         test_id=sitting.test_id,
         who=sitting.who,
@@ -206,7 +206,7 @@ def results_csv(found: Results) -> str:
     file = io.StringIO()
     out = csv.writer(file, lineterminator="\n")
     out.writerow(["sitting", "who", "state", "trial", "label", "side", "given", "right", "switches", "seconds", "at"])
-    for one in found.sat:
+    for one in found.sittings:
         sitting = one.sitting
         sides = [_plain(side["name"]) for side in sitting.test.sides]
         for trial, given in answers_of(sitting):
