@@ -313,7 +313,7 @@ def test_a_passage_is_dragged_no_longer_than_may_be_heard_and_a_refusal_leaves_t
     expect(page.get_by_role("alert")).to_have_count(0)
 
 
-def test_from_a_pair_by_one_key_with_a_note_that_is_shown_on_it(listener: Page) -> None:
+def test_from_a_pair_by_one_key_with_a_note_and_a_test_that_are_shown_on_it(listener: Page) -> None:
     page = listener
     page.goto("/comparisons/1")
     expect(page.get_by_role("button", name="Play")).to_be_visible()
@@ -322,8 +322,15 @@ def test_from_a_pair_by_one_key_with_a_note_that_is_shown_on_it(listener: Page) 
     page.get_by_role("button", name="harsh").click()
     page.get_by_role("button", name="Keep the note").click()
     expect(page.get_by_role("region", name="Notes").get_by_role("listitem")).to_contain_text("harsh")
-    page.go_back()
-    expect(page.get_by_role("region", name="Heard")).to_contain_text("Nora F.")
+    page.keyboard.press("b")
+    page.get_by_role("form", name="Listen blind").get_by_role("button", name="Make the test").click()
+    expect(page).to_have_url(re.compile(r"/listen/tests/\d+$"))
+    page.goto("/comparisons/1")
+    heard = page.get_by_role("region", name="Heard")
+    expect(heard).to_contain_text("Nora F.")
+    expect(heard).to_contain_text("Listening test, 0 sittings")
+    heard.get_by_role("link", name="Reference and Render").click()
+    expect(page).to_have_url(re.compile(r"/listen/tests/\d+$"))
 
 
 def test_marked_files_and_cells_are_listened_to(listener: Page) -> None:

@@ -3,9 +3,7 @@ import { Link } from "react-router";
 import { Sentence } from "../../ui/controls";
 import { count, day } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
-import { testsQuery } from "./queries";
-
-const KINDS = { abx: "told apart", rating: "graded", order: "graded in a hidden order" } as const;
+import { KINDS, testsQuery } from "./queries";
 
 export function TestsPage() {
   const found = useQuery(testsQuery);

@@ -14,6 +14,9 @@ export type RunHeard = Schemas["RunHeardBody"];
 export type Odds = Schemas["OddsBody"];
 export type Answer = Schemas["AnswerBody"];
 
+/** What a test asks, in words. */
+export const KINDS = { abx: "told apart", rating: "graded", order: "graded in a hidden order" } as const;
+
 const LONG_MS = 60_000;
 
 export const sidesQuery = (asked: Asked) =>

@@ -1,5 +1,5 @@
 import { day, number } from "../../ui/numbers";
-import type { Odds, RunHeard } from "../listening/queries";
+import { KINDS, type Odds, type RunHeard } from "../listening/queries";
 import type { Names } from "./ReportPage";
 
 /** What people noted while they listened, and what listening tests of the run's cells came to. */
@@ -45,8 +45,6 @@ export function Heard({ heard: { notes, tests }, names }: { heard: RunHeard; nam
     </section>
   );
 }
-
-const KINDS = { abx: "told apart", rating: "graded", order: "graded in a hidden order" } as const;
 
 function Results({ results }: { results: NonNullable<RunHeard["tests"][number]["results"]> }) {
   const { sittings, pooled, means, screened } = results;

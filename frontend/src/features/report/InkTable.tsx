@@ -1,22 +1,11 @@
 import { useMemo } from "react";
 import type { Cell, Sheet } from "../../api/client";
 import { Ink } from "../sheet/Ink";
-import { type Column, layOut, type View } from "../sheet/layout";
-
-const PLAIN: View = {
-  host: "",
-  rate: "",
-  only: "",
-  text: "",
-  rowsBy: "signal",
-  columnsBy: "host",
-  order: "plan",
-  folded: new Set(),
-};
+import { type Column, layOut, WHOLE } from "../sheet/layout";
 
 /** The sheet as a small table that nothing is done with: blank where it is good. */
 export function InkTable({ sheet }: { sheet: Sheet }) {
-  const { columns, rows } = useMemo(() => layOut(sheet, PLAIN), [sheet]);
+  const { columns, rows } = useMemo(() => layOut(sheet, WHOLE), [sheet]);
   return (
     <>
       <table className="w-full table-fixed border-collapse text-xs [print-color-adjust:exact]">

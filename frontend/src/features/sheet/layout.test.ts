@@ -1,6 +1,6 @@
 import { beforeEach, describe, expect, it } from "vitest";
 import type { Cell, Condition, Finding, Sheet } from "../../api/client";
-import { find, layOut, nextTrouble, partsOf, rectangle, step, type View } from "./layout";
+import { find, layOut, nextTrouble, partsOf, rectangle, step, type View, WHOLE } from "./layout";
 
 const condition = (id: number, host: string, rate: number, mode = "offline") =>
   ({ id, host, host_version: "1.0", mode, rate, block_size: 512 }) as Condition;
@@ -14,22 +14,11 @@ const CASES = [
   { id: 2, signal: "sweep", setting: "loud" },
   { id: 3, signal: "tone", setting: "loud" },
 ];
-const VIEW: View = {
-  host: "",
-  rate: "",
-  only: "",
-  text: "",
-  rowsBy: "signal",
-  columnsBy: "host",
-  order: "plan",
-  folded: new Set(),
-};
-
 let sheet: Sheet;
 const cellOf = (caseId: number, conditionId: number) =>
   sheet.cells.find((one) => one.case_id === caseId && one.condition_id === conditionId) as Cell;
 const shape = (view: Partial<View>) => {
-  const { rows, columns, shown } = layOut(sheet, { ...VIEW, ...view });
+  const { rows, columns, shown } = layOut(sheet, { ...WHOLE, ...view });
   return { rows: rows.map((row) => row.name), columns: columns.map((column) => column.label), shown };
 };
 
@@ -80,7 +69,7 @@ describe("a sheet", () => {
   });
 
   it("counts what a fold hides and shows the gravest of it", () => {
-    const layout = layOut(sheet, { ...VIEW, folded: new Set(["column Quayside 1.0", "row sweep"]) });
+    const layout = layOut(sheet, { ...WHOLE, folded: new Set(["column Quayside 1.0", "row sweep"]) });
     expect(layout.rows.map((row) => row.slots.map((slot) => 1 + (slot?.more ?? -1)))).toEqual([
       [4, 2],
       [2, 1],
@@ -102,13 +91,13 @@ describe("a sheet", () => {
 describe("walking", () => {
   it("goes over what is missing and stops at the edge", () => {
     sheet.cells = sheet.cells.filter((one) => one.id !== 12);
-    const layout = layOut(sheet, VIEW);
+    const layout = layOut(sheet, WHOLE);
     expect(step(layout, { row: 0, column: 0 }, 0, 1)).toEqual({ row: 0, column: 2 });
     expect(step(layout, { row: 0, column: 2 }, 0, 1)).toEqual({ row: 0, column: 2 });
   });
 
   it("finds trouble in both directions", () => {
-    const layout = layOut(sheet, VIEW);
+    const layout = layOut(sheet, WHOLE);
     const first = nextTrouble(layout, undefined, 1);
     expect(first).toEqual(find(layout, 13));
     expect(nextTrouble(layout, first, 1)).toEqual(find(layout, 32));
@@ -117,7 +106,7 @@ describe("walking", () => {
   });
 
   it("marks a rectangle from any two of its corners", () => {
-    const layout = layOut(sheet, VIEW);
+    const layout = layOut(sheet, WHOLE);
     expect(rectangle(layout, { row: 1, column: 2 }, { row: 0, column: 1 })).toEqual([12, 13, 22, 23]);
   });
 });

@@ -14,6 +14,18 @@ export interface View {
   folded: ReadonlySet<string>;
 }
 
+/** All of a sheet, laid out as its plan has it. */
+export const WHOLE: View = {
+  host: "",
+  rate: "",
+  only: "",
+  text: "",
+  rowsBy: "signal",
+  columnsBy: "host",
+  order: "plan",
+  folded: new Set(),
+};
+
 export interface Column {
   key: string;
   group: string;
