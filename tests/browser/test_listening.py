@@ -346,3 +346,22 @@ def test_marked_files_and_cells_are_listened_to(listener: Page) -> None:
     expect(page.get_by_role("button", name="Listen", exact=True)).to_be_enabled()
     page.keyboard.press("j")
     expect(page.get_by_role("button", name="1 Re", exact=False).first).to_be_visible(timeout=30_000)
+
+
+def test_a_page_that_is_left_does_not_change_the_address_of_the_next(listener: Page) -> None:
+    """The sheet puts its chosen cell in the address after 200 ms: here that comes when another page is there."""
+    page = listener
+    page.add_init_script(
+        "const real = window.setTimeout; window.late = [];"
+        "window.setTimeout = (act, wait, ...rest) =>"
+        " wait === 200 ? (window.late.push(act), 0) : real(act, wait, ...rest);"
+    )
+    page.goto("/runs/1")
+    expect(page.get_by_text("No cell is chosen")).to_be_visible()
+    page.keyboard.press("ArrowDown")
+    expect(page.get_by_role("button", name="Listen", exact=True)).to_be_enabled()
+    page.keyboard.press("j")
+    expect(page).to_have_url(re.compile("/listen.side="))
+    assert page.evaluate("window.late.map((act) => act()).length") >= 1
+    expect(page.get_by_role("button", name="1 Re", exact=False).first).to_be_visible(timeout=30_000)
+    expect(page).to_have_url(re.compile("/listen.side="))

@@ -95,7 +95,11 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
   const told = search.get("cell");
   useEffect(() => {
     if (!chosenId || told === String(chosenId)) return;
-    const timer = window.setTimeout(() => put({ cell: String(chosenId) }), ADDRESS_WAITS_MS);
+    const here = window.location.pathname;
+    const timer = window.setTimeout(() => {
+      // Another page may be on its way, which the address is of already.
+      if (window.location.pathname === here) put({ cell: String(chosenId) });
+    }, ADDRESS_WAITS_MS);
     return () => window.clearTimeout(timer);
   }, [chosenId, told, put]);
   const choose = useCallback((id: number) => {
