@@ -1,4 +1,4 @@
-.PHONY: demo start stop reset test test-all types screenshots benchmarks
+.PHONY: demo start stop reset test types screenshots benchmarks
 
 demo:
 	@ops/bootstrap.sh runtime
@@ -18,11 +18,6 @@ reset:
 test:
 	@ops/bootstrap.sh dev
 	@.venv/bin/python -m ops.check
-
-# With the tests that repeat at another size or rate what quicker ones hold.
-test-all:
-	@ops/bootstrap.sh dev
-	@.venv/bin/python -m ops.check -n auto --dist worksteal -m ""
 
 # Renew what is made from the code: the API's document, the front end's types, the tables of measures and of access.
 types:

@@ -3,11 +3,9 @@
 from pathlib import Path
 from tempfile import mkdtemp
 
-import pytest
 from benchmarks.chaos import disturb
 
 
-@pytest.mark.slow
 def test_a_run_outlives_kills_of_workers_web_server_and_database() -> None:
     folder = Path(mkdtemp(prefix="kind-echo-chaos-", dir="/tmp"))  # PostgreSQL's own account must reach it
     folder.chmod(0o755)

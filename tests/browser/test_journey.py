@@ -155,7 +155,7 @@ def test_every_view_is_accessible_in_both_themes_and_cut_off_in_no_window(view: 
     for address in _each_view(view):
         assert axe(view) == [], address
         view.evaluate("document.documentElement.dataset.theme = 'dark'")
-        assert axe(view, contrast_alone=True) == [], address
+        assert axe(view, colours_alone=True) == [], address
         for width in (1024, 1920):
             view.set_viewport_size({"width": width, "height": 720})
             over, under = view.evaluate(

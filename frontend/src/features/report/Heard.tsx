@@ -1,6 +1,8 @@
 import { day, number } from "../../ui/numbers";
 import { KINDS, type Odds, type RunHeard } from "../listening/queries";
-import type { Names } from "./ReportPage";
+
+/** What each cell is, by its number. */
+export type Names = ReadonlyMap<number, { row: string; column: string }>;
 
 /** What people noted while they listened, and what listening tests of the run's cells came to. */
 export function Heard({ heard: { notes, tests }, names }: { heard: RunHeard; names: Names }) {

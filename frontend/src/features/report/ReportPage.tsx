@@ -10,7 +10,7 @@ import { StandingText } from "../decisions/StandingText";
 import { type RunHeard, runHeardQuery } from "../listening/queries";
 import { conditionText, worstOf } from "../sheet/layout";
 import { useSheet } from "../sheet/queries";
-import { Heard } from "./Heard";
+import { Heard, type Names } from "./Heard";
 import { InkTable } from "./InkTable";
 
 /** Cells that are listed unless every one is asked for. */
@@ -92,9 +92,6 @@ function Report({ sheet, heard }: { sheet: Sheet; heard: RunHeard }) {
 function Title({ children }: { children: string }) {
   return <h2 className="border-b border-line pb-1 mb-2 font-semibold break-after-avoid">{children}</h2>;
 }
-
-/** What each cell is, by its number. */
-export type Names = ReadonlyMap<number, { row: string; column: string }>;
 
 function namesOf(sheet: Sheet): Names {
   const rows = new Map(sheet.cases.map((one) => [one.id, `${one.signal}, ${one.setting}`]));

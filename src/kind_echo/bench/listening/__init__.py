@@ -1,6 +1,6 @@
 """Listening: sides made ready for ears, blind tests, their sittings and results, and notes."""
 
-from kind_echo.bench.listening.heard import Heard, HeardTest, heard_of_run
+from kind_echo.bench.listening.heard import Heard, heard_of_run
 from kind_echo.bench.listening.notes import add_note, change_words, delete_note, notes_on, words
 from kind_echo.bench.listening.results import (
     Odds,
@@ -52,7 +52,6 @@ __all__ = [
     "Align",
     "Asked",
     "Heard",
-    "HeardTest",
     "Listening",
     "Method",
     "Named",
