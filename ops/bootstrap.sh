@@ -14,7 +14,7 @@ as_root() {
 packages=(python3 python3-venv python3-dev gcc libc6-dev postgresql-15 ca-certificates util-linux lilv-utils lv2-examples sox)
 # Real sounds that causes are told on: music, voice, instruments, signals of a desktop.
 sounds=(alsa-utils frozen-bubble-data extremetuxracer-data oxygen-sounds sound-theme-freedesktop timgm6mb-soundfont)
-[ "$kind" = dev ] && packages+=(chromium ffmpeg "${sounds[@]}")
+[ "$kind" = dev ] && packages+=(chromium-headless-shell ffmpeg "${sounds[@]}")
 missing=()
 for package in "${packages[@]}"; do
     dpkg-query -W -f '${Status}' "$package" 2>/dev/null | grep -q 'install ok installed' || missing+=("$package")

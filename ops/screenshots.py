@@ -13,7 +13,7 @@ from ops.stack import DEMO_PERSON, PROJECT, Stack
 from ops.visiting import Visitor
 
 _FOLDER = PROJECT / "docs" / "screenshots"
-_CHROMIUM = "/usr/bin/chromium"
+_CHROMIUM = "/usr/bin/chromium-headless-shell"
 _ARGUMENTS = ["--no-sandbox", "--disable-gpu", "--disable-background-networking", "--disable-component-update"]
 _BY_HAND = "By hand"
 _PATIENCE = 600  # s
