@@ -3,10 +3,11 @@
 import base64
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pytest
@@ -89,6 +90,29 @@ def _played(page: Page) -> np.ndarray:
     return np.stack([np.frombuffer(base64.b64decode(side), "<f4") for side in (left, right)], axis=1)
 
 
+def _lined_up(page: Page, kept: Sequence[str]) -> dict[str, Any]:
+    """What the server says of these sides from 0.5 to 0.9 s, at one RMS level."""
+    answer: dict[str, Any] = page.evaluate(
+        """async (body) => {
+            const me = await (await fetch("/api/me")).json();
+            const headers = { "Content-Type": "application/json", "X-CSRFToken": me.forgery_token };
+            return (await fetch("/api/listening/sides", { method: "POST", body, headers })).json();
+        }""",
+        json.dumps({
+            "sides": [{"spec": spec, "name": "x"} for spec in kept], "by": "rms", "passage": None,
+            "start": 0.5, "end": 0.9,
+        }),
+    )  # fmt: skip
+    return answer
+
+
+def _off(out: np.ndarray, clip: np.ndarray, rate: int) -> float:
+    """The greatest difference of what was played from a looped clip, past the fade on the start and the switch."""
+    begin, ramp = round(0.05 * rate), round(0.04 * rate)
+    frames = np.arange(begin + ramp, len(out) - 1)
+    return float(np.abs(out[frames] - clip[(frames - begin) % len(clip)]).max())
+
+
 REFUSED = {"type": "x", "title": "BadParameter", "status": 422, "detail": "Not today."}
 
 
@@ -117,34 +141,50 @@ def test_eight_sides_are_in_sync_to_the_sample_and_switching_changes_nothing_but
         expect(page.get_by_role("button", name=f"{number} Side {number}", exact=False)).to_have_attribute(
             "aria-pressed", "true"
         )
-        heard = page.evaluate(
-            """async (body) => {
-                const me = await (await fetch("/api/me")).json();
-                const headers = { "Content-Type": "application/json", "X-CSRFToken": me.forgery_token };
-                return (await fetch("/api/listening/sides", { method: "POST", body, headers })).json();
-            }""",
-            json.dumps({
-                "sides": [{"spec": spec, "name": "x"} for spec in kept], "by": "rms", "passage": None,
-                "start": 0.5, "end": 0.9,
-            }),
-        )  # fmt: skip
+        heard = _lined_up(page, kept)
         if number == 8:
             assert heard["sides"][7]["delay"] == 512
         source = ArraySource(sounds[number - 1] if number < 8 else sounds[0], rate)
         clip = loop_of(source, heard["start"], heard["stop"]) * 10 ** (heard["sides"][number - 1]["gain"] / 20)
         out = _played(page)
-        begin = round(0.05 * rate)
-        ramp = round(0.04 * rate)  # the fade on the start, and the switch
-        frames = np.arange(begin + ramp, len(out) - 1)
-        expected = clip[(frames - begin) % len(clip)]
-        left = np.abs(out[frames] - expected).max()
+        left = _off(out, clip, rate)
         assert left < 1e-6 * 20, (number, left)
-        level = 10 * np.log10(np.mean(out[frames] ** 2))
+        level = 10 * np.log10(np.mean(out[round(0.09 * rate) : -1] ** 2))
         loudest = loudest or level
         assert abs(level - loudest) < 0.1  # one RMS level; the loop is cut where the offline render ends
 
 
-def test_channels_a_band_and_the_difference_are_heard_as_they_say(listener: Page) -> None:
+def test_any_band_is_typed_and_heard_and_one_that_holds_nothing_is_not(listener: Page) -> None:
+    sound = _sound(44_100, 8)
+    page = listener
+    page.add_init_script(OFFLINE)
+    kept = _keep(sound, 44_100)
+    _listen(page, kept, also="&passage=0.5-0.9&by=none")
+    page.get_by_role("button", name="Band: all frequencies").click()
+    page.get_by_role("menuitemradio", name="another band…").click()
+    fields = page.get_by_role("form", name="Another band")
+    lowest, highest = fields.get_by_label("Lowest frequency"), fields.get_by_label("Highest frequency")
+    expect(lowest).to_be_focused()
+    for typed, why in (("4k", "above the lowest"), ("low", "Hz or kHz"), ("22050", "nothing above 22.05 kHz")):
+        lowest.fill(typed)
+        highest.fill("3.4k")
+        page.keyboard.press("Enter")
+        expect(fields.get_by_role("alert")).to_contain_text(why)
+    lowest.fill("300")
+    page.keyboard.press("Enter")
+    expect(page.get_by_role("button", name="Band: the band from 300 Hz to 3.4 kHz")).to_be_visible()
+    assert "band=300-3400" in page.url
+    page.keyboard.press("Escape")
+    expect(fields).to_be_hidden()
+    expect(page.get_by_text("Making ready…")).to_be_hidden()
+    page.keyboard.press(" ")
+    expect(page.get_by_role("button", name="Stop")).to_be_visible()
+    out = _played(page)
+    heard = _lined_up(page, [kept])
+    assert _off(out, loop_of(ArraySource(sound, 44_100), heard["start"], heard["stop"], (300.0, 3400.0)), 44_100) < 2e-6
+
+
+def test_channels_and_the_difference_are_heard_as_they_say(listener: Page) -> None:
     sound = _sound(48_000, 3)
     first, second = _keep(sound, 48_000), _keep(sound * [0.9, 1.0], 48_000)
     page = listener

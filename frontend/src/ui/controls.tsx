@@ -60,11 +60,14 @@ export function Word({
   value,
   choices,
   onChoose,
+  onClosed,
 }: {
   name: string;
   value: string;
   choices: Choice[];
   onChoose: (value: string) => void;
+  /** After the choices are away; its event prevented, the focus does not go back to the word. */
+  onClosed?: (event: Event) => void;
 }) {
   const chosen = choices.find((choice) => choice.value === value);
   return (
@@ -79,6 +82,7 @@ export function Word({
         <DropdownMenu.Content
           align="start"
           sideOffset={6}
+          onCloseAutoFocus={onClosed}
           className="z-30 max-h-(--radix-dropdown-menu-content-available-height) min-w-44 overflow-auto rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
         >
           <DropdownMenu.RadioGroup value={value} onValueChange={onChoose}>

@@ -7,7 +7,9 @@ import { useKeys } from "../../ui/keys";
 import { number } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
 import { type Asked, MOST_SIDES, type Place, readPlace, writePlace } from "./address";
+import { BandFields, BandWord } from "./BandWord";
 import { BlindForm } from "./BlindForm";
+import type { Band } from "./band";
 import { ROUTES, type Route } from "./looper";
 import { Notes } from "./Notes";
 import { PassageStrip } from "./PassageStrip";
@@ -34,13 +36,6 @@ const PASSAGES: Choice[] = [
   { value: "whole", label: "all of it, up to 10 s" },
 ];
 const OWN = "own";
-const BANDS: Choice[] = [
-  { value: "", label: "all frequencies" },
-  ...[63, 125, 250, 500, 1000, 2000, 4000, 8000, 16_000].map((centre) => ({
-    value: `${Math.round(centre / Math.SQRT2)}-${Math.round(centre * Math.SQRT2)}`,
-    label: centre < 1000 ? `the octave at ${centre} Hz` : `the octave at ${centre / 1000} kHz`,
-  })),
-];
 const ROUTE_NAMES: Record<Route, string> = {
   both: "both channels",
   first: "first channel",
@@ -105,6 +100,7 @@ function Open({
   const [route, setRoute] = useState<Route>("both");
   const [louder, setLouder] = useState(0);
   const [blind, setBlind] = useState(false);
+  const [typing, setTyping] = useState(false);
   const most = mostLouder(heard);
   const looper = useLooper(heard.rate, heard.channels, clips.data);
   const chosen = Math.min(side, heard.sides.length - 1);
@@ -129,10 +125,8 @@ function Open({
   });
   const seconds = (frame: number) => frame / heard.rate;
   const passages = asked.passage === null ? [...PASSAGES, { value: OWN, label: span(heard) }] : PASSAGES;
-  const band = asked.low !== null && asked.high !== null ? `${asked.low}-${asked.high}` : "";
-  const bands = BANDS.some((one) => one.value === band)
-    ? BANDS
-    : [...BANDS, { value: band, label: `${band.replace("-", " to ")} Hz` }];
+  const band: Band | null = asked.low != null && asked.high != null ? [asked.low, asked.high] : null;
+  const hearBand = (to: Band | null) => onChange({ low: to?.[0] ?? null, high: to?.[1] ?? null });
   const canDiffer = heard.sides.length >= 2 && !heard.sides.some((one) => one.difference);
   const addDifference = () => {
     const [first, second] = asked.sides;
@@ -174,18 +168,11 @@ function Open({
             to !== OWN && onChange({ passage: to as NonNullable<Asked["passage"]>, start: null, end: null })
           }
         />
-        , in{" "}
-        <Word
-          name="Band"
-          value={band}
-          choices={bands}
-          onChoose={(to) => {
-            const [low, high] = to.split("-").map(Number);
-            onChange(to === "" ? { low: null, high: null } : { low: low ?? 0, high: high ?? 0 });
-          }}
-        />
-        .
+        , in <BandWord band={band} rate={heard.rate} onBand={hearBand} onType={() => setTyping(true)} />.
       </Sentence>
+      {typing && (
+        <BandFields band={band} rate={heard.rate} onBand={hearBand} onClose={() => setTyping(false)} />
+      )}
       <div className="mt-2 grid flex-1 grid-cols-1 gap-6 lg:grid-cols-[minmax(0,1fr)_20rem]">
         <div>
           {heard.sides[0] && (
