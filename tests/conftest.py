@@ -4,13 +4,15 @@ import fcntl
 import multiprocessing
 import os
 import subprocess
+import tempfile
 import time
 import urllib.request
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import contextmanager, nullcontext
+from contextlib import AbstractContextManager, contextmanager, nullcontext
 from dataclasses import dataclass
 from itertools import count
+from multiprocessing.process import BaseProcess
 from pathlib import Path
 
 import psycopg
@@ -48,41 +50,28 @@ def wait_until(true: Callable[[], bool], seconds: float, what: str, every: float
         time.sleep(every)
 
 
-@contextmanager
-def process(*command: str, url: str, log: Path, **environment: str) -> Iterator[subprocess.Popen[bytes]]:
-    """A program of the project's, pointed at a database; ended with the block."""
-    with log.open("ab") as output:
-        started = subprocess.Popen(
-            [BIN / command[0], *command[1:]],
-            env=os.environ | _OWN | {URL_VARIABLE: url} | environment,
-            stdout=output,
-            stderr=output,
-            cwd=PROJECT,
-        )
-        try:
-            yield started
-        finally:
-            started.terminate()
-            try:
-                started.wait(10)
-            except subprocess.TimeoutExpired:
-                started.kill()
-                started.wait()
-
-
-# Loading the program takes longer than many a test: servers are forked off a process that has loaded it.
+# Loading the program takes longer than many a test: it is forked off a process that has loaded it.
 _FORKS = multiprocessing.get_context("forkserver")
-_FORKS.set_forkserver_preload(["kind_echo.web.app", "kind_echo.web.serving.server", "kind_echo.renderers.stand_in"])
+_FORKS.set_forkserver_preload([
+    "kind_echo.web.app", "kind_echo.web.serving.server", "kind_echo.renderers.stand_in",
+    *(f"kind_echo.cli.{name}" for name in (
+        "measuring.files", "measuring.pairs", "measuring.matching", "server.tables", "server.submit", "server.plans",
+        "server.people", "server.keeping", "server.migration", "workers.command",
+    )),
+])  # fmt: skip
 
 
 @contextmanager
-def forked(program: Callable[..., None], *arguments: str, url: str, log: Path, **environment: str) -> Iterator[None]:
-    """A program of the project's, as `process` starts it, only sooner there."""
+def forked(
+    program: Callable[..., None], *arguments: str, url: str, log: Path, **environment: str
+) -> Iterator[BaseProcess]:
+    """A program of the project's in a process of its own, pointed at a database; ended with the block."""
     own = dict(os.environ) | _OWN | {URL_VARIABLE: url} | environment
-    started = _FORKS.Process(target=_become, args=(program, arguments, own, log))
+    log.touch()  # whoever waits for a word in it may look sooner than the program writes one
+    started = _FORKS.Process(target=_become, args=(program, arguments, own, log, log, PROJECT))
     started.start()
     try:
-        yield
+        yield started
     finally:
         started.terminate()
         started.join(10)
@@ -91,12 +80,38 @@ def forked(program: Callable[..., None], *arguments: str, url: str, log: Path, *
             started.join()
 
 
-def _become(program: Callable[..., None], arguments: tuple[str, ...], environment: dict[str, str], log: Path) -> None:
+def working(*options: str, url: str, log: Path, **environment: str) -> AbstractContextManager[BaseProcess]:
+    """A worker, as `kind-echo worker` starts it."""
+    return forked(_command, "worker", *options, url=url, log=log, **environment)
+
+
+def kind_echo(
+    *words: str | Path, folder: Path = PROJECT, seconds: float = 240, **environment: str
+) -> subprocess.CompletedProcess[str]:
+    """A command of the project's, run in a folder to its end."""
+    with tempfile.TemporaryDirectory(prefix="kind-echo-command-") as kept:
+        out, err = Path(kept) / "out", Path(kept) / "err"
+        given = tuple(map(str, words))
+        own = dict(os.environ) | environment
+        started = _FORKS.Process(target=_become, args=(_command, given, own, out, err, folder))
+        started.start()
+        started.join(seconds)
+        if started.is_alive():
+            started.kill()
+            raise subprocess.TimeoutExpired(given, seconds, out.read_bytes(), err.read_bytes())
+        assert started.exitcode is not None
+        return subprocess.CompletedProcess(given, started.exitcode, out.read_text(), err.read_text())
+
+
+def _become(
+    program: Callable[..., None], arguments: tuple[str, ...], environment: dict[str, str], out: Path, err: Path,
+    folder: Path,
+) -> None:  # fmt: skip
     os.environ.clear()
     os.environ.update(environment)
-    os.chdir(PROJECT)
-    with log.open("ab") as output:
-        for descriptor in (1, 2):
+    os.chdir(folder)
+    for descriptor, path in ((1, out), (2, err)):
+        with path.open("ab") as output:
             os.dup2(output.fileno(), descriptor)
     program(*arguments)
 
@@ -107,10 +122,10 @@ def _serve(bind: str, threads: str) -> None:
     serve(bind, int(threads))
 
 
-def _work() -> None:
+def _command(*words: str) -> None:
     from kind_echo.cli.main import main
 
-    main(["worker"])
+    main(list(words))
 
 
 def point_at(url: str) -> None:
@@ -236,9 +251,9 @@ def _render_demo(cluster: Cluster, log: Path) -> str:
     url = fresh_database(cluster)
     grant = ("grant", "--web", "kind_echo_web", "--worker", "kind_echo_worker")
     for command in (("migrate", "--no-account"), grant, ("load-demo",)):
-        subprocess.run([BIN / "kind-echo", *command], env=os.environ | _OWN | {URL_VARIABLE: url}, check=True)
+        kind_echo(*command, **_OWN, **{URL_VARIABLE: url}).check_returncode()
     worker = as_service(url, "worker")
-    with process("kind-echo", "worker", url=worker, log=log), process("kind-echo", "worker", url=worker, log=log):
+    with working(url=worker, log=log), working(url=worker, log=log):
         wait_until(lambda: unfinished(url) == 0, 1200, "the demo", every=1.0)
     return url.rsplit("/", 1)[1]
 
@@ -333,7 +348,7 @@ def serving(url: str, folder: Path, *, worker: bool = True, **environment: str) 
     address = f"http://127.0.0.1:{port}"
     with (
         forked(_serve, f"127.0.0.1:{port}", "16", url=as_service(url, "web"), log=folder / "web.log", **environment),
-        forked(_work, url=as_service(url, "worker"), log=folder / "worker.log") if worker else nullcontext(),
+        working(url=as_service(url, "worker"), log=folder / "worker.log") if worker else nullcontext(),
     ):
         wait_until(lambda: _answers(address), 120, "an answer of the web server")
         yield Server(address, url)

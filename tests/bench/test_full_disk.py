@@ -4,22 +4,38 @@ import errno
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import psycopg
 import pytest
 from sqlalchemy import select, text, update
 from sqlalchemy.exc import DataError, DBAPIError, OperationalError
+from sqlalchemy.orm import Session
 
 from kind_echo.bench.queue.jobs import analyse_cells, render_cells
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import brief_message, is_disk_full, is_temporary, transaction
 from kind_echo.renderers import stand_in
 from kind_echo.web.app import create_app
-from tests.conftest import drain, process, query, wait_until
+from tests.conftest import drain, forked, query, wait_until
 from tests.signing import sign
 
 
 def _full(*_: object, **__: object) -> Any:
     raise OperationalError("INSERT INTO chunk VALUES (%s)", {"secret": 1}, psycopg.errors.DiskFull("No space left"))
+
+
+def _greedy(heavy: str) -> None:
+    """A worker that allocates 3 GB for one of the cells; its limit is 1 GB."""
+    from kind_echo.bench.jobs import handlers
+    from kind_echo.cli.workers.local import work_beside_database
+
+    judge = handlers.judge_now
+
+    def judge_now(session: Session, cell: Cell) -> Any:
+        return np.ones(400_000_000) if cell.id == int(heavy) else None, judge(session, cell)
+
+    handlers.judge_now = judge_now
+    work_beside_database("small", (), analysis=True, memory=1000)
 
 
 def _jobs(url: str) -> list[tuple[object, ...]]:
@@ -95,15 +111,7 @@ def test_a_job_that_needs_more_memory_than_it_may_take_fails_at_once_and_the_wor
         for cell in cells:
             cell.state = "analysing"
         analyse_cells(session, [heavy, light])
-    # A worker that allocates 3 GB for one of the cells; its limit is 1 GB.
-    greedy = (
-        "import numpy as np; from kind_echo.bench.jobs import handlers as h; judge = h.judge_now\n"
-        f"def greedy(s, c): return (np.ones(400_000_000) if c.id == {heavy} else None, judge(s, c))\n"
-        "h.judge_now = greedy\n"
-        "from kind_echo.cli.workers.local import work_beside_database\n"
-        "work_beside_database('small', (), analysis=True, memory=1000)"
-    )
-    with process("python", "-c", greedy, url=demo, log=tmp_path / "worker.log"):
+    with forked(_greedy, str(heavy), url=demo, log=tmp_path / "worker.log"):
         left = f"SELECT count(*) FROM cell WHERE id IN ({heavy}, {light}) AND state = 'analysing'"
         wait_until(lambda: query(demo, left) == [(0,)], 60, "both")
         said = query(demo, "SELECT memory FROM worker WHERE machine = 'small'")

@@ -1,7 +1,6 @@
 """Hosts, machines and effects; who renders what, and that no job is done twice or lost when a machine dies."""
 
 import os
-import signal
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
@@ -30,7 +29,7 @@ from kind_echo.bench.runs import cells_of, start_run
 from kind_echo.database.models import Build, Condition, Effect, Plan, Setting, Signal
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost, RenderFailed, RenderRequest, RenderResult
-from tests.conftest import process, query, unfinished, wait_until
+from tests.conftest import query, unfinished, wait_until, working
 
 NOW = datetime(2026, 11, 25, tzinfo=UTC)
 
@@ -140,19 +139,19 @@ def test_two_workers_on_one_queue_take_no_job_twice_and_give_back_those_of_one_t
 ) -> None:
     url, plan_id = copied
     log, own = tmp_path / "worker.log", {"KIND_ECHO_RENDERERS": os.environ["KIND_ECHO_RENDERERS"]}
-    words = ("kind-echo", "worker", "--renderer", "slow-copy", "--machine")
+    words = ("--renderer", "slow-copy", "--machine")
     rendering = "SELECT 1 FROM cell WHERE state = 'rendering'"
     with (
-        process(*words, "first", "--no-analysis", url=url, log=log, **own) as first,
-        process(*words, "second", url=url, log=log, **own),
+        working(*words, "first", "--no-analysis", url=url, log=log, **own) as first,
+        working(*words, "second", url=url, log=log, **own),
     ):
         wait_until(lambda: len(query(url, "SELECT 1 FROM worker")) == 2, 120, "both workers")
         with transaction() as session:
             build = session.scalars(select(Build)).one()
             run = start_run(session, plan_id, build.id, who="Nora F.", now=NOW).id
         wait_until(lambda: len(query(url, rendering)) == 2, 60, "both of them rendering")
-        first.send_signal(signal.SIGKILL)
-        first.wait()
+        first.kill()
+        first.join()
         waits = "SELECT count(*) FROM cell WHERE state NOT IN ('done', 'failed')"
         wait_until(lambda: query(url, waits) == [(0,)], 180, "the rest of the run")
     with transaction() as session:
@@ -171,6 +170,7 @@ def test_two_workers_on_one_queue_take_no_job_twice_and_give_back_those_of_one_t
 
 def test_a_worker_says_which_renderers_its_machine_lacks(empty: str, tmp_path: Path) -> None:
     log = tmp_path / "worker.log"
-    with process("kind-echo", "worker", "--renderer", "nonsense", url=empty, log=log) as worker:
-        assert worker.wait(60) == 2
+    with working("--renderer", "nonsense", url=empty, log=log) as worker:
+        worker.join(60)
+        assert worker.exitcode == 2
     assert "this machine has no renderer nonsense; it has stand-in" in log.read_text().replace("\n", " ")

@@ -1,8 +1,5 @@
 """Runs survive the death of a worker and an absence of the database: no cell is lost, none is counted twice."""
 
-import os
-import signal
-import subprocess
 import time
 from collections.abc import Callable
 from datetime import UTC, datetime
@@ -31,7 +28,7 @@ from kind_echo.bench.runs.running import CannotRenderAgain
 from kind_echo.database.models import Cell, Condition, Event, Plan, Render, Run
 from kind_echo.database.sessions import URL_VARIABLE, transaction
 from kind_echo.renderers import lv2, stand_in
-from tests.conftest import BIN, drain, newest_run, process, query, unfinished, wait_until
+from tests.conftest import drain, kind_echo, newest_run, query, unfinished, wait_until, working
 
 
 @pytest.fixture
@@ -72,12 +69,12 @@ def _counts(run: int) -> tuple[int, int, int]:
 def test_a_worker_killed_in_a_render_loses_nothing(short: str, tmp_path: Path) -> None:
     run = _start("2.1.0-rc2")
     log = tmp_path / "worker.log"
-    with process("kind-echo", "worker", url=short, log=log) as first:
+    with working(url=short, log=log) as first:
         wait_until(lambda: bool(query(short, "SELECT 1 FROM cell WHERE state = 'rendering'")), 30, "a render")
-        first.send_signal(signal.SIGKILL)
-        first.wait()
+        first.kill()
+        first.join()
     assert unfinished(short) > 0
-    with process("kind-echo", "worker", url=short, log=log), process("kind-echo", "worker", url=short, log=log):
+    with working(url=short, log=log), working(url=short, log=log):
         wait_until(lambda: unfinished(short) == 0, 180, "the rest of the run")
     assert _counts(run) == (24, 24, 24)
     with transaction() as session:
@@ -91,28 +88,23 @@ def test_workers_and_a_run_outlive_ten_seconds_without_the_database(
     _write_short()
     run = _start("2.0.3")
     port = int((own_cluster.folder / "port").read_text())
-    with process("kind-echo", "worker", url=own_demo, log=tmp_path / "worker.log") as worker:
+    with working(url=own_demo, log=tmp_path / "worker.log") as worker:
         wait_until(lambda: _counts(run)[1] >= 3, 60, "the first cells")
         own_cluster.stop("immediate")
         time.sleep(10)
         own_cluster.start(port)
         wait_until(lambda: unfinished(own_demo) == 0, 180, "the rest of the run")
-        assert worker.poll() is None
+        assert worker.is_alive()
     assert _counts(run) == (24, 24, 24)
 
 
 def test_a_run_from_the_command_line_waits_for_its_verdicts(short: str, tmp_path: Path) -> None:
-    environment = os.environ | {URL_VARIABLE: short}
-    with process("kind-echo", "worker", url=short, log=tmp_path / "worker.log"):
-        done = subprocess.run(
-            [BIN / "kind-echo", "run", "Short", "2.1.0-rc2", "--who", "Nora F.", "--everything"],
-            env=environment, capture_output=True, text=True, timeout=240,
-        )  # fmt: skip
+    environment = {URL_VARIABLE: short}
+    with working(url=short, log=tmp_path / "worker.log"):
+        done = kind_echo("run", "Short", "2.1.0-rc2", "--who", "Nora F.", "--everything", **environment)
     assert done.returncode == 1, done.stderr
     assert "7 Fail, 17 Pass" in done.stdout
-    refused = subprocess.run(
-        [BIN / "kind-echo", "run", "Null regression", "9.9"], env=environment, capture_output=True, text=True
-    )
+    refused = kind_echo("run", "Null regression", "9.9", **environment)
     assert (refused.returncode, refused.stdout) == (2, "")
     assert refused.stderr.strip() == "kind-echo: There is no build 9.9 of the effect that this plan tests."
 

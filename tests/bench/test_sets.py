@@ -1,6 +1,5 @@
 """Sets of files and the jobs that measure them: workers that die, jobs that never end, demo sets as planted."""
 
-import signal
 import time
 from datetime import UTC, datetime
 from pathlib import Path
@@ -30,7 +29,7 @@ from kind_echo.bench.signals import keep_upload
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import Conflict
 from kind_echo.database.sessions import transaction
-from tests.conftest import as_service, drain, process, query, wait_until
+from tests.conftest import as_service, drain, query, wait_until, working
 
 NOW = datetime(2026, 11, 27, tzinfo=UTC)
 
@@ -71,11 +70,11 @@ def test_workers_that_are_killed_leave_no_row_behind_and_none_twice(empty: str, 
     worker, log = as_service(empty, "worker"), tmp_path / "worker.log"
     done = "SELECT count(*) FROM set_file WHERE state = 'done'"
     for so_many in (2, 5):
-        with process("kind-echo", "worker", url=worker, log=log) as one:
+        with working(url=worker, log=log) as one:
             wait_until(lambda: query(empty, done)[0][0] >= so_many, 60, "rows that are done", every=0.02)  # type: ignore[operator]  # noqa: B023
-            one.send_signal(signal.SIGKILL)
+            one.kill()
             time.sleep(0.1)
-    with process("kind-echo", "worker", url=worker, log=log):
+    with working(url=worker, log=log):
         wait_until(lambda: query(empty, done) == [(10,)], 120, "all rows")
     assert _gains(number)[0] is None
     assert _gains(number)[1:] == pytest.approx([-float(n) for n in range(1, 10)], abs=0.001)

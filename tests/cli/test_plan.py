@@ -1,18 +1,16 @@
 """Plans on the command line: templates, files that are checked and kept, and text that comes back the same."""
 
-import os
 import subprocess
 from pathlib import Path
 
 import pytest
 
 from kind_echo.database.sessions import URL_VARIABLE
-from tests.conftest import BIN
+from tests.conftest import kind_echo
 
 
 def _plan(demo: str, *arguments: str | Path) -> subprocess.CompletedProcess[str]:
-    command = [str(BIN / "kind-echo"), "plan", *map(str, arguments)]
-    return subprocess.run(command, env=os.environ | {URL_VARIABLE: demo}, capture_output=True, text=True, timeout=120)
+    return kind_echo("plan", *arguments, **{URL_VARIABLE: demo})
 
 
 def test_a_template_is_written_kept_changed_and_written_out_again(demo: str, tmp_path: Path) -> None:

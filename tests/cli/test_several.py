@@ -11,7 +11,7 @@ import numpy as np
 import pytest
 import soundfile
 
-from tests.conftest import BIN
+from tests.conftest import kind_echo
 
 
 @pytest.fixture(scope="module")
@@ -28,7 +28,7 @@ def folder(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def _run(folder: Path, *words: str) -> subprocess.CompletedProcess[str]:
-    return subprocess.run([BIN / "kind-echo", *words], cwd=folder, capture_output=True, text=True, timeout=120)
+    return kind_echo(*words, folder=folder)
 
 
 def _one(folder: Path, *words: str) -> Any:

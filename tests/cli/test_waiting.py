@@ -1,6 +1,5 @@
 """A command that waits for a run ends when machines have done what they can, and says what people have to do."""
 
-import os
 import subprocess
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor, wait
@@ -16,15 +15,13 @@ from kind_echo.cli.server.waiting import Progress, wait_for
 from kind_echo.database.models import Effect, Reference
 from kind_echo.database.sessions import URL_VARIABLE, transaction
 from kind_echo.renderers.contract import OfferedEffect
-from tests.conftest import BIN, drain
+from tests.conftest import drain, kind_echo
 
 NOW = datetime(2026, 5, 4, 12, tzinfo=UTC)
 
 
 def run(url: str, *words: str) -> subprocess.CompletedProcess[str]:
-    environment = os.environ | {URL_VARIABLE: url}
-    command = [BIN / "kind-echo", "run", *words]
-    return subprocess.run(command, env=environment, capture_output=True, text=True, timeout=240)
+    return kind_echo("run", *words, **{URL_VARIABLE: url})
 
 
 def run_beside_a_worker(url: str, *words: str) -> subprocess.CompletedProcess[str]:
