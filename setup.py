@@ -14,7 +14,7 @@ from setuptools import Extension, setup
 _SOURCES = Path("src/kind_echo/core/compiled")
 _COPIES = Path("build/wide")
 _LEVEL = "-O0" if os.environ.get("KIND_ECHO_QUICK_BUILD") else "-O3"  # quick: for a look at what a package holds
-_FLAGS = [_LEVEL, "-fno-math-errno", "-fno-trapping-math", "-fno-signed-zeros"]
+_FLAGS = [_LEVEL, "-g0", "-fno-math-errno", "-fno-trapping-math", "-fno-signed-zeros"]
 _NO_NAN = "-ffinite-math-only"
 _MODULES = {
     "processor": ["-O1"],

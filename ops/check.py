@@ -18,6 +18,7 @@ _NODE = PROJECT / ".node" / "bin"
 _GENERATED = re.compile(r"schema\.gen\.ts$|openapi\.json$|package-lock\.json$|migrations/versions/")
 _SAYING = threading.Lock()
 _PARALLEL = ("-n", "auto", "--dist", "worksteal")  # a process a core: more of them took longer
+_PORTABLE = ("-p", "kind_echo.cli", "-p", "kind_echo.renderers")  # with all that these import
 _TEST = re.compile(r"^tests/|\.test\.tsx?$")
 _CODE = re.compile(r"\.(py|pyx|pyi|pxi|ts|tsx|css|sh)$|^Makefile$|^\.ci/run$")
 
@@ -105,8 +106,8 @@ def main() -> None:
     """Run everything; leave with 1 when anything failed."""
     checks: dict[str, Callable[[], bool]] = {
         "mypy": lambda: _mypy("linux"),
-        "mypy for macOS": lambda: _mypy("darwin"),
-        "mypy for Windows": lambda: _mypy("win32", "-p", "kind_echo"),
+        "mypy for macOS": lambda: _mypy("darwin", *_PORTABLE),
+        "mypy for Windows": lambda: _mypy("win32", *_PORTABLE),
         "ruff": lambda: _run("ruff", _BIN / "ruff", "check", "."),
         "ruff format": lambda: _run("ruff format", _BIN / "ruff", "format", "--check", "."),
         "import contract": lambda: _run("import contract", _BIN / "lint-imports", "--no-logo"),
