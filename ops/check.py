@@ -10,7 +10,6 @@ from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
-from ops import versions
 from ops.stack import PROJECT
 
 _BIN = PROJECT / ".venv" / "bin"
@@ -80,12 +79,6 @@ def _typescript_is_fresh() -> bool:
         return _same("TypeScript types are fresh", kept, made.read_text())
 
 
-def _versions_are_fresh() -> bool:
-    said = versions.stale(versions.read())
-    _say("results of measures changed only with their versions", "\n".join(said) or "All of them are as kept.")
-    return not said
-
-
 def lines_of(files: list[Path]) -> int:
     """Lines that are not blank."""
     return sum(1 for file in files for line in file.read_text().splitlines() if line.strip())
@@ -114,7 +107,6 @@ def main() -> None:
         "OpenAPI document": lambda: _made_by("OpenAPI document is fresh", "docs/openapi.json", "ops.openapi"),
         "table of measures": lambda: _made_by("Table of measures is fresh", "docs/measures.md", "ops.measures"),
         "table of access": lambda: _made_by("Table of access is fresh", "docs/access.md", "ops.access"),
-        "versions of measures": _versions_are_fresh,
         "TypeScript types": _typescript_is_fresh,
         "front end": lambda: _run("front end: biome, tsc, vitest", "npm", "--prefix", "frontend", "run", "-s", "check"),
     }

@@ -6,6 +6,7 @@
 import json
 import math
 from collections.abc import Callable
+from functools import cache
 from typing import Any
 
 import numpy as np
@@ -45,6 +46,7 @@ _UNDER = CompareOptions(ceiling=-20.0)
 Results = dict[str, float | None]
 
 
+@cache
 def results() -> dict[str, Results]:
     """All readings of the fixed set by family, those of the signals under "signals"."""
     found: dict[str, Results] = {}

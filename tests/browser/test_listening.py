@@ -133,7 +133,7 @@ def test_eight_sides_are_in_sync_to_the_sample_and_switching_changes_nothing_but
     page = listener
     page.add_init_script(OFFLINE)
     loudest = None
-    for number in (1, 2, 5, 8):
+    for number in (1, 2, 5, 8) if rate == 48_000 else (1, 8):
         _listen(page, *kept, also="&passage=0.5-0.9&by=rms")
         page.keyboard.press(" ")
         expect(page.get_by_role("button", name="Stop")).to_be_visible()

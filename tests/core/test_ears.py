@@ -31,8 +31,7 @@ def test_a_band_is_flat_inside_and_gone_a_sixth_of_an_octave_beyond(band: tuple[
     taps = band_taps(band, rate)
     assert len(taps) % 2 == 1
     assert taps == pytest.approx(taps[::-1])
-    points = np.geomspace(10, rate / 2 * 0.999, 20_000)
-    _, response = signal.freqz(taps, worN=points, fs=rate)
+    points, response = signal.freqz(taps, worN=1 << 19, fs=rate)
     level = 20 * np.log10(np.abs(response) + 1e-12)
     inside = (points >= low) & (points <= min(high, rate / 2 * 0.95))
     assert np.abs(level[inside]).max() < 0.01

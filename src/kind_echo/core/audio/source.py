@@ -156,12 +156,16 @@ class MonoSource(Derived):
         return np.asarray(self.source.read(start, stop).sum(axis=1, keepdims=True))
 
 
-def in_memory(source: Source, most_bytes: int = 1 << 27) -> Source:
+HELD_BYTES = 1 << 27
+"""Of a source with samples of 64 bits, up to which it is held in memory."""
+
+
+def in_memory(source: Source) -> Source:
     """The source, read once and held when it is small enough to be; else as it is.
 
     Held in 32 bits where these do, and each channel in one piece, as loops and transforms want it.
     """
-    if isinstance(source, ArraySource) or source.frames * source.channels * 8 > most_bytes:
+    if isinstance(source, ArraySource) or source.frames * source.channels * 8 > HELD_BYTES:
         return source
     single = _as_single(source)
     if single is not None:

@@ -39,6 +39,8 @@ class WarpedSource(Derived):
         return np.concatenate(parts) if parts else np.zeros((0, self.channels))
 
     def _read(self, start: int, stop: int) -> Samples:
+        from scipy.special import i0  # slow to load, and few renders have a clock of their own
+
         frames = np.arange(start, stop)
         places = frames + self.delay + self.drift * 1e-6 * (frames - self.length / 2)
         first = int(np.floor(places[0])) - _HALF
@@ -46,7 +48,7 @@ class WarpedSource(Derived):
         whole = np.floor(places).astype(int)
         offsets = np.arange(-_HALF + 1, _HALF + 1)
         distance = offsets[None, :] - (places - whole)[:, None]
-        window = np.i0(_BETA * np.sqrt(np.maximum(0.0, 1.0 - (distance / _HALF) ** 2))) / np.i0(_BETA)
+        window = i0(_BETA * np.sqrt(np.maximum(0.0, 1.0 - (distance / _HALF) ** 2))) / i0(_BETA)
         taps = np.sinc(distance) * window
         index = (whole - first)[:, None] + offsets[None, :]
         return np.asarray(np.einsum("ft,ftc->fc", taps, wide[index]))
