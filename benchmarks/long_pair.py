@@ -14,7 +14,7 @@ import numpy as np
 
 from benchmarks.runs import own_database
 
-_RATE, _CHANNELS = 96_000, 2
+RATE, _CHANNELS = 96_000, 2
 _COLUMNS = 1200
 _QUICK_MAP, _MAP = (32, 160), (640, 160)  # columns and rows, as the page asks for them
 
@@ -26,7 +26,7 @@ class _Tiled:
     tile: np.ndarray
     frames: int
     late: int = 0
-    rate: int = _RATE
+    rate: int = RATE
     channels: int = _CHANNELS
     half_step: float = 2.0**-16
     rail: float = 1 - 2.0**-15
@@ -53,8 +53,8 @@ def _seconds(minutes: float) -> dict[str, float]:
     from kind_echo.database.sessions import transaction
     from kind_echo.web.runs.views import files_pair_body
 
-    frames = round(minutes * 60 * _RATE)
-    pair = _compared(frames)
+    frames = round(minutes * 60 * RATE)
+    pair = compared_pair(frames)
     with transaction() as session:
         body = files_pair_body(find_pair(session, pair))
     sides = [side.address for side in (body.reference, body.render, body.difference) if side is not None]
@@ -82,7 +82,8 @@ def _seconds(minutes: float) -> dict[str, float]:
     }
 
 
-def _compared(frames: int) -> int:
+def compared_pair(frames: int) -> int:
+    """Two files of so many frames, kept and compared; the number of their pair."""
     from kind_echo.audio_io.encoding import ENCODINGS
     from kind_echo.bench.comparisons import analyse
     from kind_echo.core.comparison.compare import CompareOptions
@@ -90,7 +91,7 @@ def _compared(frames: int) -> int:
     from kind_echo.database.models import Pair, Upload
     from kind_echo.database.sessions import transaction
 
-    words = np.random.default_rng(1).integers(-3000, 3000, (7 * _RATE + 11, _CHANNELS))
+    words = np.random.default_rng(1).integers(-3000, 3000, (7 * RATE + 11, _CHANNELS))
     now = datetime.now(UTC)
     with transaction() as session:
         first, second = (

@@ -158,6 +158,20 @@ def own_database() -> Iterator[None]:
 
 
 @contextmanager
+def web_server() -> Iterator[str]:
+    """The web server on the database that this process uses; its address."""
+    address = f"127.0.0.1:{free_port()}"
+    command = [PROJECT / ".venv/bin/kind-echo", "serve", "--bind", address]
+    started = subprocess.Popen(command, stderr=subprocess.DEVNULL, env=os.environ)
+    try:
+        time.sleep(5)
+        yield f"http://{address}"
+    finally:
+        started.terminate()
+        started.wait()
+
+
+@contextmanager
 def workers() -> Iterator[None]:
     """Two workers, until the block ends."""
     started = [

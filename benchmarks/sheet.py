@@ -1,7 +1,6 @@
 """From the click on a run to its sheet drawn, and the frames while it is walked and scrolled, in the browser."""
 
 import os
-import subprocess
 import tempfile
 import time
 from collections.abc import Iterator
@@ -11,11 +10,12 @@ from pathlib import Path
 from typing import Any
 
 import psycopg
-from ops.cluster import free_port
 from ops.screenshots import launch, wait_for_runs
 from ops.stack import DEMO_PERSON, PROJECT, Stack
 from ops.visiting import Visitor
 from playwright.sync_api import Page, sync_playwright
+
+from benchmarks.runs import web_server
 
 _REPEATS = 5
 _STEPS = 60
@@ -38,12 +38,12 @@ def report() -> list[str]:
         browser = launch(playwright)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         visitor = Visitor(page.context, address)
-        visitor.sign_in((stack.demo_link(DEMO_PERSON) or "").partition("#")[2])
+        visitor.sign_in((stack.demolink_for(DEMO_PERSON) or "").partition("#")[2])
         wait_for_runs(visitor)
-        empty = min(_empty(page, address) for _ in range(_REPEATS))
+        empty = min(empty_page(page, address) for _ in range(_REPEATS))
         small = min(_opened(page, address, "Skerry 2.1.0-rc2", 72) for _ in range(_REPEATS))
         with _large(stack) as large:
-            Visitor(page.context, large).sign_in(_link(DEMO_PERSON))
+            Visitor(page.context, large).sign_in(link_for(DEMO_PERSON))
             big = min(_opened(page, large, "Skerry 2.1.0-rc2", 300) for _ in range(_REPEATS))
             frames = walk(page)
         browser.close()
@@ -57,7 +57,7 @@ def report() -> list[str]:
 
 def walk(page: Page) -> list[float]:
     """Walk down and across the sheet that is shown, and scroll it; the time between frames in ms."""
-    page.evaluate(_WATCH)
+    watch_frames(page)
     for key in ("ArrowDown", "ArrowRight"):
         for _ in range(_STEPS // 2):
             page.keyboard.press(key)
@@ -67,29 +67,46 @@ def walk(page: Page) -> list[float]:
     for turn in (400, -400) * 5:
         page.mouse.wheel(0, turn)
         page.wait_for_timeout(50)
+    return frames_seen(page)
+
+
+def watch_frames(page: Page) -> None:
+    """Begin to note when frames are drawn."""
+    page.evaluate(_WATCH)
+
+
+def frames_seen(page: Page) -> list[float]:
+    """The time between the frames since then, in ms."""
     frames: list[float] = page.evaluate(_SEEN)
     return frames
 
 
-def _empty(page: Page, address: str) -> float:
+def drawn(page: Page) -> None:
+    """Wait until what there is has been drawn."""
+    page.evaluate(_DRAWN)
+
+
+def empty_page(page: Page, address: str) -> float:
+    """Seconds to load a page with nothing on it, beside which others are measured."""
     begin = time.perf_counter()
     page.goto(f"{address}/nothing-here")
     page.get_by_text("There is nothing at this address").wait_for()
     return time.perf_counter() - begin
 
 
-def _opened(page: Page, address: str, run: str, drawn: int) -> float:
+def _opened(page: Page, address: str, run: str, cells: int) -> float:
     page.goto(address)
     link = page.get_by_role("link", name=run).first
     link.wait_for()
     begin = time.perf_counter()
     link.click()
-    page.locator("[data-cell]").nth(drawn - 1).wait_for()
-    page.evaluate(_DRAWN)
+    page.locator("[data-cell]").nth(cells - 1).wait_for()
+    drawn(page)
     return time.perf_counter() - begin
 
 
-def _link(name: str) -> str:
+def link_for(name: str) -> str:
+    """The secret of a link that signs this person in."""
     from kind_echo.bench.accounts import local_link, person_named
     from kind_echo.database.sessions import transaction
 
@@ -108,7 +125,7 @@ def _large(stack: Stack) -> Iterator[str]:
     from kind_echo.database.backup import backup, restore
     from kind_echo.database.sessions import URL_VARIABLE, transaction
 
-    server, name, port = cluster.url.rsplit("/", 1)[0], "benchmark_sheet", free_port()
+    server, name = cluster.url.rsplit("/", 1)[0], "benchmark_sheet"
     admin: Any = psycopg.connect(f"{server}/postgres", autocommit=True)
     admin.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
     admin.execute(f"CREATE DATABASE {name}")
@@ -119,15 +136,9 @@ def _large(stack: Stack) -> Iterator[str]:
         restore(Path(folder) / "demo")
     with transaction() as session:
         write_large_run(session)
-    web = subprocess.Popen(
-        [PROJECT / ".venv/bin/gunicorn", "-k", "gthread", "--threads", "16", "-b", f"127.0.0.1:{port}",
-         "--no-control-socket", "kind_echo.web.wsgi:application"], env=os.environ,
-    )  # fmt: skip
     try:
-        time.sleep(3)
-        yield f"http://127.0.0.1:{port}"
+        with web_server() as address:
+            yield address
     finally:
-        web.terminate()
-        web.wait()
         admin.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
         admin.close()

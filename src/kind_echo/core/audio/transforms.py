@@ -1,6 +1,7 @@
 """Windows and lengths for Fourier transforms."""
 
 import math
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,9 +27,12 @@ def fast_length(least: int) -> int:
     return best
 
 
+@lru_cache(maxsize=8)
 def hann(size: int) -> Floats:
-    """Hann window, periodic. Source: F. J. Harris, Proc. IEEE 66 (1978)."""
-    return 0.5 - 0.5 * np.cos(2 * np.pi * np.arange(size) / size)
+    """Hann window, periodic; kept, and not to be written to. Source: F. J. Harris, Proc. IEEE 66 (1978)."""
+    window = 0.5 - 0.5 * np.cos(2 * np.pi * np.arange(size) / size)
+    window.flags.writeable = False
+    return np.asarray(window)
 
 
 def four_term(size: int) -> Floats:

@@ -6,8 +6,9 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy import fft
+from numpy.typing import NDArray
 
-from kind_echo.core.audio.source import Source, as_rows, read_padded
+from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.audio.transforms import hann
 from kind_echo.core.delays.spectra import ALIKE, Blocks, Cross, Floats, Spectrum, smoothed
 
@@ -83,10 +84,16 @@ def read_spectra(
     size = min(_SIZE, 1 << max(4, int(math.log2(max(16, (hi - lo) // 4)))))
     count = max(1, min(most, 2 * (hi - lo - size) // size + 1))
     starts = np.linspace(lo, max(lo, hi - size), count).astype(int)
+    return _spectra(reference, starts, size), _spectra(render, starts + lag, size)
+
+
+def _spectra(source: Source, starts: NDArray[np.int64], size: int) -> Spectrum:
+    """Of windowed blocks, shape (channels, blocks, bins)."""
     window = hann(size)
-    x = np.stack([as_rows(read_padded(reference, int(s), int(s) + size)) for s in starts], axis=1)
-    y = np.stack([as_rows(read_padded(render, int(s) + lag, int(s) + lag + size)) for s in starts], axis=1)
-    return fft.rfft(x * window), fft.rfft(y * window)
+    rows = np.empty((source.channels, len(starts), size))
+    for number, start in enumerate(starts.tolist()):
+        np.multiply(read_padded(source, start, start + size).T, window, out=rows[:, number])
+    return np.asarray(fft.rfft(rows))
 
 
 def read_blocks(
@@ -110,9 +117,9 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     found = [cross for blocks in sets if (cross := blocks.cross) is not None]
     if not found:
         return None
-    size = 2 * (len(found[0].phase) - 1)
+    size = 2 * (len(found[0].weight) - 1)
     signs = [1.0]
-    plain = [one.weight * np.exp(1j * one.phase) for one in found]
+    plain = [one.weight * one.turn for one in found]
     for other in plain[1:]:
         lead = fft.irfft(plain[0] * np.conj(other), size)
         signs.append(float(np.sign(lead[np.abs(lead).argmax()])) or 1.0)
@@ -121,7 +128,7 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     phases = np.sum([s * one for s, one in zip(signs, plain, strict=True)], axis=0)
     first = second = _peak(phases, size, near)
     if not level:
-        excess = [one.weight * np.exp(1j * (one.phase - one.least)) for one in found]
+        excess = [one.weight * one.turn * np.exp(-1j * one.least) for one in found]
         left = np.sum([s * one for s, one in zip(signs, excess, strict=True)], axis=0)
         second = _peak(left, size, near)
     filtered = not level and second[1] > first[1] - _NEARLY * total

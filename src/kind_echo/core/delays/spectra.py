@@ -49,9 +49,10 @@ class Cross:
         return np.asarray(np.pi * np.arange(len(self.own)) / (len(self.own) - 1))
 
     @cached_property
-    def phase(self) -> Floats:
-        """Radians of each bin."""
-        return np.asarray(np.angle(self.power))
+    def turn(self) -> Spectrum:
+        """The phase of each bin as a number of magnitude 1; 1 where there is nothing."""
+        size = np.abs(self.power)
+        return np.divide(self.power, size, out=np.ones_like(self.power), where=size > 0.0)
 
     @cached_property
     def logarithm(self) -> Floats:
