@@ -1,13 +1,15 @@
 """A hundred files of 30 s in one table: by the command line, and as a set on a server, beside the bare computation.
 
-`python -m benchmarks.sets`: bare are two processes that read each file and compare it with the reference, and do
-nothing else. A server keeps, packs and compares; what it takes more is said apart for keeping and for measuring.
+`python -m benchmarks.sets [FILES]`: bare are two processes that read each file and compare it with the reference, and
+do nothing else. A server shows more of each pair than the comparison: its spectra, the levels of what is left, and the
+places to look at first. Bare with these, two processes compute them too; what is left over is the server's own part.
 """
 
 import subprocess
+import sys
 import tempfile
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from datetime import UTC, datetime
 from functools import partial
 from multiprocessing import Pool
@@ -29,7 +31,7 @@ def report(files: int = FILES) -> list[str]:
     """The figures, a line each."""
     with tempfile.TemporaryDirectory(prefix="kind-echo-sets-") as folder:
         paths = _write(Path(folder), files)
-        bare = _bare(paths)
+        bare, whole = _bare(paths, _compare), _bare(paths, _compare_and_describe)
         begun = time.perf_counter()
         command = [str(_BIN / "kind-echo"), "compare", str(paths[0]), *map(str, paths), "--each", "--json"]
         subprocess.run(command, check=True, capture_output=True)
@@ -39,7 +41,8 @@ def report(files: int = FILES) -> list[str]:
     what = f"{files} files of {SECONDS} s, stereo, against one of them"
     return [
         f"{what}, compare --each: {table / bare:.2f} × the bare computation ({bare:.1f} s)",
-        f"the same as a set on a server, two workers: {measured / bare:.2f} ×; {kept / files:.2f} s to keep a file",
+        f"the same as a set on a server, two workers: {measured / whole:.2f} × the bare computation of all it keeps "
+        f"({whole:.1f} s), {measured / bare:.2f} × that of the comparison alone; {kept / files:.2f} s to keep a file",
     ]
 
 
@@ -56,21 +59,42 @@ def _write(folder: Path, files: int) -> list[Path]:
     return paths
 
 
-def _bare(paths: Sequence[Path]) -> float:
+def _bare(paths: Sequence[Path], compute: Callable[[Path, Path], object]) -> float:
     """Seconds that two processes take which are there already."""
     with Pool(2) as pool:
-        pool.map(partial(_compare, paths[0]), paths[:2], chunksize=1)  # all is loaded
+        pool.map(partial(compute, paths[0]), paths[:2], chunksize=1)  # all is loaded
         begun = time.perf_counter()
-        pool.map(partial(_compare, paths[0]), paths, chunksize=1)
+        pool.map(partial(compute, paths[0]), paths, chunksize=1)
         return time.perf_counter() - begun
 
 
-def _compare(reference: Path, path: Path) -> float:
+def _compare(reference: Path, path: Path) -> None:
     from kind_echo.audio_io.files import AudioFile
     from kind_echo.core.comparison.compare import compare
 
     with AudioFile(reference) as first, AudioFile(path) as render:
-        return len(compare(first, render).readings)
+        compare(first, render)
+
+
+def _compare_and_describe(reference: Path, path: Path) -> None:
+    """What a server keeps of a pair; of the reference by itself it is found once, and left out here."""
+    from kind_echo.audio_io.files import AudioFile
+    from kind_echo.core.audio.align import AlignedSource, DifferenceSource
+    from kind_echo.core.audio.source import in_memory
+    from kind_echo.core.audio.spectrum import level_spectrum
+    from kind_echo.core.comparison.compare import compare
+    from kind_echo.core.comparison.places import find_places
+    from kind_echo.core.levels.analysis import measure
+
+    with AudioFile(reference) as first, AudioFile(path) as second:
+        given, render = in_memory(first), in_memory(second)
+        found = compare(given, render)
+        aligned = AlignedSource(render, given.frames, found.alignment)
+        left = DifferenceSource(given, aligned)
+        for side in (aligned, left):
+            level_spectrum(side, 0, side.frames)
+        measure(left)
+        find_places(given, render, found, 100)
 
 
 def _as_set(paths: Sequence[Path]) -> tuple[float, float]:
@@ -114,5 +138,5 @@ def _wait(number: int) -> None:
 
 
 if __name__ == "__main__":
-    for line in report():
+    for line in report(int(sys.argv[1]) if len(sys.argv) > 1 else FILES):
         print(line, flush=True)

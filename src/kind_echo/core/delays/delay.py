@@ -211,6 +211,9 @@ def _stands_alone(reference: Source, render: Source, best: _Tried, by: float = _
     span = min(reference.frames, render.frames) // 2
     if (by == _STANDS_OUT and best.together.strength >= _ALONE) or span < _SHORT:
         return True
+    # Waveforms that all but coincide where they are need no other lag to speak against.
+    if abs(best.lag + best.together.samples) < 0.5 and best.together.match_less(0.0) >= _COINCIDE:
+        return True
     # Of two that share a loop or a chord some bands agree; what is the same sound coheres in most of its power, or
     # lies under noise that agrees nowhere.
     little = best.together.coherent < _COHERENT
