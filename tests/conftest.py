@@ -1,7 +1,6 @@
 """A real PostgreSQL for every test that needs one: the finished demo is made once, and copied for each test."""
 
 import fcntl
-import multiprocessing
 import os
 import subprocess
 import tempfile
@@ -28,6 +27,7 @@ from kind_echo.database.models import Run
 from kind_echo.database.sessions import URL_VARIABLE, engine
 from kind_echo.renderers.machine import FILE_VARIABLE
 from kind_echo.web.security.sessions import SECRET_VARIABLE
+from tests.forking import command, serve, start
 
 BIN = PROJECT / ".venv" / "bin"
 UNSAFE_BUT_FAST = ("fsync = off", "synchronous_commit = off", "full_page_writes = off", "max_connections = 200")
@@ -50,15 +50,9 @@ def wait_until(true: Callable[[], bool], seconds: float, what: str, every: float
         time.sleep(every)
 
 
-# Loading the program takes longer than many a test: it is forked off a process that has loaded it.
-_FORKS = multiprocessing.get_context("forkserver")
-_FORKS.set_forkserver_preload([
-    "kind_echo.web.app", "kind_echo.web.serving.server", "kind_echo.renderers.stand_in",
-    *(f"kind_echo.cli.{name}" for name in (
-        "measuring.files", "measuring.pairs", "measuring.matching", "server.tables", "server.submit", "server.plans",
-        "server.people", "server.keeping", "server.migration", "workers.command",
-    )),
-])  # fmt: skip
+def working(*options: str, url: str, log: Path, **environment: str) -> AbstractContextManager[BaseProcess]:
+    """A worker, as `kind-echo worker` starts it."""
+    return forked(command, "worker", *options, url=url, log=log, **environment)
 
 
 @contextmanager
@@ -66,10 +60,9 @@ def forked(
     program: Callable[..., None], *arguments: str, url: str, log: Path, **environment: str
 ) -> Iterator[BaseProcess]:
     """A program of the project's in a process of its own, pointed at a database; ended with the block."""
-    own = dict(os.environ) | _OWN | {URL_VARIABLE: url} | environment
     log.touch()  # whoever waits for a word in it may look sooner than the program writes one
-    started = _FORKS.Process(target=_become, args=(program, arguments, own, log, log, PROJECT))
-    started.start()
+    own = dict(os.environ) | _OWN | {URL_VARIABLE: url} | environment
+    started = start(program, arguments, own, log, log, PROJECT)
     try:
         yield started
     finally:
@@ -80,11 +73,6 @@ def forked(
             started.join()
 
 
-def working(*options: str, url: str, log: Path, **environment: str) -> AbstractContextManager[BaseProcess]:
-    """A worker, as `kind-echo worker` starts it."""
-    return forked(_command, "worker", *options, url=url, log=log, **environment)
-
-
 def kind_echo(
     *words: str | Path, folder: Path = PROJECT, seconds: float = 240, **environment: str
 ) -> subprocess.CompletedProcess[str]:
@@ -92,40 +80,13 @@ def kind_echo(
     with tempfile.TemporaryDirectory(prefix="kind-echo-command-") as kept:
         out, err = Path(kept) / "out", Path(kept) / "err"
         given = tuple(map(str, words))
-        own = dict(os.environ) | environment
-        started = _FORKS.Process(target=_become, args=(_command, given, own, out, err, folder))
-        started.start()
+        started = start(command, given, dict(os.environ) | environment, out, err, folder)
         started.join(seconds)
         if started.is_alive():
             started.kill()
             raise subprocess.TimeoutExpired(given, seconds, out.read_bytes(), err.read_bytes())
         assert started.exitcode is not None
         return subprocess.CompletedProcess(given, started.exitcode, out.read_text(), err.read_text())
-
-
-def _become(
-    program: Callable[..., None], arguments: tuple[str, ...], environment: dict[str, str], out: Path, err: Path,
-    folder: Path,
-) -> None:  # fmt: skip
-    os.environ.clear()
-    os.environ.update(environment)
-    os.chdir(folder)
-    for descriptor, path in ((1, out), (2, err)):
-        with path.open("ab") as output:
-            os.dup2(output.fileno(), descriptor)
-    program(*arguments)
-
-
-def _serve(bind: str, threads: str) -> None:
-    from kind_echo.web.serving.server import serve
-
-    serve(bind, int(threads))
-
-
-def _command(*words: str) -> None:
-    from kind_echo.cli.main import main
-
-    main(list(words))
 
 
 def point_at(url: str) -> None:
@@ -250,8 +211,8 @@ def finished_demo(cluster: Cluster, tmp_path_factory: pytest.TempPathFactory) ->
 def _render_demo(cluster: Cluster, log: Path) -> str:
     url = fresh_database(cluster)
     grant = ("grant", "--web", "kind_echo_web", "--worker", "kind_echo_worker")
-    for command in (("migrate", "--no-account"), grant, ("load-demo",)):
-        kind_echo(*command, **_OWN, **{URL_VARIABLE: url}).check_returncode()
+    for words in (("migrate", "--no-account"), grant, ("load-demo",)):
+        kind_echo(*words, **_OWN, **{URL_VARIABLE: url}).check_returncode()
     worker = as_service(url, "worker")
     with working(url=worker, log=log), working(url=worker, log=log):
         wait_until(lambda: unfinished(url) == 0, 1200, "the demo", every=1.0)
@@ -347,7 +308,7 @@ def serving(url: str, folder: Path, *, worker: bool = True, **environment: str) 
     port = free_port()
     address = f"http://127.0.0.1:{port}"
     with (
-        forked(_serve, f"127.0.0.1:{port}", "16", url=as_service(url, "web"), log=folder / "web.log", **environment),
+        forked(serve, f"127.0.0.1:{port}", "16", url=as_service(url, "web"), log=folder / "web.log", **environment),
         working(url=as_service(url, "worker"), log=folder / "worker.log") if worker else nullcontext(),
     ):
         wait_until(lambda: _answers(address), 120, "an answer of the web server")
