@@ -38,7 +38,7 @@ def report() -> list[str]:
         browser = launch(playwright)
         page = browser.new_page(viewport={"width": 1280, "height": 800})
         visitor = Visitor(page.context, address)
-        visitor.sign_in((stack.demolink_for(DEMO_PERSON) or "").partition("#")[2])
+        visitor.sign_in((stack.demo_link(DEMO_PERSON) or "").partition("#")[2])
         wait_for_runs(visitor)
         empty = min(empty_page(page, address) for _ in range(_REPEATS))
         small = min(_opened(page, address, "Skerry 2.1.0-rc2", 72) for _ in range(_REPEATS))
