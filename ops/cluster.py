@@ -10,6 +10,7 @@ import subprocess
 import tempfile
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Literal
 
 _ACCOUNT = "postgres"  # made by Debian's package; used when we are root, as PostgreSQL refuses to run as root
 _USER = "kind_echo"
@@ -22,10 +23,16 @@ class ClusterFailed(RuntimeError):
 
 @dataclass(frozen=True)
 class Cluster:
-    """A cluster in a folder; `settings` are written to its configuration when it is created."""
+    """A cluster in a folder, to which `settings` are given when it is created.
+
+    Attributes:
+        settings: lines of its configuration.
+        passwords: how they are asked for. SCRAM is safe, and takes each connection 10 ms of work.
+    """
 
     folder: Path
     settings: tuple[str, ...] = ()
+    passwords: Literal["scram-sha-256", "md5"] = "scram-sha-256"
 
     @property
     def data(self) -> Path:
@@ -72,9 +79,10 @@ class Cluster:
         password.touch(mode=0o600)
         password.write_text(secrets.token_urlsafe(24))
         _own(self.folder)
-        self._run("initdb", "-D", str(self.data), "-U", _USER, "--auth=scram-sha-256", "--encoding=UTF8",
+        self._run("initdb", "-D", str(self.data), "-U", _USER, f"--auth={self.passwords}", "--encoding=UTF8",
                   "--locale=C.UTF-8", f"--pwfile={password}")  # fmt: skip
-        lines = ["listen_addresses = '127.0.0.1'", "unix_socket_directories = ''", *self.settings]
+        lines = ["listen_addresses = '127.0.0.1'", "unix_socket_directories = ''",
+                 f"password_encryption = '{self.passwords}'", *self.settings]  # fmt: skip
         with (self.data / "postgresql.conf").open("a") as conf:
             conf.write("\n".join(lines) + "\n")
         (self.folder / "created").touch()

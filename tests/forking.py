@@ -3,6 +3,7 @@
 It imports nothing of the tests': each process imports this module once more.
 """
 
+import gc
 import multiprocessing
 import os
 from collections.abc import Callable
@@ -11,8 +12,8 @@ from pathlib import Path
 
 _FORKS = multiprocessing.get_context("forkserver")
 _FORKS.set_forkserver_preload([
-    "tests.forking", "kind_echo.web.app", "kind_echo.web.serving.server", "kind_echo.renderers.stand_in",
-    *(f"kind_echo.cli.{name}" for name in (
+    "tests.forking", "kind_echo.web.app", "kind_echo.web.serving.server", "kind_echo.standins.catalogue",
+    "scipy.signal", *(f"kind_echo.cli.{name}" for name in (
         "measuring.files", "measuring.pairs", "measuring.matching", "server.tables", "server.submit", "server.plans",
         "server.people", "server.keeping", "server.migration", "workers.command", "workers.local",
     )),
@@ -47,6 +48,7 @@ def _become(
     program: Callable[..., None], arguments: tuple[str, ...], environment: dict[str, str], out: Path, err: Path,
     folder: Path,
 ) -> None:  # fmt: skip
+    gc.freeze()  # what all share is not walked over by each
     os.environ.clear()
     os.environ.update(environment)
     os.chdir(folder)

@@ -3,8 +3,8 @@
 from collections.abc import Callable
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft
 
 from kind_echo.core.audio.source import Samples
 
@@ -37,17 +37,17 @@ class Convolver:
     """Convolves hops with taps, by overlap-save."""
 
     def __init__(self, taps: NDArray[np.float64], hop: int, channels: int) -> None:
-        self._size = fft.next_fast_len(hop + len(taps) - 1, real=True)
-        self._spectrum = fft.rfft(taps, self._size)[:, None]
+        self._size = scipy.fft.next_fast_len(hop + len(taps) - 1, real=True)
+        self._spectrum = scipy.fft.rfft(taps, self._size)[:, None]
         self._history = np.zeros((len(taps) - 1, channels))
 
     def work(self, hop: Samples) -> Samples:
         """The next hop, convolved."""
         extended = np.concatenate([self._history, hop])
         self._history = extended[len(hop) :]
-        product = fft.rfft(extended, self._size, axis=0) * self._spectrum
+        product = scipy.fft.rfft(extended, self._size, axis=0) * self._spectrum
         start = len(extended) - len(hop)
-        return np.asarray(fft.irfft(product, self._size, axis=0)[start : len(extended)])
+        return np.asarray(scipy.fft.irfft(product, self._size, axis=0)[start : len(extended)])
 
 
 class Spectral:
@@ -66,8 +66,8 @@ class Spectral:
     def work(self, hop: Samples) -> Samples:
         """The hop that is complete."""
         self._heard = np.concatenate([self._heard[self.hop :], hop])
-        spectra = fft.rfft(self._heard * self._window, axis=0)
-        changed = fft.irfft(spectra * self._gains(spectra), self._frame, axis=0) * self._window / 2.0
+        spectra = scipy.fft.rfft(self._heard * self._window, axis=0)
+        changed = scipy.fft.irfft(spectra * self._gains(spectra), self._frame, axis=0) * self._window / 2.0
         total = self._sum + changed
         self._sum = np.concatenate([total[self.hop :], np.zeros_like(hop)])
         return np.asarray(total[: self.hop])

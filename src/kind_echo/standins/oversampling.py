@@ -2,8 +2,8 @@
 
 import numba
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import signal
 
 from kind_echo.core.audio.source import Samples
 
@@ -20,7 +20,7 @@ def anti_alias_filter(factor: int, cutoff: float = _CUTOFF) -> NDArray[np.float6
     Source: J. F. Kaiser, Nonrecursive digital filter design using the I0-sinh window function, ISCAS 1974.
     """
     taps = 2 * HALF_LENGTH * factor + 1
-    return signal.firwin(taps, 2.0 * cutoff / factor, window=("kaiser", signal.kaiser_beta(_ATTENUATION)))
+    return scipy.signal.firwin(taps, 2.0 * cutoff / factor, window=("kaiser", scipy.signal.kaiser_beta(_ATTENUATION)))
 
 
 class Upsampler:

@@ -2,7 +2,7 @@
 
 import numba
 import numpy as np
-from scipy import signal
+import scipy
 
 from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn
@@ -33,7 +33,9 @@ class Rushlight:
         if v["filter"] == "on":
             half, hop = round(_TAPS_SECONDS * rate), round(_HOP_SECONDS * rate)
             cutoff = min(_PASS * target, 0.49 * rate)
-            taps = signal.firwin(2 * half + 1, cutoff, window=("kaiser", signal.kaiser_beta(_ATTENUATION)), fs=rate)
+            taps = scipy.signal.firwin(
+                2 * half + 1, cutoff, window=("kaiser", scipy.signal.kaiser_beta(_ATTENUATION)), fs=rate
+            )
             if forgotten_at == rate:
                 taps = np.where(np.arange(2 * half + 1) == half, 1.0, 0.0)
             self._hops = Hops(hop, place.channels, Convolver(taps, hop, place.channels).work)

@@ -1,6 +1,7 @@
 """Skerry, a simulated peak clipper: hard or soft, with ceiling, drive, mix and oversampling."""
 
 import numpy as np
+import scipy
 
 from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn, linear
@@ -67,14 +68,11 @@ class _DcFilter:
     """A high-pass of first order."""
 
     def __init__(self, place: Place) -> None:
-        from scipy import signal
-
-        self._filter = signal.lfilter
-        self._b, self._a = signal.butter(1, _DC_CORNER, "highpass", fs=place.rate)
+        self._b, self._a = scipy.signal.butter(1, _DC_CORNER, "highpass", fs=place.rate)
         self._state = np.zeros((1, place.channels))
 
     def process(self, block: Samples) -> Samples:
-        out, self._state = self._filter(self._b, self._a, block, axis=0, zi=self._state)
+        out, self._state = scipy.signal.lfilter(self._b, self._a, block, axis=0, zi=self._state)
         return np.asarray(out)
 
 

@@ -4,6 +4,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
+import scipy
 
 from kind_echo.core.audio.dither import to_word_length
 from kind_echo.core.audio.resampling import resample
@@ -165,11 +166,11 @@ class Wall(Stage):
 
     def give(self, render: Samples, rate: int) -> Samples:
         """The render below the frequency."""
-        from scipy import signal
-
         half = round(0.01 * rate)
-        taps = signal.firwin(2 * half + 1, self.frequency, window=("kaiser", signal.kaiser_beta(90.0)), fs=rate)
-        return np.asarray(signal.oaconvolve(render, taps[:, None], mode="same", axes=0))
+        taps = scipy.signal.firwin(
+            2 * half + 1, self.frequency, window=("kaiser", scipy.signal.kaiser_beta(90.0)), fs=rate
+        )
+        return np.asarray(scipy.signal.oaconvolve(render, taps[:, None], mode="same", axes=0))
 
 
 @dataclass(frozen=True)

@@ -2,7 +2,7 @@
 
 import numba
 import numpy as np
-from scipy import ndimage
+import scipy
 
 from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn, linear
@@ -91,7 +91,7 @@ def _coefficient(seconds: float, rate: int) -> float:
 def _greatest(values: Samples, history: Samples, length: int) -> tuple[Samples, Samples]:
     """Greatest of the last `length` values at each, and the history that the next block needs."""
     extended = np.concatenate([history, values])
-    found = ndimage.maximum_filter1d(extended, length, origin=(length - 1) // 2, mode="nearest")
+    found = scipy.ndimage.maximum_filter1d(extended, length, origin=(length - 1) // 2, mode="nearest")
     return found[len(history) :], extended[len(values) :]
 
 

@@ -1,8 +1,8 @@
 """Weir, a simulated three-band splitter: linear phase, corners of 24 dB an octave, bands that sum to the input."""
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import fft, signal
 
 from kind_echo.core.audio.source import Samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn
@@ -46,10 +46,10 @@ def low_pass(corner: float, half: int, rate: int) -> NDArray[np.float64]:
     Source: the magnitude of two Butterworth low-passes of second order in cascade; S. H. Linkwitz, Active crossover
     networks for noncoincident drivers, J. Audio Eng. Soc. 24 (1976).
     """
-    size = fft.next_fast_len(16 * half, real=True)
-    magnitude = 1.0 / (1.0 + (fft.rfftfreq(size, 1 / rate) / corner) ** 4)
-    taps = np.roll(fft.irfft(magnitude, size), half)[: 2 * half + 1]
-    return np.asarray(taps * signal.windows.kaiser(2 * half + 1, signal.kaiser_beta(_ATTENUATION)))
+    size = scipy.fft.next_fast_len(16 * half, real=True)
+    magnitude = 1.0 / (1.0 + (scipy.fft.rfftfreq(size, 1 / rate) / corner) ** 4)
+    taps = np.roll(scipy.fft.irfft(magnitude, size), half)[: 2 * half + 1]
+    return np.asarray(taps * scipy.signal.windows.kaiser(2 * half + 1, scipy.signal.kaiser_beta(_ATTENUATION)))
 
 
 WEIR = StandIn(

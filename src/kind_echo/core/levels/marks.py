@@ -1,5 +1,7 @@
 """Marks that tell which signal a file holds and where it begins, whatever has happened to it on its way."""
 
+from functools import lru_cache
+
 import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
@@ -15,8 +17,9 @@ _PEAK = 0.25
 _SILENT = 1e-12
 
 
+@lru_cache(maxsize=128)
 def sync_mark(seed: int, rate: int) -> Mono:
-    """A short sound that no other seed has, the same at every rate, shape (frames,).
+    """A short sound that no other seed has, the same at every rate, shape (frames,); kept, and not to be written to.
 
     A sum of sines of equal height and of phases drawn from the seed, between 400 and 6000 Hz, faded at both ends. Two
     of different seeds are as unlike as noise: their correlation stays under about 0.15.
@@ -28,7 +31,9 @@ def sync_mark(seed: int, rate: int) -> Mono:
     sound = np.sin(2 * np.pi * frequencies[:, None] * time + phases[:, None]).sum(axis=0)
     # Scaled by the power that the sum has, not by its peak, which would depend on where a rate happens to sample.
     sound *= np.sin(np.pi * time / MARK_SECONDS) ** 2
-    return np.asarray(_PEAK * sound / (4.0 * np.sqrt(len(frequencies) / 2)))
+    mark = np.asarray(_PEAK * sound / (4.0 * np.sqrt(len(frequencies) / 2)))
+    mark.flags.writeable = False
+    return mark
 
 
 def find_sound(samples: Samples, sound: Mono) -> tuple[int, float]:
