@@ -1,8 +1,10 @@
 """A render whose clock differs, brought to the reference's: read between its samples, where the delay grows."""
 
 from dataclasses import dataclass
+from functools import cache
 
 import numpy as np
+from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import Derived, Samples, read_padded
@@ -11,7 +13,10 @@ Floats = NDArray[np.float64]
 
 _HALF = 32  # taps on either side
 _BETA = 9.0
-_AT_ONCE = 1 << 14
+_AT_ONCE = 1 << 14  # frames
+_CACHED = 1 << 10  # frames whose taps stay in the cache
+_GRID = 256  # fractions of a sample whose taps are kept
+_NODES = np.arange(-2, 4)  # of them around a fraction, between which its taps are read
 
 
 @dataclass(frozen=True)
@@ -39,16 +44,41 @@ class WarpedSource(Derived):
         return np.concatenate(parts) if parts else np.zeros((0, self.channels))
 
     def _read(self, start: int, stop: int) -> Samples:
-        from scipy.special import i0  # slow to load, and few renders have a clock of their own
-
         frames = np.arange(start, stop)
         places = frames + self.delay + self.drift * 1e-6 * (frames - self.length / 2)
-        first = int(np.floor(places[0])) - _HALF
-        wide = read_padded(self.source, first, int(np.floor(places[-1])) + _HALF + 2)
         whole = np.floor(places).astype(int)
-        offsets = np.arange(-_HALF + 1, _HALF + 1)
-        distance = offsets[None, :] - (places - whole)[:, None]
-        window = i0(_BETA * np.sqrt(np.maximum(0.0, 1.0 - (distance / _HALF) ** 2))) / i0(_BETA)
-        taps = np.sinc(distance) * window
-        index = (whole - first)[:, None] + offsets[None, :]
-        return np.asarray(np.einsum("ft,ftc->fc", taps, wide[index]))
+        first = int(whole[0]) - _HALF
+        wide = read_padded(self.source, first, int(whole[-1]) + _HALF + 2)
+        near = sliding_window_view(wide.T, 2 * _HALF, axis=1)  # shape (channels, places, taps)
+        out = np.empty((len(frames), self.channels))
+        for part in (slice(a, a + _CACHED) for a in range(0, len(frames), _CACHED)):
+            taps = _taps_at(places[part] - whole[part])
+            begin = whole[part] - first - _HALF + 1
+            for c, samples in enumerate(near):
+                np.einsum("ft,ft->f", taps, samples[begin], out=out[part, c])
+        return out
+
+
+def _taps_at(fractions: Floats) -> Floats:
+    """Taps at fractions of a sample, 0 to 1, shape (fractions, taps): read off the kept ones, to about 1e-13."""
+    at = np.minimum((fractions * _GRID).astype(int), _GRID - 1)
+    beyond = fractions * _GRID - at
+    taps = np.zeros((len(fractions), 2 * _HALF))
+    for number, node in enumerate(_NODES):
+        others = _NODES[node != _NODES]
+        share = np.prod((beyond[:, None] - others) / (node - others), axis=1)  # Lagrange's polynomial
+        taps += share[:, None] * _kept_taps()[at + number]
+    return taps
+
+
+@cache
+def _kept_taps() -> Floats:
+    """Taps at fractions of a sample as far as the nodes reach, in steps of 1 / _GRID."""
+    from scipy.special import i0, j0  # slow to load, and few renders have a clock of their own
+
+    fractions = np.arange(_NODES[0], _GRID + _NODES[-1]) / _GRID
+    distance = np.arange(-_HALF + 1, _HALF + 1) - fractions[:, None]
+    inside = 1.0 - (distance / _HALF) ** 2
+    # Beyond its ends the window goes on as the same function, for the steps to be read across them.
+    root = _BETA * np.sqrt(np.abs(inside))
+    return np.asarray(np.sinc(distance) * np.where(inside >= 0.0, i0(root), j0(root)) / i0(_BETA))
