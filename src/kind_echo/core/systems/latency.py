@@ -133,14 +133,14 @@ def find_clicks(x: Floats, rate: int) -> list[int]:
     """Frames at which clicks begin: a rise to a quarter of the peak out of 10 ms that are near silence."""
     peak = float(np.abs(x).max())
     rest = max(8, round(_REST_SECONDS * rate))
-    loud = np.flatnonzero(np.abs(x) >= _EVENT_LEVEL * peak)
+    size = np.abs(x)
+    loud = np.flatnonzero(size >= _EVENT_LEVEL * peak)
+    heard = np.concatenate([[0], np.cumsum(size >= _QUIET * peak)])  # in all frames before
+    rested = heard[np.maximum(loud - rest // 4, 0)] == heard[np.maximum(loud - rest, 0)]
     starts: list[int] = []
-    for frame in loud:
-        if starts and frame - starts[-1] < rest:
-            continue
-        before = x[max(0, frame - rest) : max(0, frame - rest // 4)]
-        if len(before) == 0 or float(np.abs(before).max()) < _QUIET * peak:
-            starts.append(int(frame))
+    for frame in loud[rested].tolist():
+        if not starts or frame - starts[-1] >= rest:
+            starts.append(frame)
     return starts
 
 
