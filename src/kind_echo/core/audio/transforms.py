@@ -35,6 +35,14 @@ def hann(size: int) -> Floats:
     return np.asarray(window)
 
 
+@lru_cache(maxsize=2)
+def kaiser(size: int, beta: float) -> Floats:
+    """Kaiser's window, symmetric; kept, and not to be written to. Source: F. J. Harris, Proc. IEEE 66 (1978)."""
+    window = np.kaiser(size, beta)
+    window.flags.writeable = False
+    return np.asarray(window)
+
+
 def four_term(size: int) -> Floats:
     """4-term Blackman-Harris window, periodic: side lobes under −92 dB. Source: F. J. Harris, Proc. IEEE 66 (1978)."""
     turn = 2 * np.pi * np.arange(size) / size

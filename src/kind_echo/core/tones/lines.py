@@ -8,7 +8,7 @@ from numpy import fft
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import Source
-from kind_echo.core.audio.transforms import LOBE_BETA, LOBE_BINS
+from kind_echo.core.audio.transforms import LOBE_BETA, LOBE_BINS, kaiser
 
 Floats = NDArray[np.float64]
 
@@ -92,7 +92,7 @@ class LineSpectrum:
     @staticmethod
     def of(samples: Floats, rate: int) -> "LineSpectrum":
         """The spectrum of all the samples given."""
-        window = np.kaiser(len(samples), LOBE_BETA)
+        window = kaiser(len(samples), LOBE_BETA)
         scale = 2.0 / window.sum()
         spectrum = fft.rfft(samples * window) * scale
         # Mean square of a stretch of noise: sum of |X|² over the window's energy, both signs of frequency.
@@ -172,7 +172,7 @@ class LineSpectrum:
         """From the turn of phase between two halves, then between overlapping ends of them."""
         size = len(self.samples) // 2
         shift = len(self.samples) - size
-        window = np.kaiser(size, 12.0)
+        window = kaiser(size, 12.0)
         parts = self.samples[:size] * window, self.samples[shift:] * window
         for _ in range(3):
             turn = np.exp(-2j * np.pi * np.mod(frequency / self.rate * np.arange(size), 1.0))
