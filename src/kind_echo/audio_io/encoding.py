@@ -3,6 +3,7 @@
 from dataclasses import dataclass
 
 import numpy as np
+from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import FLOAT_HALF_STEP, Samples
 
@@ -20,6 +21,11 @@ class Encoding:
     name: str
     width: int
     bits: int = 0
+
+    @property
+    def is_single(self) -> bool:
+        """Whether 32 bits hold every sample exactly."""
+        return self.bits in (16, 24) if self.bits else self.width == 4
 
     @property
     def half_step(self) -> float:
@@ -53,6 +59,13 @@ def encode(samples: Samples, encoding: Encoding) -> bytes:
     if encoding.width != 3:
         return words.astype(f"<i{encoding.width}").tobytes()
     return np.ascontiguousarray(words.astype("<i4")[..., None].view("u1")[..., :3]).tobytes()
+
+
+def decode_single(data: bytes, encoding: Encoding, channels: int) -> NDArray[np.float32]:
+    """As `decode`, in 32 bits; of an encoding that these hold exactly."""
+    if encoding.name == "FLOAT":
+        return np.frombuffer(data, "<f4").reshape(-1, channels)
+    return decode(data, encoding, channels).astype(np.float32)
 
 
 def decode(data: bytes | memoryview, encoding: Encoding, channels: int) -> Samples:

@@ -11,8 +11,9 @@ from typing import Literal
 import numpy as np
 import soundfile
 import zstandard
+from numpy.typing import NDArray
 
-from kind_echo.audio_io.encoding import Encoding
+from kind_echo.audio_io.encoding import Encoding, decode_single
 
 Packing = Literal["none", "flac", "zstd"]
 
@@ -45,6 +46,17 @@ def unpack(packing: str, data: bytes, encoding: Encoding, channels: int) -> byte
     except (soundfile.LibsndfileError, zstandard.ZstdError, ValueError) as error:
         raise DamagedAudio(f"packed audio is damaged ({error})") from error
     return data
+
+
+def unpack_single(packing: str, data: bytes, encoding: Encoding, channels: int) -> NDArray[np.float32]:
+    """The samples that were packed, shape (frames, channels); of an encoding that 32 bits hold. Raises DamagedAudio."""
+    if packing != "flac":
+        return decode_single(unpack(packing, data, encoding, channels), encoding, channels)
+    try:
+        samples, _ = soundfile.read(io.BytesIO(data), dtype="float32", always_2d=True)
+    except (soundfile.LibsndfileError, ValueError) as error:
+        raise DamagedAudio(f"packed audio is damaged ({error})") from error
+    return np.asarray(samples, np.float32)
 
 
 def _by_significance(data: bytes, width: int, channels: int) -> bytes:

@@ -7,12 +7,13 @@ from collections.abc import Iterator
 from datetime import datetime
 
 import numpy as np
+from numpy.typing import NDArray
 from sqlalchemy import Row, case, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode, encode
-from kind_echo.audio_io.packing import pack, unpack
+from kind_echo.audio_io.packing import pack, unpack, unpack_single
 from kind_echo.core.audio.source import Samples, Source
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.database.models import Chunk, Content
@@ -20,6 +21,7 @@ from kind_echo.database.objects import NoObjectStore, ObjectStore, object_store
 from kind_echo.database.waveforms import store_peaks
 
 CHUNK_FRAMES = 1 << 16
+_Chunk = Row[int, str, int, int, bytes]  # position, packing, start, length, data
 _IN_MEMORY = 16 << 20  # bytes on their way to an object store; more go by way of a file
 
 
@@ -99,17 +101,32 @@ class BlobSource:
             found = self._chunks(first_missing, last, *part)
             if first == last and found[0].packing == "none" and self._content.object_key is None:
                 return decode(found[0].data, self.encoding, self.channels)
-            pieces += self._whole(found)
+            pieces += [self._whole(row, data) for row, data in self._packed(found)]
             self._unpacked = last, pieces[-1]
         data = pieces[0] if len(pieces) == 1 else b"".join(pieces)
         wanted = memoryview(data)[(start - first * size) * width : (stop - first * size) * width]
         return decode(wanted, self.encoding, self.channels)
 
+    @property
+    def is_single(self) -> bool:
+        """Whether 32 bits hold every sample exactly."""
+        return self.encoding.is_single
+
+    def read_single(self, start: int, stop: int) -> NDArray[np.float32]:
+        """As `read`, in 32 bits: exact where `is_single`, and of whole chunks in half the time."""
+        size = self._content.chunk_frames
+        whole = start % size == 0 and (stop % size == 0 or stop == self.frames) and start < stop
+        if not whole or self._content.dropped_at is not None:
+            return self.read(start, stop).astype(np.float32)
+        rows = self._chunks(start // size, (stop - 1) // size, 0, size * self.encoding.width * self.channels)
+        packed = self._packed(rows)
+        return np.concatenate([unpack_single(row.packing, data, self.encoding, self.channels) for row, data in packed])
+
     def _kept(self, first: int) -> Iterator[bytes]:
         if self._unpacked is not None and self._unpacked[0] == first:
             yield self._unpacked[1]
 
-    def _chunks(self, first: int, last: int, skip: int, length: int) -> list[Row[int, str, int, int, bytes]]:
+    def _chunks(self, first: int, last: int, skip: int, length: int) -> list[_Chunk]:
         """Chunks first to last by position; of one that is not packed only `length` bytes after `skip`."""
         # substring() of an EXTERNAL column reads only the pages of that range; PostgreSQL counts bytes from 1.
         data = case((Chunk.packing == "none", func.substring(Chunk.data, skip + 1, length)), else_=Chunk.data)
@@ -120,19 +137,20 @@ class BlobSource:
         ).all()
         return list(rows)
 
-    def _whole(self, rows: list[Row[int, str, int, int, bytes]]) -> list[bytes]:
-        """Chunks unpacked; those in an object store are read in one go."""
+    def _packed(self, rows: list[_Chunk]) -> list[tuple[_Chunk, bytes]]:
+        """Chunks as they are kept, with their bytes; those in an object store are read in one go."""
         key = self._content.object_key
         if key is None:
-            packed = [row.data for row in rows]
-        else:
-            store = object_store()
-            if store is None:
-                raise NoObjectStore
-            begin = rows[0].start
-            data = store.read(key, begin, rows[-1].start + rows[-1].length)
-            packed = [data[row.start - begin : row.start - begin + row.length] for row in rows]
-        return [unpack(row.packing, one, self.encoding, self.channels) for row, one in zip(rows, packed, strict=True)]
+            return [(row, row.data) for row in rows]
+        store = object_store()
+        if store is None:
+            raise NoObjectStore
+        begin = rows[0].start
+        data = store.read(key, begin, rows[-1].start + rows[-1].length)
+        return [(row, data[row.start - begin : row.start - begin + row.length]) for row in rows]
+
+    def _whole(self, row: _Chunk, data: bytes) -> bytes:
+        return unpack(row.packing, data, self.encoding, self.channels)
 
 
 def content_digest(source: Source, encoding: Encoding) -> str:

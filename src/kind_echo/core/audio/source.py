@@ -180,8 +180,8 @@ def _as_single(source: Source) -> NDArray[np.float32] | None:
     """All samples in 32 bits, shape (channels, frames); None where these do not hold them exactly."""
     single = np.empty((source.channels, source.frames), np.float32)
     if isinstance(source, SingleSource) and source.is_single:
-        for start in range(0, source.frames, PASS):
-            stop = min(start + PASS, source.frames)
+        for start in range(0, source.frames, BLOCK):
+            stop = min(start + BLOCK, source.frames)
             single[:, start:stop] = source.read_single(start, stop).T
         return single
     parts = blocks(source, size=PASS)
