@@ -104,7 +104,7 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
     a, b = _references.source(session, reference), in_memory(BlobSource(session, render))
     found = readings_of_identical(a) if reference.sha256 == render.sha256 else compare(a, b, options)
     aligned = AlignedSource(b, a.frames, found.alignment)
-    difference = DifferenceSource(a, aligned)
+    difference = in_memory(DifferenceSource(a, aligned))
     row = {
         "key": key,
         "reference_sha256": reference.sha256,
