@@ -182,6 +182,10 @@ def test_any_band_is_typed_and_heard_and_one_that_holds_nothing_is_not(listener:
     out = _played(page)
     heard = _lined_up(page, [kept])
     assert _off(out, loop_of(ArraySource(sound, 44_100), heard["start"], heard["stop"], (300.0, 3400.0)), 44_100) < 2e-6
+    for choice in ("another band…", "all frequencies"):
+        page.get_by_role("button", name="Band: the band from 300 Hz to 3.4 kHz").click()
+        page.get_by_role("menuitemradio", name=choice).click()
+    expect(fields).to_be_hidden()  # they would keep the band that was typed
 
 
 def test_channels_and_the_difference_are_heard_as_they_say(listener: Page) -> None:

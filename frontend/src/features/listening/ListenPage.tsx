@@ -168,7 +168,17 @@ function Open({
             to !== OWN && onChange({ passage: to as NonNullable<Asked["passage"]>, start: null, end: null })
           }
         />
-        , in <BandWord band={band} rate={heard.rate} onBand={hearBand} onType={() => setTyping(true)} />.
+        , in{" "}
+        <BandWord
+          band={band}
+          rate={heard.rate}
+          onBand={(chosen) => {
+            setTyping(false); // the fields would keep the band that was typed
+            hearBand(chosen);
+          }}
+          onType={() => setTyping(true)}
+        />
+        .
       </Sentence>
       {typing && (
         <BandFields band={band} rate={heard.rate} onBand={hearBand} onClose={() => setTyping(false)} />
