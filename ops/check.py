@@ -1,4 +1,7 @@
-"""All checks and tests, one after the other; every one runs, and the end says which failed."""
+"""All checks and tests; every one runs, and the end says which failed.
+
+The checks run beside the tests, in the time that these wait for something.
+"""
 
 import os
 import re
@@ -17,6 +20,7 @@ _NODE = PROJECT / ".node" / "bin"
 _GENERATED = re.compile(r"schema\.gen\.ts$|openapi\.json$|package-lock\.json$|migrations/versions/")
 _SAYING = threading.Lock()
 _PARALLEL = ("-n", "auto", "--dist", "worksteal")  # a process a core: more of them took longer
+_AFTER_OTHERS = ("nice", "-n", "10")
 _PORTABLE = ("-p", "kind_echo.cli", "-p", "kind_echo.renderers")  # with all that these import
 _TEST = re.compile(r"^tests/|\.test\.tsx?$")
 _CODE = re.compile(r"\.(py|pyx|pyi|pxi|ts|tsx|css|sh)$|^Makefile$|^\.ci/run$")
@@ -42,7 +46,7 @@ def _environment() -> dict[str, str]:
 
 def _run(name: str, *command: str | Path) -> bool:
     done = subprocess.run(
-        [str(part) for part in command], cwd=PROJECT, env=_environment(), check=False,
+        [*_AFTER_OTHERS, *map(str, command)], cwd=PROJECT, env=_environment(), check=False,
         stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
     )  # fmt: skip
     _say(name, done.stdout)
@@ -72,8 +76,8 @@ def _mypy(platform: str, *options: str) -> bool:
 
 
 def _output(*command: str | Path) -> str:
-    done = subprocess.run([str(part) for part in command], cwd=PROJECT, capture_output=True, text=True, check=True)
-    return done.stdout
+    whole = [*_AFTER_OTHERS, *map(str, command)]
+    return subprocess.run(whole, cwd=PROJECT, capture_output=True, text=True, check=True).stdout
 
 
 def _typescript_is_fresh() -> bool:
@@ -105,11 +109,11 @@ def ratio() -> str:
 def main() -> None:
     """Run everything; leave with 1 when anything failed."""
     checks: dict[str, Callable[[], bool]] = {
+        "ruff": lambda: _run("ruff", _BIN / "ruff", "check", "."),
+        "ruff format": lambda: _run("ruff format", _BIN / "ruff", "format", "--check", "."),
         "mypy": lambda: _mypy("linux"),
         "mypy for macOS": lambda: _mypy("darwin", *_PORTABLE),
         "mypy for Windows": lambda: _mypy("win32", *_PORTABLE),
-        "ruff": lambda: _run("ruff", _BIN / "ruff", "check", "."),
-        "ruff format": lambda: _run("ruff format", _BIN / "ruff", "format", "--check", "."),
         "import contract": lambda: _run("import contract", _BIN / "lint-imports", "--no-logo"),
         "OpenAPI document": lambda: _made_by("OpenAPI document is fresh", "docs/openapi.json", "ops.openapi"),
         "table of measures": lambda: _made_by("Table of measures is fresh", "docs/measures.md", "ops.measures"),
@@ -119,8 +123,8 @@ def main() -> None:
     }
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:
         running = {name: pool.submit(check) for name, check in checks.items()}
-        results = {name: future.result() for name, future in running.items()}
-    results["pytest"] = _pytest(*(sys.argv[1:] or _PARALLEL))
+        results = {"pytest": _pytest(*(sys.argv[1:] or _PARALLEL))}
+        results |= {name: future.result() for name, future in running.items()}
     print(ratio())
     failed = [name for name, passed in results.items() if not passed]
     if failed:
