@@ -1,0 +1,144 @@
+import { afterEach, beforeEach, describe, expect, test, vi } from "vitest";
+
+vi.mock("./base", () => ({ BASE: "" }));
+
+import { forgeryToken, NO_ANSWER, onSignedOut, Problem, problemFrom, shouldRetry, take } from "./client";
+import { sendFile } from "./upload";
+
+const answered = (status: number) => new Response(null, { status });
+
+describe("answers of the server", () => {
+  test("a problem carries its sentence; what is none says what came", () => {
+    const problem = problemFrom(409, { title: "RunStopped", detail: "Run 4 was stopped." });
+    expect([problem.status, problem.title, problem.message]).toEqual([
+      409,
+      "RunStopped",
+      "Run 4 was stopped.",
+    ]);
+    expect(problemFrom(502, "<html>").message).toBe(
+      "The server answered with status 502. Nothing was changed.",
+    );
+    expect(problemFrom(500, null).title).toBe("Unexpected");
+  });
+
+  test("data is taken, and everything else thrown", async () => {
+    expect(await take(Promise.resolve({ data: 0, response: answered(200) }))).toBe(0);
+    const refused = take(
+      Promise.resolve({ error: { title: "Forbidden", detail: "No." }, response: answered(403) }),
+    );
+    await expect(refused).rejects.toMatchObject({ status: 403, message: "No." });
+    await expect(take(Promise.resolve({ data: null, response: answered(200) }))).rejects.toThrow(Problem);
+  });
+
+  test.each([
+    [0, true],
+    [502, true],
+    [503, true],
+    [500, false],
+    [404, false],
+    [401, false],
+  ])("after status %d it is asked again: %s", (status, again) => {
+    expect(shouldRetry(0, new Problem(status, "", ""))).toBe(again);
+    expect(shouldRetry(5, new Problem(status, "", ""))).toBe(false);
+  });
+
+  test("what is no answer of the server's is not asked again", () => {
+    expect(shouldRetry(0, new Error("a fault of the page"))).toBe(false);
+  });
+
+  test("who listens for the end of a session can stop to", () => {
+    const end = onSignedOut(() => {});
+    expect(end()).toBe(true);
+    expect(end()).toBe(false);
+  });
+});
+
+/** A request that ends as a test says. */
+class FakeRequest {
+  static last: FakeRequest;
+  headers: Record<string, string> = {};
+  status = 0;
+  response: unknown;
+  sent: unknown;
+  aborted = false;
+  private listeners = new Map<string, (event: unknown) => void>();
+  upload = {
+    addEventListener: (name: string, act: (event: unknown) => void) => this.on(`upload ${name}`, act),
+  };
+  constructor(public address = "") {
+    FakeRequest.last = this;
+  }
+  open(_: string, address: string) {
+    this.address = address;
+  }
+  setRequestHeader(name: string, value: string) {
+    this.headers[name] = value;
+  }
+  addEventListener(name: string, act: (event: unknown) => void) {
+    this.on(name, act);
+  }
+  send(body: unknown) {
+    this.sent = body;
+  }
+  abort() {
+    this.aborted = true;
+    this.tell("abort");
+  }
+  tell(name: string, event: unknown = {}) {
+    this.listeners.get(name)?.(event);
+  }
+  private on(name: string, act: (event: unknown) => void) {
+    this.listeners.set(name, act);
+  }
+}
+
+describe("a file that is sent", () => {
+  beforeEach(() => vi.stubGlobal("XMLHttpRequest", FakeRequest));
+  afterEach(() => vi.unstubAllGlobals());
+
+  const file = new File(["x"], "take 1.wav");
+  const begun = () => {
+    const shares: number[] = [];
+    const stop = new AbortController();
+    const answer = sendFile<{ id: number }>("/api/uploads", file, (share) => shares.push(share), stop.signal);
+    return { answer, shares, stop, request: FakeRequest.last };
+  };
+
+  test("it goes with the session's token, tells how far it is, and gives the answer", async () => {
+    forgeryToken.keep("abc");
+    const { answer, shares, request } = begun();
+    expect(request.headers["X-CSRFToken"]).toBe("abc");
+    expect(request.sent).toBe(file);
+    request.tell("upload progress", { loaded: 1, total: 4 });
+    request.tell("upload progress", { loaded: 0, total: 0 });
+    expect(shares).toEqual([0.25, 0]);
+    request.status = 201;
+    request.response = { id: 7 };
+    request.tell("load");
+    expect(await answer).toEqual({ id: 7 });
+  });
+
+  test("a refusal has the server's sentence", async () => {
+    const { answer, request } = begun();
+    request.status = 413;
+    request.response = { title: "TooLarge", detail: "take 1.wav is too large." };
+    request.tell("load");
+    await expect(answer).rejects.toMatchObject({ status: 413, message: "take 1.wav is too large." });
+  });
+
+  test.each([
+    ["error", "The connection dropped. Nothing was kept of take 1.wav; it is still chosen here."],
+    ["timeout", NO_ANSWER],
+  ])("after %s it says what became of the file", async (event, sentence) => {
+    const { answer, request } = begun();
+    request.tell(event);
+    await expect(answer).rejects.toThrow(sentence);
+  });
+
+  test("it can be stopped", async () => {
+    const { answer, stop, request } = begun();
+    stop.abort();
+    expect(request.aborted).toBe(true);
+    await expect(answer).rejects.toThrow("Stopped. Nothing was kept.");
+  });
+});
