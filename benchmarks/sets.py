@@ -1,8 +1,9 @@
 """A hundred files of 30 s in one table: by the command line, and as a set on a server, beside the bare computation.
 
 `python -m benchmarks.sets [FILES]`: bare are two processes that read each file and compare it with the reference, and
-do nothing else. A server shows more of each pair than the comparison: its spectra, the levels of what is left, and the
-places to look at first. Bare with these, two processes compute them too; what is left over is the server's own part.
+do nothing else. A server shows more of each pair than the comparison: its spectra and waveforms, the levels of what is
+left, and the places to look at first. Bare with these, two processes compute them too; what is left over is the
+server's own part.
 """
 
 import subprocess
@@ -80,6 +81,7 @@ def _compare_and_describe(reference: Path, path: Path) -> None:
     """What a server keeps of a pair; of the reference by itself it is found once, and left out here."""
     from kind_echo.audio_io.files import AudioFile
     from kind_echo.core.audio.align import AlignedSource, DifferenceSource
+    from kind_echo.core.audio.peaks import build_levels
     from kind_echo.core.audio.source import in_memory
     from kind_echo.core.audio.spectrum import level_spectrum
     from kind_echo.core.comparison.compare import compare
@@ -90,9 +92,10 @@ def _compare_and_describe(reference: Path, path: Path) -> None:
         given, render = in_memory(first), in_memory(second)
         found = compare(given, render)
         aligned = AlignedSource(render, given.frames, found.alignment)
-        left = DifferenceSource(given, aligned)
+        left = in_memory(DifferenceSource(given, aligned))
         for side in (aligned, left):
             level_spectrum(side, 0, side.frames)
+            build_levels(side)
         measure(left)
         find_places(given, render, found, 100)
 

@@ -84,6 +84,20 @@ def test_equal_audio_is_kept_once_and_a_range_reads_no_more_than_it_needs(empty:
     assert "80" in statements[0]  # ten frames of two 4-byte samples
 
 
+@pytest.mark.parametrize("name", ENCODINGS)
+def test_kept_audio_is_read_in_32_bits_only_where_they_hold_it(empty: str, name: str) -> None:
+    encoding = ENCODINGS[name]
+    samples = decode(encode(_noise(200_000), encoding), encoding, 2)
+    with transaction() as session:
+        kept = store_content(session, ArraySource(samples, 48_000), encoding)
+        blob = BlobSource(session, kept)
+        assert blob.is_single == np.array_equal(samples.astype(np.float32), samples)
+        # Whole chunks, the last of them, parts, nothing: borders lie at multiples of 65 536.
+        for start, stop in ((0, 131_072), (131_072, 200_000), (0, 200_000), (65_535, 65_537), (9, 131_072), (4, 4)):
+            assert np.array_equal(blob.read_single(start, stop), samples[start:stop].astype(np.float32))
+        assert np.array_equal(in_memory(blob).read(0, 200_000), samples)
+
+
 def test_a_waveform_of_many_frames_is_read_from_peaks(empty: str) -> None:
     samples = _noise(300_000, 1)
     with transaction() as session:
