@@ -51,6 +51,7 @@ def test_32_bits_are_read_only_where_they_hold_every_sample(tmp_path: Path, subt
         assert file.is_single == (subtype not in ("PCM_32", "DOUBLE"))
         exact = np.array_equal(file.read_single(5, 69_000).astype(np.float64), file.read(5, 69_000))
         assert exact == file.is_single
+        assert file.read_encoded(5, 69_000) == encode(file.read(5, 69_000), file.encoding)
         assert np.array_equal(in_memory(file).read(0, 70_000), file.read(0, 70_000))
 
 

@@ -119,9 +119,9 @@ def test_a_child_that_hangs_is_ended(tmp_path: Path, monkeypatch: pytest.MonkeyP
 
 
 def test_a_child_may_take_no_more_memory_than_it_is_given(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    """The header asks for 1,000 channels, of which a block takes half a gigabyte, and several times that on its way."""
-    header = struct.pack("<4sI4s4sIHHIIHH4sI", b"RIFF", 0x7FFFFFF0, b"WAVE", b"fmt ", 16, 1, 1000, 48_000, 96_000_000,
-                         2000, 16, b"data", 0x7FFFFFC0)  # fmt: skip
+    """The header asks for 1,000 channels of 64 bits: a block takes half a gigabyte, and more on its way."""
+    header = struct.pack("<4sI4s4sIHHIIHH4sI", b"RIFF", 0x7FFFFFF0, b"WAVE", b"fmt ", 16, 3, 1000, 48_000, 384_000_000,
+                         8000, 64, b"data", 0x7FFFFFC0)  # fmt: skip
     path = tmp_path / "file"
     path.write_bytes(header)
     with path.open("r+b") as file:

@@ -17,10 +17,7 @@ from pathlib import Path
 from types import TracebackType
 from typing import Any
 
-import numpy as np
-from numpy.typing import NDArray
-
-from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode, encode
+from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode
 from kind_echo.audio_io.files import AudioFile, UnreadableAudio
 from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.core.audio.source import Samples
@@ -53,10 +50,14 @@ class Decoded:
 
     def read(self, start: int, stop: int) -> Samples:
         """Frames start to stop, shape (frames, channels)."""
+        return decode(self.read_encoded(start, stop), self.encoding, self.channels)
+
+    def read_encoded(self, start: int, stop: int) -> bytes:
+        """Frames start to stop as bytes of `encoding`."""
         width = self.encoding.width * self.channels
         with self.path.open("rb") as file:
             file.seek(self.skip + start * width)
-            return decode(file.read((stop - start) * width), self.encoding, self.channels)
+            return file.read((stop - start) * width)
 
 
 @dataclass(frozen=True)
@@ -229,8 +230,7 @@ def _decode(asked: dict[str, Any]) -> dict[str, Any]:
             return said
         with Path(asked["to"]).open("wb") as target:
             for start in range(0, audio.frames, _BLOCK):
-                block: NDArray[np.float64] = audio.read(start, min(start + _BLOCK, audio.frames))
-                target.write(encode(block, audio.encoding))
+                target.write(audio.read_encoded(start, min(start + _BLOCK, audio.frames)))
     return said
 
 

@@ -1,11 +1,12 @@
 """Samples as bytes: interleaved little-endian, in the word length they came in, so that nothing is lost or invented."""
 
 from dataclasses import dataclass
+from typing import Protocol, runtime_checkable
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.source import FLOAT_HALF_STEP, Samples
+from kind_echo.core.audio.source import FLOAT_HALF_STEP, Samples, Source
 
 
 @dataclass(frozen=True)
@@ -50,6 +51,25 @@ ENCODINGS = {
 }
 
 
+@runtime_checkable
+class EncodedSource(Source, Protocol):
+    """A source whose samples can be had as bytes, without a turn over numbers."""
+
+    @property
+    def encoding(self) -> Encoding: ...  # noqa: D102
+
+    def read_encoded(self, start: int, stop: int) -> bytes:
+        """Frames start to stop in the source's encoding."""
+        ...
+
+
+def encoded(source: Source, encoding: Encoding, start: int, stop: int) -> bytes:
+    """Frames start to stop of a source in an encoding."""
+    if isinstance(source, EncodedSource) and source.encoding == encoding:
+        return source.read_encoded(start, stop)
+    return encode(source.read(start, stop), encoding)
+
+
 def encode(samples: Samples, encoding: Encoding) -> bytes:
     """Samples, shape (frames, channels), as bytes; integers are rounded to nearest and held at the rails."""
     if not encoding.bits:
@@ -59,6 +79,13 @@ def encode(samples: Samples, encoding: Encoding) -> bytes:
     if encoding.width != 3:
         return words.astype(f"<i{encoding.width}").tobytes()
     return np.ascontiguousarray(words.astype("<i4")[..., None].view("u1")[..., :3]).tobytes()
+
+
+def from_words(words: NDArray[np.int16] | NDArray[np.int32], encoding: Encoding) -> bytes:
+    """Integers as libsndfile reads them, those of 24 bits in the upper bytes of 32, as bytes."""
+    if encoding.width != 3:
+        return np.asarray(words, f"<i{encoding.width}").tobytes()
+    return np.ascontiguousarray(np.asarray(words, "<i4").reshape(-1, 1).view(np.uint8)[:, 1:]).tobytes()
 
 
 def decode_single(data: bytes, encoding: Encoding, channels: int) -> NDArray[np.float32]:

@@ -10,7 +10,7 @@ import numpy as np
 import soundfile
 from numpy.typing import NDArray
 
-from kind_echo.audio_io.encoding import ENCODINGS, Encoding
+from kind_echo.audio_io.encoding import ENCODINGS, Encoding, encode, from_words
 from kind_echo.core.audio.source import LEAST_RATE, MOST, Samples, Source, blocks
 from kind_echo.core.registry.errors import Invalid
 
@@ -126,6 +126,13 @@ class AudioFile:
         """As `read`, in 32 bits: exact where `is_single`."""
         samples: NDArray[np.float32] = self._read(start, stop, "float32")
         return samples
+
+    def read_encoded(self, start: int, stop: int) -> bytes:
+        """Frames start to stop as bytes of `encoding`. Raises as `read`."""
+        encoding = self.encoding
+        if not encoding.bits:
+            return encode(self.read(start, stop), encoding)
+        return from_words(self._read(start, stop, "int16" if encoding.width == 2 else "int32"), encoding)
 
     def _read(self, start: int, stop: int, kind: str) -> Any:
         try:

@@ -13,7 +13,7 @@ import soundfile
 import zstandard
 from numpy.typing import NDArray
 
-from kind_echo.audio_io.encoding import Encoding, decode_single
+from kind_echo.audio_io.encoding import Encoding, decode_single, from_words
 
 Packing = Literal["none", "flac", "zstd"]
 
@@ -84,6 +84,4 @@ def _to_flac(data: bytes, encoding: Encoding, channels: int) -> bytes:
 
 def _from_flac(data: bytes, encoding: Encoding) -> bytes:
     words, _ = soundfile.read(io.BytesIO(data), dtype="int16" if encoding.width == 2 else "int32", always_2d=True)
-    if encoding.width == 2:
-        return np.asarray(words, "<i2").tobytes()
-    return np.ascontiguousarray(np.asarray(words, "<i4").reshape(-1, 1).view(np.uint8)[:, 1:]).tobytes()
+    return from_words(words, encoding)

@@ -12,7 +12,7 @@ from sqlalchemy import Row, case, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
-from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode, encode
+from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode, encoded
 from kind_echo.audio_io.packing import pack, unpack, unpack_single
 from kind_echo.core.audio.source import Samples, Source
 from kind_echo.core.registry.errors import NotFound
@@ -157,7 +157,7 @@ def content_digest(source: Source, encoding: Encoding) -> str:
     """SHA-256 of format and samples: equal digests are a perfect null."""
     digest = hashlib.sha256(f"{source.rate}/{source.channels}/{encoding.name}/{source.frames}\n".encode())
     for start in range(0, source.frames, CHUNK_FRAMES):
-        digest.update(encode(source.read(start, min(start + CHUNK_FRAMES, source.frames)), encoding))
+        digest.update(encoded(source, encoding, start, min(start + CHUNK_FRAMES, source.frames)))
     return digest.hexdigest()
 
 
@@ -221,8 +221,8 @@ def _to_store(session: Session, content: Content, source: Source, store: ObjectS
 def _packed(content: Content, source: Source) -> Iterator[tuple[str, bytes]]:
     encoding = ENCODINGS[content.encoding]
     for start in range(0, source.frames, content.chunk_frames):
-        samples = source.read(start, min(start + content.chunk_frames, source.frames))
-        yield pack(encode(samples, encoding), encoding, source.channels)
+        data = encoded(source, encoding, start, min(start + content.chunk_frames, source.frames))
+        yield pack(data, encoding, source.channels)
 
 
 def find_content(session: Session, sha256: str) -> Content:
