@@ -137,9 +137,20 @@ def one_at_a_time(what: str) -> Iterator[Path]:
         yield Path(f"{_CLUSTER.folder}-{what}")
 
 
+def _sweep() -> None:
+    """Remove what runs left behind that were killed: it may lie in memory."""
+    for folder in _CLUSTER.folder.parent.glob("kind-echo-test-*"):
+        run = folder.name.split("-")[3].split(".")[0]
+        if run.isdigit() and not Path(f"/proc/{run}").exists():
+            if (folder / "created").exists():
+                Cluster(folder).stop("immediate")
+            subprocess.run(["rm", "-rf", str(folder)], check=True)
+
+
 @pytest.fixture(scope="session")
 def cluster() -> Cluster:
     with one_at_a_time("cluster"):
+        _sweep()
         _CLUSTER.create()
         if not _CLUSTER.running():
             _CLUSTER.start(free_port())
