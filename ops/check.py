@@ -20,7 +20,7 @@ _NODE = PROJECT / ".node" / "bin"
 _GENERATED = re.compile(r"schema\.gen\.ts$|openapi\.json$|package-lock\.json$|migrations/versions/")
 _SAYING = threading.Lock()
 _PARALLEL = ("-n", "auto", "--dist", "worksteal")  # a process a core: more of them took longer
-_AFTER_OTHERS = ("nice", "-n", "10")
+_LOW_PRIORITY = ("nice", "-n", "10")
 _PORTABLE = ("-p", "kind_echo.cli", "-p", "kind_echo.renderers")  # with all that these import
 _TEST = re.compile(r"^tests/|\.test\.tsx?$")
 _CODE = re.compile(r"\.(py|pyx|pyi|pxi|ts|tsx|css|sh)$|^Makefile$|^\.ci/run$")
@@ -32,21 +32,21 @@ def _say(name: str, text: str) -> None:
         print(f"— {name}\n{text.strip()}", flush=True)
 
 
-_QUICKER = {
+_SETTINGS = {
     # Threads of the linear algebra wait busily for each other: beside a process a core they took half of the time.
     "OPENBLAS_NUM_THREADS": "1",
-    # Arrays that are freed stay with glibc's allocator: to get their pages anew took the core's tests 6 to 10 %.
+    # glibc keeps the memory of freed arrays: giving it back and taking it again took 6 to 10 % of the core's tests.
     "MALLOC_ARENA_MAX": "1", "MALLOC_MMAP_THRESHOLD_": str(32 << 20), "MALLOC_TRIM_THRESHOLD_": str(256 << 20),
 }  # fmt: skip
 
 
 def _environment() -> dict[str, str]:
-    return os.environ | _QUICKER | {"PATH": f"{_BIN}:{_NODE}:{os.environ['PATH']}"}
+    return os.environ | _SETTINGS | {"PATH": f"{_BIN}:{_NODE}:{os.environ['PATH']}"}
 
 
 def _run(name: str, *command: str | Path) -> bool:
     done = subprocess.run(
-        [*_AFTER_OTHERS, *map(str, command)], cwd=PROJECT, env=_environment(), check=False,
+        [*_LOW_PRIORITY, *map(str, command)], cwd=PROJECT, env=_environment(), check=False,
         stdout=subprocess.PIPE, stderr=subprocess.STDOUT, text=True,
     )  # fmt: skip
     _say(name, done.stdout)
@@ -76,7 +76,7 @@ def _mypy(platform: str, *options: str) -> bool:
 
 
 def _output(*command: str | Path) -> str:
-    whole = [*_AFTER_OTHERS, *map(str, command)]
+    whole = [*_LOW_PRIORITY, *map(str, command)]
     return subprocess.run(whole, cwd=PROJECT, capture_output=True, text=True, check=True).stdout
 
 

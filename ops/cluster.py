@@ -27,7 +27,7 @@ class Cluster:
 
     Attributes:
         settings: lines of its configuration.
-        passwords: how they are asked for. SCRAM is safe, and takes each connection 10 ms of work.
+        passwords: the method of authentication; SCRAM costs 10 ms a connection.
     """
 
     folder: Path

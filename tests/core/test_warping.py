@@ -36,7 +36,7 @@ def test_whole_samples_are_the_samples(delay: int, seed: int) -> None:
     warped = WarpedSource(ArraySource(sound, 48_000), float(delay), 0.0, FRAMES)
     first, last = max(0, -delay), min(FRAMES, FRAMES - delay)
     assert np.abs(warped.read(first, last) - sound[first + delay : last + delay]).max() < 1e-12
-    assert not np.any(warped.read(0, first)[:, :1] > 1e-12)
+    assert np.abs(warped.read(0, first)).max(initial=0.0) < 1e-12  # silence before the first frame of the render
 
 
 @settings(max_examples=20)
@@ -51,7 +51,7 @@ def test_parts_are_those_of_the_whole(cuts: list[int], drift: float) -> None:
 
 
 @pytest.mark.parametrize("drift", [-40.0, 0.0, 300.0])
-def test_a_clock_that_is_undone_twice_is_as_it_was(drift: float) -> None:
+def test_a_clock_that_is_undone_gives_the_sound_again(drift: float) -> None:
     rng = np.random.default_rng(3)
     spectrum = np.zeros(FRAMES // 2 + 1, complex)
     spectrum[1 : FRAMES // 3] = np.exp(2j * np.pi * rng.uniform(size=FRAMES // 3 - 1))

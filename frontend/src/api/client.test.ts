@@ -1,8 +1,17 @@
 import { afterEach, beforeEach, describe, expect, test, vi } from "vitest";
 
-vi.mock("./base", () => ({ BASE: "" }));
+vi.mock("./base", () => ({ BASE: "http://page.test" }));
 
-import { forgeryToken, NO_ANSWER, onSignedOut, Problem, problemFrom, shouldRetry, take } from "./client";
+import {
+  client,
+  forgeryToken,
+  NO_ANSWER,
+  onSignedOut,
+  Problem,
+  problemFrom,
+  shouldRetry,
+  take,
+} from "./client";
 import { sendFile } from "./upload";
 
 const answered = (status: number) => new Response(null, { status });
@@ -45,11 +54,46 @@ describe("answers of the server", () => {
   test("what is no answer of the server's is not asked again", () => {
     expect(shouldRetry(0, new Error("a fault of the page"))).toBe(false);
   });
+});
 
-  test("who listens for the end of a session can stop to", () => {
-    const end = onSignedOut(() => {});
-    expect(end()).toBe(true);
-    expect(end()).toBe(false);
+describe("requests of the page", () => {
+  afterEach(() => vi.unstubAllGlobals());
+
+  const answering = (status: number) => {
+    const asked: Request[] = [];
+    vi.stubGlobal("fetch", async (request: Request) => {
+      asked.push(request);
+      return new Response("{}", { status, headers: { "Content-Type": "application/json" } });
+    });
+    return asked;
+  };
+
+  test("a change carries the session's token, a question does not", async () => {
+    forgeryToken.keep("abc");
+    const asked = answering(200);
+    await client.GET("/api/runs");
+    await client.POST("/api/sign-out");
+    expect(asked.map((request) => request.headers.get("X-CSRFToken"))).toEqual([null, "abc"]);
+  });
+
+  test("the end of a session is told to who listens, and a wrong password is not the end of one", async () => {
+    const listener = vi.fn();
+    const end = onSignedOut(listener);
+    answering(401);
+    await client.POST("/api/sign-in", { body: { name: "Nora F.", password: "wrong" } });
+    expect(listener).not.toHaveBeenCalled();
+    await client.GET("/api/runs");
+    expect(listener).toHaveBeenCalledTimes(1);
+    end();
+    await client.GET("/api/runs");
+    expect(listener).toHaveBeenCalledTimes(1);
+  });
+
+  test("a server that is away is a problem to be asked again, a question that was given up is not", async () => {
+    vi.stubGlobal("fetch", () => Promise.reject(new TypeError("refused")));
+    await expect(client.GET("/api/runs")).rejects.toMatchObject({ status: 0, message: NO_ANSWER });
+    vi.stubGlobal("fetch", () => Promise.reject(new DOMException("given up", "AbortError")));
+    await expect(client.GET("/api/runs")).rejects.toThrow(DOMException);
   });
 });
 

@@ -53,18 +53,18 @@ ENCODINGS = {
 
 @runtime_checkable
 class EncodedSource(Source, Protocol):
-    """A source whose samples can be had as bytes, without a turn over numbers."""
+    """A source that can give its samples as encoded bytes, without decoding them."""
 
     @property
     def encoding(self) -> Encoding: ...  # noqa: D102
 
     def read_encoded(self, start: int, stop: int) -> bytes:
-        """Frames start to stop in the source's encoding."""
+        """Frames start to stop as bytes of `encoding`, channels interleaved."""
         ...
 
 
 def encoded(source: Source, encoding: Encoding, start: int, stop: int) -> bytes:
-    """Frames start to stop of a source in an encoding."""
+    """Frames start to stop of a source as bytes of an encoding; copied where the source has that encoding itself."""
     if isinstance(source, EncodedSource) and source.encoding == encoding:
         return source.read_encoded(start, stop)
     return encode(source.read(start, stop), encoding)
@@ -82,14 +82,14 @@ def encode(samples: Samples, encoding: Encoding) -> bytes:
 
 
 def from_words(words: NDArray[np.int16] | NDArray[np.int32], encoding: Encoding) -> bytes:
-    """Integers as libsndfile reads them, those of 24 bits in the upper bytes of 32, as bytes."""
+    """Integers as libsndfile reads them, shape (frames, channels), as bytes; 24 bits are the upper ones of 32."""
     if encoding.width != 3:
         return np.asarray(words, f"<i{encoding.width}").tobytes()
     return np.ascontiguousarray(np.asarray(words, "<i4").reshape(-1, 1).view(np.uint8)[:, 1:]).tobytes()
 
 
 def decode_single(data: bytes, encoding: Encoding, channels: int) -> NDArray[np.float32]:
-    """As `decode`, in 32 bits; of an encoding that these hold exactly."""
+    """As `decode`, in 32 bits, for an encoding whose `is_single` is true."""
     if encoding.name == "FLOAT":
         return np.frombuffer(data, "<f4").reshape(-1, channels)
     return decode(data, encoding, channels).astype(np.float32)

@@ -49,7 +49,7 @@ def unpack(packing: str, data: bytes, encoding: Encoding, channels: int) -> byte
 
 
 def unpack_single(packing: str, data: bytes, encoding: Encoding, channels: int) -> NDArray[np.float32]:
-    """The samples that were packed, shape (frames, channels); of an encoding that 32 bits hold. Raises DamagedAudio."""
+    """What was packed as samples, shape (frames, channels), for an encoding that `is_single`. Raises DamagedAudio."""
     if packing != "flac":
         return decode_single(unpack(packing, data, encoding, channels), encoding, channels)
     try:

@@ -113,7 +113,7 @@ class BlobSource:
         return self.encoding.is_single
 
     def read_single(self, start: int, stop: int) -> NDArray[np.float32]:
-        """As `read`, in 32 bits: exact where `is_single`, and of whole chunks in half the time."""
+        """As `read`, in 32 bits: exact where `is_single`. Whole chunks are unpacked straight to 32 bits."""
         start, stop, size = int(start), int(stop), self._content.chunk_frames
         whole = start % size == 0 and (stop % size == 0 or stop == self.frames) and start < stop
         if not whole or self._content.dropped_at is not None:

@@ -14,9 +14,9 @@ Floats = NDArray[np.float64]
 _HALF = 32  # taps on either side
 _BETA = 9.0
 _AT_ONCE = 1 << 14  # frames
-_CACHED = 1 << 10  # frames whose taps stay in the cache
-_GRID = 256  # fractions of a sample whose taps are kept
-_NODES = np.arange(-2, 4)  # of them around a fraction, between which its taps are read
+_CHUNK = 1 << 10  # frames whose taps fit into the cache of the processor
+_GRID = 256  # steps of the table of taps to one sample
+_NODES = np.arange(-2, 4)  # steps around a fraction, between which its taps are interpolated
 
 
 @dataclass(frozen=True)
@@ -39,7 +39,11 @@ class WarpedSource(Derived):
         return self.length
 
     def read(self, start: int, stop: int) -> Samples:
-        """Frames start to stop of the reference's time axis, by a windowed sinc of 64 taps."""
+        """Frames start to stop of the reference's time axis, shape (stop − start, channels).
+
+        Source: C. E. Shannon, Communication in the presence of noise, Proc. IRE 37 (1949); a sinc of 64 taps under a
+        Kaiser window.
+        """
         parts = [self._read(a, min(a + _AT_ONCE, stop)) for a in range(start, stop, _AT_ONCE)]
         return np.concatenate(parts) if parts else np.zeros((0, self.channels))
 
@@ -51,7 +55,7 @@ class WarpedSource(Derived):
         wide = read_padded(self.source, first, int(whole[-1]) + _HALF + 2)
         near = sliding_window_view(wide.T, 2 * _HALF, axis=1)  # shape (channels, places, taps)
         out = np.empty((len(frames), self.channels))
-        for part in (slice(a, a + _CACHED) for a in range(0, len(frames), _CACHED)):
+        for part in (slice(a, a + _CHUNK) for a in range(0, len(frames), _CHUNK)):
             taps = _taps_at(places[part] - whole[part])
             begin = whole[part] - first - _HALF + 1
             for c, samples in enumerate(near):
@@ -60,25 +64,27 @@ class WarpedSource(Derived):
 
 
 def _taps_at(fractions: Floats) -> Floats:
-    """Taps at fractions of a sample, 0 to 1, shape (fractions, taps): read off the kept ones, to about 1e-13."""
+    """Taps at fractions of a sample, 0 to 1, shape (fractions, 64): interpolated in the table, to about 1e-13."""
     at = np.minimum((fractions * _GRID).astype(int), _GRID - 1)
     beyond = fractions * _GRID - at
     taps = np.zeros((len(fractions), 2 * _HALF))
     for number, node in enumerate(_NODES):
         others = _NODES[node != _NODES]
-        share = np.prod((beyond[:, None] - others) / (node - others), axis=1)  # Lagrange's polynomial
-        taps += share[:, None] * _kept_taps()[at + number]
+        share = np.prod(
+            (beyond[:, None] - others) / (node - others), axis=1
+        )  # of Lagrange's polynomial through six steps
+        taps += share[:, None] * _tap_table()[at + number]
     return taps
 
 
 @cache
-def _kept_taps() -> Floats:
-    """Taps at fractions of a sample as far as the nodes reach, in steps of 1 / _GRID."""
+def _tap_table() -> Floats:
+    """Taps at fractions of a sample in steps of 1 / _GRID, as far as the nodes reach: shape (steps, 64)."""
     from scipy.special import i0, j0  # slow to load, and few renders have a clock of their own
 
     fractions = np.arange(_NODES[0], _GRID + _NODES[-1]) / _GRID
     distance = np.arange(-_HALF + 1, _HALF + 1) - fractions[:, None]
     inside = 1.0 - (distance / _HALF) ** 2
-    # Beyond its ends the window goes on as the same function, for the steps to be read across them.
+    # Beyond its ends the window is continued as the same analytic function, so that it can be interpolated there.
     root = _BETA * np.sqrt(np.abs(inside))
     return np.asarray(np.sinc(distance) * np.where(inside >= 0.0, i0(root), j0(root)) / i0(_BETA))

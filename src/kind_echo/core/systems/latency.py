@@ -135,7 +135,7 @@ def find_clicks(x: Floats, rate: int) -> list[int]:
     rest = max(8, round(_REST_SECONDS * rate))
     size = np.abs(x)
     loud = np.flatnonzero(size >= _EVENT_LEVEL * peak)
-    heard = np.concatenate([[0], np.cumsum(size >= _QUIET * peak)])  # in all frames before
+    heard = np.concatenate([[0], np.cumsum(size >= _QUIET * peak)])  # frames that are not quiet, before each frame
     rested = heard[np.maximum(loud - rest // 4, 0)] == heard[np.maximum(loud - rest, 0)]
     starts: list[int] = []
     for frame in loud[rested].tolist():
