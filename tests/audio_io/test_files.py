@@ -86,6 +86,25 @@ def test_equal_audio_is_kept_once_and_a_range_reads_no_more_than_it_needs(empty:
 
 
 @pytest.mark.parametrize("name", ENCODINGS)
+def test_reads_that_overlap_or_go_back_give_the_samples_and_unpack_no_chunk_anew(
+    empty: str, monkeypatch: pytest.MonkeyPatch, name: str
+) -> None:
+    samples = decode(encode(_noise(400_000), ENCODINGS[name]), ENCODINGS[name], 2)
+    fetched: list[int] = []
+    with transaction() as session:
+        blob = BlobSource(session, store_content(session, ArraySource(samples, 48_000), ENCODINGS[name]))
+        chunks = blob._chunks
+        monkeypatch.setattr(blob, "_chunks", lambda first, last, *part: fetched.extend(range(first, last + 1))
+                            or chunks(first, last, *part))  # fmt: skip
+        for start in range(0, 400_000, 65_536):  # as a walk reads that looks a little beyond each block
+            begin, stop = max(0, start - 200), min(start + 65_736, 400_000)
+            assert np.array_equal(blob.read(begin, stop), samples[begin:stop])
+        assert fetched == list(range(7))
+        for begin, stop in ((0, 400_000), (131_000, 131_100), (5, 70_000), (399_999, 400_000), (60_000, 330_000)):
+            assert np.array_equal(blob.read(begin, stop), samples[begin:stop])
+
+
+@pytest.mark.parametrize("name", ENCODINGS)
 def test_kept_audio_is_read_in_32_bits_only_where_they_hold_it(empty: str, name: str) -> None:
     encoding = ENCODINGS[name]
     samples = decode(encode(_noise(200_000), encoding), encoding, 2)

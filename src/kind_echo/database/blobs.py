@@ -22,6 +22,7 @@ from kind_echo.database.waveforms import store_peaks
 
 CHUNK_FRAMES = 1 << 16
 _Chunk = Row[int, str, int, int, bytes]  # position, packing, start, length, data
+_REMEMBERED = 4 << 20  # bytes of chunks that a source has unpacked: reads overlap, and several walk over it at once
 _IN_MEMORY = 16 << 20  # bytes on their way to an object store; more go by way of a file
 
 
@@ -50,7 +51,7 @@ class BlobSource:
 
     def __init__(self, session: Session, content: Content) -> None:
         self._session, self._content = session, content
-        self._unpacked: tuple[int, bytes] | None = None  # the chunk that was read last: the next read begins in it
+        self._unpacked: dict[int, bytes] = {}  # by position, the one that was read last at the end
         self.encoding: Encoding = ENCODINGS[content.encoding]
 
     @property
@@ -93,16 +94,15 @@ class BlobSource:
             raise AudioDropped(self._content.dropped_at)
         size, width = self._content.chunk_frames, self.encoding.width * self.channels
         first, last = start // size, (stop - 1) // size
-        pieces = list(self._kept(first))
-        first_missing = first + len(pieces)
-        if first_missing <= last:
-            skip, length = (start - first * size) * width, (stop - start) * width
-            part = (skip, length) if first == last else (0, size * width)
-            found = self._chunks(first_missing, last, *part)
-            if first == last and found[0].packing == "none" and self._content.object_key is None:
-                return decode(found[0].data, self.encoding, self.channels)
-            pieces += [self._whole(row, data) for row, data in self._packed(found)]
-            self._unpacked = last, pieces[-1]
+        missing = [position for position in range(first, last + 1) if position not in self._unpacked]
+        skip, length = (start - first * size) * width, (stop - start) * width
+        part = (skip, length) if first == last else (0, size * width)
+        found = self._chunks(missing[0], missing[-1], *part) if missing else []
+        if first == last and found and found[0].packing == "none" and self._content.object_key is None:
+            return decode(found[0].data, self.encoding, self.channels)
+        new = {row.position: self._whole(row, data) for row, data in self._packed(found)}
+        pieces = [new[k] if k in new else self._unpacked[k] for k in range(first, last + 1)]
+        self._remember(first, pieces)
         data = pieces[0] if len(pieces) == 1 else b"".join(pieces)
         wanted = memoryview(data)[(start - first * size) * width : (stop - first * size) * width]
         return decode(wanted, self.encoding, self.channels)
@@ -122,9 +122,14 @@ class BlobSource:
         packed = self._packed(rows)
         return np.concatenate([unpack_single(row.packing, data, self.encoding, self.channels) for row, data in packed])
 
-    def _kept(self, first: int) -> Iterator[bytes]:
-        if self._unpacked is not None and self._unpacked[0] == first:
-            yield self._unpacked[1]
+    def _remember(self, first: int, pieces: list[bytes]) -> None:
+        """Keep what was unpacked for the next read: the latest, as many as there is room for, and one at least."""
+        for position, piece in enumerate(pieces, first):
+            self._unpacked.pop(position, None)
+            self._unpacked[position] = piece
+        room = _REMEMBERED - sum(map(len, self._unpacked.values()))
+        while room < 0 and len(self._unpacked) > 1:
+            room += len(self._unpacked.pop(next(iter(self._unpacked))))
 
     def _chunks(self, first: int, last: int, skip: int, length: int) -> list[_Chunk]:
         """Chunks first to last by position; of one that is not packed only `length` bytes after `skip`."""
@@ -140,7 +145,7 @@ class BlobSource:
     def _packed(self, rows: list[_Chunk]) -> list[tuple[_Chunk, bytes]]:
         """Chunks as they are kept, with their bytes; those in an object store are read in one go."""
         key = self._content.object_key
-        if key is None:
+        if key is None or not rows:
             return [(row, row.data) for row in rows]
         store = object_store()
         if store is None:

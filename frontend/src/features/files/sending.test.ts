@@ -10,7 +10,7 @@ vi.mock("./queries", () => ({
   setQuery: (id: number) => ({ queryKey: ["sets", id] }),
 }));
 
-const file = (name: string) => ({ file: new File(["x"], name), folder: "" });
+const file = (name: string, size = 1) => ({ file: new File(["x".repeat(size)], name), folder: "" });
 const settled = () => new Promise((resolve) => setTimeout(resolve, 0));
 let sets = 0;
 
@@ -40,6 +40,12 @@ describe("files on their way into a set", () => {
     expect(ends.map((end) => end.name)).toEqual(["a", "b", "c"]);
     expect(queue.files.map((one) => one.file.name)).toEqual(["b", "c"]);
     expect(addFile).toHaveBeenCalledWith(sets, 7, "");
+  });
+
+  test("small files are sent before great ones", () => {
+    const ends = held();
+    queueOf(++sets, new QueryClient()).add([file("an hour", 3), file("a minute", 2), file("a second")]);
+    expect(ends.map((end) => end.name)).toEqual(["a second", "a minute"]);
   });
 
   test("one that is refused says why, lets the next go, and can be sent again or left out", async () => {

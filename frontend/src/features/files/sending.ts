@@ -57,6 +57,7 @@ class Queue {
 
   private fill(): void {
     const waiting = this.files.filter((one) => !one.error && !this.stops.has(one.key));
+    waiting.sort((a, b) => a.file.size - b.file.size); // no small file waits for a long one to be read
     for (const one of waiting.slice(0, AT_ONCE - this.stops.size)) void this.send(one);
   }
 

@@ -20,8 +20,10 @@ test("the greatest comes first, a null and silence last of those that were measu
   expect(ids(sorted(files, { key: "rms", upwards: true }))).toEqual([4, 3, 1, 2, 5]);
 });
 
-test("the reference stays on top, and without an order files stand by folder", () => {
+test("the reference stays on top, and without an order files stand by folder and name", () => {
   const reference = file(9, -90, { role: "reference" });
   expect(ids(sorted([file(1, -1), reference], { key: "rms", upwards: false }))).toEqual([9, 1]);
   expect(ids(sorted([file(1, 0, { folder: "b" }), file(2, 0, { folder: "a" })], undefined))).toEqual([2, 1]);
+  const takes = [file(1, 0, { name: "take 10.wav" }), file(2, 0, { name: "take 2.wav" })];
+  expect(ids(sorted(takes, undefined))).toEqual([2, 1]);
 });

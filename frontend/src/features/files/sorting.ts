@@ -6,13 +6,14 @@ export interface Order {
   upwards: boolean;
 }
 
-/** The reference or input first, then the rows in order; those without the reading come last. */
+/** The reference or input first, then the rows in order, by folder and name unless a measure was chosen; those without
+ * its reading come last. */
 export function sorted(files: readonly SetFile[], order: Order | undefined): SetFile[] {
   const place = (file: SetFile) => (file.role === "file" ? 1 : 0);
-  const byFolder = (a: SetFile, b: SetFile) =>
-    place(a) - place(b) || a.folder.localeCompare(b.folder) || a.id - b.id;
+  const byName = (a: SetFile, b: SetFile) =>
+    place(a) - place(b) || inOrder(a.folder, b.folder) || inOrder(a.name, b.name) || a.id - b.id;
   return [...files].sort((a, b) => {
-    if (!order) return byFolder(a, b);
+    if (!order) return byName(a, b);
     return (
       place(a) - place(b) ||
       compare(heightOf(a, order.key), heightOf(b, order.key), order.upwards) ||
@@ -20,6 +21,9 @@ export function sorted(files: readonly SetFile[], order: Order | undefined): Set
     );
   });
 }
+
+/** As a folder lists names: "take 2" before "take 10". */
+const inOrder = new Intl.Collator("en", { numeric: true }).compare;
 
 /** A bound stands for a value that is not there: what is at most so much lies under all that has a value. */
 function heightOf(file: SetFile, key: string): number | undefined {
