@@ -8,11 +8,13 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 from scipy import signal
 
+from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.comparison.compare import CompareOptions, compare
 from kind_echo.core.comparison.sums import SummedSource
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.delays.drift import delay_drift
+from kind_echo.core.levels.integrity import find_clicks
 from kind_echo.core.registry.errors import ChannelMismatch, RateMismatch
 from tests.core.conftest import columns, noise, overall, reading, sine
 
@@ -156,6 +158,19 @@ def test_changed_samples_and_regions_are_counted_with_both_ends() -> None:
     assert found["longest_change"] == pytest.approx(1000 * 21 / 48_000)
     assert found["changed_below"] == 12
     assert found["clicks"] == 2
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000, 176_400, 192_000, 384_000])
+def test_what_a_filter_makes_of_a_step_of_the_reference_is_no_click_at_any_rate(rate: int) -> None:
+    """A sound that begins at once, and a peak of 0.5 dB: its answer fades over the same time at each rate."""
+    x = np.zeros(rate)
+    x[rate // 2 :] = 0.07 * (1 + 0.1 * np.sin(2 * np.pi * 30 * np.arange(rate - rate // 2) / rate))
+    y = x + (10 ** (0.5 / 20) - 1) * signal.lfilter(*signal.iirpeak(3000, 1.0, fs=rate), x)
+    source = columns(x, rate=rate)
+    assert find_clicks(source, Aligner(columns(y, rate=rate), rate).at(Alignment()), 1.0) == [[]]
+    y[rate // 4] = 0.01
+    found = find_clicks(source, Aligner(columns(y, rate=rate), rate).at(Alignment()), 1.0)
+    assert found == [[rate // 4]]
 
 
 FILTERS: dict[str, tuple[Any, Any]] = {

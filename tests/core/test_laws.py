@@ -188,7 +188,7 @@ def test_compiled_loops_refuse_what_does_not_fit() -> None:
         lambda: loops.add_hops(rows, 0, np.array([32, 64]), 0, np.zeros((2, 2))),
         lambda: loops.pair_sums(rows, short, 0.0, 0.0, np.zeros((2, 4)), np.zeros(2), counts),
         lambda: loops.changed_regions(rows, rows, 0.0, 0, 1, np.zeros(60, np.uint8), np.zeros(5, dtype=np.int64)),
-        lambda: loops.find_steps(rows[0], short[0], 1.0, 8, 0.0, 1.0, rows[1], counts[0]),
+        lambda: loops.find_steps(rows[0], short[0], 1.0, 8, 8, 0.0, 1.0, rows[1], counts[0]),
         lambda: loops.quiet_runs(rows[0], short[0], 0.1, 0.1, 1, 0, counts[0], np.zeros((4, 2), dtype=np.int64)),
         lambda: recursions.add_weighted_hops(
             rows, 0, np.array([32, 64]), 0, np.zeros((2, 2)), np.zeros((2, 5)), np.zeros((2, 4))

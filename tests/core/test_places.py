@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
-from scipy.signal import spectrogram
+from scipy.signal import lfilter, spectrogram
 
 from kind_echo.core.audio.align import Alignment
 from kind_echo.core.audio.level_map import FLOOR, level_map
@@ -40,6 +40,24 @@ def test_planted_places_come_greatest_first_with_their_reasons() -> None:
     assert softer.amount == pytest.approx(20 * np.log10(0.1 * 0.05) + 3.01, abs=1.0) or softer.amount < -44
     assert walked.render[0].reason == "the render passes full scale"
     assert walked.render[0].start == pytest.approx(7.0, abs=0.011)
+
+
+def test_a_click_and_a_gap_are_walked_where_a_filter_changes_more_everywhere() -> None:
+    reference = lfilter([1.0], [1.0, -0.95], _sides(30.0, 1)[0], axis=0)
+    reference[: 10 * RATE] *= 0.05
+    render = lfilter([0.6], [1.0, -0.4], reference, axis=0)  # from 10 s on about −32 dBFS of difference
+    render[2 * RATE] += 0.1
+    render[20 * RATE : 20 * RATE + 96] = 0.0
+    a, b = ArraySource(reference, RATE), ArraySource(render, RATE)
+    found = compare(a, b)
+    for most in (2, 3, 100):
+        places = find_places(a, b, found, most).differences
+        assert len(places) <= most
+        assert [p.amount for p in places] == sorted((p.amount for p in places), reverse=True)
+        events = {place.cause: place for place in places if place.cause in ("click", "gap")}
+        assert (events["click"].start, events["gap"].start) == (2.0, 20.0)
+        assert events["click"].length == events["gap"].length == pytest.approx(0.01)
+    assert places.index(events["click"]) > 5
 
 
 def test_a_render_that_is_later_is_walked_on_the_time_of_the_reference() -> None:

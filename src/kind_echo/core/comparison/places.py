@@ -12,6 +12,7 @@ from kind_echo.core.causes.cause import CauseName
 from kind_echo.core.comparison.compare import Comparison
 
 Floats = NDArray[np.float64]
+_Stretch = tuple[int, int, int]  # its first window, the greatest, the one after its last
 
 MOST = 1000
 """Places that can be asked for."""
@@ -57,34 +58,32 @@ def find_places(reference: Source, render: Source, found: Comparison, most: int)
     """The `most` greatest differences in time, and as many places where the render goes over or up to full scale.
 
     A place is the stretch around a greatest 10 ms in which the difference stays within 12 dB of it, up to two seconds
-    to either side; none lies over another, and none is 60 dB under the greatest.
+    to either side; none lies over another, and none is 60 dB under the greatest. Gaps and clicks that were found are
+    always among them, each a place by itself: a click is over at once, and often softer than what a filter changes.
 
     Args:
         found: what comparing these two gave. Where one cause alone acts all along, it is named where no event is.
     """
     aligned = AlignedSource(render, reference.frames, found.alignment)
-    gaps, clicks = found.gaps, found.clicks
     lasting: set[CauseName] = {cause.cause for cause in found.causes if cause.cause not in _NOT_LASTING}
     otherwise = lasting.pop() if len(lasting) == 1 else None
     window = max(1, round(_WINDOW_SECONDS * reference.rate))
     power, peaks, first = _windows(reference, aligned, window)
     rate = reference.rate
-    events: dict[int, CauseName] = {}
-    for steps in clicks:
-        events |= {(at - first) // window: "click" for at in steps}
-    for gap in gaps:
-        span = range((gap.start - first) // window, (gap.start + gap.length - 1 - first) // window + 1)
-        events |= dict.fromkeys(span, "gap")
+    is_click, is_gap = _events(found, first, window, len(power))
 
     def placed(begin: int, end: int) -> tuple[float, float]:
         start = first + begin * window
         return start / rate, (min(first + end * window, reference.frames) - start) / rate
 
+    marked = is_click | is_gap
+    stretches = _whole_runs(power, marked)[:most]
+    stretches += _greatest(power, ~marked, most - len(stretches))
     differences = []
-    for begin, best, end in _greatest(power, most):
+    for begin, best, end in sorted(stretches, key=lambda stretch: -power[stretch[1]]):
         start, length = placed(begin, end)
-        inside = {events[k] for k in range(begin, end) if k in events}
-        cause = "gap" if "gap" in inside else "click" if inside else otherwise
+        part = slice(begin, end)
+        cause: CauseName | None = "gap" if is_gap[part].any() else "click" if is_click[part].any() else otherwise
         level = 10 * float(np.log10(power[best]))
         differences.append(Place(start, length, cause, level, "dBFS", _DIFFERS.get(cause, "the sides differ")))
     return Walked(differences, _of_render(peaks, aligned, placed, most))
@@ -117,11 +116,22 @@ def _windows(reference: Source, aligned: AlignedSource, window: int) -> tuple[Fl
     return np.concatenate(powers), np.concatenate(peaks), first
 
 
-def _greatest(values: Floats, most: int) -> list[tuple[int, int, int]]:
-    """First, greatest and end window of the greatest places, the greatest first; `values` is not changed."""
+def _events(found: Comparison, first: int, window: int, count: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+    """Which of `count` windows, the first of them at frame `first`, hold a click, and which a part of a gap."""
+    is_click, is_gap = np.zeros((2, count), dtype=np.bool_)
+    for at in {(at - first) // window for steps in found.clicks for at in steps}:
+        is_click[max(0, at) : max(0, at + 1)] = True
+    for gap in found.gaps:
+        begin, last = ((at - first) // window for at in (gap.start, gap.start + gap.length - 1))
+        is_gap[max(0, begin) : max(0, last + 1)] = True
+    return is_click, is_gap
+
+
+def _greatest(values: Floats, free: NDArray[np.bool_], most: int) -> list[_Stretch]:
+    """The greatest places among the windows that are free, the greatest first."""
     least = max(_NOTHING, _FAR_UNDER * float(values.max(initial=0.0)))
-    free = np.isfinite(values) & (values > least)
-    found: list[tuple[int, int, int]] = []
+    free = free & np.isfinite(values) & (values > least)
+    found: list[_Stretch] = []
     for best in np.argsort(values)[::-1]:
         if len(found) == most:
             break
@@ -136,6 +146,12 @@ def _greatest(values: Floats, most: int) -> list[tuple[int, int, int]]:
         free[begin:end] = False
         found.append((begin, int(best), end))
     return found
+
+
+def _whole_runs(values: Floats, marked: NDArray[np.bool_]) -> list[_Stretch]:
+    """The runs of marked windows in which there is a difference, the greatest first."""
+    runs = [(begin, begin + int(values[begin:end].argmax()), end) for begin, end in _runs(marked & (values > _NOTHING))]
+    return sorted(runs, key=lambda run: -values[run[1]])
 
 
 def _of_render(

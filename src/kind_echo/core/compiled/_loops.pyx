@@ -273,23 +273,23 @@ def changed_regions(
 
 
 def find_steps(
-    const double[::1] x, const double[::1] y, double scale, Py_ssize_t reach, double floor, double ratio,
-    double[::1] steps, long[::1] found,
+    const double[::1] x, const double[::1] y, double scale, Py_ssize_t reach, Py_ssize_t near, double floor,
+    double ratio, double[::1] steps, long[::1] found,
 ):
     """Frames at which scale·y − x makes a step that stands alone and that x does not make; the count of them.
 
     A step stands alone when it is `ratio` times the mean step of the `reach` frames on either side (three left out).
-    x makes one when a step of its own within 16 frames is greater, and six times its mean.
+    x makes one when a step of its own within `near` frames is greater, and six times its mean.
 
     Args:
-        reach: at least 4.
+        reach: at least 4, and at least `near`.
         steps: room for the block's frames.
     """
     cdef Py_ssize_t size = x.shape[0], i, k, quiet_until = -1
     cdef long count = 0
     cdef double around = 0.0, close, others, own, its, step
     cdef double* e = &steps[0]
-    _needs(y.shape[0] == size <= steps.shape[0] and reach > 3, "the two sides")
+    _needs(y.shape[0] == size <= steps.shape[0] and reach > 3 and near <= reach, "the two sides")
     with nogil:
         e[0] = 0.0
         for i in range(1, size):
@@ -311,7 +311,7 @@ def find_steps(
                 for k in range(i - reach, i + reach + 1):
                     step = fabs(x[k] - x[k - 1])
                     its += step
-                    if -16 <= k - i <= 16:
+                    if -near <= k - i <= near:
                         own = _greater(own, step)
                 # Where the reference has a transient of its own, only a greater step than that is a click.
                 if own * (2 * reach + 1) <= 6.0 * its or e[i] > own:

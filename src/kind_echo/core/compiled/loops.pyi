@@ -22,7 +22,15 @@ def changed_regions(
     x: _Doubles, y: _Doubles, step: float, start: int, gap: int, beyond: _Bytes, state: _Counts
 ) -> None: ...
 def find_steps(
-    x: _Doubles, y: _Doubles, scale: float, reach: int, floor: float, ratio: float, steps: _Doubles, found: _Counts
+    x: _Doubles,
+    y: _Doubles,
+    scale: float,
+    reach: int,
+    near: int,
+    floor: float,
+    ratio: float,
+    steps: _Doubles,
+    found: _Counts,
 ) -> int: ...
 def quiet_runs(
     x: _Doubles,

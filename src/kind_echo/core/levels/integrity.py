@@ -27,6 +27,7 @@ _CLIMBS_SECONDS = 0.25
 _WINDOW_SECONDS = 0.001
 _MOST_GAPS = 10_000
 _CLICK_REACH = 0.002  # s on either side among which a step stands alone
+_CLICK_NEAR = 1 / 3000  # s on either side in which a greater step of the reference makes one of the render's
 _CLICK_FLOOR = 10 ** (-80 / 20)
 _STEEPER = 2.0
 _CLICK_RATIO = 12.0  # the greatest of 10⁷ Gaussian steps is 7 times their mean
@@ -150,13 +151,14 @@ def find_clicks(reference: Source, aligned: AlignedSource, scale: float) -> list
     """Frames at which a step stands alone in scale·render − reference that the reference does not make, by channel."""
     lo, hi = overlap(reference, aligned)
     channels, reach = reference.channels, max(8, round(_CLICK_REACH * reference.rate))
+    near = min(reach, max(16, round(_CLICK_NEAR * reference.rate)))
     found: list[set[int]] = [set() for _ in range(channels)]
     out, room = np.zeros(_MOST_GAPS, dtype=np.int64), np.empty(PASS + 4 * reach)
     for start in range(lo, hi, PASS):
         begin, stop = max(lo, start - 2 * reach), min(start + PASS + 2 * reach, hi)
         x, y = as_rows(reference.read(begin, stop)), as_rows(aligned.read(begin, stop))
         for c in range(channels):
-            count = find_steps(x[c], y[c], scale, reach, _CLICK_FLOOR, _CLICK_RATIO, room, out)
+            count = find_steps(x[c], y[c], scale, reach, near, _CLICK_FLOOR, _CLICK_RATIO, room, out)
             inside = (int(i) + begin for i in out[: min(count, _MOST_GAPS)])
             found[c] |= {i for i in inside if start <= i < start + PASS}
     return [sorted(steps) for steps in found]
