@@ -6,14 +6,15 @@ of sign and exponent hardly change from sample to sample.
 """
 
 import io
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 import soundfile
 import zstandard
 from numpy.typing import NDArray
 
-from kind_echo.audio_io.encoding import Encoding, decode_single, from_words
+from kind_echo.audio_io.encoding import Encoding, decode, decode_single, from_words
+from kind_echo.core.audio.source import Samples
 
 Packing = Literal["none", "flac", "zstd"]
 
@@ -38,25 +39,28 @@ def pack(data: bytes, encoding: Encoding, channels: int) -> tuple[Packing, bytes
 
 def unpack(packing: str, data: bytes, encoding: Encoding, channels: int) -> bytes:
     """What `pack` was given. Raises DamagedAudio."""
-    try:
-        if packing == "flac":
-            return _from_flac(data, encoding)
-        if packing == "zstd":
+    if packing == "flac":
+        return _from_flac(data, encoding)
+    if packing == "zstd":
+        try:
             return _by_frame(zstandard.decompress(data), encoding.width, channels)
-    except (soundfile.LibsndfileError, zstandard.ZstdError, ValueError) as error:
-        raise DamagedAudio(f"packed audio is damaged ({error})") from error
+        except (zstandard.ZstdError, ValueError) as error:
+            raise DamagedAudio(f"packed audio is damaged ({error})") from error
     return data
 
 
+def unpack_samples(packing: str, data: bytes, encoding: Encoding, channels: int) -> Samples:
+    """What was packed as samples, shape (frames, channels), without a turn over its words. Raises DamagedAudio."""
+    if packing == "flac":
+        return np.asarray(_read_flac(data, "float64"), np.float64)
+    return decode(unpack(packing, data, encoding, channels), encoding, channels)
+
+
 def unpack_single(packing: str, data: bytes, encoding: Encoding, channels: int) -> NDArray[np.float32]:
-    """What was packed as samples, shape (frames, channels), for an encoding that `is_single`. Raises DamagedAudio."""
-    if packing != "flac":
-        return decode_single(unpack(packing, data, encoding, channels), encoding, channels)
-    try:
-        samples, _ = soundfile.read(io.BytesIO(data), dtype="float32", always_2d=True)
-    except (soundfile.LibsndfileError, ValueError) as error:
-        raise DamagedAudio(f"packed audio is damaged ({error})") from error
-    return np.asarray(samples, np.float32)
+    """As `unpack_samples`, in 32 bits, for an encoding that `is_single`."""
+    if packing == "flac":
+        return np.asarray(_read_flac(data, "float32"), np.float32)
+    return decode_single(unpack(packing, data, encoding, channels), encoding, channels)
 
 
 def _by_significance(data: bytes, width: int, channels: int) -> bytes:
@@ -83,5 +87,13 @@ def _to_flac(data: bytes, encoding: Encoding, channels: int) -> bytes:
 
 
 def _from_flac(data: bytes, encoding: Encoding) -> bytes:
-    words, _ = soundfile.read(io.BytesIO(data), dtype="int16" if encoding.width == 2 else "int32", always_2d=True)
-    return from_words(words, encoding)
+    return from_words(_read_flac(data, "int16" if encoding.width == 2 else "int32"), encoding)
+
+
+def _read_flac(data: bytes, dtype: str) -> NDArray[Any]:
+    """Shape (frames, channels)."""
+    try:
+        samples, _ = soundfile.read(io.BytesIO(data), dtype=dtype, always_2d=True)
+    except (soundfile.LibsndfileError, ValueError) as error:
+        raise DamagedAudio(f"packed audio is damaged ({error})") from error
+    return np.asarray(samples)

@@ -13,7 +13,7 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode, encoded
-from kind_echo.audio_io.packing import pack, unpack, unpack_single
+from kind_echo.audio_io.packing import pack, unpack_samples, unpack_single
 from kind_echo.core.audio.source import Samples, Source
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.database.models import Chunk, Content
@@ -22,7 +22,7 @@ from kind_echo.database.waveforms import store_peaks
 
 CHUNK_FRAMES = 1 << 16
 _Chunk = Row[int, str, int, int, bytes]  # position, packing, start, length, data
-_REMEMBERED = 4 << 20  # bytes of chunks that a source has unpacked: reads overlap, and several walk over it at once
+_REMEMBERED = 8 << 20  # bytes of chunks that a source has unpacked: reads overlap, and several walk over it at once
 _IN_MEMORY = 16 << 20  # bytes on their way to an object store; more go by way of a file
 
 
@@ -51,7 +51,7 @@ class BlobSource:
 
     def __init__(self, session: Session, content: Content) -> None:
         self._session, self._content = session, content
-        self._unpacked: dict[int, bytes] = {}  # by position, the one that was read last at the end
+        self._unpacked: dict[int, Samples] = {}  # by position, the one that was read last at the end
         self.encoding: Encoding = ENCODINGS[content.encoding]
 
     @property
@@ -100,12 +100,13 @@ class BlobSource:
         found = self._chunks(missing[0], missing[-1], *part) if missing else []
         if first == last and found and found[0].packing == "none" and self._content.object_key is None:
             return decode(found[0].data, self.encoding, self.channels)
-        new = {row.position: self._whole(row, data) for row, data in self._packed(found)}
+        kind = self.encoding, self.channels
+        new = {row.position: unpack_samples(row.packing, data, *kind) for row, data in self._packed(found)}
         pieces = [new[k] if k in new else self._unpacked[k] for k in range(first, last + 1)]
         self._remember(first, pieces)
-        data = pieces[0] if len(pieces) == 1 else b"".join(pieces)
-        wanted = memoryview(data)[(start - first * size) * width : (stop - first * size) * width]
-        return decode(wanted, self.encoding, self.channels)
+        places = range(first * size, (last + 1) * size, size)
+        wanted = [piece[max(0, start - at) : stop - at] for at, piece in zip(places, pieces, strict=True)]
+        return np.concatenate(wanted)  # a copy, for callers change what they have read
 
     @property
     def is_single(self) -> bool:
@@ -122,14 +123,14 @@ class BlobSource:
         packed = self._packed(rows)
         return np.concatenate([unpack_single(row.packing, data, self.encoding, self.channels) for row, data in packed])
 
-    def _remember(self, first: int, pieces: list[bytes]) -> None:
+    def _remember(self, first: int, pieces: list[Samples]) -> None:
         """Keep what was unpacked for the next read: the latest, as many as there is room for, and one at least."""
         for position, piece in enumerate(pieces, first):
             self._unpacked.pop(position, None)
             self._unpacked[position] = piece
-        room = _REMEMBERED - sum(map(len, self._unpacked.values()))
+        room = _REMEMBERED - sum(piece.nbytes for piece in self._unpacked.values())
         while room < 0 and len(self._unpacked) > 1:
-            room += len(self._unpacked.pop(next(iter(self._unpacked))))
+            room += self._unpacked.pop(next(iter(self._unpacked))).nbytes
 
     def _chunks(self, first: int, last: int, skip: int, length: int) -> list[_Chunk]:
         """Chunks first to last by position; of one that is not packed only `length` bytes after `skip`."""
@@ -153,9 +154,6 @@ class BlobSource:
         begin = rows[0].start
         data = store.read(key, begin, rows[-1].start + rows[-1].length)
         return [(row, data[row.start - begin : row.start - begin + row.length]) for row in rows]
-
-    def _whole(self, row: _Chunk, data: bytes) -> bytes:
-        return unpack(row.packing, data, self.encoding, self.channels)
 
 
 def content_digest(source: Source, encoding: Encoding) -> str:
