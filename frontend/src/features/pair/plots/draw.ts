@@ -30,6 +30,7 @@ export interface Ruler {
 export const EVEN: Ruler = { scale: "even", over: false };
 const LOWEST_DECIBELS = -72;
 const LABELLED_HEIGHT = 56; // pixels of a lane under which its levels have no room
+const LABELS_APART = 12; // pixels from one level to the next; half as many to the middle
 
 /** Where a value stands between the middle, 0, and the edge, ±1. */
 function placed(value: number, factor: number, ruler: Ruler): number {
@@ -95,8 +96,11 @@ function drawLevels(
   pen.font = "10px 'Commissioner Variable'";
   pen.textAlign = "right";
   pen.textBaseline = "middle";
+  let last = Number.NEGATIVE_INFINITY;
   for (const level of levels.map((one) => one - decibels)) {
     const y = toY(10 ** (level / 20));
+    if (y - last < LABELS_APART || toY(0) - y < LABELS_APART / 2) continue;
+    last = y;
     pen.fillStyle = css.getPropertyValue("--line");
     pen.fillRect(0, y, width - 34, 1);
     pen.fillStyle = css.getPropertyValue("--quiet");
