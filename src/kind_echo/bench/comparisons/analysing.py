@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+from contextlib import ExitStack
 from dataclasses import asdict
 from datetime import UTC, datetime
 from threading import Lock
@@ -11,6 +12,7 @@ from cachetools import LRUCache
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
+from kind_echo.audio_io.scratch import to_scratch
 from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
 from kind_echo.core.audio.source import ArraySource, Source, in_memory
@@ -100,8 +102,21 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
     kept = session.get(Analysis, key)
     if kept is not None:
         return kept
-    # Spectra, waveforms and places read both again: what fits is unpacked once for all of them.
-    a, b = _references.source(session, reference), in_memory(BlobSource(session, render))
+    with ExitStack() as until:
+        # Spectra, waveforms and places read both again: all is unpacked once for them.
+        a, b = _references.source(session, reference), in_memory(BlobSource(session, render))
+        sources = to_scratch(a, until), to_scratch(b, until)
+        return _new_analysis(session, key, (reference, render), sources, options)
+
+
+def _new_analysis(
+    session: Session,
+    key: str,
+    contents: tuple[Content, Content],
+    sources: tuple[Source, Source],
+    options: CompareOptions,
+) -> Analysis:
+    (reference, render), (a, b) = contents, sources
     found = readings_of_identical(a) if reference.sha256 == render.sha256 else compare(a, b, options)
     aligned = AlignedSource(b, a.frames, found.alignment)
     difference = in_memory(DifferenceSource(a, aligned))
