@@ -86,15 +86,16 @@ def test_places_are_walked_and_the_view_goes_there(view: Page, shared_server: Se
 def test_files_of_all_kinds_stand_in_one_table(page: Page, tmp_path: Path) -> None:
     samples = np.random.default_rng(1).standard_normal((96_000, 2)) * 0.05
     late = np.concatenate([np.zeros((3, 2)), samples[:-3]]) * 10 ** (-0.2 / 20)
-    (tmp_path / "takes").mkdir()
+    folder = tmp_path / "sounds"  # beside the logs of the test's own servers
+    (folder / "takes").mkdir(parents=True)
     for name, data, rate in (
         ("a ref.wav", samples, 48_000), ("late.wav", late, 48_000), ("takes/silent.flac", samples * 0, 48_000),
         ("takes/other.wav", samples, 44_100), ("mono.wav", samples[:, :1], 48_000), ("lossy.mp3", samples, 48_000),
     ):  # fmt: skip
-        soundfile.write(tmp_path / name, data, rate)
-    (tmp_path / "letter.wav").write_text("not a sound")
+        soundfile.write(folder / name, data, rate)
+    (folder / "letter.wav").write_text("not a sound")
     page.get_by_role("link", name="Files", exact=True).click()
-    page.get_by_label("Choose files").set_input_files(sorted(p for p in tmp_path.rglob("*") if p.is_file()))
+    page.get_by_label("Choose files").set_input_files(sorted(p for p in folder.rglob("*") if p.is_file()))
     expect(page).to_have_url(re.compile(r"/files/\d+$"))
     expect(page.get_by_text("letter.wav cannot be read as audio")).to_be_visible(timeout=30_000)
     page.get_by_role("button", name="Leave out").click()

@@ -16,6 +16,7 @@ from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.delays.drift import delay_drift
 from kind_echo.core.levels.integrity import find_clicks
 from kind_echo.core.registry.errors import ChannelMismatch, RateMismatch
+from kind_echo.core.registry.readings import value_of
 from tests.core.conftest import columns, noise, overall, reading, sine
 
 RATES = [8000, 22_050, 37_800, 44_100, 48_000, 96_000, 192_000]
@@ -158,6 +159,21 @@ def test_changed_samples_and_regions_are_counted_with_both_ends() -> None:
     assert found["longest_change"] == pytest.approx(1000 * 21 / 48_000)
     assert found["changed_below"] == 12
     assert found["clicks"] == 2
+
+
+@pytest.mark.parametrize("most", [None, 2000])
+@pytest.mark.parametrize("gain", [0.06, 0.5])
+def test_the_uncertainty_of_a_delay_beside_a_filter_covers_it_however_far_it_was_looked_for(
+    most: int | None, gain: float
+) -> None:
+    """Pink noise 37 samples late through a peak at 3 kHz, which moves the peak of the correlation."""
+    spectrum = np.fft.rfft(noise(300_000)[:, 0]) / np.sqrt(np.maximum(1, np.arange(150_001)))
+    x = np.fft.irfft(spectrum, 300_000)
+    y = x + gain * signal.lfilter(*signal.iirpeak(3000, 1.0, fs=96_000), x)
+    late = np.concatenate([np.zeros(37), y])
+    found = compare(columns(x, rate=96_000), columns(late, rate=96_000), CompareOptions(max_delay=most)).readings
+    delay = reading(found, "delay")
+    assert abs(value_of(found, "delay") - 37.0) <= delay.uncertainty <= 1.0
 
 
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000, 176_400, 192_000, 384_000])

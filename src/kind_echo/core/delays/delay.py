@@ -6,7 +6,7 @@ file agree on it: what is not related, or related in one place alone, does not.
 """
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy import fft
@@ -87,7 +87,7 @@ def find_delays(
         ASSP 24 (1976).
     """
     if max_delay is not None:
-        return find_delays_within(reference, render, max_delay, spread)
+        return _doubted(reference, render, *find_delays_within(reference, render, max_delay, spread))
     if _is_steady_tone(reference):
         none = Delay(None, why=SILENT if _is_silent(render) else PERIODIC)
         return none, [none] * reference.channels
@@ -128,6 +128,25 @@ def find_delays(
             overall, each = sharpen(around, overall, each)
     return overall, [one if fine is None or fine.steady else Delay(None, why=UNRELATED)
                      for one, fine in zip(each, channels, strict=True)]  # fmt: skip
+
+
+def _doubted(reference: Source, render: Source, overall: Delay, each: list[Delay]) -> tuple[Delay, list[Delay]]:
+    """The delays of a correlation, as uncertain as the phases make them: a filter moves the peak of a correlation."""
+    if overall.samples is None or _is_steady_tone(reference):
+        return overall, each
+    tried = _look(reference, render, round(overall.samples), MAX_REACH)
+    if tried is None or (tried.together.level and tried.together.linearity >= _PLAIN):
+        return overall, each
+    channels = _of_each(reference, render, tried, MAX_REACH)
+    doubted = [_doubted_one(one, fine, tried.lag, reference.rate) for one, fine in zip(each, channels, strict=True)]
+    return _doubted_one(overall, tried.together, tried.lag, reference.rate), doubted
+
+
+def _doubted_one(delay: Delay, fine: Fine | None, lag: int, rate: int) -> Delay:
+    if delay.samples is None or fine is None or not fine.steady:
+        return delay
+    samples, spread = settled(fine, lag, rate)
+    return replace(delay, uncertainty=max(delay.uncertainty or 0.0, spread, abs(samples - delay.samples)))
 
 
 @dataclass(frozen=True)
