@@ -58,6 +58,21 @@ def test_a_click_and_a_gap_are_walked_where_a_filter_changes_more_everywhere() -
         assert (events["click"].start, events["gap"].start) == (2.0, 20.0)
         assert events["click"].length == events["gap"].length == pytest.approx(0.01)
     assert places.index(events["click"]) > 5
+    assert find_places(a, b, found, 1).differences == [events["gap"]]  # the greatest of all
+
+
+def test_many_small_clicks_leave_room_for_the_greatest_differences() -> None:
+    reference, render = _sides(12.0, 1)
+    render[RATE : 4 * RATE : RATE // 5] += 0.4
+    render[5 * RATE : 6 * RATE] *= -1.0
+    a, b = ArraySource(reference, RATE), ArraySource(render, RATE)
+    found = compare(a, b)
+    for most in (1, 2, 6):
+        places = find_places(a, b, found, most).differences
+        assert len(places) == most
+        assert places[0].start == pytest.approx(5.0, abs=0.011)
+        assert [place.cause for place in places[1:]] == ["click"] * (most - 1)
+        assert places[0].cause != "click"
 
 
 def test_a_render_that_is_later_is_walked_on_the_time_of_the_reference() -> None:

@@ -35,7 +35,7 @@ _COLUMNS = ("residual_rms", "delay", "gain", "polarity")
 @click.option("--minus", multiple=True, metavar="FILE", help="Take a file off the sum; may be repeated.")
 @click.option("--takes", is_flag=True, help="The renders are takes: how far apart are they?")
 @click.option("--places", "most_places", type=click.IntRange(1, MOST), metavar="N",
-              help="List the N greatest differences in time, gaps and clicks among them.")  # fmt: skip
+              help="List the N greatest differences in time, half kept for gaps and clicks.")  # fmt: skip
 @click.option("--each", is_flag=True, help="Compare each of several renders with the reference, and print a table.")
 @output_options
 @table_options

@@ -58,8 +58,8 @@ def find_places(reference: Source, render: Source, found: Comparison, most: int)
     """The `most` greatest differences in time, and as many places where the render goes over or up to full scale.
 
     A place is the stretch around a greatest 10 ms in which the difference stays within 12 dB of it, up to two seconds
-    to either side; none lies over another, and none is 60 dB under the greatest. Gaps and clicks that were found are
-    always among them, each a place by itself: a click is over at once, and often softer than what a filter changes.
+    to either side; none lies over another, and none is 60 dB under the greatest. A gap or click that was found is a
+    place by itself, and half of the places are kept for those: a click is often softer than what a filter changes.
 
     Args:
         found: what comparing these two gave. Where one cause alone acts all along, it is named where no event is.
@@ -76,11 +76,9 @@ def find_places(reference: Source, render: Source, found: Comparison, most: int)
         start = first + begin * window
         return start / rate, (min(first + end * window, reference.frames) - start) / rate
 
-    marked = is_click | is_gap
-    stretches = _whole_runs(power, marked)[:most]
-    stretches += _greatest(power, ~marked, most - len(stretches))
+    stretches = _chosen(power, is_click | is_gap, most)
     differences = []
-    for begin, best, end in sorted(stretches, key=lambda stretch: -power[stretch[1]]):
+    for begin, best, end in stretches:
         start, length = placed(begin, end)
         part = slice(begin, end)
         cause: CauseName | None = "gap" if is_gap[part].any() else "click" if is_click[part].any() else otherwise
@@ -148,10 +146,14 @@ def _greatest(values: Floats, free: NDArray[np.bool_], most: int) -> list[_Stret
     return found
 
 
-def _whole_runs(values: Floats, marked: NDArray[np.bool_]) -> list[_Stretch]:
-    """The runs of marked windows in which there is a difference, the greatest first."""
-    runs = [(begin, begin + int(values[begin:end].argmax()), end) for begin, end in _runs(marked & (values > _NOTHING))]
-    return sorted(runs, key=lambda run: -values[run[1]])
+def _chosen(power: Floats, marked: NDArray[np.bool_], most: int) -> list[_Stretch]:
+    """The greatest stretches, the greatest first; up to half of them marked runs that others would leave no place."""
+    runs = _runs(marked & (power > _NOTHING))
+    events = [(begin, begin + int(power[begin:end].argmax()), end) for begin, end in runs]
+    by_size = sorted(events + _greatest(power, ~marked, most), key=lambda stretch: -power[stretch[1]])
+    chosen, rest = by_size[: most - most // 2], by_size[most - most // 2 :]
+    rest.sort(key=lambda stretch: not marked[stretch[1]])  # events first, each kind by size
+    return sorted(chosen + rest[: most // 2], key=lambda stretch: -power[stretch[1]])
 
 
 def _of_render(

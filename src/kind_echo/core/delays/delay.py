@@ -87,7 +87,7 @@ def find_delays(
         ASSP 24 (1976).
     """
     if max_delay is not None:
-        return _doubted(reference, render, *find_delays_within(reference, render, max_delay, spread))
+        return _widened(reference, render, *find_delays_within(reference, render, max_delay, spread))
     if _is_steady_tone(reference):
         none = Delay(None, why=SILENT if _is_silent(render) else PERIODIC)
         return none, [none] * reference.channels
@@ -130,7 +130,7 @@ def find_delays(
                      for one, fine in zip(each, channels, strict=True)]  # fmt: skip
 
 
-def _doubted(reference: Source, render: Source, overall: Delay, each: list[Delay]) -> tuple[Delay, list[Delay]]:
+def _widened(reference: Source, render: Source, overall: Delay, each: list[Delay]) -> tuple[Delay, list[Delay]]:
     """The delays of a correlation, as uncertain as the phases make them: a filter moves the peak of a correlation."""
     if overall.samples is None or _is_steady_tone(reference):
         return overall, each
@@ -138,11 +138,11 @@ def _doubted(reference: Source, render: Source, overall: Delay, each: list[Delay
     if tried is None or (tried.together.level and tried.together.linearity >= _PLAIN):
         return overall, each
     channels = _of_each(reference, render, tried, MAX_REACH)
-    doubted = [_doubted_one(one, fine, tried.lag, reference.rate) for one, fine in zip(each, channels, strict=True)]
-    return _doubted_one(overall, tried.together, tried.lag, reference.rate), doubted
+    widened = [_widened_one(one, fine, tried.lag, reference.rate) for one, fine in zip(each, channels, strict=True)]
+    return _widened_one(overall, tried.together, tried.lag, reference.rate), widened
 
 
-def _doubted_one(delay: Delay, fine: Fine | None, lag: int, rate: int) -> Delay:
+def _widened_one(delay: Delay, fine: Fine | None, lag: int, rate: int) -> Delay:
     if delay.samples is None or fine is None or not fine.steady:
         return delay
     samples, spread = settled(fine, lag, rate)
