@@ -6,6 +6,7 @@ from typing import Any, Literal
 from kind_echo.bench.accounts import Role
 from kind_echo.bench.plans import Law
 from kind_echo.core.registry.measure import Limit
+from kind_echo.core.registry.numbers import number
 from kind_echo.renderers import lv2
 from kind_echo.renderers.contract import Values
 
@@ -335,7 +336,7 @@ SCENES: tuple[Scene, ...] = (
 def amplifier_scene(effect: str, host_version: str) -> Scene:
     """Gain calibration of the example amplifier over its range."""
     gains = (-40.0, -20.0, -6.0, 0.0, 6.0, 20.0)
-    names = {gain: f"{gain:+.0f} dB".replace("-", "−") if gain else "Unity" for gain in gains}
+    names = {gain: f"{number(gain, '+.0f')} dB" if gain else "Unity" for gain in gains}
     return Scene(
         effect,
         "Gain calibration",

@@ -18,6 +18,7 @@ from kind_echo.core.audio.source import ArraySource, in_memory
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.systems.response import measure_response
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
@@ -107,7 +108,7 @@ def _against(
         if content.frames * content.channels * max(1.0, first.rate / content.rate) > MOST_RESAMPLED:
             return [], f"{rates}: too long to be resampled here; levels alone are compared", None
         render = _resampled(session, render, first.rate)
-        floor = f"{resampling_floor(content.rate, first.rate):.0f}".replace("-", "−")
+        floor = number(resampling_floor(content.rate, first.rate), ".0f")
         note = f"resampled from {content.rate / 1000:g} kHz, which by itself leaves {floor} dB of a level"
     analysis = analyse(session, first, render.content, options.compare)
     pair = Pair(

@@ -18,6 +18,7 @@ from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.limits import judge, parse_limit
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading
 
 _PLACE = ("start", "length", "cause", "amount", "unit")
@@ -145,7 +146,7 @@ def _print_table(result: Result) -> None:
     if result.verdict:
         console.print(f"What explains the difference: {result.verdict}.")
     for place in result.places or ():
-        amount = f"{place.amount:.1f} {place.unit}".replace("-", "−")
+        amount = f"{number(place.amount, '.1f')} {place.unit}"
         console.print(f"{place.start:10.3f} s  {1000 * place.length:8.0f} ms  {amount:>12}  {place.reason}")
 
 

@@ -7,6 +7,7 @@ import numpy as np
 from kind_echo.core.causes.leftover import Judged
 from kind_echo.core.causes.models import Kind, Model
 from kind_echo.core.causes.shapes import Shape
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve
 
 
@@ -28,14 +29,14 @@ def found_amount(
         if shape.turns_alone:
             turned = float(np.abs(shape.phase).max())
             return shape.greatest, "dB", f"the phase turns by up to {turned:.0f}°", curves
-        at = f"{shape.greatest:+.1f} dB at {shape.at:,.0f} Hz".replace(",", "\u2009").replace("-", "−")
+        at = f"{number(shape.greatest, '+.1f')} dB at {number(shape.at, ',.0f')} Hz"
         return shape.greatest, "dB", f"{at}: {shape.words}" if shape.words else at, curves
     if kind == "curve" and model.curve is not None:
         curve = Curve("FS", "FS", model.curve.knots.tolist(), model.curve.values.tolist())
         return None, "", "a curve of output over input predicts it", {f"output_over_input{ending}": curve}
     if kind == "clipping" and model.clipping is not None:
         rail = min(abs(model.clipping.low), abs(model.clipping.high))
-        words = f"cut at {20 * math.log10(max(rail, 1e-9)):.2f} dBFS".replace("-", "−")
+        words = f"cut at {number(20 * math.log10(max(rail, 1e-9)), '.2f')} dBFS"
         return float(model.clipping.count), "", words, {}
     if model.motion is not None:
         gains = 20 * np.log10(np.maximum(np.abs(model.motion.gains), 1e-6))
@@ -51,5 +52,4 @@ def lossy_words(judged: Judged) -> str:
     words = "it follows the signal, leaves holes of time and frequency"
     if not judged.edge:
         return words
-    edge = f"{judged.edge:,.0f}".replace(",", "\u2009")
-    return f"{words}, and ends at {edge} Hz"
+    return f"{words}, and ends at {number(judged.edge, ',.0f')} Hz"

@@ -1,9 +1,10 @@
 """What explains a difference: a typed list of causes, and the words for it."""
 
-import re
 from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Literal
+
+from kind_echo.core.registry.numbers import number
 
 CauseName = Literal[
     "none", "quantisation", "delay", "drift", "polarity", "gain", "channel_gain", "filter", "dc", "gap", "click",
@@ -56,7 +57,7 @@ def describe(causes: Sequence[Cause]) -> str:
 def said(cause: Cause) -> str:
     """A cause in words: what, by how much, and in which channel where it is in one alone."""
     where = "" if cause.channel == "all" or cause.cause == "channel_missing" else f" in channel {cause.channel}"
-    return re.sub(r"(?<![A-Za-z])-(?=[0-9])", "−", f"{_what(cause)}{where}")
+    return f"{_what(cause)}{where}"
 
 
 def _what(cause: Cause) -> str:
@@ -77,13 +78,13 @@ def _what(cause: Cause) -> str:
     if cause.cause == "filter" and cause.why:
         return f"{title} ({cause.why})"
     if cause.cause == "dc":
-        return f"an offset of {amount:+.5f}"
+        return f"an offset of {number(amount, '+.5f')}"
     if cause.cause in ("gap", "click"):
         return f"{amount:.0f} {cause.cause}{'' if amount == 1 else 's'}"
     if cause.cause == "quantisation":
         return f"{title}, of {amount:.0f} bits"
     if cause.cause == "noise":
-        return f"{title} at {amount:.1f} dBFS"
+        return f"{title} at {number(amount, '.1f')} dBFS"
     return title or cause.cause
 
 

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.transforms import hann
 from kind_echo.core.causes.excerpts import Excerpt
 from kind_echo.core.causes.filtering import Filter
+from kind_echo.core.registry.numbers import number
 
 Floats = NDArray[np.float64]
 
@@ -201,18 +202,14 @@ def _high_pass(order: int) -> Law:
     return lambda f, p: np.asarray(-10 * np.log10(1 + (math.exp(p[0]) / f) ** (2 * order)))
 
 
-def _signed(decibels: float) -> str:
-    return f"{decibels:+.1f}".replace("-", "−")
-
-
 def _hertz(log: float) -> str:
-    return f"{round(math.exp(log), -1 if math.exp(log) < 1000 else -2):,.0f} Hz".replace(",", "\u2009")
+    return f"{number(round(math.exp(log), -1 if math.exp(log) < 1000 else -2), ',.0f')} Hz"
 
 
 _SHAPES: tuple[tuple[Callable[[float, float, float], str], Law, tuple[float, ...]], ...] = (
-    (lambda c, q, g: f"a peak of {_signed(g)} dB at {_hertz(c)}, Q {math.exp(q):.1f}", _peak, (0.0,)),
-    (lambda c, q, g: f"a treble shelf of {_signed(g)} dB from {_hertz(c)}", _high_shelf, (0.0,)),
-    (lambda c, q, g: f"a bass shelf of {_signed(g)} dB to {_hertz(c)}", _low_shelf, (0.0,)),
+    (lambda c, q, g: f"a peak of {number(g, '+.1f')} dB at {_hertz(c)}, Q {math.exp(q):.1f}", _peak, (0.0,)),
+    (lambda c, q, g: f"a treble shelf of {number(g, '+.1f')} dB from {_hertz(c)}", _high_shelf, (0.0,)),
+    (lambda c, q, g: f"a bass shelf of {number(g, '+.1f')} dB to {_hertz(c)}", _low_shelf, (0.0,)),
     (lambda c, q, g: f"a first-order roll-off from {_hertz(c)}", _low_pass(1), (0.0,)),
     (lambda c, q, g: f"a roll-off of the second order from {_hertz(c)}", _low_pass(2), (0.0,)),
     (lambda c, q, g: f"a first-order cut under {_hertz(c)}", _high_pass(1), (0.0,)),

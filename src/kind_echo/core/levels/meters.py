@@ -10,6 +10,7 @@ from kind_echo.core.audio.source import Rows
 from kind_echo.core.audio.transforms import kaiser_sinc
 from kind_echo.core.compiled.loops import UNKNOWN, add_hops, interpolate
 from kind_echo.core.compiled.recursions import needle
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading, for_channels, level
 
 Floats = NDArray[np.float64]
@@ -87,7 +88,7 @@ class LevelMeter:
         power = np.maximum(0.0, 2 * (sums[_HOPS:] - sums[:-_HOPS]) / lengths)
         audible = power > 10 ** (self.options.gate / 10)
         gated = int((~audible).all(axis=1).sum())
-        note = f"{gated} of {len(power)} windows under {self.options.gate:g} dBFS left out".replace("-", "−")
+        note = f"{gated} of {len(power)} windows under {number(self.options.gate)} dBFS left out"
         highest = [float(power[:, c].max()) for c in range(channels)]
         lowest = [float(power[audible[:, c], c].min()) if audible[:, c].any() else 0.0 for c in range(channels)]
         greatest = _levels("rms_window_max", max(highest), np.array(highest), power=True)
@@ -141,7 +142,7 @@ class PeakMeter:
         """true_peak and vu_max."""
         peaks = _levels("true_peak", float(self._peak.max()), self._peak, power=False)
         scale = math.pi / 2 * 10 ** (-self._options.zero_vu / 20)
-        note = f"0 VU is a sine of {self._options.zero_vu:g} dBFS".replace("-", "−")
+        note = f"0 VU is a sine of {number(self._options.zero_vu)} dBFS"
         needles = _levels("vu_max", float(self._needle.max()) * scale, self._needle * scale, power=False)
         heard = {"all": float(self._peak.max()), **{str(c + 1): float(p) for c, p in enumerate(self._peak)}}
         vu = [

@@ -9,6 +9,7 @@ from kind_echo.core.levels.analysis import measure
 from kind_echo.core.levels.loudness import loudest_passage
 from kind_echo.core.listening.passages import first_note
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import SILENCE, Reading
 
 By = Literal["rms", "loudness_integrated", "vu_max", "sample_peak", "true_peak"]
@@ -77,5 +78,5 @@ def _loudest(source: Source) -> list[Reading]:
     keys = ("loudest_start", "loudest_end")
     if found is None:
         return [Reading(key, "all", None, SILENCE, reason="silence") for key in keys]
-    note = f"{found[2]:.1f} LUFS".replace("-", "−")
+    note = f"{number(found[2], '.1f')} LUFS"
     return [Reading(keys[0], "all", found[0], note), Reading(keys[1], "all", found[1], note)]

@@ -6,6 +6,7 @@ from typing import Literal
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.numbers import parse_number
 from kind_echo.core.registry.readings import Reading
 
 Judgement = Literal["met", "broken", "unknown"]
@@ -25,7 +26,7 @@ def parse_limit(text: str) -> tuple[str, Limit]:
     if match is None:
         raise BadParameter("limit", repr(text), "of the form MEASURE<=NUMBER or MEASURE>=NUMBER")
     key, sign, number = match.groups()
-    bound = float(number.replace("−", "-"))
+    bound = parse_number(number)
     return find_measure(key).key, Limit(at_most=bound) if sign == "<=" else Limit(at_least=bound)
 
 

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.source import Source
 from kind_echo.core.comparison.compare import check_pair
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Mark, Reading
 from kind_echo.core.systems.burst_delay import Steps, find_burst_delay
 
@@ -71,7 +72,7 @@ def measure_dynamics(
             each.append([Reading(key, str(c + 1), None, "the test signal is not in the render") for key in MEASURES])
             continue
         gain, late = found
-        note = f"{late:+.2f} samples of delay are taken off".replace("-", "−") if latency is None and late else None
+        note = f"{number(late, '+.2f')} samples of delay are taken off" if latency is None and late else None
         each.append([replace(one, why=one.why or note) for one in _readings(str(c + 1), gain, burst, source.rate)])
         curves = curves or {"gain": _curve(gain, burst, each[-1], source.rate)}
     lead = next((e for e in each if e[-1].value is not None), each[0])

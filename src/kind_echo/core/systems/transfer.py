@@ -11,6 +11,7 @@ from kind_echo.core.audio.source import Source, blocks, read_padded
 from kind_echo.core.comparison.compare import check_pair
 from kind_echo.core.levels.loudness import LoudnessMeter
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading
 
 Floats = NDArray[np.float64]
@@ -227,7 +228,7 @@ def _readings(name: str, steps: list[StepLevels], expected: ExpectedCurve | None
     else:
         error = level_out - expected.level(level_in)
         worst = int(np.abs(error).argmax())
-        note = f"at an input of {round(float(level_in[worst]), 1) or 0.0:.1f} dBFS".replace("-", "−")
+        note = f"at an input of {number(float(level_in[worst]), '.1f')} dBFS"
         readings.append(Reading("curve_error_worst", name, float(error[worst]), note, _of_the_worst(error, spread)))
         rms = float(np.sqrt(np.mean(error**2)))
         chance = float(np.linalg.norm(error * spread)) / (rms * len(error)) if rms > 0.0 else math.nan

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.folding import fold, fold_path
 from kind_echo.core.audio.source import Source
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading, level, refuse, severity
 from kind_echo.core.tones.lines import FREQUENCY_SPREAD, SPREAD_DB, STANDS_OUT, LineSpectrum, Power, line_spectra
 
@@ -257,7 +258,7 @@ def _aliases(channel: str, found: ToneAnalysis) -> list[Reading]:
     if not present:
         bounds = [STANDS_OUT * line.floor for line in found.aliases]
         worst, total = _db(max(bounds)), _db(math.hypot(*bounds))
-        why = f"{_NO_ALIAS} at {worst:.0f} dBFS".replace("-", "−")
+        why = f"{_NO_ALIAS} at {number(worst, '.0f')} dBFS"
         at_most = {"alias_first_level": worst, "alias_worst_level": worst, "alias_total": total}
         return [Reading(key, channel, None, why, at_most=at_most.get(key)).noted(note) for key in keys]
     first = min(present, key=lambda line: line.order)
