@@ -333,3 +333,32 @@ def test_a_file_that_is_mostly_silent_is_lined_up_by_what_sounds(before: int, af
     other = np.concatenate([silent[0], 0.1 * noise(2 * rate, seed=9)[:, 0], silent[1]])
     unrelated = reading(compare(columns(file, rate=rate), columns(other, rate=rate)).readings, "delay")
     assert unrelated.value is None
+
+
+@pytest.mark.parametrize("related", [True, False])
+@pytest.mark.parametrize(("late", "polarity"), [(4_800, 1.0), (-333, -1.0), (0, 1.0)])
+def test_sound_at_both_ends_of_a_long_silence_has_its_delay(related: bool, late: int, polarity: float) -> None:
+    """Half a second at the start and at the end of twenty: blocks spread over all of it meet silence."""
+    frames, sounds = 20 * 48_000, 24_000
+    x = np.zeros(frames)
+    x[1000 : 1000 + sounds], x[-1000 - sounds : -1000] = noise(sounds, seed=1)[:, 0], noise(sounds, seed=2)[:, 0]
+    y = np.roll(x, late) * polarity
+    if not related:
+        y[y != 0.0] = noise(int((y != 0.0).sum()), seed=3)[:, 0]
+    found = compare(*(columns(side) for side in (x, y))).readings
+    if related:
+        assert reading(found, "delay").value == pytest.approx(late, abs=0.01)
+        assert reading(found, "polarity").value == polarity
+        assert reading(found, "gain").value == pytest.approx(0.0, abs=0.01)
+    else:
+        assert reading(found, "delay").value is None
+        assert reading(found, "gain").value is None
+
+
+def test_no_gain_is_told_where_a_drift_leaves_no_delay() -> None:
+    x = signal.resample(noise(480_000)[:, 0], 576_000)
+    y = signal.resample(x, round(len(x) * (1 + 300e-6)))[: len(x)]
+    found = compare(*(columns(side) for side in (x, y))).readings
+    assert reading(found, "delay_drift").value == pytest.approx(300, abs=3)
+    assert (reading(found, "delay").value, reading(found, "gain").value) == (None, None)
+    assert "changes over the file" in str(reading(found, "gain").why)

@@ -5,7 +5,8 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kind_echo.core.systems.latency import find_clicks
+from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.systems.latency import LatencyOptions, find_clicks, measure_latency
 
 
 def _walked(x: np.ndarray, rate: int) -> list[int]:
@@ -45,3 +46,16 @@ def test_clicks_far_apart_are_all_found_and_steady_noise_is_no_click(rate: int) 
     assert len(find_clicks(x, rate)) == 9
     noise = np.random.default_rng(2).uniform(-1, 1, rate)
     assert len(find_clicks(noise, rate)) <= 1  # where it begins
+
+
+def test_the_search_for_clicks_is_kept_within_what_is_asked_for() -> None:
+    """Clicks half a second apart come back 300 samples late: within 100 they are not there, within 300 they are."""
+    x = np.zeros(4 * 48_000)
+    x[24_000::24_000] = 0.9
+    source, output = (ArraySource(side[:, None], 48_000) for side in (x, np.roll(x, 300)))
+    for most, value, missing in ((100, None, 7.0), (299, None, 7.0), (300, 300.0, 0.0), (None, 300.0, 0.0)):
+        readings, _ = measure_latency(source, output, LatencyOptions(max_delay=most))
+        found = {r.measure: r for r in readings if r.channel == "all"}
+        assert (found["latency"].value, found["latency_missing"].value) == (value, missing)
+        if value is None:
+            assert f"not in the render within {most} samples" in str(found["latency"].why)

@@ -46,6 +46,7 @@ from kind_echo.core.levels.integrity import (
     without_gaps,
 )
 from kind_echo.core.registry.errors import BadParameter, ChannelMismatch, RateMismatch
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading, Reason, for_channels, null, refuse, value_of
 
 Align = Literal["none", "samples", "fraction"]
@@ -191,7 +192,9 @@ def _compared(
     steps = pool.submit(find_clicks, reference, aligned, 1.0 / gain if gain else 1.0)
     moved = _drift_of(drift.result())
     if moved and drift.result().middle is not None:
-        gain, gains = gain_under_drift(reference, render, drift.result())
+        gain, lined_up = gain_under_drift(reference, render, drift.result())
+        # Where the drift leaves no delay there is no gain at a delay either; the factor is needed all the same.
+        gains = gains if delay.samples is None else lined_up
         steps = pool.submit(find_clicks, reference, aligned, 1.0 / gain if gain else 1.0)
     readings += gains
     scale = 1.0 / gain if gain else 1.0
@@ -286,7 +289,7 @@ def _drifting(delay: Delay, each: list[Delay], drift: Reading, frames: int) -> t
     """Delays that could not be had; where they change over the file, for that reason."""
     if drift.value is None or abs(drift.value) * 1e-6 * frames < 1.0:
         return delay, each
-    why = f"the delay changes over the file, by {drift.value:+.1f} ppm".replace("-", "−")
+    why = f"the delay changes over the file, by {number(drift.value, '+.1f')} ppm"
     return replace(delay, why=why), [replace(one, why=why) if one.samples is None else one for one in each]
 
 

@@ -7,6 +7,7 @@ file agree on it: what is not related, or related in one place alone, does not.
 
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 from numpy import fft
@@ -108,6 +109,9 @@ def find_delays(
         if sounding is not None:
             # Blocks spread over all of it met silence: what sounds is looked at alone.
             return find_delays(_Stretch(reference, *sounding), _Stretch(render, *sounding), spread=spread)
+        apart = _where_it_sounds(reference, render, reach, spread)
+        if apart is not None:
+            return apart
         silent = _is_silent(reference) or _is_silent(render)
         none = Delay(None, why=SILENT if silent else UNRELATED)
         return none, [none] * reference.channels
@@ -175,6 +179,70 @@ def _sounding(reference: Source, render: Source) -> tuple[int, int] | None:
         ends.append(((int(there[0]) - 1) * _BESIDE, (int(there[-1]) + 2) * _BESIDE))
     lo, hi = max(0, min(first for first, _ in ends)), min(reference.frames, max(last for _, last in ends))
     return (lo, hi) if 2 * (hi - lo) <= reference.frames else None
+
+
+@dataclass(frozen=True)
+class _Joined(Derived):
+    """Stretches of a source, one after the other, each so many frames later; silence where it has none."""
+
+    stretches: tuple[tuple[int, int], ...]
+    shift: int = 0
+
+    @cached_property
+    def _ends(self) -> NDArray[np.int64]:
+        return np.cumsum([last - first for first, last in self.stretches])
+
+    @property
+    def frames(self) -> int:
+        return int(self._ends[-1])
+
+    def read(self, start: int, stop: int) -> Samples:
+        found, at = [], start
+        for place in range(int(np.searchsorted(self._ends, start, "right")), len(self.stretches)):
+            if at >= stop:
+                break
+            end = int(self._ends[place])
+            until = min(stop, end)
+            last = self.stretches[place][1] + self.shift
+            found.append(read_padded(self.source, last - (end - at), last - (end - until)))
+            at = until
+        return np.concatenate(found) if found else np.zeros((0, self.source.channels))
+
+
+def _where_it_sounds(reference: Source, render: Source, reach: int, spread: Spread) -> tuple[Delay, list[Delay]] | None:
+    """Delays from the stretches in which the reference sounds, where these are under half of it, as around a mute.
+
+    They are laid over as many of the render at the lag where the waveforms match best; None where these do not tell.
+    """
+    powers = np.array([float(np.einsum("fc,fc->", block, block)) for _, block in blocks(reference, size=_BESIDE)])
+    sounds = powers > _SOUNDS * powers.max(initial=0.0)
+    beside = sounds | np.append(sounds[1:], False) | np.append(False, sounds[:-1])
+    if not sounds.any() or 2 * int(beside.sum()) > len(beside):
+        return None
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], beside, [False]]).astype(int)))
+    stretches = tuple(
+        (int(first) * _BESIDE, min(int(last) * _BESIDE, reference.frames)) for first, last in edges.reshape(-1, 2)
+    )
+    here = _Joined(reference, stretches)
+    lags = _candidates(reference, render, reach, spread)
+    best = max(lags, key=lambda lag: _match(here, _Joined(render, stretches, lag)))
+    overall, each = find_delays(here, _Joined(render, stretches, best), spread=spread)
+    if overall.samples is None or abs(overall.samples) > NEAR:
+        return None
+    overall, *each = (
+        one if one.samples is None else replace(one, samples=one.samples + best) for one in (overall, *each)
+    )
+    return overall, each
+
+
+def _match(one: Source, other: Source) -> float:
+    """Greatest correlation coefficient of a channel of two sources of one length, to either sign."""
+    sums = np.zeros((3, one.channels))
+    for start, x in blocks(one):
+        y = other.read(start, start + len(x))
+        sums += [(x * x).sum(axis=0), (x * y).sum(axis=0), (y * y).sum(axis=0)]
+    scale = np.sqrt(sums[0] * sums[2])
+    return float(np.divide(np.abs(sums[1]), scale, out=np.zeros(len(scale)), where=scale > 0.0).max())
 
 
 def _delay(fine: Fine, lag: int, rate: int) -> Delay:

@@ -156,8 +156,12 @@ def _clicks(x: Floats, y: Floats, rate: int, starts: list[int], options: Latency
     spacing = int(np.diff(starts).min())
     reach = min(options.max_delay or round(_REACH_SECONDS * rate), max(8, spacing // 2 - 1))
     before, after = round(0.002 * rate), min(round(_EVENT_SECONDS * rate), spacing // 2)
-    coarse = _common_lag(x, y, starts, before, after, spacing // 2)
-    return [_event(x, y, rate, frame, coarse, reach, (before, after)) for frame in starts]
+    most = min(options.max_delay or spacing // 2, spacing // 2)
+    coarse = _common_lag(x, y, starts, before, after, most)
+    first, last = coarse - reach, coarse + reach
+    if options.max_delay is not None:
+        first, last = max(first, -options.max_delay), min(last, options.max_delay)
+    return [_event(x, y, rate, frame, (first, last), (before, after)) for frame in starts]
 
 
 def _common_lag(x: Floats, y: Floats, starts: list[int], before: int, after: int, reach: int) -> int:
@@ -172,16 +176,17 @@ def _common_lag(x: Floats, y: Floats, starts: list[int], before: int, after: int
     return int(total.argmax()) - reach
 
 
-def _event(x: Floats, y: Floats, rate: int, frame: int, coarse: int, reach: int, span: tuple[int, int]) -> Event:
+def _event(x: Floats, y: Floats, rate: int, frame: int, lags_of: tuple[int, int], span: tuple[int, int]) -> Event:
     """One click: the lag of best correlation, and whether another like it is left once it is taken out.
 
-    Lags are looked at around the common one first: within half the spacing to either side of it.
+    Args:
+        lags_of: the least and the greatest lag that are looked at: around the common one, within half the spacing.
     """
     lo, hi = frame - span[0], frame + span[1]
     a = _cut(x, lo, hi)
-    first = coarse - reach
-    b = _cut(y, lo + first, hi + coarse + reach)
-    lags = _correlated(a, b)[: 2 * reach + 1]
+    first, count = lags_of[0], lags_of[1] - lags_of[0] + 1
+    b = _cut(y, lo + first, hi + lags_of[1])
+    lags = _correlated(a, b)[:count]
     best, fraction = summit(lags)
     energy = float(a @ a)
     here = b[best : best + len(a)]
@@ -191,7 +196,7 @@ def _event(x: Floats, y: Floats, rate: int, frame: int, coarse: int, reach: int,
     delay = _snapped(first + best + fraction)
     left = b.copy()
     left[best : best + len(a)] -= lags[best] / energy * a
-    again = _correlated(a, left)[: 2 * reach + 1]
+    again = _correlated(a, left)[:count]
     apart = max(2, round(_APART_SECONDS * rate))
     again[max(0, best - apart) : best + apart + 1] = 0.0
     other = int(np.abs(again).argmax())
@@ -259,7 +264,8 @@ def _readings(name: str, events: list[Event] | str, rate: int, options: LatencyO
     ]
     reported = Reading("latency_reported", name, options.reported, None if options.reported is not None else "not told")
     if len(usable) < _LEAST:
-        why = "fewer than 3 usable events" if usable else "the clicks are not in the render"
+        within = "" if options.max_delay is None else f" within {options.max_delay} samples"
+        why = f"fewer than 3 usable events{within}" if usable else f"the clicks are not in the render{within}"
         found = {key: Reading(key, name, None, why) for key in MEASURES}
         for reading in (*counts, reported):
             found[reading.measure] = reading
