@@ -29,7 +29,8 @@ from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import MEASURES
-from kind_echo.core.registry.readings import Curve, Reading, Reason, silent
+from kind_echo.core.registry.numbers import number
+from kind_echo.core.registry.readings import Curve, Reading, Reason, null, silent
 from kind_echo.core.signals import all_kinds, make_request, synthesise
 
 LIMITS = null_test_limits()
@@ -204,3 +205,41 @@ def test_a_verdict_says_why_and_fails_exactly_where_a_limit_is_broken(
     assert 0.0 <= verdict.ink <= 1.0
     if not broken and residual > FLOAT_FLOOR and spread is None:
         assert verdict.name == "Changed"
+
+
+@pytest.mark.parametrize("why", ["the alignment leaves no overlap", "no delay was found", "why"])
+def test_what_was_not_compared_does_not_pass(why: str) -> None:
+    """Limits may leave the residual out, as those of a band sum do: then nothing has judged that there is none."""
+    limits = {"channel_swap": LIMITS["channel_swap"]} if "channel_swap" in LIMITS else {}
+    readings = [Reading("identical", "all", 0.0), Reading("residual_rms", "all", None, why)]
+    verdict = judge_cell(FIT, readings, limits)
+    assert (verdict.name, verdict.broken) == ("No reading", ("residual_rms",))
+    assert why in verdict.why
+    assert judge_cell(FIT, readings[:1], limits).name == "No reading"
+
+
+def test_a_residual_that_is_digital_silence_passes() -> None:
+    readings = [Reading("identical", "all", 0.0), null("residual_rms", "all")]
+    assert judge_cell(FIT, readings, {}).name == "Pass"
+
+
+def test_names_keep_their_hyphens() -> None:
+    limits = {"residual_rms": Limit(at_most=-40.0)}
+    verdict = judge_cell(FIT, _compared(residual_rms=-90.0), limits, "Skerry 2.1.0-rc2")
+    assert verdict.why == "Within limits, but not the same: residual −90.0 dBFS"
+    spread = [*FIT, Reading("take_spread", "all", -89.0)]
+    verdict = judge_cell(spread, _compared(residual_rms=-90.0), limits, "Skerry 2.1.0-rc2")
+    assert verdict.why == ("No further from Skerry 2.1.0-rc2 than its takes are from each other: residual −90.0 dBFS")
+
+
+@pytest.mark.parametrize(
+    ("value", "form", "text"),
+    [
+        (-0.0, ".2f", "0.00"),
+        (-0.001, "+.2f", "+0.00"),
+        (-1234567.0, ",.0f", "−1\u2009234\u2009567"),
+        (1e-7, "g", "1e−07"),
+    ],
+)
+def test_numbers_have_a_real_minus_sign_and_no_negative_zero(value: float, form: str, text: str) -> None:
+    assert number(value, form) == text

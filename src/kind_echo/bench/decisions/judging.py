@@ -11,7 +11,7 @@ from kind_echo.bench.comparisons import analyse, analysis_key, options_for
 from kind_echo.bench.decisions.references import current_reference, current_references_of
 from kind_echo.bench.documents import limit_from, reading_from
 from kind_echo.bench.signals import make_stimulus
-from kind_echo.bench.verdicts import RULES_VERSION, Verdict, judge_cell
+from kind_echo.bench.verdicts import ITS_SIGNAL, RULES_VERSION, THE_REFERENCE, Verdict, judge_cell
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.registry.measure import Limit
 from kind_echo.database.blobs import AudioDropped, store_content
@@ -38,9 +38,9 @@ def judge_now(session: Session, cell: Cell) -> None:
     readings = [reading_from(d) for d in cell.render.readings]
     verdict = judge_cell(readings, None, limits)
     cell.reference, cell.analysis = None, None
-    other = None
+    other, called = None, THE_REFERENCE
     if not verdict.unfit and cell.case.against == "signal":
-        other = _signal_content(session, cell)
+        other, called = _signal_content(session, cell), ITS_SIGNAL
     elif not verdict.unfit:
         cell.reference = current_reference(session, cell)
         other = cell.reference.render.content if cell.reference is not None else None
@@ -52,7 +52,7 @@ def judge_now(session: Session, cell: Cell) -> None:
             # Only of renders that passed long ago: what was found of them stands.
             cell.state, cell.why = "done", f"{cell.why.rstrip('.')}; not judged again: {error}"
             return
-        verdict = judge_cell(readings, [reading_from(d) for d in cell.analysis.readings], limits)
+        verdict = judge_cell(readings, [reading_from(d) for d in cell.analysis.readings], limits, called)
     keep_verdict(cell, verdict, cell.render, cell.analysis)
 
 

@@ -18,6 +18,8 @@ from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.numbers import number
+from kind_echo.core.registry.readings import Reading
 from kind_echo.database.models import Analysis, Case, Cell, Condition, Content, Render, Run, Signal
 
 Kind = Literal["build", "host", "mode", "rate"]
@@ -98,7 +100,7 @@ def cells_against(
             across[cell.id] = _by_readings(cell, other, measure, against)
         else:
             held = {k: v for k, v in limits(cell.case_id, cell.condition_id).items()
-                    if find_measure(k).family in _JUDGED}  # fmt: skip
+                    if find_measure(k).family in _JUDGED and k != "take_spread"}  # fmt: skip
             across[cell.id] = _by_samples(cell, other, known.get(keys.get(cell.id, "")), held, against)
     return across
 
@@ -217,10 +219,16 @@ def _by_samples(
     if found is None:
         return CellAcross(cell.id, other.id, "analysing", Verdict("Waiting", ""), {})
     readings = [reading_from(document) for document in found.readings]
-    verdict = judge_cell([], readings, limits, against.name)
+    verdict = judge_cell(_spread(cell, other), readings, limits, against.name)
     measured = {reading.measure: reading.value for reading in readings if reading.value is not None}
     causes = tuple(Cause(**cause) for cause in found.causes)
     return CellAcross(cell.id, other.id, "done", verdict, measured, causes)
+
+
+def _spread(cell: Row[Any], other: Row[Any]) -> list[Reading]:
+    """The spread of the takes of the side whose takes are further apart: no residual is held to less."""
+    spreads = [side.measured["take_spread"] for side in (cell, other) if "take_spread" in side.measured]
+    return [Reading("take_spread", "all", max(spreads))] if spreads else []
 
 
 def _dropped(cell: Row[Any], other: Row[Any] | None) -> bool:
@@ -239,7 +247,7 @@ def _by_readings(cell: Row[Any], other: Row[Any] | None, measure: str, against: 
         return CellAcross(cell.id, other.id, "done", Verdict("No reading", why, broken=(measure,)), {})
     off = mine - theirs
     unit = find_measure(measure).unit.removesuffix("FS").removesuffix("TP")
-    text = f"{title}: {off:+.2f} {unit} against {against.name}".replace("-", "−")
+    text = f"{title}: {number(off, '+.2f')} {unit} against {against.name}"
     name: Literal["Pass", "Changed"] = "Pass" if abs(off) <= _NEAR else "Changed"
     ink = min(1.0, abs(off) / 12.0) if name == "Changed" else 0.0
     return CellAcross(cell.id, other.id, "done", Verdict(name, text, ink), {measure: off})
@@ -264,4 +272,5 @@ def _settled(cell: Row[Any], other: Row[Any] | None, against: Against) -> CellAc
 
 
 def _none(cell: Row[Any], against: Against) -> CellAcross:
-    return CellAcross(cell.id, None, "done", Verdict("Pass", f"There is nothing of {against.name} to lay it over"), {})
+    why = f"There is nothing of {against.name} to lay it over"
+    return CellAcross(cell.id, None, "done", Verdict("No reading", why, broken=("residual_rms",)), {})

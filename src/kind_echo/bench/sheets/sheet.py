@@ -14,7 +14,7 @@ from kind_echo.bench.documents import limit_from
 from kind_echo.bench.runs import cases_of, conditions_of
 from kind_echo.bench.sheets.across import Against, CellAcross, cells_against, shown_measure
 from kind_echo.bench.sheets.findings import Finding, find
-from kind_echo.bench.verdicts import THE_REFERENCE, Examined, ink_of
+from kind_echo.bench.verdicts import ITS_SIGNAL, THE_REFERENCE, Examined, ink_of
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.readings import Reading
@@ -149,8 +149,7 @@ def sheet_of(
         )
         for row in rows
     ]  # fmt: skip
-    other = THE_REFERENCE if against is None else against.name
-    examined = _examined(rows, cells, cases, conditions, limits, other)
+    examined = _examined(rows, cells, cases, conditions, limits, against)
     by_id = {cell.id: cell for cell in cells}
     row_of = {row.id: row for row in rows}
     findings = [
@@ -325,7 +324,7 @@ def _examined(
     cases: Sequence[Case],
     conditions: Sequence[Condition],
     limits: Mapping[tuple[int, int], Mapping[str, Limit]],
-    other: str,
+    against: Against | None,
 ) -> list[Examined]:
     versions = {name: {c.host_version for c in conditions if c.host == name} for name in {c.host for c in conditions}}
     factors = {}
@@ -338,11 +337,18 @@ def _examined(
             "block": f"blocks of {condition.block_size}",
         }
     named = {case.id: {"setting": case.setting.name, "signal": case.signal.name} for case in cases}
+
+    def other(case: Case) -> str:
+        if against is not None:
+            return against.name
+        return ITS_SIGNAL if case.against == "signal" else THE_REFERENCE
+
+    others = {case.id: other(case) for case in cases}
     return [
         Examined(
             id=row.id, verdict=row.verdict, state=row.state, why=row.why, ink=row.ink, unfit=row.unfit,
             broken=tuple(row.broken), measured=row.measured,
-            causes=tuple(Cause(**cause) for cause in row.causes or ()), other=other,
+            causes=tuple(Cause(**cause) for cause in row.causes or ()), other=others[row.case_id],
             limits=limits[row.case_id, row.condition_id], factors=factors[row.condition_id] | named[row.case_id],
             decided=not cell.needs_you,
         )

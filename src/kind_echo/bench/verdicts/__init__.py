@@ -2,6 +2,7 @@
 
 from kind_echo.bench.verdicts.rules import (
     INK_AT_LIMIT,
+    ITS_SIGNAL,
     RULES_VERSION,
     THE_REFERENCE,
     Verdict,
@@ -13,6 +14,7 @@ from kind_echo.bench.verdicts.symptoms import NOT_RENDERED, Examined, Symptom, j
 
 __all__ = [
     "INK_AT_LIMIT",
+    "ITS_SIGNAL",
     "NOT_RENDERED",
     "RULES_VERSION",
     "THE_REFERENCE",

@@ -8,7 +8,8 @@ from typing import Literal
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
-from kind_echo.core.registry.readings import Reading, value_of
+from kind_echo.core.registry.numbers import number
+from kind_echo.core.registry.readings import Reading, Reason, value_of
 
 VerdictName = Literal["Pass", "Changed", "Fail", "No reading", "Waiting"]
 
@@ -23,11 +24,17 @@ INK_RANGE = 144.0
 INK_AT_LIMIT = 24.0 / INK_RANGE
 """Share of a cell that a reading just at its limit fills."""
 
-RULES_VERSION = 1
+RULES_VERSION = 2
 """Of the rules in this module: raised when they change, so that no verdict by earlier rules is taken over."""
 
 THE_REFERENCE = "the reference"
 """What a render is compared with, in words, unless it is something else."""
+
+ITS_SIGNAL = "its signal"
+"""What the render of a case that is judged against its own signal is compared with, in words."""
+
+_NOTHING_LEFT: frozenset[Reason] = frozenset({"null", "identical"})
+"""Reasons for no residual that mean a perfect null; any other means that nothing was compared."""
 
 NO_REFERENCE = "No reference is approved yet"
 NOT_COMPARED = "Within its limits; not compared, for no reference is approved yet"
@@ -121,14 +128,19 @@ def judge_cell(
         return Verdict("No reading", f"{title}: {unknown[0].why}", ink, tuple(r.measure for r in unknown))
     if comparison is None:
         return Verdict("Waiting", NO_REFERENCE) if needs_comparing(limits) else Verdict("Pass", NOT_COMPARED, ink)
-    residual = value_of(comparison, "residual_rms")
-    if residual is None or residual <= FLOAT_FLOOR:
+    left = next((r for r in comparison if (r.measure, r.channel) == ("residual_rms", "all")), None)
+    residual = None if left is None else left.value
+    if left is not None and residual is None and left.reason in _NOTHING_LEFT:
+        return Verdict("Pass", "The difference is digital silence")
+    if left is None or residual is None:
+        why = "nothing was measured" if left is None else left.why or "no reading"
+        return Verdict("No reading", f"{find_measure('residual_rms').title}: {why}", ink, ("residual_rms",))
+    if residual <= FLOAT_FLOOR:
         return Verdict("Pass", "Nothing above the rounding of a float file")
     if spread is not None and residual <= spread + _TAKE_MARGIN:
-        why = f"No further from {other} than its takes are from each other: residual {residual:.1f} dBFS"
-        return Verdict("Pass", why.replace("-", "−"))
-    why = f"Within limits, but not the same: residual {residual:.1f} dBFS"
-    return Verdict("Changed", why.replace("-", "−"), ink)
+        why = f"No further from {other} than its takes are from each other: residual {number(residual, '.1f')} dBFS"
+        return Verdict("Pass", why)
+    return Verdict("Changed", f"Within limits, but not the same: residual {number(residual, '.1f')} dBFS", ink)
 
 
 def _allowing(limits: Mapping[str, Limit], spread: float | None) -> Mapping[str, Limit]:
@@ -165,9 +177,7 @@ def figure(reading: Reading) -> str:
     if reading.value is None:
         return reading.why or "no reading"
     signed = "+" if measure.limit is not None and measure.limit.at_least is not None else ""
-    value = round(reading.value, measure.decimals) or 0.0  # never −0.00
-    number = f"{value:{signed}.{measure.decimals}f}".replace("-", "−")
-    return f"{number} {measure.unit}".rstrip()
+    return f"{number(reading.value, f'{signed}.{measure.decimals}f')} {measure.unit}".rstrip()
 
 
 def _overall(readings: Sequence[Reading], measures: Mapping[str, object]) -> list[Reading]:

@@ -75,12 +75,14 @@ class Symptom:
         what: a measure, a verdict, or NOT_RENDERED.
         amount: how far it is off, where that tells causes apart: samples, decibels.
         said: how it is called in a sentence.
+        other: what the render differs from, where the sentence names it.
     """
 
     verdict: str
     what: str
     said: str = field(compare=False)
     amount: float | None = field(default=None, compare=False)
+    other: str = ""
 
     @property
     def rank(self) -> int:
@@ -162,9 +164,10 @@ def _symptom(cell: Examined, key: str) -> Symptom:
         return Symptom("Fail", key, PHRASES[key], amount)
     if key in ("latency_error", "latency_first"):
         return Symptom("Fail", key, PHRASES.get(key, MEASURES[key].title), _off(cell, key))
-    if key == "residual_rms" and len(cell.causes) == 1 and cell.causes[0].cause in _BY:
-        return Symptom("Fail", key, f"{phrase(key, cell.other)} by {_BY[cell.causes[0].cause]}")
-    return Symptom("Fail", key, phrase(key, cell.other) if key in MEASURES else key)
+    if key == "residual_rms":
+        by = f" by {_BY[cell.causes[0].cause]}" if len(cell.causes) == 1 and cell.causes[0].cause in _BY else ""
+        return Symptom("Fail", key, f"{phrase(key, cell.other)}{by}", other=cell.other)
+    return Symptom("Fail", key, phrase(key) if key in MEASURES else key)
 
 
 def samples(count: float) -> str:
