@@ -9,14 +9,17 @@ import pytest
 import soundfile
 from moto.server import ThreadedMotoServer
 from sqlalchemy import select, text
+from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.bench.accounts import Caller, NotAllowed
 from kind_echo.bench.decisions import judge_now
+from kind_echo.bench.listening import Asked, Method, begin, clip_bytes, delete_test, new_test, under_way
 from kind_echo.bench.plans import find_build, find_plan
 from kind_echo.bench.runs import start_run
 from kind_echo.bench.signals import compare_uploads, delete_pair, keep_upload
 from kind_echo.bench.storage import (
+    GRACE,
     drop_audio,
     drop_unused,
     held_by,
@@ -28,13 +31,26 @@ from kind_echo.bench.storage import (
     would_drop,
     would_drop_in_all,
 )
+from kind_echo.bench.storage.retention import _droppable
 from kind_echo.bench.storage.rule import QuotaReached, StorageFull
+from kind_echo.bench.storage.uses import PARTS_OF_AUDIO, USES
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database import objects
 from kind_echo.database.blobs import AudioDropped, BlobSource, content_digest, find_content, store_content
-from kind_echo.database.models import Cell, Content, Reference, Render, Run
+from kind_echo.database.models import (
+    Base,
+    Cell,
+    Content,
+    Delivery,
+    ListeningTest,
+    Reference,
+    Render,
+    Run,
+    Signal,
+    Upload,
+)
 from kind_echo.database.sessions import transaction
 from kind_echo.web.app import create_app
 from tests.conftest import drain, newest_run, query
@@ -155,8 +171,10 @@ def test_a_person_and_all_have_quotas_and_deleting_makes_room(empty: str, tmp_pa
     drain()
     with transaction() as session:
         assert 0 < held_by(session, "Ida") < size  # its first file is another upload's as well
-        assert session.scalar(text("SELECT count(*) FROM analysis")) == 0
         keep_upload(session, third, "third.wav", who="Ida", now=NOW)
+    assert drop_unused(datetime.now(UTC) + GRACE).pieces == 1
+    with transaction() as session:
+        assert session.scalar(text("SELECT count(*) FROM analysis")) == 0
     _rule(whole=0.001)
     with transaction() as session:
         store_content(session, ArraySource(np.random.default_rng(4).uniform(-1, 1, (200_000, 2)), 48_000),
@@ -223,7 +241,8 @@ def test_audio_is_kept_in_an_object_store_read_by_ranges_and_moves_back(
     assert sweep_objects(datetime.now(UTC)) == 0  # it may belong to a transaction that is under way
     assert sweep_objects(datetime.now(UTC) + timedelta(days=2)) == 1
     assert same()
-    assert drop_unused(NOW).pieces == 1
+    assert drop_unused(NOW).pieces == 0  # somebody may be about to use it
+    assert drop_unused(NOW + GRACE).pieces == 1
     assert [*store.keys(datetime.now(UTC) + timedelta(days=1))] == []
     with pytest.raises(AudioDropped), transaction() as session:
         BlobSource(session, find_content(session, digest)).read(0, 1)
@@ -273,5 +292,126 @@ def test_a_file_that_is_the_signal_of_a_cell_stays_when_its_comparison_goes(demo
         digest = store_content(session, signal, ENCODINGS["DOUBLE"], brought_by="Ida").sha256
         cell.analysis.reference_sha256 = digest  # she had uploaded it first, and has deleted that since
     drop_unused(NOW)
+    drop_unused(NOW + 2 * GRACE)
     with transaction() as session:
         assert find_content(session, digest).dropped_at is None
+
+
+def _clips(session: Session) -> set[str]:
+    sides = session.scalars(select(ListeningTest.sides)).all()
+    return {side["sha256"] for one in sides for side in one}
+
+
+def _tested(session: Session, one: str, other: str) -> int:
+    """A listening test of two pieces of audio from their first frame on, whose clips are that audio to the bit."""
+    asked = Asked("as rendered", "none", "whole", snap=False)
+    specs = [(one, "one"), (other, "other")]
+    return new_test(session, specs, asked, Method("abx", 5), name="Which?", who="Ida", now=NOW).id
+
+
+def test_deleting_a_comparison_leaves_the_clips_of_a_listening_test(empty: str) -> None:
+    caller, rng = Caller("Ida", "work", person_id=1), np.random.default_rng(6)
+    with transaction() as session:
+        files = []
+        for _ in range(2):  # the cross-fade of a loop changes nothing where a file begins with silence
+            samples = rng.uniform(-0.5, 0.5, (48_000, 2)).astype("<f4").astype(float)
+            samples[:480] = 0.0
+            files.append(ArraySource(samples, 48_000))
+        contents = [store_content(session, file, ENCODINGS["FLOAT"], brought_by="Ida") for file in files]
+        uploads = [
+            Upload(name="one.wav", file_sha256="0" * 64, subtype="FLOAT", content_sha256=content.sha256,
+                   uploaded_at=NOW, brought_by="Ida")
+            for content in contents
+        ]  # fmt: skip
+        session.add_all(uploads)
+        session.flush()
+        pair = compare_uploads(session, uploads[0].id, uploads[1].id, CompareOptions(), now=NOW).id
+        test = _tested(session, *(content.sha256 for content in contents))
+        digests = {content.sha256 for content in contents}
+        sitting = begin(session, test, who="Ida", now=NOW)
+        secret = under_way(session, sitting).slots[0].secret  # type: ignore[union-attr]
+    drain()
+    with transaction() as session:
+        shared = _clips(session) & digests
+        delete_pair(session, pair, caller)
+    drain()
+    drop_unused(datetime.now(UTC) + 2 * GRACE)
+    assert shared, "the case is only made where a clip is the file itself"
+    with transaction() as session:
+        assert all(find_content(session, digest).dropped_at is None for digest in _clips(session))
+        assert len(clip_bytes(session, secret, "Ida")) == 48_000 * 2 * 4
+        with pytest.raises(NotAllowed):
+            delete_test(session, test, Caller("Ben", "work", person_id=2), NOW)
+        delete_test(session, test, caller, NOW)
+        assert session.scalar(text("SELECT detail->>'name' FROM event ORDER BY id DESC LIMIT 1")) == "Which?"
+    drop_unused(datetime.now(UTC))
+    with transaction() as session:
+        assert held_by(session, "Ida") == 0
+    assert drop_unused(datetime.now(UTC) + 2 * GRACE).pieces == len(digests)
+
+
+def test_the_rule_for_runs_leaves_the_clips_of_a_listening_test(demo: str) -> None:
+    with transaction() as session:
+        droppable = session.scalars(_droppable(1).with_only_columns(Content.sha256).limit(2)).all()
+        test = ListeningTest(
+            kind="abx", name="Which?", made_by="Ida", made_at=NOW, alike="", rate=48_000, channels=1, start=0, stop=1,
+            sides=[{"sha256": droppable[0], "name": "one"}], options={},
+        )  # fmt: skip
+        session.add(test)
+    _rule(keep_runs=1)
+    drop_audio(NOW)
+    with transaction() as session:
+        assert find_content(session, droppable[0]).dropped_at is None
+        assert find_content(session, droppable[1]).dropped_at == NOW
+
+
+def test_clips_count_to_the_files_of_who_makes_a_test(empty: str) -> None:
+    rng = np.random.default_rng(7)
+    with transaction() as session:
+        one, other = (
+            store_content(session, ArraySource(rng.uniform(-1, 1, (400_000, 2)), 48_000), ENCODINGS["DOUBLE"]).sha256
+            for _ in range(2)
+        )
+    _rule(person=0.001)
+    with pytest.raises(QuotaReached), transaction() as session:
+        _tested(session, one, other)
+    _rule()
+    with transaction() as session:
+        _tested(session, one, other)
+        assert held_by(session, "Ida") > 1_000_000
+    _rule(whole=0.001)
+    with pytest.raises(StorageFull), transaction() as session:
+        _tested(session, one, other)
+
+
+def test_every_column_that_refers_to_audio_is_known(demo: str, tmp_path: Path) -> None:
+    """By the models: keys to the table of audio; by a database that is full: columns that hold its digests."""
+    known = set(USES) | PARTS_OF_AUDIO
+    keys = {
+        f"{table.name}.{column.name}"
+        for table in Base.metadata.tables.values()
+        for column in table.columns
+        if any(key.target_fullname == "content.sha256" for key in column.foreign_keys)
+        or column.name in ("sha256", "content_sha256", "contents")
+    }
+    assert keys <= known
+    with transaction() as session:
+        some = session.scalars(select(Content.sha256).limit(2)).all()
+        session.add(Delivery(cell_id=session.scalars(select(Cell.id)).first(), contents=[*some], facts={}))
+        request = {"kind": "file", "sha256": some[0]}
+        session.add(Signal(name="a file", request=request))
+        keep_upload(session, _music(tmp_path, "one.wav", seconds=0.1), "one.wav", who="Ida", now=NOW)
+        session.flush()
+        digests = set(session.scalars(select(Content.sha256)))
+        holding = set()
+        for table in Base.metadata.tables.values():
+            for column in table.columns:
+                found = session.scalars(
+                    text(f'SELECT DISTINCT (regexp_matches("{column.name}"::text, \'[0-9a-f]{{64}}\', \'g\'))[1] '
+                         f'FROM "{table.name}" WHERE "{column.name}"::text ~ \'[0-9a-f]{{64}}\'')
+                )  # fmt: skip
+                if digests & set(found):
+                    holding.add(f"{table.name}.{column.name}")
+        session.rollback()
+    assert holding <= known
+    assert holding >= {"render.content_sha256", "listening_test.sides", "delivery.contents", "signal.request"}

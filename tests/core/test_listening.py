@@ -1,15 +1,19 @@
 """Listening statistics, level matching, and what real encoders do."""
 
 import math
+from collections.abc import Callable
+from fractions import Fraction
 from typing import Any
 
 import numpy as np
 import pytest
 import scipy.stats
+from hypothesis import given
+from hypothesis import strategies as st
 
 from kind_echo.audio_io.codecs import LossyCodec, usual_codec, working_rate
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.listening.blind import listening_readings, sequential_readings
+from kind_echo.core.listening.blind import chance_whenever_looked, listening_readings, sequential_readings, tail
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.listening.match import match_level
 from kind_echo.core.registry.errors import BadParameter
@@ -134,3 +138,43 @@ def test_an_mp3_of_128_kbits_ends_near_16_khz() -> None:
     assert {given: working_rate(*given) for given in wanted} == wanted
     with pytest.raises(BadParameter, match="bitrate=500"):
         LossyCodec("mp3", 500, 48_000, 2)
+
+
+def _ever_reached(p_of: Callable[[int, int], float], trials: int, looks: int) -> float:
+    """The chance that a guesser's p falls to 0.05 at any of some looks, exactly: step by step over all counts."""
+    chances, reached = {0: 1.0}, 0.0
+    for look in range(1, looks + 1):
+        after: dict[int, float] = {}
+        for before, chance in chances.items():
+            for right in range(trials + 1):
+                after[before + right] = after.get(before + right, 0.0) + chance * math.comb(trials, right) / 2**trials
+        stopped = {k: c for k, c in after.items() if p_of(k, look * trials) <= 0.05}
+        reached += sum(stopped.values())
+        chances = {k: c for k, c in after.items() if k not in stopped}
+    return reached
+
+
+def test_who_sits_again_until_it_is_evidence_finds_none_by_the_corrected_odds() -> None:
+    """With the exact odds of the sum a guesser gets there within ten sittings of 16 trials in 13 of 100 series."""
+    exact = _ever_reached(lambda right, trials: float(tail(trials, right, Fraction(1, 2))), 16, 10)
+    assert 0.12 < exact < 0.15
+    assert _ever_reached(chance_whenever_looked, 16, 10) <= 0.05
+    assert _ever_reached(chance_whenever_looked, 1, 300) <= 0.05  # a look after every trial
+
+
+@given(st.integers(1, 300), st.data())
+def test_the_corrected_odds_are_the_integral_that_they_are_said_to_be(trials: int, data: Any) -> None:
+    """By numerical integration with SciPy, a second way to the same number."""
+    from scipy.integrate import quad
+
+    right = data.draw(st.integers(0, trials))
+    peak = min(max(right / trials, 0.5), 1.0)
+
+    def ratio(share: float) -> float:
+        wrong = trials - right
+        if share >= 1.0:
+            return 2.0 * 2.0**trials if wrong == 0 else 0.0
+        return 2.0 * math.exp(right * math.log(2 * share) + wrong * math.log(2 * (1 - share)))
+
+    whole = quad(ratio, 0.5, 1.0, points=[peak], limit=500)[0]
+    assert chance_whenever_looked(right, trials) == pytest.approx(min(1.0, 1.0 / whole), rel=1e-6)

@@ -175,6 +175,78 @@ def test_sittings_of_the_same_pool_over_people_and_tests(nora: FlaskClient, tove
     results = nora.get(f"/api/listening/tests/{second}/results").json
     assert [(one["who"], one["odds"]["trials"]) for one in results["by_person"]] == [("Nora F.", 6), ("Tove L.", 6)]
     assert (results["pooled"]["correct"], results["pooled"]["trials"]) == (12, 12)
+    # Both tests showed what they came to before the other was begun.
+    assert results["pooled"]["corrected"]
+    assert 1 / 4096 < results["pooled"]["p"] < 0.05
+
+
+def _answer_all(client: FlaskClient, test: int) -> Any:
+    sitting = _sit(client, test)
+    while sitting["trial"]:
+        sitting = _answer(client, sitting, choice=_hidden(sitting))
+    return sitting
+
+
+def test_sittings_of_a_person_are_set_beforehand_and_their_odds_told_after_the_last(nora: FlaskClient) -> None:
+    sound = make_sound()
+    a, b = keep(sound), keep(sound * 0.8)
+    test = _make(nora, a, b, trials=6, sittings=2)
+    _answer_all(nora, test)
+    between = nora.get(f"/api/listening/tests/{test}/results").json
+    assert ([one["odds"] for one in between["sittings"]], between["by_person"], between["pooled"]) == ([None], [], None)
+    assert between["sittings"][0]["note"] == "sitting 1 of 2, odds after the last"
+    _answer_all(nora, test)
+    after = nora.get(f"/api/listening/tests/{test}/results").json
+    assert after["pooled"]["p"] == pytest.approx(2**-12)
+    assert not after["pooled"]["corrected"]
+    told = nora.get(f"/api/listening/tests/{test}").json
+    assert (told["sat"], told["sittings"]) == (2, 2)
+    third = nora.post(f"/api/listening/tests/{test}/sittings")
+    assert (third.status_code, "twice" in third.text or "2 times" in third.text) == (409, True)
+
+
+def test_who_makes_the_same_test_again_has_odds_corrected_for_looking(nora: FlaskClient) -> None:
+    """Also where the first test was deleted: its answers go on to count."""
+    sound = make_sound()
+    a, b = keep(sound), keep(sound * 0.8)
+    first = _make(nora, a, b, trials=6)
+    _answer_all(nora, first)
+    assert nora.delete(f"/api/listening/tests/{first}").status_code == 204
+    assert nora.get(f"/api/listening/tests/{first}").status_code == 404
+    assert first not in [one["id"] for one in nora.get("/api/listening/tests").json["tests"]]
+    second = _make(nora, a, b, trials=6)
+    _answer_all(nora, second)
+    results = nora.get(f"/api/listening/tests/{second}/results").json
+    assert results["sittings"][1]["odds"] is None
+    assert results["pooled"]["corrected"]
+    assert (results["pooled"]["correct"], results["pooled"]["p"] > 2**-12) == (12, True)
+
+
+def test_a_panel_counts_each_person_once(nora: FlaskClient, tove: FlaskClient) -> None:
+    sound = make_sound()
+    a, b = keep(sound), keep(sound * 0.8)
+    until = (datetime.now(UTC) + timedelta(days=2)).isoformat()
+    panel = _make(nora, a, b, trials=6, until=until)
+    for client in (nora, tove):
+        _answer_all(client, panel)
+    assert nora.post(f"/api/listening/tests/{panel}/sittings").status_code == 409
+    with transaction() as session:
+        session.execute(text("UPDATE listening_test SET until = now() - interval '1 minute'"))
+    results = nora.get(f"/api/listening/tests/{panel}/results").json
+    assert (results["pooled"]["trials"], results["pooled"]["p"]) == (12, pytest.approx(2**-12))
+    assert not results["pooled"]["corrected"]
+
+
+def test_a_day_without_a_time_zone_is_refused(nora: FlaskClient) -> None:
+    sound = make_sound()
+    body = {
+        "asked": ask_for(keep(sound), keep(sound * 0.8)),
+        "kind": "abx",
+        "name": "x",
+        "until": "2030-01-01T00:00:00",
+    }
+    reply = nora.post("/api/listening/tests", json=body)
+    assert (reply.status_code, "timezone" in reply.text) == (422, True)
 
 
 def test_a_sequential_sitting_ends_at_a_bound_and_does_not_pool(nora: FlaskClient) -> None:

@@ -184,6 +184,8 @@ def store_content(session: Session, source: Source, encoding: Encoding, *, broug
     content = find_content(session, sha256)
     if created is None:
         session.refresh(content, with_for_update={"read": True})  # it is not dropped from now on
+        if content.unused_since is not None:
+            content.unused_since = None
     if created is not None or content.dropped_at is not None:
         keep_samples(session, content, source)
         store_peaks(session, sha256, source)

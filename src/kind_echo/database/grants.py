@@ -17,11 +17,11 @@ from kind_echo.database.sessions import raw_connection
 Service = Literal["web", "worker"]
 
 _READ, _ADD, _CHANGE, _ALL = "SELECT", "SELECT, INSERT", "SELECT, INSERT, UPDATE", "SELECT, INSERT, UPDATE, DELETE"
-_DROP = ", UPDATE (bytes, object_key, dropped_at)"
+_DROP = ", UPDATE (bytes, object_key, dropped_at, unused_since)"
 
 GRANTS: Mapping[str, tuple[str, str]] = {
     # table: what the web server may do, what a worker may do
-    "effect": (_CHANGE, _READ),  # the web server locks one while it adds a build
+    "effect": (_CHANGE, _READ + ", UPDATE (channels)"),  # the web server locks one while it adds a build
     "build": (_ADD, _ADD),
     "setting": (_ADD, _READ),
     "signal": (_ADD, _READ),
@@ -51,7 +51,7 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "pair": (_ADD + ", DELETE", _CHANGE),
     "file_set": (_ALL, _READ),
     "set_file": (_ALL, _READ + ", UPDATE"),
-    "listening_test": (_ADD, ""),
+    "listening_test": (_ADD + ", UPDATE (deleted_at)", _READ),  # a worker sees what audio it uses
     "sitting": (_CHANGE, ""),
     "trial": (_ADD, ""),  # what was drawn and what was answered is nobody's to change
     "trial_answer": (_ADD, ""),

@@ -9,7 +9,6 @@ from kind_echo.bench.listening.results import (
     fixed_odds,
     outlook,
     results_of,
-    sitting_result,
 )
 from kind_echo.bench.listening.sides import (
     MOST_SECONDS,
@@ -40,6 +39,7 @@ from kind_echo.bench.listening.sittings import (
 from kind_echo.bench.listening.tests import (
     Method,
     are_hidden,
+    delete_test,
     find_test,
     list_tests,
     method_of,
@@ -72,6 +72,7 @@ __all__ = [
     "clip_bytes",
     "clip_of",
     "delete_note",
+    "delete_test",
     "find_sitting",
     "find_test",
     "fixed_odds",
@@ -85,7 +86,6 @@ __all__ = [
     "parts_from",
     "prepare",
     "results_of",
-    "sitting_result",
     "trials_of",
     "under_way",
     "words",

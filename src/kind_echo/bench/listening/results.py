@@ -1,17 +1,24 @@
 """What sittings come to: by piece, by person and over all."""
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from datetime import datetime
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload, selectinload
 
 from kind_echo.bench.listening.sittings import answers_of
-from kind_echo.bench.listening.tests import HIDDEN_REFERENCE, MID_ANCHOR, alike, are_hidden, method_of
-from kind_echo.core.listening.blind import SIGNIFICANT, listening_readings, needed, sequential_readings
+from kind_echo.bench.listening.tests import HIDDEN_REFERENCE, MID_ANCHOR, Method, alike, are_hidden, method_of
+from kind_echo.core.listening.blind import (
+    SIGNIFICANT,
+    chance_whenever_looked,
+    listening_readings,
+    needed,
+    sequential_readings,
+)
 from kind_echo.core.listening.rating import Grades, Mean, Screened, means, screen
 from kind_echo.core.registry.errors import Conflict
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading, value_of
 from kind_echo.database.models import ListeningTest, Sitting, Trial
 
@@ -31,6 +38,7 @@ class Odds:
         readings: of the registry: p, bounds of the share that is right, and for a sequential sitting its ratio.
         words: the conclusion, in a sentence.
         conclusive: there is evidence, for or against.
+        corrected: `abx_p` is a bound that holds however often somebody looked.
     """
 
     correct: int
@@ -38,15 +46,22 @@ class Odds:
     readings: list[Reading]
     words: str
     conclusive: bool
+    corrected: bool = False
 
 
 @dataclass(frozen=True)
 class SittingResult:
-    """One sitting in a list of results; a broken-off one is shown, and counts for nothing."""
+    """One sitting in a list of results; a broken-off one is shown, and counts for nothing.
+
+    Attributes:
+        odds: of this sitting by itself, where it was to stand by itself.
+        note: why there are none.
+    """
 
     sitting: Sitting
     rights: list[bool]
     odds: Odds | None
+    note: str = ""
     means: list[Mean] = field(default_factory=list)
 
 
@@ -55,8 +70,8 @@ class Results:
     """All that a test came to, sittings of the same test made again among them.
 
     Attributes:
-        by_person: pooled, of fixed length alone.
-        pooled: over all people; None where nothing pools.
+        by_person: pooled, of fixed length alone; those of whom all sittings are over that were set beforehand.
+        pooled: over these people, each as often as was set beforehand; None where nothing pools.
         screened: listeners whose grades do not count, with the rule.
     """
 
@@ -80,33 +95,63 @@ def results_of(session: Session, test: ListeningTest, now: datetime) -> Results:
     )
     # Of a test that was made again, and is hidden still, nothing is shown here either.
     sittings = [one for one in session.scalars(query) if not are_hidden(one.test, now)]
-    results = [sitting_result(one) for one in sittings]
     if test.kind == "abx":
-        # Lengths were set beforehand; one that ended at a bound, or was broken off, would make the sum wrong.
-        pools = [one for one in results if one.sitting.state == "done" and one.sitting.trials > 0]
-        by_person = [(who, _pool([one for one in pools if one.sitting.who == who], test))
-                     for who in dict.fromkeys(one.sitting.who for one in pools)]  # fmt: skip
-        return Results(results, by_person, _pool(pools, test) if pools else None, [], [])
+        return _told_apart(test, sittings)
+    results = [SittingResult(one, [], None, means=means(_grades(one))) for one in sittings]
     given = [grades for one in sittings if one.state == "done" for grades in _grades(one)]
     screened = _screened(test, given)
     return Results(results, [], None, means(given, screened), screened)
 
 
-def sitting_result(sitting: Sitting) -> SittingResult:
-    """What one sitting came to; it must be over."""
+def _told_apart(test: ListeningTest, sittings: Sequence[Sitting]) -> Results:
+    """What sittings come to in which two sides are told apart; how often each person sits was set beforehand."""
+    most = method_of(test).sittings
+    over: dict[str, list[Sitting]] = {}
+    results = []
+    for sitting in sittings:
+        place = 0
+        if sitting.state == "done":
+            over.setdefault(sitting.who, []).append(sitting)
+            place = len(over[sitting.who])
+        results.append(_abx_result(sitting, place, most))
+    # One that ended at a bound would make the sum wrong: its length was not set beforehand.
+    fixed = {who: [one for one in theirs if one.trials > 0] for who, theirs in over.items()}
+    whole = {who: theirs for who, theirs in fixed.items() if len(theirs) >= most}
+    by_person = [(who, _pool(theirs, test, looked=len(theirs) > most)) for who, theirs in whole.items()]
+    counted = [one for theirs in whole.values() for one in theirs[:most]]
+    # Nobody has seen results before the day of a panel; of any other they were seen after each person.
+    unseen = test.until is not None and all(one.test_id == test.id for one in counted)
+    looked = len(whole) > 1 and not unseen
+    if len(by_person) == 1:
+        return Results(results, by_person, by_person[0][1], [], [])
+    return Results(results, by_person, _pool(counted, test, looked=looked) if counted else None, [], [])
+
+
+def _abx_result(sitting: Sitting, place: int, most: int) -> SittingResult:
+    """What one sitting came to.
+
+    Args:
+        place: which of its person's sittings to these sides it is; 0 for one that was broken off.
+        most: how many each person was to sit.
+    """
     rights = [bool(answer.right) for _, answer in answers_of(sitting)]
-    method = method_of(sitting.test)
-    if method.kind != "abx":
-        return SittingResult(sitting, [], None, means(_grades(sitting)))
-    if sitting.state != "done":
-        return SittingResult(sitting, rights, None)
+    if place == 0:
+        return SittingResult(sitting, rights, None, "broken off, does not count")
+    if place > most:
+        return SittingResult(sitting, rights, None, "sat again, counts in the sum alone")
+    if most > 1:
+        return SittingResult(sitting, rights, None, f"sitting {place} of {most}, odds after the last")
+    return SittingResult(sitting, rights, _odds_of(method_of(sitting.test), sitting, rights))
+
+
+def _odds_of(method: Method, sitting: Sitting, rights: Sequence[bool]) -> Odds:
     if sitting.trials:
-        return SittingResult(sitting, rights, fixed_odds(sum(rights), len(rights), method.heard))
+        return fixed_odds(sum(rights), len(rights), method.heard)
     readings = sequential_readings(rights, method.heard, method.false_alarm, method.miss)
     words = next(r.why for r in readings if r.measure == "abx_ratio") or ""
     conclusive = "so far" not in words
     said = f"{words}." if conclusive else f"No conclusion: {len(rights)} answers reached neither bound."
-    return SittingResult(sitting, rights, Odds(sum(rights), len(rights), readings, said, conclusive))
+    return Odds(sum(rights), len(rights), readings, said, conclusive)
 
 
 def fixed_odds(correct: int, trials: int, heard: float) -> Odds:
@@ -133,15 +178,30 @@ def outlook(trials: int, heard: float) -> str:
     )
 
 
-def _one_in(chance: float) -> str:
+def _one_in(chance: float, one: str = "sitting", many: str = "sittings") -> str:
     if chance >= 0.095:
-        return f"{100 * chance:.0f} of 100 sittings"
-    return f"1 sitting in {round(1 / chance):,}".replace(",", "\u202f")
+        return f"{100 * chance:.0f} of 100 {many}"
+    return f"1 {one} in {number(round(1 / chance), ',d')}"
 
 
-def _pool(results: Sequence[SittingResult], test: ListeningTest) -> Odds:
-    rights = [right for one in results for right in one.rights]
-    return fixed_odds(sum(rights), len(rights), method_of(test).heard)
+def looked_odds(correct: int, trials: int, heard: float) -> Odds:
+    """What that many right answers prove where sittings were added until somebody was content, in plain words."""
+    exact = fixed_odds(correct, trials, heard)
+    chance = chance_whenever_looked(correct, trials)
+    found = chance <= float(SIGNIFICANT)
+    words = (
+        f"{'Evidence against guessing' if found else 'No conclusion'}, corrected for looking after each sitting: by "
+        f"luck alone at most {_one_in(chance, 'such series', 'such series')} "
+        "would ever get as far."
+    )
+    readings = [replace(r, value=chance, why=None) if r.measure == "abx_p" else r for r in exact.readings]
+    return Odds(correct, trials, readings, words, found, corrected=True)
+
+
+def _pool(sittings: Sequence[Sitting], test: ListeningTest, *, looked: bool) -> Odds:
+    rights = [bool(answer.right) for one in sittings for _, answer in answers_of(one)]
+    odds = looked_odds if looked else fixed_odds
+    return odds(sum(rights), len(rights), method_of(test).heard)
 
 
 def _grades(sitting: Sitting) -> list[Grades]:

@@ -64,6 +64,15 @@ class NotThisTrial(Conflict):
         super().__init__(f"The answer to trial {number} was not taken: {where}.")
 
 
+class AllSat(Conflict):
+    """Somebody wants to sit more often than was set beforehand: whoever goes on until it is evidence finds some."""
+
+    def __init__(self, most: int) -> None:
+        self.most = most
+        times = "once" if most == 1 else f"{most} times"
+        super().__init__(f"You have sat down to this test {times}, as was set beforehand. Make another test for more.")
+
+
 @dataclass(frozen=True)
 class Slot:
     """What a listener can play in a trial.
@@ -88,7 +97,13 @@ class UnderWay:
 
 
 def begin(session: Session, test_id: int, *, who: str, now: datetime) -> Sitting:
-    """Sit down to a test, or go on with the sitting that is under way. Raises TestNotFound, Conflict after the day."""
+    """Sit down to a test, or go on with the sitting that is under way.
+
+    Raises:
+        TestNotFound: there is no such test.
+        Conflict: its day is over.
+        AllSat: this person has sat to it as often as was set beforehand.
+    """
     test = find_test(session, test_id)
     held = select(Sitting).where(Sitting.test_id == test_id, Sitting.who == who, Sitting.state == "open")
     found = session.scalar(held)
@@ -96,6 +111,10 @@ def begin(session: Session, test_id: int, *, who: str, now: datetime) -> Sitting
         return found
     if test.until is not None and now >= test.until:
         raise Conflict(f"The test was open until {test.until:%Y-%m-%d %H:%M} UTC; nobody can sit down to it any more.")
+    most = method_of(test).sittings
+    done = select(func.count()).where(Sitting.test_id == test_id, Sitting.who == who, Sitting.state == "done")
+    if session.scalars(done).one() >= most:
+        raise AllSat(most)
     values = {"test_id": test_id, "who": who, "trials": trials_of(test), "begun_at": now, "state": "open"}
     # Two windows may sit down at once: one sitting comes of it, and one first trial.
     session.execute(

@@ -12,14 +12,17 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.encoding import ENCODINGS
+from kind_echo.bench.accounts import Caller
 from kind_echo.bench.listening.sides import Asked, Listening, NothingToHear, Prepared, clip_of, prepare
+from kind_echo.bench.queue import drop_unused
+from kind_echo.bench.storage import check_space
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.listening.blind import needed
 from kind_echo.core.listening.clips import Band, band_of
 from kind_echo.core.listening.rating import Scale
 from kind_echo.core.registry.errors import BadParameter, NotFound
 from kind_echo.database.blobs import store_content
-from kind_echo.database.models import ListeningTest, Sitting, TestKind
+from kind_echo.database.models import Event, ListeningTest, Sitting, TestKind
 
 ANCHORS = {"anchor, 3.5 kHz": 3500.0, "anchor, 7 kHz": 7000.0}
 """Low-passed copies of the reference that BS.1534-3 hides among the sides, with the edge of each in Hz."""
@@ -27,6 +30,7 @@ ANCHORS = {"anchor, 3.5 kHz": 3500.0, "anchor, 7 kHz": 7000.0}
 HIDDEN_REFERENCE = "hidden reference"
 MID_ANCHOR = "anchor, 7 kHz"
 MOST_TRIALS = 200
+MOST_SITTINGS = 20
 _LONGEST = timedelta(days=366)
 
 
@@ -45,6 +49,7 @@ class Method:
     Attributes:
         kind: tell two apart, grade sides, or grade them in a hidden order without any standard.
         trials: of a sitting; 0 for a sequential one, which ends when a bound is reached.
+        sittings: of each person; what more they sit counts in a sum alone that is corrected for looking.
         heard: share of right answers of a listener who hears it, for the power and the bounds.
         false_alarm, miss: error rates of a sequential test.
         scale: of a rating.
@@ -56,6 +61,7 @@ class Method:
     false_alarm: float = 0.05
     miss: float = 0.2
     scale: Scale | None = None
+    sittings: int = 1
 
     def __post_init__(self) -> None:
         if self.kind == "abx" and self.trials and needed(self.trials) is None:
@@ -63,6 +69,8 @@ class Method:
         least = 0 if self.kind == "abx" else 1
         if not least <= self.trials <= MOST_TRIALS:
             raise BadParameter("trials", self.trials, f"from {least} to {MOST_TRIALS}")
+        if not 1 <= self.sittings <= MOST_SITTINGS:
+            raise BadParameter("sittings", self.sittings, f"from 1 to {MOST_SITTINGS}")
         if not 0.5 < self.heard < 1.0:
             raise BadParameter("heard", self.heard, "above 0.5 and below 1")
         for name, share in (("false_alarm", self.false_alarm), ("miss", self.miss)):
@@ -93,7 +101,7 @@ def new_test(
     Raises:
         BadParameter: two sides alone are told apart, or a day that is past.
         NothingToHear: the sides are the same to the bit, or cannot be played side by side.
-        ContentNotFound, AudioDropped, StorageFull: as where audio is read and kept.
+        ContentNotFound, AudioDropped, QuotaReached, StorageFull: as where audio is read and kept.
     """
     if method.kind == "abx" and len(specs) != 2:
         raise BadParameter("sides", len(specs), "two, which are to be told apart")
@@ -102,13 +110,16 @@ def new_test(
     if until is not None and not now < until <= now + _LONGEST:
         raise BadParameter("until", f"{until:%Y-%m-%d}", "a day to come, within a year")
     heard = prepare(session, _told_apart(specs), asked)
-    sides = [_kept(session, heard, side, asked.band) for side in heard.sides]
+    check_space(session, who)
+    sides = [_kept(session, heard, side, asked.band, who) for side in heard.sides]
     if method.kind == "abx" and sides[0]["sha256"] == sides[1]["sha256"]:
         raise NothingToHear("over this passage, lined up and at one level, they are the same to the bit")
     if method.kind == "rating":
-        sides += _hidden(session, heard, method, asked.band)
+        sides += _hidden(session, heard, method, asked.band, who)
+    check_space(session, who)
     options = {"way": asdict(method), "asked": asdict(asked)}
-    alike = [side["sha256"] for side in sides], options, heard.rate
+    asks = {"way": {k: v for k, v in options["way"].items() if k != "sittings"}, "asked": options["asked"]}
+    alike = [side["sha256"] for side in sides], asks, heard.rate
     test = ListeningTest(
         kind=method.kind, name=name, note=note, subject=subject, made_by=who, made_at=now, until=until, rate=heard.rate,
         channels=heard.channels, start=heard.start, stop=heard.stop, sides=sides, options=options,
@@ -120,11 +131,31 @@ def new_test(
 
 
 def find_test(session: Session, test_id: int) -> ListeningTest:
-    """A test. Raises TestNotFound."""
+    """A test that was not deleted. Raises TestNotFound."""
     test = session.get(ListeningTest, test_id)
-    if test is None:
+    if test is None or test.deleted_at is not None:
         raise TestNotFound(test_id)
     return test
+
+
+def delete_test(session: Session, test_id: int, caller: Caller, now: datetime) -> None:
+    """Delete a listening test: nobody can sit down to it any more, and its clips go in a while.
+
+    What was drawn and answered is kept, and goes on to count where the same sides are tested again: else a guesser
+    would delete the tests in which luck was against them.
+
+    Raises:
+        TestNotFound: there is no such test.
+        NotAllowed: somebody else made it, and the caller keeps nothing here.
+    """
+    test = find_test(session, test_id)
+    if caller.name != test.made_by:
+        caller.need("keep")
+    test.deleted_at = now
+    session.flush()
+    detail = {"test": test_id, "name": test.name, "made by": test.made_by}
+    session.add(Event(at=now, who=caller.name, what="listening test deleted", detail=detail))
+    drop_unused(session)
 
 
 def method_of(test: ListeningTest) -> Method:
@@ -144,6 +175,7 @@ def list_tests(
     query = (
         select(ListeningTest, done, under_way)
         .outerjoin(Sitting, Sitting.test_id == ListeningTest.id)
+        .where(ListeningTest.deleted_at.is_(None))
         .group_by(ListeningTest.id)
         .order_by(ListeningTest.id.desc())
         .limit(count)
@@ -161,7 +193,7 @@ def are_hidden(test: ListeningTest, now: datetime) -> bool:
 
 
 def alike(session: Session, test: ListeningTest) -> list[int]:
-    """Numbers of the tests whose sittings pool with those of this one, itself among them."""
+    """Numbers of the tests whose sittings pool with those of this one, itself and deleted ones among them."""
     return list(session.scalars(select(ListeningTest.id).where(ListeningTest.alike == test.alike)))
 
 
@@ -178,15 +210,15 @@ def _told_apart(specs: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
     return found
 
 
-def _kept(session: Session, heard: Listening, side: Prepared, band: Band | None) -> dict[str, Any]:
+def _kept(session: Session, heard: Listening, side: Prepared, band: Band | None, who: str) -> dict[str, Any]:
     clip = clip_of(session, side.parts, heard.rate, heard.channels, heard.start, heard.stop, band)
     return {
-        "name": side.name, "hidden": False, "sha256": _store(session, heard, clip * 10 ** (side.level.gain / 20)),
+        "name": side.name, "hidden": False, "sha256": _store(session, heard, clip * 10 ** (side.level.gain / 20), who),
         "gain": side.level.gain, "error": side.level.error, "delay": side.delay,
     }  # fmt: skip
 
 
-def _hidden(session: Session, heard: Listening, method: Method, band: Band | None) -> list[dict[str, Any]]:
+def _hidden(session: Session, heard: Listening, method: Method, band: Band | None, who: str) -> list[dict[str, Any]]:
     """The copies of the reference that a rating hides: itself, and its anchors."""
     reference = heard.sides[0]
     clip = clip_of(session, reference.parts, heard.rate, heard.channels, heard.start, heard.stop, band)
@@ -198,11 +230,12 @@ def _hidden(session: Session, heard: Listening, method: Method, band: Band | Non
         for name, edge in ANCHORS.items():
             copies[name] = band_of(around, len(clip), 2 * len(clip), (0.0, edge))
     return [
-        {"name": name, "hidden": True, "sha256": _store(session, heard, samples), "gain": reference.level.gain,
+        {"name": name, "hidden": True, "sha256": _store(session, heard, samples, who), "gain": reference.level.gain,
          "error": None, "delay": reference.delay}
         for name, samples in copies.items()
     ]  # fmt: skip
 
 
-def _store(session: Session, heard: Listening, samples: Samples) -> str:
-    return store_content(session, ArraySource(samples, heard.rate), ENCODINGS["FLOAT"]).sha256
+def _store(session: Session, heard: Listening, samples: Samples, who: str) -> str:
+    """Keep a clip as one of the files of who makes the test."""
+    return store_content(session, ArraySource(samples, heard.rate), ENCODINGS["FLOAT"], brought_by=who).sha256

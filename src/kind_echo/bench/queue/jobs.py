@@ -121,7 +121,7 @@ def advance_search(session: Session, search_id: int) -> None:
 
 
 def drop_unused(session: Session) -> None:
-    """Drop the audio of files that nothing refers to any more."""
+    """Mark the audio that nothing refers to any more, and drop what has waited for long enough."""
     _analysis(session, "drop_unused", [{}])
 
 

@@ -2,9 +2,11 @@
 
 from kind_echo.bench.storage.moving import Place, move_audio, pack_audio
 from kind_echo.bench.storage.retention import (
+    GRACE,
     Dropped,
     drop_audio,
     drop_unused,
+    has_waited_out,
     is_due,
     sweep_objects,
     would_drop,
@@ -15,6 +17,7 @@ from kind_echo.bench.storage.space import Share, Space, what_takes_space
 
 __all__ = [
     "GIGABYTE",
+    "GRACE",
     "Dropped",
     "Place",
     "Rule",
@@ -24,6 +27,7 @@ __all__ = [
     "current_rule",
     "drop_audio",
     "drop_unused",
+    "has_waited_out",
     "held_by",
     "is_due",
     "move_audio",

@@ -1,7 +1,8 @@
 """Dropping audio that nobody needs any more: of renders that passed, older than the newest runs of their plan.
 
-Never that of a reference, current or former, nor of a cell that fails, differs, has no reading or waits; nor a file
-that somebody brought. Readings, waveforms and verdicts stay.
+Never that of a reference, current or former, nor of a cell that fails, differs, has no reading or waits; nor what
+anything in `uses` refers to beside renders. Readings, waveforms and verdicts stay. What nothing refers to any more is
+marked, counts to nobody's files from then on, and goes after a time of grace.
 """
 
 from collections.abc import Iterable, Sequence
@@ -12,27 +13,25 @@ from sqlalchemy import Select, Subquery, delete, exists, func, or_, select, unio
 from sqlalchemy.orm import Session, aliased
 
 from kind_echo.bench.storage.rule import current_rule
-from kind_echo.bench.storage.uses import plans_by_audio, renders_by_audio
-from kind_echo.core.signals import OWN_FILE
+from kind_echo.bench.storage.uses import is_used, plans_by_audio, renders_by_audio, used_beside_renders
 from kind_echo.database.locks import hold_references
 from kind_echo.database.models import (
     Analysis,
     Cell,
     Chunk,
     Content,
-    Delivery,
-    KitFile,
     Pair,
     PeakLevel,
     PlanRevision,
     Reference,
     Run,
-    Signal,
     StorageRule,
-    Upload,
 )
 from kind_echo.database.objects import object_store
 from kind_echo.database.sessions import transaction
+
+GRACE = timedelta(hours=1)
+"""For which audio stays after the last thing that referred to it has gone: somebody may be about to use it again."""
 
 _AT_ONCE = 500
 _EVERY = timedelta(days=1)
@@ -76,6 +75,11 @@ def is_due(session: Session, now: datetime) -> bool:
     return session.scalar(mine) is not None
 
 
+def has_waited_out(session: Session, now: datetime) -> bool:
+    """Whether audio that nothing refers to has waited for the time of grace."""
+    return session.scalar(select(exists().where(Content.unused_since <= now - GRACE))) is True
+
+
 def drop_audio(now: datetime) -> Dropped:
     """Drop what the rule in force says, some at a time, so that nobody waits for it long; nothing without a rule."""
     pieces, size = 0, 0
@@ -93,14 +97,16 @@ def drop_audio(now: datetime) -> Dropped:
 
 
 def drop_unused(now: datetime) -> Dropped:
-    """Drop audio that somebody brought and nothing refers to any more, with what was found of it."""
+    """Drop audio that nothing has referred to for the time of grace, with what was found of it; mark what waits."""
+    with transaction() as session:
+        mark_unused(session, now)
     pieces, size = 0, 0
     while True:
         with transaction() as session:
-            some = session.scalars(_unused().limit(_AT_ONCE)).all()
+            some = session.scalars(_waited_out(now).limit(_AT_ONCE)).all()
             held = select(Content).where(Content.sha256.in_(some)).order_by(Content.sha256)
             session.scalars(held.with_for_update()).all()
-            contents = session.scalars(held.where(Content.sha256.in_(_unused()))).all()
+            contents = session.scalars(held.where(Content.sha256.in_(_waited_out(now)))).all()
             keys = [content.object_key for content in contents if content.object_key]
             size += sum(content.bytes for content in contents)
             _forget_analyses(session, [content.sha256 for content in contents])
@@ -109,6 +115,13 @@ def drop_unused(now: datetime) -> Dropped:
         pieces += len(contents)
         if not contents:
             return Dropped(pieces, size)
+
+
+def mark_unused(session: Session, now: datetime) -> None:
+    """Write down since when nothing refers to a piece of audio, and of which that is true no more."""
+    kept = Content.dropped_at.is_(None)
+    session.execute(update(Content).where(kept, Content.unused_since.is_(None), ~is_used()).values(unused_since=now))
+    session.execute(update(Content).where(Content.unused_since.is_not(None), is_used()).values(unused_since=None))
 
 
 def _forget_analyses(session: Session, digests: Sequence[str]) -> None:
@@ -154,7 +167,7 @@ def _drop(session: Session, contents: Sequence[Content], now: datetime) -> None:
     """Remove samples; the objects that held them go once this is committed."""
     session.execute(delete(Chunk).where(Chunk.sha256.in_([content.sha256 for content in contents])))
     for content in contents:
-        content.dropped_at, content.bytes, content.object_key = now, 0, None
+        content.dropped_at, content.bytes, content.object_key, content.unused_since = now, 0, None, None
 
 
 def _delete_objects(keys: Iterable[str]) -> None:
@@ -175,38 +188,25 @@ def _droppable(keep_runs: int) -> Select[str, int]:
 
 
 def _needed(keep_runs: int) -> Subquery:
-    """Audio that stays: of what was ever a reference, of cells that did not pass or are of a new run, and files."""
+    """Audio that stays: of what was ever a reference, of cells that did not pass or are of a new run, and of others.
+
+    What such a cell is compared with stays as well.
+    """
     of_cells, of_references = renders_by_audio(), renders_by_audio()
-    cells = select(of_cells.c.sha256).join(Cell, Cell.render_id == of_cells.c.render_id)
     stays = or_(Cell.verdict != "Pass", Cell.state != "done", Cell.run_id.not_in(_old_runs(keep_runs)))
+    compared = select(Analysis.reference_sha256).join(Cell, Cell.analysis_key == Analysis.key)
     return union_all(
-        cells.where(stays),
+        select(of_cells.c.sha256).join(Cell, Cell.render_id == of_cells.c.render_id).where(stays),
+        compared.where(stays),
         select(of_references.c.sha256).join(Reference, Reference.render_id == of_references.c.render_id),
-        select(_files().c.sha256),
+        select(used_beside_renders().c.sha256),
     ).subquery()
 
 
-def _unused() -> Select[str]:
-    """Digests of what somebody brought, and no render, file or signal refers to."""
-    uses, files = renders_by_audio(), _files()
-    return select(Content.sha256).where(
-        Content.dropped_at.is_(None),
-        Content.brought_by != "",
-        ~exists().where(uses.c.sha256 == Content.sha256),
-        ~exists().where(files.c.sha256 == Content.sha256),
-        # A file may be, to the bit, the signal that a cell was compared with.
-        ~exists().where(Cell.analysis_key == Analysis.key, Analysis.reference_sha256 == Content.sha256),
-    )
-
-
-def _files() -> Subquery:
-    """Audio of files: uploaded, returned from a kit, delivered by a machine, or a signal."""
-    return union_all(
-        select(Upload.content_sha256.label("sha256")),
-        select(KitFile.content_sha256),
-        select(func.jsonb_array_elements_text(Delivery.contents)),
-        select(Signal.request["sha256"].astext).where(Signal.request["kind"].astext == OWN_FILE),
-    ).subquery()
+def _waited_out(now: datetime) -> Select[str]:
+    """Digests of what nothing refers to, and nothing has for the time of grace."""
+    waited = Content.unused_since <= now - GRACE
+    return select(Content.sha256).where(Content.dropped_at.is_(None), waited, ~is_used())
 
 
 def _old_runs(keep_runs: int) -> Select[int]:

@@ -36,7 +36,8 @@ class StorageFull(Unavailable):
         self.quota = quota
         super().__init__(
             f"All audio together takes the {quota / GIGABYTE:g} GB that keepers allow; nothing was kept. "
-            "It goes on when a keeper allows more, or drops older audio."
+            "It goes on when a keeper allows more, or drops older audio; the space of what was deleted is free within "
+            "two hours."
         )
 
 
@@ -105,8 +106,9 @@ def check_space(session: Session, brought_by: str = "") -> None:
 
 
 def held_by(session: Session, who: str) -> int:
-    """Bytes of all audio that somebody brought."""
-    return int(session.scalar(select(func.coalesce(func.sum(Content.bytes), 0)).where(Content.brought_by == who)) or 0)
+    """Bytes of all audio that somebody brought, without what has been deleted and is about to go."""
+    theirs = Content.brought_by == who, Content.unused_since.is_(None)
+    return int(session.scalar(select(func.coalesce(func.sum(Content.bytes), 0)).where(*theirs)) or 0)
 
 
 def held_in_all(session: Session) -> int:

@@ -13,8 +13,8 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 
 from kind_echo.audio_io.temporary import sweep_temporary
 from kind_echo.bench.machines import offer_document, queues_of_machine, record_worker, register, renew_worker, stopped
-from kind_echo.bench.queue import ANALYSIS_QUEUE, drop_audio, queue_app
-from kind_echo.bench.storage import is_due
+from kind_echo.bench.queue import ANALYSIS_QUEUE, drop_audio, drop_unused, queue_app
+from kind_echo.bench.storage import has_waited_out, is_due
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.process import limit_own_memory, own_memory
 from kind_echo.renderers.takes import installed, machine, offers_of
@@ -69,8 +69,11 @@ class _Presence:
         with transaction() as session:
             now = datetime.now(UTC)
             renew_worker(session, self._machine, os.getpid(), now, job_id=job_id, memory=own_memory())
-            if ANALYSIS_QUEUE in self._others and is_due(session, datetime.now(UTC)):
-                drop_audio(session)
+            if ANALYSIS_QUEUE in self._others:
+                if is_due(session, now):
+                    drop_audio(session)
+                elif has_waited_out(session, now):
+                    drop_unused(session)
         return self._queues()
 
     def _queues(self) -> list[str]:

@@ -80,6 +80,22 @@ def sequential_readings(answers: Sequence[bool], heard: float, false_alarm: floa
     return [Reading("abx_ratio", "all", ratio, word), *bounds]
 
 
+def chance_whenever_looked(correct: int, trials: int) -> float:
+    """A bound of the chance by guessing that holds however often somebody has looked before, and whenever they stop.
+
+    For a guesser the likelihood of the answers, averaged over all shares right from a half to one, over that of
+    guessing is a martingale that begins at 1: the chance that it ever reaches 1/p is at most p.
+
+    Sources: J. Ville, Étude critique de la notion de collectif (1939); H. Robbins, Statistical methods related to the
+    law of the iterated logarithm, Annals of Mathematical Statistics 41 (1970).
+    """
+    wrong = trials - correct
+    beta = Fraction(math.factorial(correct) * math.factorial(wrong), math.factorial(trials + 1))
+    # The integral over the upper half of a beta density is a binomial tail.
+    ratio = Fraction(2) ** (trials + 1) * beta * tail(trials + 1, trials + 1 - correct, Fraction(1, 2))
+    return float(min(Fraction(1), 1 / ratio))
+
+
 def listening_readings(correct: int, trials: int, heard: float = 0.7) -> list[Reading]:
     """abx_p, abx_low and abx_high, abx_needed and abx_power.
 

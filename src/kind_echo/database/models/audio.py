@@ -13,11 +13,15 @@ class Content(Base):
 
     `bytes` is the space that its samples take as they are kept, and `brought_by` who uploaded them first, if anybody
     did. `object_key` names the object that holds them; without one they are in the database. Of audio that retention
-    dropped nothing is left but this row and its waveform.
+    dropped nothing is left but this row and its waveform. `unused_since` is when it was found that nothing refers to
+    it any more; it goes a while after that.
     """
 
     __tablename__ = "content"
-    __table_args__ = (Index("ix_content_brought_by", "brought_by", postgresql_where=text("brought_by <> ''")),)
+    __table_args__ = (
+        Index("ix_content_brought_by", "brought_by", postgresql_where=text("brought_by <> ''")),
+        Index("ix_content_unused_since", "unused_since", postgresql_where=text("unused_since IS NOT NULL")),
+    )
     sha256: Mapped[str] = mapped_column(primary_key=True)
     rate: Mapped[int]
     channels: Mapped[int]
@@ -28,6 +32,7 @@ class Content(Base):
     brought_by: Mapped[str] = mapped_column(server_default="")
     object_key: Mapped[str | None]
     dropped_at: Mapped[datetime | None]
+    unused_since: Mapped[datetime | None]
 
 
 class Chunk(Base):

@@ -1,5 +1,7 @@
 """Effects, their builds and settings, and the signals that they are given."""
 
+from datetime import datetime
+
 from sqlalchemy import ForeignKey, Identity, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
@@ -7,7 +9,10 @@ from kind_echo.database.models.base import Base, Json
 
 
 class Effect(Base):
-    """A product under test: what can be set, and what its renderer knows it by where that is not its name."""
+    """A product under test: what can be set, and what its renderer knows it by where that is not its name.
+
+    `channels` lists how many it can be given; empty where that is not known.
+    """
 
     __tablename__ = "effect"
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
@@ -15,6 +20,8 @@ class Effect(Base):
     description: Mapped[str]
     handle: Mapped[str] = mapped_column(server_default="")
     parameters: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
+    channels: Mapped[list[int]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
+    archived_at: Mapped[datetime | None]
 
 
 class Build(Base):
@@ -27,6 +34,7 @@ class Build(Base):
     version: Mapped[str]
     position: Mapped[int]
     note: Mapped[str]
+    archived_at: Mapped[datetime | None]
     effect: Mapped[Effect] = relationship()
 
 
@@ -40,6 +48,7 @@ class Setting(Base):
     name: Mapped[str]
     parameters: Mapped[Json]
     parts: Mapped[list[Json]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
+    archived_at: Mapped[datetime | None]
 
 
 class Signal(Base):

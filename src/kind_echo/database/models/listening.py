@@ -17,7 +17,8 @@ class ListeningTest(Base):
 
     `alike` is the same for tests whose sittings pool: the same sides, passage, levels and way of asking. Results are
     hidden until the day `until`, where there is one. `sides` and `options` are those of `bench/listening`. `subject` is
-    the page that its sides came from, as "cells/12"; empty where that is not known.
+    the page that its sides came from, as "cells/12"; empty where that is not known. Of one that was deleted the clips
+    are gone, and what was answered is kept.
     """
 
     __tablename__ = "listening_test"
@@ -37,6 +38,7 @@ class ListeningTest(Base):
     stop: Mapped[int]
     sides: Mapped[list[Json]]
     options: Mapped[Json]
+    deleted_at: Mapped[datetime | None]
 
 
 class Sitting(Base):

@@ -19,6 +19,7 @@ class Host(Base):
     description: Mapped[str]
     renderer: Mapped[str]
     modes: Mapped[list[str]]
+    archived_at: Mapped[datetime | None]
 
 
 class Worker(Base):

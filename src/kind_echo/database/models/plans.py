@@ -17,6 +17,7 @@ class Plan(Base):
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     effect_id: Mapped[int] = mapped_column(ForeignKey("effect.id"))
     name: Mapped[str]
+    archived_at: Mapped[datetime | None]
     effect: Mapped[Effect] = relationship()
 
 

@@ -28,6 +28,7 @@ class Run(Base):
     forced: Mapped[bool] = mapped_column(server_default=text("false"))
     stopped_at: Mapped[datetime | None]
     stopped_by: Mapped[str | None]
+    archived_at: Mapped[datetime | None]
     search_id: Mapped[int | None] = mapped_column(ForeignKey("search.id"), index=True)
     revision: Mapped[PlanRevision] = relationship()
     build: Mapped[Build] = relationship()

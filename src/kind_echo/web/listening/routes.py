@@ -101,7 +101,7 @@ def tests(query: TestsQuery) -> Response:
 @api.post("/tests", responses={201: MadeTestBody})
 def make_test(body: NewTestBody) -> Response:
     """Make a test of sides; its clips are made now, and stay whatever becomes of the sides."""
-    method = Method(body.kind, body.trials, body.heard, body.false_alarm, body.miss, body.scale)
+    method = Method(body.kind, body.trials, body.heard, body.false_alarm, body.miss, body.scale, body.sittings)
     with _READING, transaction() as session:
         test = listening.new_test(
             session,
@@ -124,6 +124,14 @@ def one_test(path: TestPath) -> Response:
     with transaction() as session:
         found = listening.find_test(session, path.test_id)
         return answer(test_body(session, found, caller().name, datetime.now(UTC)))
+
+
+@api.delete("/tests/<int:test_id>")
+def delete_test(path: TestPath) -> Response:
+    """Delete a test of one's own with its sittings; a keeper may delete anybody's."""
+    with transaction() as session:
+        listening.delete_test(session, path.test_id, caller(), datetime.now(UTC))
+    return Response(status=204)
 
 
 @api.get("/tests/<int:test_id>/results", responses={200: ResultsBody})

@@ -3,7 +3,7 @@
 from datetime import datetime
 from typing import Literal
 
-from pydantic import Field
+from pydantic import AwareDatetime, Field
 
 from kind_echo.audio_io.codecs import Codec
 from kind_echo.bench.listening import Align, Named
@@ -117,7 +117,8 @@ class NewTestBody(Body):
     false_alarm: float = Field(default=0.05, gt=0, lt=0.5)
     miss: float = Field(default=0.2, gt=0, lt=0.5)
     scale: Scale | None = None
-    until: datetime | None = None
+    sittings: int = Field(default=1, ge=1, le=20)
+    until: AwareDatetime | None = None
 
 
 class TestPath(Asked):
@@ -142,7 +143,10 @@ class TestSideBody(Body):
 
 
 class TestBody(Body):
-    """A test. `results_hidden`: nobody sees results before `until`. `mine`: my sitting that is under way."""
+    """A test. `results_hidden`: nobody sees results before `until`. `mine`: my sitting that is under way.
+
+    `sittings` is how many each person sits, set beforehand, and `sat` how many of mine are over.
+    """
 
     id: int
     kind: TestKind
@@ -155,6 +159,8 @@ class TestBody(Body):
     results_hidden: bool
     scale: Scale | None
     trials: int
+    sittings: int
+    sat: int
     outlook: str
     rate: int
     channels: int
@@ -237,7 +243,10 @@ class AnswerBody(Body):
 
 
 class OddsBody(Body):
-    """What right answers prove: p by guessing, bounds of the share right at 95 %; of a sequential sitting its ratio."""
+    """What right answers prove: p by guessing, bounds of the share right at 95 %.
+
+    Where it is `corrected`, p is a bound that holds however often somebody looked before.
+    """
 
     correct: int
     trials: int
@@ -246,6 +255,7 @@ class OddsBody(Body):
     high: float | None
     words: str
     conclusive: bool
+    corrected: bool
 
 
 class MeanBody(Body):
@@ -259,7 +269,7 @@ class MeanBody(Body):
 
 
 class SittingResultBody(Body):
-    """A sitting that is over; a broken-off one counts for nothing."""
+    """A sitting that is over; a broken-off one counts for nothing. `note`: why it has no odds by itself."""
 
     sitting_id: int
     test_id: int
@@ -270,6 +280,7 @@ class SittingResultBody(Body):
     trials: int
     rights: list[bool]
     odds: OddsBody | None
+    note: str
     means: list[MeanBody]
 
 

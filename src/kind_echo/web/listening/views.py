@@ -5,7 +5,7 @@ import io
 from dataclasses import asdict
 from datetime import datetime
 
-from sqlalchemy import select
+from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.listening import (
@@ -84,6 +84,7 @@ def test_body(session: Session, test: ListeningTest, who: str, now: datetime) ->
     """A test as one of its listeners sees it."""
     method = method_of(test)
     mine = select(Sitting.id).where(Sitting.test_id == test.id, Sitting.who == who, Sitting.state == "open")
+    sat = select(func.count()).where(Sitting.test_id == test.id, Sitting.who == who, Sitting.state == "done")
     return TestBody(
         id=test.id,
         kind=test.kind,
@@ -96,6 +97,8 @@ def test_body(session: Session, test: ListeningTest, who: str, now: datetime) ->
         results_hidden=are_hidden(test, now),
         scale=method.scale,
         trials=trials_of(test),
+        sittings=method.sittings,
+        sat=session.scalars(sat).one(),
         outlook=_outlook(test),
         rate=test.rate,
         channels=test.channels,
@@ -146,7 +149,7 @@ def _outlook(test: ListeningTest) -> str:
     if method.kind != "abx":
         return ""
     if method.trials:
-        return outlook(method.trials, method.heard)
+        return outlook(method.trials * method.sittings, method.heard)
     return (
         f"As many trials as it takes: a guesser is taken for one who hears it in {100 * method.false_alarm:g} of 100 "
         f"sittings, and one who is right {10 * method.heard:g} times in 10 for a guesser in {100 * method.miss:g}."
@@ -190,6 +193,7 @@ def _sitting_result(one: SittingResult) -> SittingResultBody:
         trials=sitting.trials,
         rights=one.rights,
         odds=None if one.odds is None else _odds(one.odds),
+        note=one.note,
         means=[MeanBody.model_validate(mean) for mean in one.means],
     )
 
@@ -197,8 +201,9 @@ def _sitting_result(one: SittingResult) -> SittingResultBody:
 def _odds(odds: Odds) -> OddsBody:
     p, low, high = (value_of(odds.readings, key) for key in ("abx_p", "abx_low", "abx_high"))
     return OddsBody(
-        correct=odds.correct, trials=odds.trials, p=p, low=low, high=high, words=odds.words, conclusive=odds.conclusive
-    )
+        correct=odds.correct, trials=odds.trials, p=p, low=low, high=high, words=odds.words,
+        conclusive=odds.conclusive, corrected=odds.corrected,
+    )  # fmt: skip
 
 
 def results_csv(found: Results) -> str:

@@ -98,6 +98,7 @@ REACH: dict[str, Reach] = {
     "GET /api/listening/tests": READ,
     "POST /api/listening/tests": WORK,
     "GET /api/listening/tests/{test_id}": READ,
+    "DELETE /api/listening/tests/{test_id}": WORK,  # one's own; a keeper any
     "GET /api/listening/tests/{test_id}/results": READ,
     "GET /api/listening/tests/{test_id}/results.csv": READ,
     "POST /api/listening/tests/{test_id}/sittings": LOOK,
