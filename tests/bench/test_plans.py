@@ -1,5 +1,6 @@
 """Plans as they are written: YAML there and back, sweeps, exclusions, limits and their order, revisions, templates."""
 
+import re
 from datetime import UTC, datetime
 from typing import Any
 
@@ -195,6 +196,7 @@ def test_the_bands_of_a_splitter_add_up_to_what_went_in_and_two_of_them_do_not(d
         assert missing.verdict == "Fail"
         assert "residual_rms" in missing.broken
         assert missing.measured["residual_rms"] > -60
+        assert missing.why.startswith("Differs from its signal: ")
         pair = cell_pair_body(session, missing)
         assert pair.reference is not None
         assert (pair.reference.name, pair.reference.detail) == ("Exponential sweep", "the signal itself")
@@ -332,3 +334,37 @@ documents = st.builds(
 def test_any_plan_comes_back_from_its_yaml(document: PlanDocument) -> None:
     assert read_yaml(write_yaml(document)) == document
     assert differences(document, document) == []
+
+
+def test_a_setting_out_of_its_bounds_is_refused_when_the_plan_is_kept(demo: str) -> None:
+    with transaction() as session:
+        before = session.scalar(select(func.count()).select_from(PlanRevision))
+        for values, words in (
+            ({"drive": 1e6}, "settings.Too hard: drive cannot be 1e+06: it must be a number from"),
+            ({"shape": "purple"}, "settings.Too hard: shape cannot be purple: it must be one of"),
+            ({"drive": "loud"}, "settings.Too hard: drive cannot be loud: it must be a number from"),
+        ):
+            document = read_yaml(WRITTEN)
+            document.settings["Too hard"] = values
+            document.cases.append(document.cases[0].model_copy(update={"setting": "Too hard", "sweep": None}))
+            with pytest.raises(BadPlan, match=re.escape(words)):
+                save_plan(session, document, who="Nora F.", now=NOW)
+        assert session.scalar(select(func.count()).select_from(PlanRevision)) == before
+
+
+def test_a_plan_from_a_template_has_as_many_channels_as_the_plug_in_takes(demo: str) -> None:
+    """A plug-in of two inputs and two outputs renders no signal of one channel: every cell of it would fail."""
+    with transaction() as session:
+        effect = session.scalars(select(Effect).where(Effect.name == "Skerry")).one()
+        effect.channels = [2]
+        document = plan_from(session, "null", "Skerry")
+        assert {one.channels for one in document.conditions} == {2}
+        unfold(session, document)
+        wrong = document.model_copy(update={"conditions": [one.model_copy(update={"channels": 1})
+                                                           for one in document.conditions]})  # fmt: skip
+        with pytest.raises(BadPlan, match=r"conditions\.1: Skerry takes 2 channels, not 1"):
+            unfold(session, wrong)
+        effect.channels = [6]
+        with pytest.raises(BadPlan, match="takes 6 channels, and a plan renders 2 at the most"):
+            plan_from(session, "null", "Skerry")
+        session.rollback()

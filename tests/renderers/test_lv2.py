@@ -73,6 +73,7 @@ def test_a_plug_in_is_read_from_what_is_printed_of_it(tmp_path: Path) -> None:
     plugin = lv2.read_plugin("urn:example:delay", INFO.format(binary=binary.as_uri()))
     assert (plugin.name, plugin.inputs, plugin.outputs, plugin.reports_latency) == ("Example Delay", 1, 1, True)
     assert [(c.symbol, c.least, c.greatest, c.default) for c in plugin.controls] == [("time", 0.0, 2000.0, 250.0)]
+    assert lv2._offered(plugin).channels == (1,)
     assert plugin.version == hashlib.sha256(b"one").hexdigest()[:12]
     binary.write_bytes(b"two")
     assert lv2.read_plugin("urn:example:delay", INFO.format(binary=binary.as_uri())).version != plugin.version

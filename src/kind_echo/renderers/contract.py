@@ -97,6 +97,7 @@ class OfferedEffect:
         parameters: name, default, unit, least, greatest, choices of each.
         versions: its builds, oldest first.
         patterns: of names of builds that it has as well, with `*` and `?` as in file names.
+        channels: how many it can be given; empty where any number will do, or that is not known.
     """
 
     name: str
@@ -105,6 +106,7 @@ class OfferedEffect:
     parameters: tuple[dict[str, Any], ...]
     versions: tuple[str, ...]
     patterns: tuple[str, ...] = ()
+    channels: tuple[int, ...] = ()
 
 
 def fits(version: str, versions: Iterable[str], patterns: Iterable[str]) -> bool:

@@ -174,7 +174,8 @@ def _offered(plugin: Plugin) -> OfferedEffect:
         for c in plugin.controls
     )
     ports = f"{plugin.inputs} in, {plugin.outputs} out"
-    return OfferedEffect(plugin.name, plugin.uri, f"LV2 plug-in, {ports}", parameters, (plugin.version,))
+    description = f"LV2 plug-in, {ports}"
+    return OfferedEffect(plugin.name, plugin.uri, description, parameters, (plugin.version,), channels=(plugin.inputs,))
 
 
 def _field(text: str, name: str) -> str:

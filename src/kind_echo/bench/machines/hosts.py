@@ -74,6 +74,8 @@ def register(session: Session, offers: Iterable[Offer]) -> None:
         for offered in offer.effects:
             effect = session.scalar(select(Effect).where(Effect.name == offered.name, Effect.handle == offered.handle))
             if effect is not None:
+                if offered.channels and effect.channels != list(offered.channels):
+                    effect.channels = list(offered.channels)
                 add_builds(session, effect, offered.versions, f"Found by the renderer {offer.queue}.")
 
 
@@ -82,8 +84,9 @@ def add_effect(session: Session, offered: OfferedEffect, note: str = "") -> Effe
     if session.scalar(select(Effect.id).where(Effect.name == offered.name)) is not None:
         raise EffectExists(offered.name)
     effect = Effect(
-        name=offered.name, description=offered.description, handle=offered.handle, parameters=list(offered.parameters)
-    )
+        name=offered.name, description=offered.description, handle=offered.handle,
+        parameters=list(offered.parameters), channels=list(offered.channels),
+    )  # fmt: skip
     session.add(effect)
     session.flush()
     add_builds(session, effect, offered.versions, note)
@@ -99,6 +102,7 @@ def add_offered(session: Session, name: str, now: datetime) -> Effect:
                     offered = OfferedEffect(
                         name, effect["handle"], effect["description"], tuple(effect["parameters"]),
                         tuple(effect["versions"]), tuple(effect.get("patterns", ())),
+                        tuple(effect.get("channels", ())),
                     )  # fmt: skip
                     return add_effect(session, offered, f"As installed on {worker.machine}.")
     raise EffectNotOffered(name)
@@ -271,7 +275,7 @@ def offer_document(offer: Offer) -> dict[str, Any]:
             {
                 "name": e.name, "handle": e.handle, "description": e.description,
                 "parameters": list(e.parameters), "versions": list(e.versions),
-                "patterns": list(e.patterns),
+                "patterns": list(e.patterns), "channels": list(e.channels),
             }
             for e in offer.effects
         ],

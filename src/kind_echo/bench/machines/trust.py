@@ -163,7 +163,7 @@ def _allowed(session: Session, machine: Machine) -> list[Offer]:
             ),
             effects=tuple(
                 OfferedEffect(e["name"], e["handle"], e["description"], tuple(e["parameters"]), tuple(e["versions"]),
-                              tuple(e.get("patterns", ())))
+                              tuple(e.get("patterns", ())), tuple(e.get("channels", ())))
                 for e in document["effects"]
                 if [document["queue"], e["name"], e["handle"]] in machine.effects
             ),

@@ -22,6 +22,9 @@ BLOCKS: dict[str, int] = {"real time": 128, "offline": 512}
 MOST_CELLS = 20_000
 """Of a plan: rows times columns."""
 
+MOST_CHANNELS = 2
+"""Of a condition."""
+
 _MOST_REASONS = 20
 _DEEPEST = 20  # lists and mappings in one another; a plan has seven
 _MOST_PARTS = 200_000
@@ -124,7 +127,7 @@ class PlanCondition(Limited):
     modes: list[Mode] = Field(min_length=1, max_length=2)
     rates: list[Annotated[int, Field(ge=8000, le=384_000)]] = Field(min_length=1, max_length=50)
     blocks: list[Annotated[int, Field(ge=1, le=65_536)]] = Field(default=[], max_length=200)
-    channels: int = Field(default=1, ge=1, le=2)
+    channels: int = Field(default=1, ge=1, le=MOST_CHANNELS)
     word_length: WordLength = "FLOAT"
 
     @property

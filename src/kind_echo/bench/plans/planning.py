@@ -26,6 +26,7 @@ from kind_echo.bench.signals import checked, shown
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.signals import OWN_FILE, in_one_channel, whole_seconds
 from kind_echo.database.models import (
     Against,
@@ -121,21 +122,21 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
     signals = _signals(session, document, reasons)
     settings = _settings(session, effect, document, reasons)
     cases = []
-    for number, case in enumerate(document.cases, start=1):
+    for place, case in enumerate(document.cases, start=1):
         if case.signal not in signals:
-            reasons.append(f"cases.{number}: there is no signal {case.signal}")
+            reasons.append(f"cases.{place}: there is no signal {case.signal}")
         if case.setting not in settings:
-            reasons.append(f"cases.{number}: {effect.name} has no setting {case.setting}")
+            reasons.append(f"cases.{place}: {effect.name} has no setting {case.setting}")
         if case.signal in signals and case.setting in settings:
             limits = _case_limits(document, case)
-            for setting in _swept(case, settings[case.setting], effect, number, reasons):
+            for setting in _swept(case, settings[case.setting], effect, place, reasons):
                 expected = None if case.expected is None else case.expected.model_dump()
                 asked = CaseAsked(
                     case.signal, signals[case.signal], setting, limits, case.takes, case.against, expected
                 )
                 cases.append(asked)
-    conditions = [found for number, one in enumerate(document.conditions, start=1)
-                  for found in _conditions(session, one, number, reasons)]  # fmt: skip
+    conditions = [found for place, one in enumerate(document.conditions, start=1)
+                  for found in _conditions(session, one, place, effect, reasons)]  # fmt: skip
     _refuse_twice(cases, conditions, reasons)
     if reasons:
         raise BadPlan(reasons)
@@ -297,24 +298,28 @@ def _settings(session: Session, effect: Effect, document: PlanDocument, reasons:
     for name, values in document.settings.items():
         if known.setdefault(name, values) != values:
             reasons.append(f"settings.{name}: {effect.name} has another setting of that name; choose another name")
-        for parameter in sorted(set(values) - {str(p["name"]) for p in effect.parameters}):
-            reasons.append(f"settings.{name}: {effect.name} has no parameter {parameter}")
+        parameters = {str(p["name"]): p for p in effect.parameters}
+        for parameter, value in sorted(values.items()):
+            if parameter not in parameters:
+                reasons.append(f"settings.{name}: {effect.name} has no parameter {parameter}")
+            elif not _within(parameters[parameter], value):
+                reasons.append(f"settings.{name}: {_refusal(parameters[parameter], value)}")
     return known
 
 
-def _swept(case: PlanCase, values: Values, effect: Effect, number: int, reasons: list[str]) -> list[SettingAsked]:
+def _swept(case: PlanCase, values: Values, effect: Effect, place: int, reasons: list[str]) -> list[SettingAsked]:
     """The settings that a case goes through."""
     if case.sweep is None:
         return [SettingAsked(case.setting, values)]
     wanted = case.sweep.parameter
     parameter = next((p for p in effect.parameters if p["name"] == wanted), None)
     if parameter is None:
-        reasons.append(f"cases.{number}.sweep: {effect.name} has no parameter {wanted}")
+        reasons.append(f"cases.{place}.sweep: {effect.name} has no parameter {wanted}")
         return []
     unit = f" {parameter['unit']}" if parameter.get("unit") else ""
     for value in case.sweep.values:
         if not _within(parameter, value):
-            reasons.append(f"cases.{number}.sweep: {wanted} cannot be {value}")
+            reasons.append(f"cases.{place}.sweep: {_refusal(parameter, value)}")
     parts = [{**values, wanted: v} for v in case.sweep.values]
     if case.sweep.summed:
         added = " + ".join(_number(v) for v in case.sweep.values)
@@ -334,8 +339,19 @@ def _within(parameter: dict[str, Any], value: object) -> bool:
     return bool(least <= value <= greatest)
 
 
+def _refusal(parameter: dict[str, Any], value: object) -> str:
+    """What a parameter can be, in words, where a value is none of that."""
+    if parameter.get("choices"):
+        allowed = f"one of {', '.join(map(_number, parameter['choices']))}"
+    elif parameter.get("least") is None or parameter.get("greatest") is None:
+        allowed = "left as it is"
+    else:
+        allowed = f"a number from {_number(parameter['least'])} to {_number(parameter['greatest'])}"
+    return f"{parameter['name']} cannot be {_number(value)}: it must be {allowed}"
+
+
 def _number(value: object) -> str:
-    return f"{value:g}".replace("-", "−") if isinstance(value, int | float) else str(value)
+    return number(value) if isinstance(value, int | float) else str(value)
 
 
 def _case_limits(document: PlanDocument, case: PlanCase) -> dict[str, Limit]:
@@ -356,18 +372,22 @@ def _case_limits(document: PlanDocument, case: PlanCase) -> dict[str, Limit]:
 
 
 def _conditions(
-    session: Session, one: PlanCondition, number: int, reasons: list[str]
+    session: Session, one: PlanCondition, place: int, effect: Effect, reasons: list[str]
 ) -> list[tuple[dict[str, Any], dict[str, Limit]]]:
     host = session.scalar(select(Host).where(Host.name == one.host, Host.version == one.version))
     if host is None:
-        reasons.append(f"conditions.{number}: there is no host {one.host} {one.version}")
+        reasons.append(f"conditions.{place}: there is no host {one.host} {one.version}")
         return []
     missing = [mode for mode in one.modes if mode not in host.modes]
     if missing:
-        reasons.append(f"conditions.{number}: {one.host} {one.version} does not render {' or '.join(missing)}")
+        reasons.append(f"conditions.{place}: {one.host} {one.version} does not render {' or '.join(missing)}")
+    if effect.channels and one.channels not in effect.channels:
+        takes = " or ".join(map(str, effect.channels))
+        plural = "" if effect.channels == [1] else "s"
+        reasons.append(f"conditions.{place}: {effect.name} takes {takes} channel{plural}, not {one.channels}")
     own = {key: limit for key, said in one.limits.items() if (limit := said.limit()) is not None}
     for key in sorted(set(one.limits) - set(own)):
-        reasons.append(f"conditions.{number}: {key} is left unjudged for a case, not for a condition")
+        reasons.append(f"conditions.{place}: {key} is left unjudged for a case, not for a condition")
     return [
         (
             {

@@ -8,9 +8,19 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.machines import hosts_for
-from kind_echo.bench.plans.document import BadPlan, PlanCase, PlanCondition, PlanDocument, PlanLimit, Sweep, Values
+from kind_echo.bench.plans.document import (
+    MOST_CHANNELS,
+    BadPlan,
+    PlanCase,
+    PlanCondition,
+    PlanDocument,
+    PlanLimit,
+    Sweep,
+    Values,
+)
 from kind_echo.bench.signals import checked, shown
 from kind_echo.core.registry.errors import NotFound
+from kind_echo.core.registry.numbers import number
 from kind_echo.database.models import Effect, Host, Setting, Signal
 
 AS_IT_COMES = "As it comes"
@@ -78,13 +88,22 @@ def _near(value: float, by: float, because: str = "") -> PlanLimit:
 def _conditions(bench: Bench, rates: list[int], modes: Sequence[str] = ("real time", "offline")) -> list[PlanCondition]:
     """The first hosts that have any of the modes, each in those that it has."""
     found: list[PlanCondition] = []
+    channels = _channels(bench.effect)
     for host in bench.hosts:
         has = [mode for mode in modes if mode in host.modes]
         if has and len(found) < _MOST_HOSTS:
             found.append(PlanCondition.model_validate(
-                {"host": host.name, "version": host.version, "modes": has, "rates": rates}
+                {"host": host.name, "version": host.version, "modes": has, "rates": rates, "channels": channels}
             ))  # fmt: skip
     return found
+
+
+def _channels(effect: Effect) -> int:
+    """The fewest channels that an effect can be given; one where that is not known. Raises BadPlan."""
+    fewest = min(effect.channels, default=1)
+    if fewest > MOST_CHANNELS:
+        raise BadPlan([f"{effect.name} takes {fewest} channels, and a plan renders {MOST_CHANNELS} at the most"])
+    return fewest
 
 
 def _plan(
@@ -268,7 +287,7 @@ def _with_free_names(session: Session, effect: Effect, document: PlanDocument) -
 
 
 def _decibels(value: float) -> str:
-    return f"{value:g} dB of gain are set".replace("-", "−")
+    return f"{number(value)} dB of gain are set"
 
 
 def _spread(parameter: dict[str, Any]) -> list[float]:

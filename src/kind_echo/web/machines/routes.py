@@ -167,6 +167,7 @@ def _offer(body: MachineOfferBody) -> Offer:
         OfferedEffect(
             e.name, e.handle, e.description, tuple(parameter.model_dump() for parameter in e.parameters),
             tuple(e.versions), tuple(e.patterns),
+            tuple(e.channels),
         )
         for e in body.effects
     )  # fmt: skip

@@ -50,6 +50,7 @@ class InstalledEffectBody(Body):
     patterns: list[Annotated[str, Field(pattern=r"^[A-Za-z0-9*?][A-Za-z0-9._+*?-]{0,79}$")]] = Field(
         default_factory=list, max_length=100
     )
+    channels: list[Annotated[int, Field(ge=1, le=64)]] = Field(default_factory=list, max_length=64)
 
 
 class MachineOfferBody(Body):
