@@ -82,6 +82,11 @@ def uploads(address: str, secret: str) -> tuple[list[float], Callable[[], bool]]
     return spent, lambda: not any(thread.is_alive() for thread in threads)
 
 
+def _from_many(place: tuple[str, int], number: int) -> socket.socket:
+    """A connection as from one of fifty machines: those of one address are limited."""
+    return socket.create_connection(place, source_address=(f"127.0.0.{2 + number % 50}", 0))
+
+
 def main() -> None:
     """Ask, and print."""
     parser = argparse.ArgumentParser(description=__doc__)
@@ -104,11 +109,11 @@ def main() -> None:
     report("the list of runs, 20 readers", many(20, look("/api/runs")))
     with ExitStack() as stack:
         head = f"GET {sheet}/events HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer {asked.token}\r\n\r\n"
-        for _ in range(STREAMS):
-            stack.enter_context(socket.create_connection(place)).sendall(head.encode())
+        for i in range(STREAMS):
+            stack.enter_context(_from_many(place, i)).sendall(head.encode())
         half = b"POST /api/sign-in HTTP/1.1\r\nHost: x\r\nContent-Length: 99\r\n\r\n{"
         for i in range(HALF):
-            stack.enter_context(socket.create_connection(place)).sendall(half if i % 2 else half[:12])
+            stack.enter_context(_from_many(place, i)).sendall(half if i % 2 else half[:12])
         time.sleep(4.0)
         beside = f"beside {STREAMS} open sheets and {HALF} half-sent requests"
         report(f"/healthz {beside}", [look("/healthz")() for _ in range(40)])

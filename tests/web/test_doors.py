@@ -145,6 +145,58 @@ def test_a_build_server_tells_of_a_build_and_runs_it(client: FlaskClient) -> Non
     assert program.post("/api/builds", json={"effect": "Nothing", "version": "1"}).status_code == 404
 
 
+@pytest.mark.parametrize("path", ["/..%2fapp.py", "/..%2f..%2f__init__.py", "/%2e%2e/app.py", "/" + "x" * 300,
+                                  "/assets/..%2f..%2fapp.py", "/" + "%F0%9F%8E%B5" * 200, "/nul%00byte"])  # fmt: skip
+def test_an_address_tells_nothing_of_the_disk(blank: FlaskClient, path: str) -> None:
+    """A file that there is, one that there is not, and a name that no disk takes are answered alike."""
+    there, none = blank.get(path), blank.get(path.replace("app", "none").replace("__init__", "none"))
+    assert there.status_code in (200, 404)
+    assert (there.status_code, there.headers["Content-Type"]) == (none.status_code, none.headers["Content-Type"])
+    assert "create_app" not in there.text
+
+
+def test_who_is_not_let_in_is_not_told_the_version(blank: FlaskClient) -> None:
+    nobody = blank.application.test_client()
+    for path in ("/healthz", "/readyz"):
+        assert nobody.get(path).json == {"status": "ok"}
+
+
+_UNSEEN = ("a\u202eb", "a\nb", "a\x00b", "a\u2066b", "a\x1b[31mb", "a/b")
+
+
+@pytest.mark.parametrize("name", _UNSEEN)
+@pytest.mark.parametrize(
+    ("address", "body"),
+    [
+        ("/api/hosts", {"version": "1", "description": "", "modes": ["offline"]}),
+        ("/api/people", {"role": "look"}),
+        ("/api/tokens", {"scope": "read", "days": 1}),
+        ("/api/signals", {"request": {"kind": "silence"}}),
+    ],
+)
+def test_no_name_holds_what_is_not_seen(blank: FlaskClient, address: str, body: dict[str, Any], name: str) -> None:
+    answer = blank.post(address, json=body | {"name": name})
+    assert answer.status_code == 422, answer.text
+
+
+@pytest.mark.parametrize("name", _UNSEEN)
+def test_no_machine_has_or_offers_a_name_that_is_not_seen(empty: str, name: str) -> None:
+    client = _as(create_app(), "render")
+    host = {"name": "Host", "version": "1", "modes": ["offline"]}
+    effect: dict[str, Any] = {"name": "Effect", "versions": ["1"], "parameters": [{"name": "drive", "default": 0.0}]}
+
+    def arrive(machine: str = "machine", **offer: Any) -> int:
+        offers = [{"queue": "lv2", "hosts": [host], "effects": [effect]} | offer]
+        return client.post("/api/machines", json={"machine": machine, "process": 1, "offers": offers}).status_code
+
+    assert arrive() == 201
+    assert arrive(machine=name) == 422
+    assert arrive(hosts=[host | {"name": name}]) == arrive(effects=[effect | {"name": name}]) == 422
+    assert arrive(effects=[effect | {"parameters": [{"name": name, "default": 0.0}]}]) == 422
+    assert arrive(effects=[effect | {"parameters": [{"name": "drive", "default": 10**400}]}]) == 422
+    assert arrive(effects=[effect | {"channels": [0]}]) == 422
+
+
 @pytest.mark.parametrize("path", ["/", "/api/runs", "/api/me", "/api/nothing", "/healthz", "/assets/none.js"])
 def test_every_answer_says_what_a_browser_may_do_with_it(blank: FlaskClient, path: str) -> None:
     headers = blank.get(path).headers

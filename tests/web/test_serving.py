@@ -15,9 +15,10 @@ from typing import Any
 import pytest
 
 from kind_echo.bench.runs import tell_change
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.cache import AnswerCache
-from kind_echo.web.serving import bodies, server, streams
+from kind_echo.web.serving import bodies, connections, streams
 from kind_echo.web.serving.changes import Listener
 from tests.conftest import Server, query, serving, wait_until
 from tests.signing import token
@@ -150,6 +151,65 @@ def test_no_byte_of_a_file_is_read_for_whoever_is_not_let_in(served: Server, hea
     assert _answer(served, "POST", "/api/uploads?name=x", reader)[0] == 403
 
 
+@pytest.mark.parametrize("header", [{"Authorization": "Bearer x"}, {"Cookie": "kind_echo=x"}])
+def test_no_byte_of_a_large_body_is_read_for_whoever_is_not_let_in(served: Server, header: dict[str, str]) -> None:
+    """The answer comes although none of the body was sent: a header that looks like a session is none."""
+    large = {"Content-Length": str(bodies.MOST_JSON), "Content-Type": "application/json"} | header
+    assert _answer(served, "POST", "/api/plans/check", large)[0] == 401
+    offered = large | {"Content-Length": str(bodies.MOST_OFFERED)}
+    assert _answer(served, "POST", "/api/machines", offered)[0] == 401
+
+
+def test_all_bodies_together_take_no_more_memory_than_is_set(served: Server) -> None:
+    """Held back before their last byte by somebody who is let in; what comes beyond is to come again, and can."""
+    head = (
+        f"POST /api/runs HTTP/1.1\r\nAuthorization: Bearer {token('submit')}\r\n"
+        f"Content-Type: application/json\r\nContent-Length: {bodies.MOST_JSON}"
+    )
+    most = bodies.MOST_TOGETHER // bodies.MOST_JSON
+    with ExitStack() as stack:
+        refused = 0
+        for _ in range(most + 6):
+            connection = stack.enter_context(_connect(served))
+            connection.sendall(f"{head}\r\nHost: x\r\n\r\n".encode() + b"[" * (bodies.MOST_JSON - 1))
+            connection.settimeout(0.3)
+            try:
+                refused += b"503" in connection.recv(4096)
+            except TimeoutError:
+                connection.settimeout(30)
+        assert refused >= 5
+        assert _answer(served, "GET", "/healthz", {})[0] == 200
+    wait_until(lambda: _answer(served, "POST", "/api/sign-in", {"Content-Length": "0"})[0] != 503, 20, "room again")
+
+
+def test_connections_are_limited_of_one_address_and_others_are_answered(served: Server) -> None:
+    each = connections._OF_AN_ADDRESS
+    host, port = served.address.removeprefix("http://").split(":")
+    with ExitStack() as stack:
+        held = []
+        for _ in range(each + 5):
+            one = stack.enter_context(socket.create_connection((host, int(port)), 10, source_address=("127.0.0.2", 0)))
+            one.sendall(b"GET /healthz HT")
+            held.append(one)
+        last = held[-1]
+        last.settimeout(10)
+        assert b"503" in _heard(last, b"\r\n\r\n")
+        assert _answer(served, "GET", "/healthz", {})[0] == 200  # from 127.0.0.1
+
+
+@pytest.mark.parametrize("said", ["", "many", "100", "10/100", "0/0", "-1/1"])
+def test_limits_of_connections_that_are_none_are_refused(monkeypatch: pytest.MonkeyPatch, said: str) -> None:
+    monkeypatch.setenv(connections.CONNECTIONS_VARIABLE, said)
+    with pytest.raises(BadParameter):
+        connections.limits_of_connections()
+
+
+def test_behind_a_proxy_no_address_is_limited(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setenv("KIND_ECHO_PROXIES", "1")
+    monkeypatch.setenv(connections.CONNECTIONS_VARIABLE, "500/50")
+    assert connections.limits_of_connections() == connections.ConnectionLimits(500, None)
+
+
 def test_a_body_that_does_not_say_how_long_it_is_is_stopped_at_the_limit(served: Server) -> None:
     piece = b"10000\r\n" + b"[" * 65536 + b"\r\n"
     with _connect(served) as connection:
@@ -165,7 +225,7 @@ def test_a_head_that_never_ends_is_refused_and_one_that_does_not_come_is_given_u
     with _connect(served) as connection:
         connection.sendall(b"GET /api/ru")
         assert _heard(connection, b"never") == b""
-    assert time.monotonic() - begun > server._HEAD_SECONDS - 1.0
+    assert time.monotonic() - begun > connections._HEAD_SECONDS - 1.0
 
 
 def _run(what: Coroutine[Any, Any, None] | Coroutine[Any, Any, bytes]) -> None:
@@ -225,5 +285,5 @@ def test_a_sender_must_keep_a_least_pace(monkeypatch: pytest.MonkeyPatch) -> Non
         return {}
 
     with pytest.raises(bodies._Refused) as slow:
-        _run(bodies._receive_small(receive, 100))
+        _run(bodies._receive_small(receive, 100, bodies._Held(bodies.Room(1000))))
     assert slow.value.status == 408

@@ -1,11 +1,14 @@
 """Ways in: passwords, links, how guesses are slowed, and what ends a session."""
 
+import threading
+from concurrent.futures import ThreadPoolExecutor
 from datetime import timedelta
 from typing import Any
 
 import pytest
 from argon2 import PasswordHasher
 from flask.testing import FlaskClient
+from sqlalchemy import text
 
 from kind_echo.bench.accounts import add_person, change_person, credentials, local_link, open_link, use_link
 from kind_echo.bench.accounts.people import CannotSignIn, LastKeeper, PersonExists
@@ -13,6 +16,8 @@ from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.accounts import Person, SignInLink
 from kind_echo.database.sessions import transaction
 from kind_echo.web.app import create_app
+from kind_echo.web.security import devices, hashing
+from tests.conftest import wait_until
 from tests.signing import NOW, person, sign
 
 _GOOD = "a lantern over the wet slipway"
@@ -101,6 +106,81 @@ def test_guesses_are_slowed(door: FlaskClient) -> None:
     assert door.post("/api/sign-in", json=body | {"name": "Ivo"}, environ_base=elsewhere).status_code == 401
 
 
+@pytest.mark.usefixtures("quick_hashes")
+def test_a_name_under_attack_from_one_address_stays_open_from_another(door: FlaskClient) -> None:
+    """Whatever one address may try in an hour is far from what a name may be tried with from all."""
+    attacker, owner = {"REMOTE_ADDR": "192.0.2.66"}, {"REMOTE_ADDR": "192.0.2.7"}
+    body = {"name": "Nora F.", "password": "guess"}
+    for _ in range(15):  # as if a minute had passed each time
+        for _ in range(12):
+            door.post("/api/sign-in", json=body, environ_base=attacker)
+        with transaction() as session:
+            session.execute(text("UPDATE attempt SET at = at - interval '61 seconds'"))
+    refused = door.post("/api/sign-in", json=body | {"password": _GOOD}, environ_base=attacker)
+    assert refused.status_code == 429
+    right = door.post("/api/sign-in", json=body | {"password": _GOOD}, environ_base=owner)
+    assert right.status_code == 200
+
+
+@pytest.mark.usefixtures("quick_hashes")
+def test_a_browser_that_signed_in_before_stays_open_under_attack_from_everywhere(door: FlaskClient) -> None:
+    assert _try(door).status_code == 200
+    body = {"name": "Nora F.", "password": "guess"}
+    stranger = _fresh(door.application.test_client())
+    for i in range(130):
+        stranger.post("/api/sign-in", json=body, environ_base={"REMOTE_ADDR": f"192.0.2.{i // 9}"})
+    assert stranger.post("/api/sign-in", json=body | {"password": _GOOD}).status_code == 429
+    known = _fresh(door.application.test_client())
+    cookie = door.get_cookie(devices.COOKIE)
+    assert cookie is not None
+    known.set_cookie(devices.COOKIE, cookie.value)
+    answer = _try(known)
+    assert answer.status_code == 200
+    known.environ_base["HTTP_X_CSRFTOKEN"] = answer.json["forgery_token"]
+    # It is worth nothing for another name, and no way around the limit of guesses.
+    assert [_try(known, password="guess").status_code for _ in range(11)] == [401] * 10 + [429]
+    assert known.post("/api/sign-in", json={"name": "Ivo", "password": "guess"}).status_code == 401
+
+
+@pytest.mark.usefixtures("quick_hashes")
+def test_ever_other_names_from_one_address_are_slowed(door: FlaskClient) -> None:
+    statuses = [_try(door, name=f"somebody {n}", password="guess").status_code for n in range(34)]
+    assert statuses == [401] * 30 + [429] * 4
+    elsewhere = {"REMOTE_ADDR": "192.0.2.9"}
+    right = door.post("/api/sign-in", json={"name": "Nora F.", "password": _GOOD}, environ_base=elsewhere)
+    assert right.status_code == 200
+
+
+def test_passwords_are_checked_a_few_at_a_time_and_no_address_takes_all_turns() -> None:
+    turns, held = hashing.Turns(), threading.Event()
+    inside, most = [0], [0]
+    lock = threading.Lock()
+
+    def check(address: str) -> str:
+        try:
+            with turns.one(address):
+                with lock:
+                    inside[0] += 1
+                    most[0] = max(most[0], inside[0])
+                held.wait(10)
+                with lock:
+                    inside[0] -= 1
+                return "checked"
+        except hashing.TooManySignIns:
+            return "sent away"
+
+    with ThreadPoolExecutor(40) as pool:
+        flood = [pool.submit(check, "192.0.2.66") for _ in range(24)]
+        wait_until(lambda: sum(one.done() for one in flood) == 24 - hashing.MOST_OF_AN_ADDRESS, 10, "the flood")
+        others = [pool.submit(check, f"192.0.2.{n}") for n in range(hashing.MOST_WAITING)]
+        left = hashing.MOST_WAITING - hashing.MOST_OF_AN_ADDRESS
+        wait_until(lambda: sum(one.done() for one in others) == len(others) - left, 10, "the others")
+        held.set()
+        results = [one.result() for one in [*flood, *others]]
+    assert results.count("checked") == hashing.MOST_WAITING
+    assert most[0] <= hashing.AT_ONCE
+
+
 def test_who_knows_the_password_is_not_counted_as_one_who_guesses(door: FlaskClient) -> None:
     visits = [_fresh(door.application.test_client()) for _ in range(14)]
     assert [_try(visit).status_code for visit in visits] == [200] * 14
@@ -185,7 +265,7 @@ def test_names_are_told_apart_and_somebody_always_keeps(empty: str) -> None:
         for name in ("NORA F.", " nora f. "):
             with pytest.raises(PersonExists):
                 add_person(session, name, "look", who="test", now=NOW)
-        for name in ("", "  ", "a\tb", "n" * 81):
+        for name in ("", "  ", "a\tb", "n" * 81, "a/b", "a\u202eb"):
             with pytest.raises(BadParameter):
                 add_person(session, name, "look", who="test", now=NOW)
         for change in ({"disabled": True}, {"role": "work"}):

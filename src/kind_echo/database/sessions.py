@@ -1,6 +1,5 @@
 """Where the database is, and transactions on it."""
 
-import errno
 import os
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -13,6 +12,7 @@ from sqlalchemy import Engine, create_engine
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from sqlalchemy.orm import Session
 
+from kind_echo.audio_io.temporary import NoTemporarySpace, is_out_of_space
 from kind_echo.core.registry.errors import KindEchoError, Unavailable
 
 _DISK_FULL = "53100"  # as PostgreSQL numbers its errors
@@ -66,7 +66,7 @@ def is_disk_full(error: BaseException) -> bool:
     """Whether a disk was full: the database's, or that of temporary files."""
     if isinstance(error, DBAPIError):
         return getattr(error.orig, "sqlstate", None) == _DISK_FULL
-    return isinstance(error, OSError) and error.errno == errno.ENOSPC
+    return isinstance(error, NoTemporarySpace) or is_out_of_space(error)
 
 
 def is_temporary(error: BaseException) -> bool:

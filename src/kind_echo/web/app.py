@@ -76,12 +76,15 @@ def create_app() -> OpenAPI:
         """This document: the API as OpenAPI describes it."""
         return Response(json.dumps(app.api_doc), content_type="application/json")
 
+    # What is served is listed once: what an address says is never looked for on the disk.
+    files = {str(file.relative_to(_STATIC)) for file in _STATIC.rglob("*") if file.is_file()} - {"index.html"}
+
     @app.route("/", defaults={"path": ""})
     @app.route("/<path:path>")
     def page(path: str) -> Response:
         if path.startswith("api/"):
             return problems.problem(404, "NotFound", f"There is nothing at /{path}.")
-        if path and path != "index.html" and (_STATIC / path).is_file():
+        if path in files:
             return send_from_directory(_STATIC, path, max_age=_FOREVER if path.startswith("assets/") else 0)
         if path.startswith("assets/"):
             return problems.problem(404, "NotFound", f"There is nothing at /{path}; the page may have been renewed.")

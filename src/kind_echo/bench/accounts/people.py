@@ -85,8 +85,8 @@ def add_person(session: Session, name: str, role: Role, *, who: str, now: dateti
         BadParameter: it is empty, too long, or holds what is not seen.
     """
     name = name.strip()
-    if not 0 < len(name) <= 80 or not name.isprintable():
-        raise BadParameter("name", repr(name), "1 to 80 characters that can be seen")
+    if not 0 < len(name) <= 80 or not name.isprintable() or "/" in name:
+        raise BadParameter("name", repr(name), "1 to 80 characters that can be seen, without a slash")
     if _named(session, name) is not None:
         raise PersonExists(name)
     person = Person(name=name, role=role, stamp=new_secret(), made_at=now, made_by=who)

@@ -11,7 +11,6 @@ from prometheus_client.core import CounterMetricFamily, GaugeMetricFamily, Metri
 from prometheus_client.exposition import CONTENT_TYPE_LATEST
 from sqlalchemy.exc import DBAPIError
 
-from kind_echo import __version__
 from kind_echo.bench.machines import job_counts, workers_at_work
 from kind_echo.bench.queue import queue_states
 from kind_echo.database.migrate import is_up_to_date
@@ -24,10 +23,9 @@ api = APIBlueprint("health", __name__)
 
 
 class HealthBody(Body):
-    """It answers; of which version it is."""
+    """It answers; nothing else is told to who is not let in."""
 
     status: Literal["ok"]
-    version: str
 
 
 class _Figures:
@@ -62,7 +60,7 @@ class _Figures:
 @api.get("/healthz", responses={200: HealthBody})
 def alive() -> Response:
     """Whether the process answers."""
-    return answer(HealthBody(status="ok", version=__version__))
+    return answer(HealthBody(status="ok"))
 
 
 @api.get("/readyz", responses={200: HealthBody})
@@ -73,7 +71,7 @@ def ready() -> Response:
             return problem(503, "NotMigrated", "The database is of another version; run 'kind-echo migrate'.")
     except DBAPIError:
         return problem(503, "DatabaseUnavailable", "The database does not answer.")
-    return answer(HealthBody(status="ok", version=__version__))
+    return answer(HealthBody(status="ok"))
 
 
 @api.get("/metrics")

@@ -42,7 +42,9 @@ from kind_echo.web.people.schemas import (
     TokensBody,
     UseLinkBody,
 )
+from kind_echo.web.security.devices import remember_device
 from kind_echo.web.security.doors import begin_session, caller, end_session, forgery_token, is_local, nobody
+from kind_echo.web.security.hashing import hashing_turn
 
 api = APIBlueprint("people", __name__, url_prefix="/api")
 
@@ -59,8 +61,10 @@ def me() -> Response:
 @api.post("/sign-in", responses={200: MeBody})
 def sign_in_with_password(body: SignInBody) -> Response:
     """Begin a session with a name and a password."""
-    with transaction() as session:
-        begin_session(sign_in(session, body.name, body.password, datetime.now(UTC)))
+    with hashing_turn(), transaction() as session:
+        person = sign_in(session, body.name, body.password, datetime.now(UTC))
+        begin_session(person)
+        remember_device(person.name)
     return answer(_me())
 
 
@@ -75,8 +79,10 @@ def show_link(body: LinkBody) -> Response:
 @api.post("/links/use", responses={200: MeBody})
 def sign_in_by_link(body: UseLinkBody) -> Response:
     """Begin a session by a link, and set the password that was chosen."""
-    with transaction() as session:
-        begin_session(use_link(session, body.secret, body.password, datetime.now(UTC), near=is_local()))
+    with hashing_turn(), transaction() as session:
+        person = use_link(session, body.secret, body.password, datetime.now(UTC), near=is_local())
+        begin_session(person)
+        remember_device(person.name)
     return answer(_me())
 
 
@@ -90,7 +96,7 @@ def sign_out() -> Response:
 @api.post("/me/password", responses={200: MeBody})
 def change_own_password(body: PasswordBody) -> Response:
     """Choose another password; all other sessions end."""
-    with transaction() as session:
+    with hashing_turn(), transaction() as session:
         person_id = caller().person_id
         assert person_id is not None  # the route is for people
         begin_session(change_password(session, person_id, body.old, body.new, datetime.now(UTC)))

@@ -1,11 +1,12 @@
 """Bodies of people, of ways in, and of tokens."""
 
 from datetime import datetime
+from typing import Annotated
 
 from pydantic import Field
 
 from kind_echo.bench.accounts import Role, Scope
-from kind_echo.web.http.schemas import Asked, Body
+from kind_echo.web.http.schemas import Asked, Body, ShownName
 
 _NAME = Field(min_length=1, max_length=80)
 _SECRET = Field(min_length=1, max_length=2000)
@@ -122,7 +123,7 @@ class TokensBody(Body):
 class NewTokenBody(Body):
     """A token to make, and for how many days."""
 
-    name: str = _NAME
+    name: Annotated[str, _NAME, ShownName]
     scope: Scope
     days: int = Field(ge=1, le=730)
 

@@ -1,7 +1,6 @@
 """Bodies of requests: limited before they are read, and read whole before a thread is given to them."""
 
 import asyncio
-import errno
 import json
 import os
 import re
@@ -9,9 +8,11 @@ import shutil
 import tempfile
 import time
 from collections.abc import Callable, Iterable, MutableMapping
+from contextlib import suppress
 from pathlib import Path
 from typing import Any
 
+from kind_echo.audio_io.temporary import NoTemporarySpace, is_out_of_space
 from kind_echo.bench.signals import MOST_BYTES
 from kind_echo.web.http.scope import RECEIVED
 from kind_echo.web.serving.streams import Application, Message, Receive, Send
@@ -25,12 +26,19 @@ MOST_OFFERED = 8 << 20
 """Bytes of what a machine says that it has: hundreds of effects, each with its parameters."""
 
 MOST_UNSIGNED = 1 << 16
-"""Bytes of a body from who shows neither a session nor a token: names, passwords and links are short."""
+"""Bytes of a body from who has not been let in: names, passwords and links are short."""
+
+MOST_TOGETHER = 64 << 20
+"""Bytes of all bodies together that are held in memory; what comes beyond them is to come again."""
+
+_AGAIN_SECONDS = 2
+_BUSY = "The server holds as much of other requests as it may. Nothing was kept; send it again in a moment."
 
 _SILENT_SECONDS = 20.0  # without a byte of the body
 _LEAST_RATE = 4096  # bytes a second, once it has taken a while
 _GRACE_SECONDS = 30.0
-_FULL = "The disk for temporary files is full; nothing was kept. Send it again when there is space."
+_READ_ON_SECONDS = 120.0
+_IN_THE_MIDST = (503, 507)  # refusals that come while a body is on its way
 _FORMS = (b"multipart/", b"application/x-www-form-urlencoded")
 
 
@@ -43,6 +51,36 @@ class _Left(Exception):
     """Whoever sent it is gone."""
 
 
+class Room:
+    """How much memory the bodies of all requests may still take; of one event loop, which takes turns by itself."""
+
+    def __init__(self, most: int) -> None:
+        self.left = most
+
+    def take(self, size: int) -> None:
+        """Take some of it. Raises _Refused where there is not as much."""
+        if size > self.left:
+            raise _Refused(503, "ServerBusy", _BUSY)
+        self.left -= size
+
+
+class _Held:
+    """What one request holds of the room."""
+
+    def __init__(self, room: Room) -> None:
+        self._room, self._size = room, 0
+
+    def add(self, size: int) -> None:
+        """Hold more. Raises _Refused."""
+        self._room.take(size)
+        self._size += size
+
+    def let_go(self) -> None:
+        """Hold nothing any more."""
+        self._room.left += self._size
+        self._size = 0
+
+
 class Bodies:
     """Gives the application bodies that are there already; whoever sends slowly holds a socket and no thread."""
 
@@ -50,22 +88,28 @@ class Bodies:
         """Stand before an application.
 
         Args:
-            admits: whether the application would let in who sends a request; asked, in a thread, before a file is read.
+            admits: whether the application would let in who sends a request; asked, in a thread, before a file or a
+                large body is read.
         """
         self._application, self._admits = application, admits
+        self._room = Room(MOST_TOGETHER)
 
     async def __call__(self, scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
         """One request."""
         if scope["type"] != "http" or scope["method"] in ("GET", "HEAD", "OPTIONS"):
             await self._application(scope, receive, send)
             return
-        folder = None
+        folder, held = None, _Held(self._room)
         try:
             headers = dict(scope["headers"])
             length = _length(headers, scope["path"])
             is_file = _FILES.fullmatch(scope["path"]) is not None
-            if is_file and not await asyncio.to_thread(self._admits, scope):
-                body = b""  # the application says why not; nothing of a file is read for whoever is not let in
+            is_large = is_file or length is None or length > MOST_UNSIGNED
+            if is_large and not await asyncio.to_thread(self._admits, scope):
+                if not is_file and length is None:
+                    body = await _receive_small(receive, MOST_UNSIGNED, held)  # whoever signs in may not say how much
+                else:
+                    body = b""  # the application says why not; nothing is read for whoever is not let in
             elif is_file and length is not None:
                 folder = Path(tempfile.mkdtemp(prefix=f"kind-echo-{os.getpid()}-"))
                 scope[RECEIVED] = folder / "upload"
@@ -73,17 +117,19 @@ class Bodies:
                 await _receive_file(receive, length, folder / "upload")
             else:
                 # A file that does not say how long it is will be refused, and is not to fill the memory first.
-                body = await _receive_small(receive, min(_most(headers, scope["path"]), MOST_OFFERED))
+                body = await _receive_small(receive, min(_most(headers, scope["path"]), MOST_OFFERED), held)
             await self._application(scope, _once(body, receive), send)
         except _Refused as refused:
-            await _answer(send, refused)
+            await _answer(send, refused, receive)
         except _Left:
             return
         except OSError as error:
-            if error.errno != errno.ENOSPC:
+            if not is_out_of_space(error):
                 raise
-            await _answer(send, _Refused(507, "DiskFull", _FULL))
+            full = NoTemporarySpace()
+            await _answer(send, _Refused(full.status, type(full).__name__, str(full)), receive)
         finally:
+            held.let_go()
             if folder is not None:
                 await asyncio.to_thread(shutil.rmtree, folder, ignore_errors=True)
 
@@ -139,10 +185,11 @@ class _Pace:
         return _Refused(408, "TooSlow", words)
 
 
-async def _receive_small(receive: Receive, most: int) -> bytes:
+async def _receive_small(receive: Receive, most: int, held: _Held) -> bytes:
     pace, pieces, more = _Pace(), [], True
     while more:
         piece, more = await pace.next(receive)
+        held.add(len(piece))
         pieces.append(piece)
         if pace.received > most:
             raise _Refused(413, "TooLarge", f"The body has more than {most // 1024} kB; nothing was kept.")
@@ -168,8 +215,12 @@ def _once(body: bytes, receive: Receive) -> Receive:
     return given
 
 
-async def _answer(send: Send, refused: _Refused) -> None:
-    """A problem as the application would send it (RFC 9457); the connection ends, for more may be on its way."""
+async def _answer(send: Send, refused: _Refused, receive: Receive) -> None:
+    """A problem as the application would send it (RFC 9457); then the connection ends.
+
+    What was begun to be sent is read to its end first, and thrown away: a connection that is closed on what has not
+    been read takes the answer with it.
+    """
     slug = re.sub(r"(?<=[a-z])(?=[A-Z])", "-", refused.title).lower()
     body = json.dumps(
         {
@@ -186,5 +237,18 @@ async def _answer(send: Send, refused: _Refused) -> None:
         (b"x-content-type-options", b"nosniff"),
         (b"connection", b"close"),
     ]
+    if refused.status == 503:
+        headers.append((b"retry-after", str(_AGAIN_SECONDS).encode()))
     await send({"type": "http.response.start", "status": refused.status, "headers": headers})
-    await send({"type": "http.response.body", "body": body, "more_body": False})
+    await send({"type": "http.response.body", "body": body, "more_body": refused.status in _IN_THE_MIDST})
+    if refused.status in _IN_THE_MIDST:
+        await _read_on(receive)
+        await send({"type": "http.response.body", "body": b"", "more_body": False})
+
+
+async def _read_on(receive: Receive) -> None:
+    """Read what still comes of a body, for a while."""
+    until, pace, more = time.monotonic() + _READ_ON_SECONDS, _Pace(), True
+    with suppress(_Left, _Refused):
+        while more and time.monotonic() < until:
+            _, more = await pace.next(receive)

@@ -12,7 +12,6 @@ import structlog
 import uvicorn
 from a2wsgi import WSGIMiddleware
 from a2wsgi.wsgi import build_environ
-from uvicorn.protocols.http.h11_impl import H11Protocol
 
 from kind_echo.core.registry.extensions import load_extensions
 from kind_echo.logs import set_up_logs
@@ -22,47 +21,12 @@ from kind_echo.web.security.doors import is_admitted_by_headers
 from kind_echo.web.security.sessions import SECRET_VARIABLE
 from kind_echo.web.serving.bodies import Bodies
 from kind_echo.web.serving.changes import Changes
+from kind_echo.web.serving.connections import LimitedProtocol, allow_files, limits_of_connections
 from kind_echo.web.serving.streams import Application, Receive, Send, Streams
 
-_HEAD_SECONDS = 15.0
 _LONGEST_HEAD = 32 << 10  # bytes
 _STOP_SECONDS = 5
 _BACKLOG = 2048
-
-
-class TimedProtocol(H11Protocol):
-    """HTTP/1.1 that closes a connection whose request's head does not come."""
-
-    _late: asyncio.TimerHandle | None = None
-
-    def connection_made(self, transport: asyncio.Transport) -> None:  # type: ignore[override]
-        """Begin to wait for a head."""
-        super().connection_made(transport)
-        self._late = self.loop.call_later(_HEAD_SECONDS, self._give_up)
-
-    def data_received(self, data: bytes) -> None:
-        """Wait on while a head is half there."""
-        waited = self.cycle
-        super().data_received(data)
-        if self.cycle is not waited:
-            self._stop_waiting()
-        elif self._late is None and self.cycle is not None and self.cycle.response_complete:
-            self._late = self.loop.call_later(_HEAD_SECONDS, self._give_up)
-
-    def connection_lost(self, exc: Exception | None) -> None:
-        """Nobody is waited for."""
-        self._stop_waiting()
-        super().connection_lost(exc)
-
-    def _stop_waiting(self) -> None:
-        if self._late is not None:
-            self._late.cancel()
-            self._late = None
-
-    def _give_up(self) -> None:
-        self._late = None
-        if not self.transport.is_closing():
-            self.transport.close()
 
 
 def build(threads: int) -> Application:
@@ -111,16 +75,22 @@ def serve(bind: str, threads: int) -> None:
     Args:
         bind: address and port, or unix: and the path of a socket.
         threads: requests that are computed at once; connections are not counted.
+
+    Raises:
+        BadParameter: the environment allows connections that are none.
     """
     set_up_logs()
     load_extensions()
     collect_garbage_seldom()
     if not os.environ.get(SECRET_VARIABLE):
         structlog.get_logger("kind_echo.web").warning(f"{SECRET_VARIABLE} is not set: sessions end with this process")
+    limits = limits_of_connections()
+    LimitedProtocol.limits = limits
+    allow_files(limits.in_all)
     host, _, port = bind.rpartition(":")
     place: dict[str, Any] = {"uds": port} if host == "unix" else {"host": host.strip("[]"), "port": int(port)}
     config = uvicorn.Config(
-        build(threads), **place, http=TimedProtocol, ws="none", loop="asyncio", lifespan="on", backlog=_BACKLOG,
+        build(threads), **place, http=LimitedProtocol, ws="none", loop="asyncio", lifespan="on", backlog=_BACKLOG,
         h11_max_incomplete_event_size=_LONGEST_HEAD, timeout_graceful_shutdown=_STOP_SECONDS,
         # Who asks is told by the proxy to the application, where an operator has said that there is one.
         proxy_headers=False, server_header=False, access_log=False, log_config=None,
