@@ -5,6 +5,7 @@ import subprocess
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
+from typing import Any
 
 import psycopg
 import pytest
@@ -85,6 +86,19 @@ def test_a_machine_without_the_database_renders_what_one_beside_it_does(
     assert secret[TOKEN_VARIABLE] not in log.read_text()
 
 
+def _refuse_what_was_not_asked_for(server: http.Server, address: str, render: dict[str, Any]) -> None:
+    """Numbers that no render has are refused at the door, not kept, tried again and broken on by the database."""
+    asked = {"frames": [10] * render["takes"], "channels": render["channels"], "wall": 0.1, "cpu": 0.1}
+    sixty = {"frames": [render["frames"] + 61 * render["rate"]] * render["takes"]}
+    for lie, words in (
+        ({"claimed_latency": -(2**62)}, "claimed_latency"), ({"channels": 8}, "as was asked for"), (sixty, "s more"),
+        ({"wall": 1e300}, "wall"), ({"memory": 1e12}, "memory"), ({"frames": [10] * (render["takes"] + 1)}, "takes"),
+    ):  # fmt: skip
+        head = json.dumps(asked | lie).encode()
+        with pytest.raises(Refused, match=words):
+            server.post(address, len(head).to_bytes(4, "little") + head + bytes(8 * 4 * 10))
+
+
 def test_a_job_is_taken_once_and_lost_by_who_falls_silent(address: str, demo: str) -> None:
     run = _start("Plumb", "Unity and polarity", "1.1-rc2")
     server = http.Server(address, token("render"))
@@ -112,6 +126,7 @@ def test_a_job_is_taken_once_and_lost_by_who_falls_silent(address: str, demo: st
     for body, words in ((b"", "Invalid"), (b"\x05\0\0\0{oops", "Invalid"), (b"\xff\xff\xff\xff", "are taken")):
         with pytest.raises(Refused, match=words):
             server.post(f"{machines[0]}/jobs/{jobs[0]['job_id']}/render", body)
+    _refuse_what_was_not_asked_for(server, f"{machines[0]}/jobs/{jobs[0]['job_id']}/render", render)
     head = json.dumps({"frames": [10] * render["takes"], "channels": 1, "wall": 0.1, "cpu": 0.1}).encode()
     with pytest.raises(Refused, match="those of all takes"):
         server.post(f"{machines[0]}/jobs/{jobs[0]['job_id']}/render", len(head).to_bytes(4, "little") + head + b"x")

@@ -33,6 +33,7 @@ from kind_echo.bench.signals import MOST_BYTES, UploadRefused, keep_audio, make_
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.levels.marks import Mono, find_sound
 from kind_echo.core.registry.errors import Conflict, NotFound
+from kind_echo.core.registry.names import file_name
 from kind_echo.database.blobs import BlobSource
 from kind_echo.database.models import Cell, Event, KitFile, Render, Run
 from kind_echo.renderers.contract import RenderFailed, RenderResult
@@ -295,7 +296,7 @@ def _keep(at: _Arriving, named: _Named, path: Path, name: str) -> None:
         at.receipt.refused.append(Refused(name, str(error)))
         return
     file = KitFile(
-        run_id=at.run_id, name=name, content_sha256=content.sha256, state="received", why="", candidates=[],
+        run_id=at.run_id, name=file_name(name), content_sha256=content.sha256, state="received", why="", candidates=[],
         named_for=named.cell, named_by=named.by, take=named.take, received_at=at.now,
     )  # fmt: skip
     at.session.add(file)

@@ -192,6 +192,6 @@ def _collisions(session: Session, machine: Machine) -> Iterable[str]:
     for (queue, name, version), owner in _hosts_elsewhere(session, machine).items():
         yield f"{name} {version} is rendered by {owner} already, not by {queue}"
     names = {e["name"]: e["handle"] for o in machine.offers for e in o["effects"]}
-    for effect in session.scalars(select(Effect).where(Effect.name.in_(names)).order_by(Effect.name)):
-        if effect.handle != names[effect.name]:
+    for effect in session.scalars(select(Effect).where(Effect.known_as.in_(names)).order_by(Effect.name)):
+        if effect.handle != names[effect.known_as]:
             yield f"{effect.name} is known here by another identifier, {effect.handle or 'none'}"

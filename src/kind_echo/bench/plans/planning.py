@@ -26,6 +26,7 @@ from kind_echo.bench.signals import checked, shown
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.names import check_name
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.signals import OWN_FILE, in_one_channel, whole_seconds
 from kind_echo.database.models import (
@@ -175,6 +176,7 @@ def save_plan(session: Session, document: PlanDocument, *, who: str, now: dateti
     A plan that is the same as the newest revision makes no other. Raises BadPlan.
     """
     unfolded = unfold(session, document)
+    _check_new_names(session, document)
     effect = session.scalars(select(Effect).where(Effect.name == document.effect)).one()
     plan = session.scalar(select(Plan).where(Plan.effect_id == effect.id, Plan.name == document.plan).with_for_update())
     if plan is None:
@@ -204,10 +206,26 @@ def save_plan(session: Session, document: PlanDocument, *, who: str, now: dateti
     return revision
 
 
+def _check_new_names(session: Session, document: PlanDocument) -> None:
+    """Refuse names that nobody can read, of what a plan brings along; those that are there already stay in use."""
+    reasons = []
+    brought = (("plan", Plan, [document.plan]), ("signals", Signal, document.signals),
+               ("settings", Setting, document.settings))  # fmt: skip
+    for what, table, names in brought:
+        known = set(session.scalars(select(table.name).where(table.name.in_(names))))
+        for name in sorted(set(names) - known):
+            try:
+                check_name(name)
+            except ValueError as error:
+                reasons.append(f"{what}: {name!r}: {error}")
+    if reasons:
+        raise BadPlan(reasons)
+
+
 def document_of(session: Session, revision: PlanRevision) -> PlanDocument:
     """A revision as it was written; one that was made otherwise is written out, case by case."""
     if revision.document is not None:
-        return PlanDocument.model_validate(revision.document)
+        return _with_names_of_now(session, revision, PlanDocument.model_validate(revision.document))
     usual = null_test_limits()
     conditions = {c.id: c for c in session.scalars(select(Condition).where(Condition.id.in_(revision.condition_ids)))}
     return PlanDocument(
@@ -226,6 +244,43 @@ def document_of(session: Session, revision: PlanRevision) -> PlanDocument:
         ],
         conditions=_gathered([conditions[number] for number in revision.condition_ids]),
     )  # fmt: skip
+
+
+def _with_names_of_now(session: Session, revision: PlanRevision, document: PlanDocument) -> PlanDocument:
+    """A plan as it was written, with what has been renamed since by the names that it has now."""
+    plan = revision.plan
+    settings = {
+        former: setting.name
+        for setting in session.scalars(
+            select(Setting).where(Setting.effect_id == plan.effect_id, Setting.former_names != [])
+        )
+        for former in setting.former_names
+    }
+    hosts = {
+        (name, version): (host.name, host.version)
+        for host in session.scalars(select(Host).where(Host.former_names != []))
+        for name, version in host.former_names
+    }
+    named = {"plan": plan.name, "effect": plan.effect.name}
+    if not settings and not hosts and (document.plan, document.effect) == (plan.name, plan.effect.name):
+        return document
+
+    def host(name: str | None, version: str | None) -> dict[str, str | None]:
+        now = hosts.get((name or "", version or ""), (name, version))
+        return {"host": now[0], "version": now[1]}
+
+    return document.model_copy(update={
+        **named,
+        "settings": {settings.get(name, name): values for name, values in document.settings.items()},
+        "cases": [one.model_copy(update={"setting": settings.get(one.setting, one.setting)}) for one in document.cases],
+        "conditions": [one.model_copy(update=host(one.host, one.version)) for one in document.conditions],
+        "exclude": [
+            one.model_copy(
+                update=host(one.host, one.version) | {"setting": settings.get(one.setting or "", one.setting)}
+            )
+            for one in document.exclude
+        ],
+    })  # fmt: skip
 
 
 def cost_of(session: Session, document: PlanDocument, unfolded: Unfolded) -> Cost:

@@ -88,6 +88,10 @@ class Question:
     builds: tuple[BuildKey, ...]
 
 
+_MOST_TAIL_SECONDS = 60.0
+"""By which a render may be longer than its signal: an effect rings on, and a host renders its tail."""
+
+
 @dataclass(frozen=True)
 class Facts:
     """What a machine says of a render, beside the samples.
@@ -196,7 +200,8 @@ def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: P
 
     Raises:
         JobLost: the job is another's by now.
-        BadParameter: the samples are not as many as the facts say, or fewer takes than are wanted.
+        BadParameter: the samples are not as many as the facts say, or the takes, channels or frames are not those that
+            were asked for.
     """
     job = _own_job(session, worker_id, job_id, "render_cell")
     cell = find_cell(session, job.arguments["cell_id"], lock=True)
@@ -205,6 +210,12 @@ def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: P
         return
     if len(facts.frames) != cell.case.takes:
         raise BadParameter("takes", len(facts.frames), f"{cell.case.takes}")
+    if facts.channels != cell.condition.channels:
+        raise BadParameter("channels", facts.channels, f"{cell.condition.channels}, as was asked for")
+    most = request_for(session, cell).signal.shape[0] + round(_MOST_TAIL_SECONDS * cell.condition.rate)
+    if max(facts.frames) > most:
+        allowed = f"at most {most}: the signal, and {_MOST_TAIL_SECONDS:g} s more"
+        raise BadParameter("frames", max(facts.frames), allowed)
     encoding = ENCODINGS[cell.condition.word_length]
     width = encoding.width * facts.channels
     if path.stat().st_size != skip + sum(facts.frames) * width:
@@ -215,7 +226,7 @@ def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: P
                          encoding.half_step, encoding.rail, skip)  # fmt: skip
         contents.append(store_content(session, source, encoding).sha256)
         skip += frames * width
-    own = {(cell.run.build.effect.name, cell.run.build.effect.handle, cell.run.build.version): facts.artefact}
+    own = {(cell.run.build.effect.known_as, cell.run.build.effect.handle, cell.run.build.version): facts.artefact}
     said = {
         "claimed_latency": facts.claimed_latency, "compensated": facts.compensated, "wall": facts.wall,
         "cpu": facts.cpu, "memory": facts.memory, "log": keepable(facts.log),
@@ -294,7 +305,7 @@ def _wanted(job_id: int, cell_id: int, queues: Sequence[str]) -> Wanted | None:
 
 def _question(session: Session, job_id: int, run_id: int, queue: str) -> Question:
     run = find_run(session, run_id)
-    build = (run.build.effect.name, run.build.effect.handle, run.build.version)
+    build = (run.build.effect.known_as, run.build.effect.handle, run.build.version)
     return Question(job_id, run_id, (build,) if waiting_cells(session, run, queue) else ())
 
 

@@ -22,7 +22,12 @@ def can_render_here(cell: Cell, queue: str) -> bool:
     offer = installed().get(renderer_of(queue))
     effect, condition = cell.run.build.effect, cell.condition
     place = Place(
-        renderer_of(queue), condition.host, condition.host_version, effect.name, effect.handle, cell.run.build.version
+        renderer_of(queue),
+        condition.host,
+        condition.host_version,
+        effect.known_as,
+        effect.handle,
+        cell.run.build.version,
     )
     return offer is not None and has_place(offer, place)
 
@@ -31,7 +36,7 @@ def request_for(session: Session, cell: Cell) -> RenderRequest:
     """What a renderer is asked for. Raises what make_stimulus raises."""
     condition, build = cell.condition, cell.run.build
     return RenderRequest(
-        effect=build.effect.name,
+        effect=build.effect.known_as,
         version=build.version,
         values=cell.case.setting.parameters,
         host=condition.host,

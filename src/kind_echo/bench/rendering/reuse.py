@@ -24,11 +24,11 @@ def render_key(renderer: Renderer, cell: Cell) -> str | None:
     and how signals are made and renders measured.
     """
     build, condition, case = cell.run.build, cell.condition, cell.case
-    artefact = renderer.artefact(build.effect.name, build.effect.handle, build.version)
+    artefact = renderer.artefact(build.effect.known_as, build.effect.handle, build.version)
     if artefact is None:
         return None
     parts = [
-        artefact, build.effect.name, build.version, case.setting.parameters, case.signal.request, case.takes,
+        artefact, build.effect.known_as, build.version, case.setting.parameters, case.signal.request, case.takes,
         condition.host, condition.host_version, condition.mode, condition.rate, condition.block_size,
         condition.channels, condition.word_length,
         versions_of(_families(case)), SIGNAL_VERSION,

@@ -47,6 +47,10 @@ def prepare(session: Session, run_id: int, queue: str, renderer: Renderer) -> No
     cells = waiting_cells(session, run, queue)
     if not run.forced:
         cells = take_over(session, run, renderer, cells)
+    # Looking takes a while, and somebody may have stopped the run meanwhile: from here on that waits for the jobs.
+    session.refresh(run, with_for_update=True)
+    if run.stopped_at is not None:
+        return
     render_cells(session, queue, run.priority, [cell.id for cell in cells])
     if run.search_id is not None and not cells:
         advance(session, find_search(session, run.search_id))

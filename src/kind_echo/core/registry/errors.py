@@ -41,9 +41,13 @@ class Invalid(KindEchoError):
 
 
 class Unavailable(KindEchoError):
-    """What is asked for cannot be had for the time being; the same may work later."""
+    """What is asked for cannot be had for the time being; the same may work later.
+
+    `retry_after` is in how many seconds it may, where that is known.
+    """
 
     status = 503
+    retry_after: int | None = None
 
 
 class RateMismatch(Invalid):
@@ -53,7 +57,8 @@ class RateMismatch(Invalid):
         self.reference, self.render = reference, render
         super().__init__(
             f"The reference is at {reference} Hz and the render at {render} Hz; "
-            "sample by sample only files of one rate can be compared."
+            "sample by sample only files of one rate can be compared. "
+            "On the command line, --resample brings the render to the reference's rate."
         )
 
 

@@ -3,17 +3,28 @@
 from copy import deepcopy
 from datetime import date, datetime
 from functools import cache
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from kind_echo.core.causes.cause import CauseName
+from kind_echo.core.registry.names import check_name, check_title, file_name
 from kind_echo.core.registry.readings import Reason
 
 VerdictName = Literal["Pass", "Changed", "Fail", "No reading", "Waiting"]
 CellState = Literal["waiting", "rendering", "analysing", "done", "failed"]
 PairState = Literal["waiting", "rendering", "analysing", "done", "failed"]
 Judgement = Literal["met", "broken", "unknown"]
+
+
+ShownName = AfterValidator(check_name)
+"""A name that is shown: without characters that are not seen, and without a slash."""
+
+ShownTitle = AfterValidator(check_title)
+"""The same of what is never part of an address or the name of a file: a slash may stand in it."""
+
+FileName = AfterValidator(file_name)
+"""The name of a file that came, without its folders and what is not seen."""
 
 
 class Asked(BaseModel):
@@ -83,11 +94,19 @@ class MeasuresBody(Body):
 
 
 class BuildBody(Body):
-    """A build of an effect."""
+    """A build of an effect; one that is archived stands in no list to choose from."""
 
     id: int
     version: str
     note: str
+    archived: bool
+
+
+class ChangeThingBody(Body):
+    """What is to change of something that is under test; null leaves it as it is."""
+
+    name: Annotated[str, Field(min_length=1, max_length=120), ShownName] | None = None
+    archived: bool | None = None
 
 
 class ConditionBody(Body):
@@ -386,4 +405,4 @@ class RangeQuery(Asked):
 class UploadQuery(Asked):
     """The name of the file that the request carries."""
 
-    name: str = Field(min_length=1, max_length=255)
+    name: Annotated[str, Field(min_length=1, max_length=255), FileName]

@@ -1,11 +1,11 @@
 """The shape of what is asked and said of render kits."""
 
 from datetime import datetime
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
-from kind_echo.web.http.schemas import Asked, Body, CellState, ConditionBody, VerdictName
+from kind_echo.web.http.schemas import Asked, Body, CellState, ConditionBody, FileName, VerdictName
 
 
 class KitPlaceBody(Body):
@@ -75,7 +75,7 @@ class AssignBody(Body):
 class KitUploadQuery(Asked):
     """The name of the file that the request carries."""
 
-    name: str = Field(min_length=1, max_length=255)
+    name: Annotated[str, Field(min_length=1, max_length=255), FileName]
 
 
 class KitFilePath(Asked):

@@ -1,7 +1,7 @@
 """Bodies of listening."""
 
 from datetime import datetime
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import AwareDatetime, Field
 
@@ -10,7 +10,7 @@ from kind_echo.bench.listening import Align, Named
 from kind_echo.core.listening.levels import Matched
 from kind_echo.core.listening.rating import Scale
 from kind_echo.database.models import SittingState, TestKind
-from kind_echo.web.http.schemas import Asked, Body
+from kind_echo.web.http.schemas import Asked, Body, ShownTitle
 
 _SPEC = Field(min_length=1, max_length=400)
 
@@ -109,7 +109,7 @@ class NewTestBody(Body):
 
     asked: AskedBody
     kind: TestKind
-    name: str = Field(min_length=1, max_length=200)
+    name: Annotated[str, Field(min_length=1, max_length=200), ShownTitle]
     note: str = Field(default="", max_length=4000)
     subject: str = Field(default="", max_length=200)
     trials: int = Field(default=16, ge=0, le=200)

@@ -5,11 +5,21 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, BaseModel, Field, model_validator
 
 from kind_echo.web.effects.schemas import build_name
-from kind_echo.web.http.schemas import Asked, Body
+from kind_echo.web.http.schemas import Asked, Body, ShownName
 
-_Name = Annotated[str, Field(min_length=1, max_length=120)]
-_Word = Annotated[str, Field(max_length=120)]
-_Number = Annotated[float, Field(strict=True, allow_inf_nan=False)] | Annotated[int, Field(strict=True)]
+_Name = Annotated[str, Field(min_length=1, max_length=120), ShownName]
+_Word = Annotated[str, Field(max_length=120), ShownName]
+_MOST = 1e15
+"""Of any number that a machine says of a parameter."""
+
+_MOST_LATENCY = 10_000_000
+"""Frames, to either side: a minute at 176.4 kHz."""
+
+_MOST_SECONDS = 1e7
+_Number = (
+    Annotated[float, Field(strict=True, allow_inf_nan=False, ge=-_MOST, le=_MOST)]
+    | Annotated[int, Field(strict=True, ge=-int(_MOST), le=int(_MOST))]
+)
 _Queue = Annotated[str, Field(pattern=r"^[a-z][a-z0-9-]{0,29}$")]
 
 
@@ -66,7 +76,7 @@ class ArrivalBody(Body):
     """A machine that arrives: its name, the number of its process, and what it has."""
 
     machine: _Name
-    process: int = Field(ge=0)
+    process: int = Field(ge=0, le=2**31 - 1)
     offers: list[MachineOfferBody] = Field(min_length=1, max_length=100)
 
 
@@ -146,11 +156,11 @@ class DeliveryHead(BaseModel):
     frames: list[Annotated[int, Field(ge=1)]] = Field(min_length=1, max_length=100)
     channels: int = Field(ge=1, le=64)
     artefact: str | None = Field(default=None, max_length=200)
-    claimed_latency: int | None = None
+    claimed_latency: int | None = Field(default=None, ge=-_MOST_LATENCY, le=_MOST_LATENCY)
     compensated: bool = True
-    wall: float = Field(ge=0, allow_inf_nan=False)
-    cpu: float = Field(ge=0, allow_inf_nan=False)
-    memory: float | None = Field(default=None, ge=0, allow_inf_nan=False)
+    wall: float = Field(ge=0, le=_MOST_SECONDS, allow_inf_nan=False)
+    cpu: float = Field(ge=0, le=_MOST_SECONDS, allow_inf_nan=False)
+    memory: float | None = Field(default=None, ge=0, le=1e9, allow_inf_nan=False)
     log: str = Field(default="", max_length=200_000)
 
 

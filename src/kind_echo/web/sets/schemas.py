@@ -1,7 +1,7 @@
 """Sets of own files: how they are measured, and their table."""
 
 from datetime import datetime
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -9,9 +9,10 @@ from kind_echo.audio_io.codecs import Codec
 from kind_echo.bench.sets import MOST_FILES, Also, Role
 from kind_echo.core.listening.match import By
 from kind_echo.core.registry.readings import Reason
-from kind_echo.web.http.schemas import Asked, Body, Judgement, LimitBody
+from kind_echo.web.http.schemas import Asked, Body, Judgement, LimitBody, ShownName, ShownTitle
 
-Name = Field(min_length=1, max_length=200)
+Name = Annotated[str, Field(min_length=1, max_length=200), ShownTitle]
+_Word = Annotated[str, Field(min_length=1, max_length=120), ShownName]
 Hertz = Field(default=None, gt=0.0, le=1e6)
 Numbers = Field(min_length=1, max_length=MOST_FILES)
 
@@ -75,7 +76,7 @@ class ChangeSetBody(Body):
     `roles` names the reference or the input by the number of its row; all other files are files.
     """
 
-    name: str | None = Field(default=None, min_length=1, max_length=200)
+    name: Name | None = None
     note: str | None = Field(default=None, max_length=4000)
     options: SetOptionsBody | None = None
     roles: dict[int, Role] | None = Field(default=None, max_length=MOST_FILES)
@@ -92,7 +93,7 @@ class SomeFilesBody(Body):
 class CopySetBody(Body):
     """The name of the copy."""
 
-    name: str = Name
+    name: Name
 
 
 class LevelBody(Body):
@@ -200,11 +201,11 @@ class SetsBody(Body):
 class PlanOfSetBody(Body):
     """What a plan of a set is called, and the effect, its build and the host by hand that are made with it."""
 
-    plan: str = Field(min_length=1, max_length=120)
-    effect: str = Field(min_length=1, max_length=120)
-    version: str = Field(min_length=1, max_length=120)
-    host: str = Field(min_length=1, max_length=120)
-    host_version: str = Field(min_length=1, max_length=120)
+    plan: _Word
+    effect: _Word
+    version: _Word
+    host: _Word
+    host_version: _Word
 
 
 class LeftOutBody(Body):

@@ -1,12 +1,21 @@
 """The shape of what is asked and said of signals."""
 
 import json
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, Field, field_validator
 
 from kind_echo.core.audio.source import LEAST_RATE
-from kind_echo.web.http.schemas import Asked, Body, LevelMapBody, ReadingBody, SpectrumBody, StripBody
+from kind_echo.web.http.schemas import (
+    Asked,
+    Body,
+    FileName,
+    LevelMapBody,
+    ReadingBody,
+    ShownName,
+    SpectrumBody,
+    StripBody,
+)
 
 SignalValue = float | int | str | bool | None
 
@@ -63,15 +72,15 @@ class SignalsBody(Body):
 class NewSignalBody(Body):
     """A signal to keep."""
 
-    name: str = Field(min_length=1, max_length=80)
+    name: Annotated[str, Field(min_length=1, max_length=80), ShownName]
     request: dict[str, SignalValue]
 
 
 class OwnFileQuery(Asked):
     """The name of the file that the request carries, and what the signal is to be called."""
 
-    file: str = Field(min_length=1, max_length=255)
-    name: str = Field(min_length=1, max_length=80)
+    file: Annotated[str, Field(min_length=1, max_length=255), FileName]
+    name: Annotated[str, Field(min_length=1, max_length=80), ShownName]
 
 
 class AliasBody(Body):
@@ -132,7 +141,7 @@ class PreviewQuery(_Asked):
 class ExportQuery(_Asked):
     """Which signal, and as which file."""
 
-    name: str = Field(default="signal", min_length=1, max_length=80)
+    name: Annotated[str, Field(min_length=1, max_length=80), FileName] = "signal"
     format: Literal["wav", "flac"] = "wav"
     word_length: Literal["16 bit", "24 bit", "32 bit float"] = "24 bit"
     dither: bool = True
