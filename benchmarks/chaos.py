@@ -1,8 +1,10 @@
 """Random kills while a run is rendered: of workers, web server and PostgreSQL, with a disk that fills and empties.
 
-`python -m benchmarks.chaos [--cells 1000] [--kills 200] [--seed 1] [--disk]` makes an installation of its own, lets it
-render a plan undisturbed and then again under kills, and compares: every cell once, and the same readings. `--disk`
-puts the database on a file system in memory, which it fills twice; that needs the rights to mount one.
+`python -m benchmarks.chaos [--cells 1000] [--kills 200] [--seed 1] [--disk] [--supervisors 10]` makes an installation
+of its own, lets it render a plan undisturbed and then again under kills, and compares: every cell once, and the same
+readings. `--disk` puts the database on a file system in memory, which it fills twice; that needs the rights to mount
+one. `--supervisors` kills the supervisor so many times among the others, and starts the installation again each time;
+at the end nothing of it may be left.
 """
 
 import argparse
@@ -21,7 +23,7 @@ from pathlib import Path
 
 import psycopg
 from ops.cluster import Cluster
-from ops.stack import Stack
+from ops.stack import Stack, orphans
 
 _KINDS = ("worker", "worker", "web", "postmaster", "backend")
 """Workers are killed twice as often: they hold the work."""
@@ -50,14 +52,16 @@ class Outcome:
         kills: how many processes of each kind were killed.
         seconds: until the last cell, undisturbed and under kills.
         wrong: what is not as it must be; nothing when all is well.
+        alone: seconds after the death of a supervisor until none of its children was left, at the most.
     """
 
     kills: dict[str, int]
     seconds: tuple[float, float]
     wrong: list[str]
+    alone: float = 0.0
 
 
-def disturb(folder: Path, *, cells: int, kills: int, seed: int, disk: bool) -> Outcome:
+def disturb(folder: Path, *, cells: int, kills: int, seed: int, disk: bool, supervisors: int = 0) -> Outcome:
     """Let an installation in `folder` render a plan of so many cells undisturbed, and again under kills."""
     stack = _Installation(folder / "var", home=folder)
     stack.start(demo=False)
@@ -70,16 +74,34 @@ def disturb(folder: Path, *, cells: int, kills: int, seed: int, disk: bool) -> O
         begun, counted = time.monotonic(), dict.fromkeys(dict.fromkeys(_KINDS), 0)
         dice = random.Random(seed)
         filled = [kills // 3, 2 * kills // 3] if disk else []
+        alone = 0.0
+        without = {round((k + 0.5) * kills / supervisors) for k in range(supervisors)} if supervisors else set()
         for number in range(kills):
+            if number in without:
+                alone = max(alone, _kill_supervisor(stack))
+                stack.start(demo=False)
+                url = stack.cluster.url
             time.sleep(dice.uniform(0.2, 2.0 * calm_seconds / kills + 1.0))
             kind = dice.choice(_KINDS)
             counted[kind] += _kill(stack, kind, dice)
             if number in filled:
                 _fill(folder)
         rough_seconds = _wait(url, rough) + time.monotonic() - begun
-        return Outcome(counted, (calm_seconds, rough_seconds), _wrong(url, calm, rough))
+        wrong = _wrong(url, calm, rough)
+        counted |= {"supervisor": supervisors} if supervisors else {}
     finally:
         stack.stop()
+    left = orphans(stack.var)
+    return Outcome(counted, (calm_seconds, rough_seconds), wrong + [f"left over: {left}"] * bool(left), alone)
+
+
+def _kill_supervisor(stack: Stack) -> float:
+    """Kill the supervisor, and wait until all that it started is gone; how long that took, in seconds."""
+    os.kill(int((stack.var / "supervisord.pid").read_text()), signal.SIGKILL)
+    begun = time.monotonic()
+    while orphans(stack.var) and time.monotonic() - begun < _PATIENCE:
+        time.sleep(0.05)
+    return time.monotonic() - begun
 
 
 def _plan(url: str, cells: int) -> tuple[int, int]:
@@ -254,12 +276,16 @@ def main() -> None:
     parser.add_argument("--kills", type=int, default=200)
     parser.add_argument("--seed", type=int, default=1)
     parser.add_argument("--disk", action="store_true")
+    parser.add_argument("--supervisors", type=int, default=0)
     asked = parser.parse_args()
     folder = Path(tempfile.mkdtemp(prefix="kind-echo-chaos-"))
     try:
         with _small_disk(folder, asked.disk):
             folder.chmod(0o755)  # PostgreSQL's own account must reach it
-            found = disturb(folder, cells=asked.cells, kills=asked.kills, seed=asked.seed, disk=asked.disk)
+            found = disturb(
+                folder, cells=asked.cells, kills=asked.kills, seed=asked.seed, disk=asked.disk,
+                supervisors=asked.supervisors,
+            )  # fmt: skip
     finally:
         shutil.rmtree(folder, ignore_errors=True)
     killed = ", ".join(f"{count} {kind}s" for kind, count in found.kills.items())
@@ -267,6 +293,8 @@ def main() -> None:
     said = "; ".join(found.wrong) or "every cell once, with the same readings"
     print(f"{asked.cells} cells under {sum(found.kills.values())} kills ({killed}): {rough:.0f} s, {calm:.0f} s "
           f"undisturbed; {said}")  # fmt: skip
+    if asked.supervisors:
+        print(f"Without a supervisor its children lived on for {found.alone:.1f} s at the most.")
     if found.wrong:
         raise SystemExit(1)
 

@@ -122,7 +122,10 @@ class Cluster:
     def stop(self, how: str = "fast") -> None:
         """Stop the server, if it runs."""
         if self.running():
-            self._run("pg_ctl", "-D", str(self.data), "-w", "-m", how, "stop")
+            done = self._call("pg_ctl", "-D", str(self.data), "-w", "-m", how, "stop")
+            # One that was only just starting dies of the signal and leaves its file behind, which pg_ctl calls failure.
+            if self.running():
+                raise ClusterFailed(f"pg_ctl failed:\n{done.stdout.strip()}")
 
     def make_database(self) -> None:
         """Make the project's database, unless it is there."""

@@ -5,13 +5,14 @@ import os
 import secrets
 import shlex
 import shutil
+import signal
 import subprocess
 import sys
 import time
 import urllib.error
 import urllib.request
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -23,6 +24,11 @@ _FIRST_PORT = 8765
 _IDLE_SECONDS = 60.0  # without any sign of work, after which the page is given up
 _SAY_SECONDS = 10.0
 _DATABASE_SECONDS = 120.0
+_LOADING_SECONDS = 0.2
+_ORPHAN_SECONDS = 30.0  # a worker finishes what it is at within twenty
+_MARK = "KIND_ECHO_STACK"
+"""In the environment of a supervisor and of all that it starts: which installation they belong to."""
+
 DEMO_PERSON = "Nora F."
 _RENDERERS = Path(os.environ.get("KIND_ECHO_RENDERERS", PROJECT / "examples" / "renderers.toml"))
 
@@ -60,28 +66,41 @@ class Stack:
         """
         running = self.address() if self.running() else None
         if running and _answers(running):
-            print("Kind Echo is running already; nothing was done.")
+            print("Kind Echo is running already.")
+            if demo:  # which may have failed when it was started
+                self._load_demo(self._environment(self._wait_for_database(), running))
             return running
-        self.stop()
+        self.stop()  # with what a supervisor that was killed has left behind
         self.var.mkdir(parents=True, exist_ok=True)
         port = self._choose_port()
         (self.var / "port").write_text(str(port))
         self._write_config(_HEAD, self._database_program())
-        subprocess.run([_program("supervisord"), "-c", str(self.config)], cwd=PROJECT, check=True)
+        command, marked = [_program("supervisord"), "-c", str(self.config)], os.environ | {_MARK: str(self.var)}
+        subprocess.run(command, cwd=PROJECT, env=marked, check=True)
         url = self._wait_for_database()
         address = f"http://127.0.0.1:{port}"
-        environment = os.environ | {
-            "KIND_ECHO_DATABASE_URL": url, "KIND_ECHO_RENDERERS": str(_RENDERERS), "KIND_ECHO_ADDRESS": address,
-        }  # fmt: skip
+        environment = self._environment(url, address)
         account = ["--no-account"] if demo else []
-        subprocess.run([_program("kind-echo"), "migrate", *account], env=environment, check=True)
+        said = subprocess.run(
+            [_program("kind-echo"), "migrate", *account], env=environment, check=True, stdout=subprocess.PIPE, text=True
+        )
         self._write_config(_HEAD, self._database_program(), self._services(port, self._service_urls(url, environment)))
         self._control("update")
         if demo:
             # Beside the web server and the workers, which take some seconds to load.
-            subprocess.run([_program("kind-echo"), "load-demo"], env=environment, check=True)
+            self._load_demo(environment)
         self._wait_for_page(address)
+        print(said.stdout, end="", flush=True)  # a link is told once it leads somewhere
         return address
+
+    def _environment(self, url: str, address: str) -> dict[str, str]:
+        """Of commands that are run beside the services."""
+        return os.environ | {
+            "KIND_ECHO_DATABASE_URL": url, "KIND_ECHO_RENDERERS": str(_RENDERERS), "KIND_ECHO_ADDRESS": address,
+        }  # fmt: skip
+
+    def _load_demo(self, environment: dict[str, str]) -> None:
+        subprocess.run([_program("kind-echo"), "load-demo"], env=environment, check=True)
 
     def _wait_for_page(self, address: str) -> None:
         """Wait until the page answers, for as long as the web server is at something; say so now and then.
@@ -121,8 +140,22 @@ class Stack:
             # It stops to answer some time before it is gone and its socket is free.
             while process.exists() and time.monotonic() < deadline:
                 time.sleep(0.1)
+        self._end_orphans()
         if self.cluster is not None and self.cluster.exists():
             self.cluster.stop()
+
+    def _end_orphans(self) -> None:
+        """End programs of this installation that no supervisor has any more: it was killed before they were."""
+        left = orphans(self.var)
+        for how, seconds in ((signal.SIGTERM, _ORPHAN_SECONDS), (signal.SIGKILL, _ORPHAN_SECONDS)):
+            for process in left:
+                with suppress(ProcessLookupError):
+                    os.kill(process, how)
+            deadline = time.monotonic() + seconds
+            while (left := orphans(self.var)) and time.monotonic() < deadline:
+                time.sleep(0.1)
+        if left:
+            raise SystemExit(f"Processes {', '.join(map(str, left))} of an earlier start cannot be ended.")
 
     def reset(self) -> None:
         """Stop, and remove the project's database with all that is in it."""
@@ -159,7 +192,7 @@ class Stack:
         port = int((cluster.folder / "port").read_text()) if cluster.running() else cluster.last_port()
         account = cluster.account()
         return _DATABASE.format(
-            command=shlex.join(cluster.command(port)).replace("%", "%%"),
+            command=_with_parent("INT", shlex.join(cluster.command(port)).replace("%", "%%")),
             account=f"user={account}" if account else "",
             var=self.var,
         )
@@ -211,7 +244,8 @@ class Stack:
             web_url=urls["web"].replace("%", "%%"),
             worker_url=urls["worker"].replace("%", "%%"),
             secret=self._secret_file(),
-            program=_program("kind-echo"),
+            # Killed, not asked: a worker may wait for a database that has died with it. What it was at is begun again.
+            program=_with_parent("KILL", _program("kind-echo")),
             port=port,
             workers=max(1, os.cpu_count() or 1),
             renderers=_RENDERERS,
@@ -275,6 +309,35 @@ stopwaitsecs=30
 stopasgroup=true
 killasgroup=true
 """
+
+
+def _with_parent(how: str, command: str) -> str:
+    """A command that is told to end, by that signal, when its supervisor dies; where the system can do so."""
+    return command if shutil.which("setpriv") is None else f"setpriv --pdeathsig {how} -- {command}"
+
+
+def orphans(var: Path) -> list[int]:
+    """The processes of an installation that run: its supervisor's, or what one that was killed has left behind."""
+    found = _marked(var)
+    if not found:
+        time.sleep(_LOADING_SECONDS)  # a program that is being loaded shows no environment
+        found = _marked(var)
+    return found
+
+
+def _marked(var: Path) -> list[int]:
+    mark = f"{_MARK}={var}".encode()
+    found = []
+    for folder in Path("/proc").iterdir():
+        if not folder.name.isdigit():
+            continue
+        try:
+            marked = mark in (folder / "environ").read_bytes().split(b"\0")
+        except OSError:
+            continue  # it is gone, or somebody else's
+        if marked:
+            found.append(int(folder.name))
+    return found
 
 
 def _program(name: str) -> str:

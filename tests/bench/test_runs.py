@@ -1,10 +1,12 @@
 """Runs survive the death of a worker and an absence of the database: no cell is lost, none is counted twice."""
 
+import threading
 import time
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Literal
+from typing import Any, Literal
 
 import pytest
 from ops.cluster import Cluster
@@ -22,7 +24,7 @@ from kind_echo.bench.plans import (
     revise_plan,
 )
 from kind_echo.bench.queue import render_cells
-from kind_echo.bench.rendering import render_key
+from kind_echo.bench.rendering import render_key, steps
 from kind_echo.bench.runs import RunNotFound, cells_of, put_first, render_again, resume_run, start_run, stop_run
 from kind_echo.bench.runs.running import CannotRenderAgain
 from kind_echo.database.models import Cell, Condition, Event, Plan, Render, Run
@@ -198,6 +200,37 @@ def test_a_run_that_is_stopped_renders_no_more_and_goes_on_where_it_was(short: s
     with transaction() as session:
         said = [e.what for e in session.scalars(select(Event).where(Event.detail["run"].as_integer() == run))]
     assert said == ["run started", "run stopped", "run resumed"]
+
+
+def test_a_run_that_is_stopped_while_it_is_prepared_leaves_no_job_behind(
+    short: str, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """Whoever prepares it has looked for a while which cells must be rendered when somebody stops it."""
+    looking, stopped = threading.Event(), threading.Event()
+    look = steps.take_over
+
+    def slowly(*given: Any) -> list[Cell]:
+        found = look(*given)
+        looking.set()
+        assert stopped.wait(30)
+        return found
+
+    monkeypatch.setattr(steps, "take_over", slowly)
+    run = _start("2.1.0-rc2", "what changed")
+    with ThreadPoolExecutor(1) as pool:
+        drained = pool.submit(drain)
+        assert looking.wait(30)
+        with transaction() as session:
+            stop_run(session, run, who="Nora F.", now=datetime.now(UTC))
+        stopped.set()
+        drained.result()
+    left = "SELECT count(*) FROM procrastinate_jobs WHERE task_name IN ('render_cell', 'prepare_run')"
+    assert query(short, left) == [(0,)]
+    monkeypatch.setattr(steps, "take_over", look)
+    with transaction() as session:
+        resume_run(session, run, who="Nora F.", now=datetime.now(UTC))
+    drain()
+    assert _counts(run)[0] == 24
 
 
 def test_a_cell_whose_worker_died_before_the_run_was_stopped_is_not_lost(short: str) -> None:

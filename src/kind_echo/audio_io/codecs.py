@@ -48,11 +48,19 @@ class LossyCodec:
             self._level = float(np.clip((high - kilobits) / (high - low), 0.0, 0.999))
 
     def round_trip(self, samples: Samples) -> Samples:
-        """Encode and decode; whatever the decoder adds at either end is kept."""
+        """Encode and decode; whatever the decoder adds at either end is kept.
+
+        Raises:
+            BadParameter: so short a sound gives a file that no decoder reads.
+        """
         if self._level is None:
             self._level = self._quality_for(samples[: _TRIAL_SECONDS * self.rate])
         file = io.BytesIO(self._encoded(samples, self._level))
-        decoded: Samples = soundfile.read(file, dtype="float64", always_2d=True)[0]
+        try:
+            decoded: Samples = soundfile.read(file, dtype="float64", always_2d=True)[0]
+        except soundfile.LibsndfileError as error:
+            allowed = f"longer: {self._format} of so few frames cannot be decoded"
+            raise BadParameter("length", f"{len(samples)} frames", allowed) from error
         return decoded
 
     def _encoded(self, samples: Samples, level: float) -> bytes:

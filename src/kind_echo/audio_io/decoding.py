@@ -19,14 +19,19 @@ from typing import Any
 
 from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode
 from kind_echo.audio_io.files import AudioFile, UnreadableAudio
-from kind_echo.audio_io.temporary import temporary_folder
+from kind_echo.audio_io.temporary import NoTemporarySpace, is_out_of_space, temporary_folder
 from kind_echo.core.audio.source import Samples
+from kind_echo.core.registry.errors import Unavailable
 
 LEAST_RATE, MOST_RATE = 1_000, 3_072_000
 """Sample rates that are taken, in Hz."""
 
 _MEMORY = 1 << 30  # bytes of address space beside what the child has when it starts
 _SECONDS = 300.0  # by the clock, for one file
+_START_SECONDS = 60.0
+READY = b"ready\n"
+"""What a child says once it has loaded all that it needs."""
+
 _CPU_SECONDS = 240  # of the processor, for all files of one child
 _RENEW_SECONDS = 60.0  # of the processor, after which the next file has a new child
 _MOST_SAID = 1 << 16  # bytes
@@ -75,6 +80,17 @@ class Most:
     def holds(self, rate: int, channels: int, frames: int) -> bool:
         """Whether a file has no more."""
         return channels <= self.channels and frames <= self.seconds * rate and frames * channels <= self.samples
+
+
+class DecoderBroken(Unavailable):
+    """The process that reads files cannot be started: the installation is at fault, and no file."""
+
+    def __init__(self, reason: str) -> None:
+        self.reason = reason
+        super().__init__(
+            f"Files cannot be read at present: the process that reads them cannot be started ({reason}). Nothing was "
+            "kept; whoever runs this installation has to mend it."
+        )
 
 
 def _checked(said: dict[str, Any], target: Path, name: str, most: Most) -> Decoded:
@@ -132,10 +148,15 @@ class Decoder:
 
         Raises:
             UnreadableAudio: it is not audio, breaks off, has no frames, or ended the process that read it.
+            NoTemporarySpace: the disk for temporary files is full.
+            DecoderBroken: the process that reads files cannot be started.
         """
         target = Path(self._folder.name) / "samples"
         asked = {"path": str(path), "name": name, "to": str(target), "most": asdict(most)}
         said = self._ask(asked, name)
+        if said.get("full"):
+            target.unlink(missing_ok=True)
+            raise NoTemporarySpace
         if "why" in said:
             raise UnreadableAudio(name, str(said["why"]))
         try:
@@ -163,17 +184,28 @@ class Decoder:
             said = None
         if not isinstance(said, dict):
             return {}
+        # What many files took together must not count against the next.
         if not 0 <= float(said.get("cpu", 0.0)) < _RENEW_SECONDS:
-            self._end()  # what many files took together is not to be laid at the door of the next
+            self._end()
         return said
 
     def _begin(self) -> subprocess.Popen[bytes]:
         plain = {"PATH": os.environ.get("PATH", os.defpath), "LC_ALL": "C.UTF-8", "OPENBLAS_NUM_THREADS": "1"}
-        self._child = subprocess.Popen(
-            [sys.executable, "-m", "kind_echo.audio_io.decoding"],
-            stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL, cwd=self._folder.name, env=plain,
-        )  # fmt: skip
-        return self._child
+        log = Path(self._folder.name) / "log"
+        try:
+            with log.open("wb") as errors:
+                self._child = child = subprocess.Popen(
+                    [sys.executable, "-m", "kind_echo.audio_io.decoding"],
+                    stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=errors, cwd=self._folder.name, env=plain,
+                )  # fmt: skip
+        except OSError as error:
+            raise (NoTemporarySpace() if is_out_of_space(error) else DecoderBroken(str(error))) from error
+        assert child.stdout is not None
+        if _line(child.stdout.fileno(), _START_SECONDS) != READY:
+            self._end()
+            said = log.read_text(errors="replace").strip().splitlines()
+            raise DecoderBroken(said[-1] if said else "it ended without a word")
+        return child
 
     def _end(self) -> None:
         child, self._child = self._child, None
@@ -192,6 +224,8 @@ def main() -> None:
     _bind()
     out = os.fdopen(os.dup(1), "w")
     os.dup2(2, 1)  # what a library prints is no answer
+    out.write(READY.decode())
+    out.flush()
     for line in sys.stdin:
         try:
             said: dict[str, Any] = _decode(json.loads(line))
@@ -200,7 +234,7 @@ def main() -> None:
         except MemoryError:
             said = {"why": "reading it takes more memory than it may"}
         except OSError as error:
-            said = {"why": f"reading it failed ({error.strerror})"}
+            said = {"full": True} if is_out_of_space(error) else {"why": f"reading it failed ({error.strerror})"}
         out.write(json.dumps(said | {"cpu": time.process_time()}) + "\n")
         out.flush()
 

@@ -14,6 +14,12 @@ from kind_echo.audio_io.encoding import ENCODINGS, Encoding, encode, from_words
 from kind_echo.core.audio.source import LEAST_RATE, MOST, Samples, Source, blocks
 from kind_echo.core.registry.errors import Invalid
 
+ENDINGS = (".wav", ".flac", ".aiff", ".aif", ".rf64", ".w64", ".caf", ".mp3", ".ogg", ".opus")
+"""Of the names of files that are looked for in a folder."""
+
+FORMATS = "WAV, FLAC, AIFF, RF64, W64, CAF, MP3, Ogg Vorbis and Opus"
+"""That are read, in words."""
+
 _AS_STORED = {"PCM_S8": "PCM_16", "PCM_U8": "PCM_16"}  # 8 bits fit into 16 without loss
 _SINGLE = {*_AS_STORED, "PCM_16", "PCM_24", "FLOAT"}  # the subtypes whose samples 32 bits hold exactly
 _CHUNK = re.compile(r"^\s*(?:RIFF|FORM|Riff size|riff|data|SSND)\s*: (\d+) \(should be (\d+)\)", re.MULTILINE)
@@ -193,8 +199,6 @@ def _reason(path: Path | str, error: Exception) -> str:
         return "it is a folder"
     if file.stat().st_size == 0:
         return "it is empty"
-    return (
-        "its format is not known, or its header is damaged"
-        if isinstance(error, soundfile.LibsndfileError)
-        else str(error)
-    )
+    if isinstance(error, soundfile.LibsndfileError):
+        return f"its format is not known, or its header is damaged; {FORMATS} are read, AAC is not"
+    return str(error)

@@ -4,13 +4,19 @@ import shutil
 import tempfile
 from contextlib import ExitStack
 from dataclasses import dataclass
+from pathlib import Path
 from typing import BinaryIO
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.source import BLOCK, ArraySource, Derived, Samples, SingleSource, Source
+from kind_echo.audio_io.decoding import Decoded
+from kind_echo.audio_io.encoding import ENCODINGS
+from kind_echo.audio_io.temporary import temporary_folder
+from kind_echo.core.audio.resampling import resample
+from kind_echo.core.audio.source import BLOCK, FLOAT_HALF_STEP, ArraySource, Derived, Samples, SingleSource, Source
 
+_HELD = 1 << 24  # samples of all channels that are resampled in memory
 _SPARED = 0.5  # of the free space, that is left to others
 
 
@@ -54,6 +60,29 @@ def to_scratch(source: Source, until: ExitStack) -> Source:
             file.truncate(0)
             return source
     return ScratchSource(source, file, kind)
+
+
+def resampled(source: Source, rate: int, until: ExitStack) -> Source:
+    """A source at another rate, in soxr's very high quality; long ones are written to a temporary file.
+
+    Args:
+        until: removes the file.
+    """
+    frames = source.frames * rate // source.rate + 1
+    if frames * source.channels <= _HELD:
+        return ArraySource(resample(source.read(0, source.frames), source.rate, rate), rate)
+    import soxr  # slow to load, and few commands need it
+
+    stream = soxr.ResampleStream(source.rate, rate, source.channels, "float64", "VHQ")
+    path, made = Path(until.enter_context(temporary_folder())) / "samples", 0
+    with path.open("wb") as file:
+        for start in range(0, source.frames, BLOCK):
+            stop = min(start + BLOCK, source.frames)
+            samples = stream.resample_chunk(source.read(start, stop), last=stop == source.frames)
+            file.write(np.ascontiguousarray(samples, np.float64).data)
+            made += len(samples)
+    double = ENCODINGS["DOUBLE"]
+    return Decoded(path, rate, made, source.channels, double.name, double, FLOAT_HALF_STEP, 1.0)
 
 
 def _samples(source: Source, start: int, stop: int) -> NDArray[np.float32] | Samples:

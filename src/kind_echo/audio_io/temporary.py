@@ -1,5 +1,6 @@
 """Folders for files on their way; what a process that was killed leaves behind, the next one removes."""
 
+import errno
 import os
 import re
 import shutil
@@ -7,7 +8,27 @@ import sys
 import tempfile
 from pathlib import Path
 
+from kind_echo.core.registry.errors import Unavailable
+
+
+class NoTemporarySpace(Unavailable):
+    """The disk for temporary files is full; what was asked for can be had when there is space."""
+
+    status = 507
+
+    def __init__(self) -> None:
+        super().__init__(
+            "The disk for temporary files is full; nothing was kept. Send it again when there is space: TMPDIR says "
+            "where these files are."
+        )
+
+
 _NAME = re.compile(r"kind-echo-(\d+)-")
+
+
+def is_out_of_space(error: BaseException) -> bool:
+    """Whether a file could not be written because its disk, or its owner's share of it, is full."""
+    return isinstance(error, OSError) and error.errno in (errno.ENOSPC, errno.EDQUOT)
 
 
 def temporary_folder() -> tempfile.TemporaryDirectory[str]:

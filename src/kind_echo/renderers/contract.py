@@ -120,6 +120,7 @@ class Offer:
 
     Attributes:
         queue: its name, which the queues of its jobs begin with.
+        simulated: its hosts are of interest only to who has added one of its effects.
     """
 
     queue: str
@@ -127,6 +128,7 @@ class Offer:
     renderer: Renderer
     hosts: tuple[OfferedHost, ...]
     effects: tuple[OfferedEffect, ...] = field(default=())
+    simulated: bool = False
 
 
 class RemoteRenderer:

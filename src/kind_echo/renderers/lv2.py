@@ -12,6 +12,7 @@ from typing import Any
 from urllib.parse import unquote, urlsplit
 
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.registry.names import plain_name
 from kind_echo.renderers.contract import (
     Offer,
     OfferedEffect,
@@ -158,7 +159,7 @@ def read_plugin(uri: str, text: str) -> Plugin:
     )
     return Plugin(
         uri=uri,
-        name=_field(head, "Name"),
+        name=plain_name(_field(head, "Name")) or uri,
         version=_digest(_field(head, "Binary")),
         inputs=sum("#InputPort" in port for port in audio),
         outputs=sum("#OutputPort" in port for port in audio),

@@ -103,7 +103,9 @@ def limit_own_memory(megabytes: float) -> None:
 def _bounds(limits: Limits) -> list[str]:
     if shutil.which("prlimit") is None:
         return []
-    return ["prlimit", f"--as={limits.memory * _MB}", f"--fsize={limits.file_size * _MB}", "--core=0", "--"]
+    # Only its parent ends it in time: without one it must not go on for ever.
+    orphaned = ["setpriv", "--pdeathsig", "KILL", "--"] if shutil.which("setpriv") is not None else []
+    return [*orphaned, "prlimit", f"--as={limits.memory * _MB}", f"--fsize={limits.file_size * _MB}", "--core=0", "--"]
 
 
 def _signal_words(number: int, limits: Limits) -> str:

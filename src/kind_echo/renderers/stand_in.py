@@ -73,4 +73,5 @@ def stand_in_offer() -> Offer:
             )
             for effect in STAND_INS.values()
         ),
+        simulated=True,
     )

@@ -172,7 +172,7 @@ function Row({
         ))}
         <td className="min-w-56 pr-5! text-quiet">
           {file.state === "measuring" ? (
-            <span role="status">being measured…</span>
+            <span role="status">{file.why ? sentenceCase(file.why) : "being measured…"}</span>
           ) : (
             <span className={file.state === "failed" ? "text-text" : ""}>{sentenceCase(file.why)}</span>
           )}

@@ -34,7 +34,7 @@ export function CellPairPage() {
   const [search] = useSearchParams();
   const beside = Number(search.get("beside")) || undefined;
   const pair = useQuery(cellQuery(id, beside));
-  const { undo, act } = useLastAct();
+  const { undo, act } = useLastAct({ cell_id: id });
   if (pair.isPending) return <Loading what="the pair" />;
   if (!pair.data) return <Failed error={pair.error} onRetry={() => pair.refetch()} />;
   const { cell } = pair.data;
@@ -349,7 +349,7 @@ function Standing({ pair }: { pair: Pair }) {
     return (
       <p role="status" className="pb-4">
         <b className="font-semibold">{pair.state === "analysing" ? "Being measured." : "Being rendered."}</b>{" "}
-        It appears here by itself.
+        {pair.why ? `${pair.why}.` : "It appears here by itself."}
       </p>
     );
   const residual = pair.readings.find((one) => one.measure === "residual_rms" && one.channel === "all");

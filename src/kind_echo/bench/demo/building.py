@@ -48,10 +48,10 @@ def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
             add_person(session, name, role, who=BENCH, now=now)
     if session.scalar(select(Effect.id).where(Effect.name == "Skerry")) is not None:
         return False
-    register(session, offers)
     by_queue = {offer.queue: offer for offer in offers}
     for effect in by_queue[stand_in.QUEUE].effects:
         add_effect(session, effect)
+    register(session, offers)  # after its effects: simulated hosts are of interest to these alone
     for stand_in_effect in STAND_INS.values():
         notes = {build.version: build.note for build in stand_in_effect.builds}
         for build in session.scalars(select(Build).join(Effect).where(Effect.name == stand_in_effect.name)):

@@ -6,6 +6,7 @@ from datetime import UTC, datetime, timedelta
 
 import procrastinate
 from sqlalchemy.exc import DBAPIError
+from sqlalchemy.orm import Session
 
 from kind_echo.bench import storage
 from kind_echo.bench.comparisons import analyse, options_for
@@ -39,7 +40,7 @@ from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.blobs import find_content
 from kind_echo.database.locks import hold_references
 from kind_echo.database.models import SetFile
-from kind_echo.database.sessions import brief_message, is_temporary, transaction
+from kind_echo.database.sessions import brief_message, is_disk_full, is_temporary, transaction
 from kind_echo.renderers import stand_in
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.renderers.takes import render_takes
@@ -110,6 +111,7 @@ def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
             search_on(session, cell)
             tell_change(session, cell.run_id)
     except Exception as error:
+        _say_that_it_waits(error, lambda session: _cell_waits(session, cell_id))
         _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
         raise
 
@@ -184,10 +186,11 @@ def analyse_pair(context: procrastinate.JobContext, pair_id: int) -> None:
             reference = find_content(session, pair.reference.content_sha256)
             render = find_content(session, pair.render.content_sha256)
             pair.analysis = analyse(session, reference, render, CompareOptions(**pair.options))
-            pair.state = "done"
+            pair.state, pair.why = "done", ""
     except PairNotFound:
         return  # somebody has deleted it
     except Exception as error:
+        _say_that_it_waits(error, lambda session: _pair_waits(session, pair_id))
         _last_attempt(context, lambda reason: _fail_pair(pair_id, reason), error)
         raise
 
@@ -207,6 +210,7 @@ def measure_set_file(context: procrastinate.JobContext, file_id: int, revision: 
         if isinstance(error, KindEchoError) and not is_temporary(error):
             _fail_set_file(file_id, revision, str(error).rstrip("."))
             return
+        _say_that_it_waits(error, lambda session: _set_file_waits(session, file_id, revision))
         _last_attempt(context, lambda reason: _fail_set_file(file_id, revision, reason), error)
         raise
 
@@ -251,11 +255,22 @@ def _cell_or_fails(context: procrastinate.JobContext, cell_id: int) -> Iterator[
         if is_temporary(error):
             with suppress(DBAPIError):
                 forget_attempt(cell_id)
+            _say_that_it_waits(error, lambda session: _cell_waits(session, cell_id))
         elif isinstance(error, KindEchoError):
             fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
             return
         _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
         raise
+
+
+_WAITS = "It waits until there is space on the disk for temporary files"
+
+
+def _say_that_it_waits(error: Exception, say: Callable[[Session], None]) -> None:
+    """What waits for space says so where a person looks; it is tried again until there is some."""
+    if is_disk_full(error) and not isinstance(error, DBAPIError):
+        with suppress(DBAPIError), transaction() as session:
+            say(session)
 
 
 def _last_attempt(context: procrastinate.JobContext, give_up: Callable[[str], None], error: Exception) -> None:
@@ -265,6 +280,23 @@ def _last_attempt(context: procrastinate.JobContext, give_up: Callable[[str], No
         raise TooMuchMemory from error
     if context.job.attempts + 1 >= MOST_ATTEMPTS and not is_temporary(error):
         give_up(f"It was tried {MOST_ATTEMPTS} times; the last error was: {brief_message(error)}")
+
+
+def _cell_waits(session: Session, cell_id: int) -> None:
+    cell = find_cell(session, cell_id, lock=True)
+    if cell.state not in ("done", "failed"):
+        cell.why = _WAITS
+        tell_change(session, cell.run_id)
+
+
+def _pair_waits(session: Session, pair_id: int) -> None:
+    find_pair(session, pair_id).why = _WAITS
+
+
+def _set_file_waits(session: Session, file_id: int, revision: int) -> None:
+    file = session.get(SetFile, file_id, with_for_update=True)
+    if file is not None and is_wanted(session, file, revision):
+        file.why = _WAITS
 
 
 def _fail_kit_file(file_id: int, reason: str) -> None:

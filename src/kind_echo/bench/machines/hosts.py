@@ -1,10 +1,10 @@
 """Hosts and who renders them; the machines that take jobs, what they have, and what waits for them."""
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from datetime import datetime, timedelta
 from typing import Any
 
-from sqlalchemy import delete, func, select, tuple_, update
+from sqlalchemy import delete, func, or_, select, tuple_, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
@@ -62,9 +62,14 @@ class EffectNotOffered(NotFound):
 
 
 def register(session: Session, offers: Iterable[Offer]) -> None:
-    """Write down the hosts that a machine has, and builds that are new of effects that are known."""
+    """Write down the hosts that a machine has, and builds that are new of effects that are known.
+
+    Simulated hosts are written down only once one of their effects is tested: who tests effects of their own alone is
+    not to look for their hosts among them.
+    """
     for offer in offers:
-        for host in offer.hosts:
+        known = not offer.simulated or _tests_any(session, offer)
+        for host in offer.hosts if known else ():
             values = {
                 "name": host.name, "version": host.version, "description": host.description,
                 "renderer": offer.queue, "modes": list(host.modes),
@@ -72,16 +77,25 @@ def register(session: Session, offers: Iterable[Offer]) -> None:
             query = insert(Host).values(values)
             session.execute(query.on_conflict_do_update(index_elements=["name", "version"], set_=values))
         for offered in offer.effects:
-            effect = session.scalar(select(Effect).where(Effect.name == offered.name, Effect.handle == offered.handle))
+            effect = session.scalar(
+                select(Effect).where(Effect.known_as == offered.name, Effect.handle == offered.handle)
+            )
             if effect is not None:
                 if offered.channels and effect.channels != list(offered.channels):
                     effect.channels = list(offered.channels)
                 add_builds(session, effect, offered.versions, f"Found by the renderer {offer.queue}.")
 
 
+def _tests_any(session: Session, offer: Offer) -> bool:
+    names = [(effect.name, effect.handle) for effect in offer.effects]
+    wanted = select(Effect.id).where(tuple_(Effect.known_as, Effect.handle).in_(names))
+    return session.scalar(wanted.limit(1)) is not None
+
+
 def add_effect(session: Session, offered: OfferedEffect, note: str = "") -> Effect:
     """An effect that a renderer offers becomes one that can be tested. Raises EffectExists."""
-    if session.scalar(select(Effect.id).where(Effect.name == offered.name)) is not None:
+    same = or_(Effect.name == offered.name, Effect.known_as == offered.name)
+    if session.scalar(select(Effect.id).where(same)) is not None:
         raise EffectExists(offered.name)
     effect = Effect(
         name=offered.name, description=offered.description, handle=offered.handle,
@@ -104,8 +118,20 @@ def add_offered(session: Session, name: str, now: datetime) -> Effect:
                         tuple(effect["versions"]), tuple(effect.get("patterns", ())),
                         tuple(effect.get("channels", ())),
                     )  # fmt: skip
-                    return add_effect(session, offered, f"As installed on {worker.machine}.")
+                    added = add_effect(session, offered, f"As installed on {worker.machine}.")
+                    _add_hosts(session, renderer)
+                    return added
     raise EffectNotOffered(name)
+
+
+def _add_hosts(session: Session, renderer: Mapping[str, Any]) -> None:
+    """Write down the hosts that a renderer has, as far as they are not known."""
+    for host in renderer["hosts"]:
+        values = {
+            "name": host["name"], "version": host["version"], "description": host["description"],
+            "renderer": renderer["queue"], "modes": list(host["modes"]),
+        }  # fmt: skip
+        session.execute(insert(Host).values(values).on_conflict_do_nothing())
 
 
 def add_builds(session: Session, effect: Effect, versions: Iterable[str], note: str) -> None:

@@ -56,7 +56,7 @@ def routes_of(session: Session, build: Build, conditions: Iterable[Condition]) -
     return {
         c.id: BY_HAND
         if renderers[c.id] == BY_HAND
-        else Place(renderers[c.id], c.host, c.host_version, effect.name, effect.handle, build.version).queue
+        else Place(renderers[c.id], c.host, c.host_version, effect.known_as, effect.handle, build.version).queue
         for c in listed
     }
 
@@ -68,8 +68,8 @@ def queues_of_machine(session: Session, offers: Sequence[Mapping[str, Any]]) -> 
         offers: what it has, as `hosts.offer_document` writes it down.
     """
     names = {effect["name"] for offer in offers for effect in offer["effects"]}
-    query = select(Effect.name, Effect.handle, Build.version).join(Build, Build.effect_id == Effect.id)
-    builds = session.execute(query.where(Effect.name.in_(names))).all()
+    query = select(Effect.known_as, Effect.handle, Build.version).join(Build, Build.effect_id == Effect.id)
+    builds = session.execute(query.where(Effect.known_as.in_(names))).all()
     hosts = {(host.name, host.version): host.renderer for host in session.scalars(select(Host))}
     queues = [str(offer["queue"]) for offer in offers]
     for offer in offers:
@@ -91,7 +91,7 @@ def hosts_for(session: Session, effect: Effect) -> list[Host]:
     able = {
         (host["name"], host["version"])
         for offer in known_offers(session)
-        if any((e["name"], e["handle"]) == (effect.name, effect.handle) for e in offer["effects"])
+        if any((e["name"], e["handle"]) == (effect.known_as, effect.handle) for e in offer["effects"])
         for host in offer["hosts"]
     }
     found = [host for host in listed if (host.name, host.version) in able]

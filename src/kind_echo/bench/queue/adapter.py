@@ -5,14 +5,15 @@ them, and the grants.
 """
 
 import json
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cache
 from typing import Any
 
 import procrastinate
-from sqlalchemy import text
+from sqlalchemy import Integer, Select, cast, column, delete, literal_column, table, text
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Session
 
 from kind_echo.database.sessions import database_url, raw_connection
@@ -115,13 +116,17 @@ def greatest_waiting(session: Session, task: str, least: int, most: int) -> int 
     return found
 
 
-def cancel(session: Session, task: str, argument: str, values: Iterable[int]) -> None:
-    """Take jobs of a task that nobody is at from their queues: those whose argument has one of the values."""
-    query = text(
-        "SELECT procrastinate_cancel_job_v1(id, false, true) FROM procrastinate_jobs "
-        "WHERE status = 'todo' AND task_name = :task AND (args->>:argument)::int = ANY(:values)"
-    )
-    session.execute(query, {"task": task, "argument": argument, "values": list(values)})
+_JOBS = table("procrastinate_jobs", column("status"), column("task_name"), column("args", JSONB))
+
+
+def cancel(session: Session, task: str, argument: str, values: Select[int]) -> None:
+    """Take jobs of a task that nobody is at from their queues: those whose argument has one of the values.
+
+    In one statement: one of twenty thousand cells must not hold up whoever stops a run.
+    """
+    told = cast(_JOBS.c.args[argument].astext, Integer)
+    waiting = _JOBS.c.status == literal_column("'todo'"), _JOBS.c.task_name == task, told.in_(values)
+    session.execute(delete(_JOBS).where(*waiting))
 
 
 def register_worker(session: Session) -> int:

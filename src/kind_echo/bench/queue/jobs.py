@@ -7,9 +7,11 @@ from collections.abc import Iterable, Sequence
 from datetime import datetime
 from typing import Literal
 
+from sqlalchemy import literal, select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.queue.adapter import cancel, defer, greatest_waiting, has_failed, is_under_way
+from kind_echo.database.models import Cell
 
 JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
@@ -53,10 +55,11 @@ def render_cells(
     defer(session, "render_cell", queue, turns, arguments, at=at)
 
 
-def cancel_renders(session: Session, run_id: int, cell_ids: Iterable[int]) -> None:
+def cancel_renders(session: Session, run_id: int) -> None:
     """Render no cell of a run that nobody is at."""
-    cancel(session, "render_cell", "cell_id", cell_ids)
-    cancel(session, "prepare_run", "run_id", [run_id])
+    waiting = select(Cell.id).where(Cell.run_id == run_id, Cell.state == "waiting")
+    cancel(session, "render_cell", "cell_id", waiting)
+    cancel(session, "prepare_run", "run_id", select(literal(run_id)))
 
 
 def measure_delivered(session: Session, cell_id: int) -> None:

@@ -56,6 +56,14 @@ class CellNotFound(NotFound):
         super().__init__(f"There is no cell {cell_id}.")
 
 
+class Archived(Conflict):
+    """A run is asked for of what is archived."""
+
+    def __init__(self, what: str) -> None:
+        self.what = what
+        super().__init__(f"Nothing was started: the {what} is archived. Bring it back first.")
+
+
 class CannotRenderAgain(Conflict):
     """Cells are in no state to be rendered anew."""
 
@@ -105,11 +113,15 @@ def start_run(
     Raises:
         PlanNotFound, BuildNotFound: there is no such plan, or no such build of its effect.
         HostNotFound: a condition names a host that nobody has told of.
+        Archived: the plan, the build or the effect is archived.
     """
     revision = latest_revision(session, plan_id)
     build = session.get(Build, build_id)
     if build is None or build.effect_id != revision.plan.effect_id:
         raise BuildNotFound(build_id)
+    for what, one in (("plan", revision.plan), ("build", build), ("effect", build.effect)):
+        if one.archived_at is not None:
+            raise Archived(what)
     run = Run(
         revision_id=revision.id, build_id=build.id, requested_by=who, requested_at=now, priority=priority,
         forced=render == "everything",
@@ -184,8 +196,7 @@ def stop_run(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
     run = _locked(session, run_id)
     if run.stopped_at is None:
         run.stopped_at, run.stopped_by = now, who
-        waiting = session.scalars(select(Cell.id).where(Cell.run_id == run_id, Cell.state == "waiting"))
-        cancel_renders(session, run_id, waiting)
+        cancel_renders(session, run_id)
         session.add(Event(at=now, who=who, what="run stopped", detail={"run": run_id}))
         tell_change(session, run_id)
     return run
@@ -206,8 +217,7 @@ def put_first(session: Session, run_id: int, *, who: str, now: datetime) -> Run:
     """Render what a run still waits for before that of all other runs. Raises RunNotFound."""
     run = _locked(session, run_id)
     run.priority = (session.scalar(select(func.max(Run.priority))) or 0) + 1
-    waiting = session.scalars(select(Cell.id).where(Cell.run_id == run_id, Cell.state == "waiting"))
-    cancel_renders(session, run_id, waiting)
+    cancel_renders(session, run_id)
     if run.stopped_at is None:
         prepare_all(session, run)
     session.add(Event(at=now, who=who, what="run put first", detail={"run": run_id}))
@@ -320,6 +330,7 @@ def list_runs(
     before: int | None = None,
     most: int | None = None,
     text: str = "",
+    archived: bool | None = None,
 ) -> list[RunSummary]:
     """Runs with their counts, newest first; but those of searches.
 
@@ -328,8 +339,11 @@ def list_runs(
         before: number of a run: only those that are older.
         most: of the newest, so many at most.
         text: what the plan's name, the build's version or note, or who asked for it must have in it.
+        archived: those that are archived, or those that are not; all unless given.
     """
     query = select(Run).where(Run.search_id.is_(None)).order_by(Run.id.desc()).options(*_WITH_NAMES)
+    if archived is not None:
+        query = query.where(Run.archived_at.is_not(None) if archived else Run.archived_at.is_(None))
     if effect is not None:
         query = query.where(Run.build.has(Build.effect.has(name=effect)))
     if before is not None:

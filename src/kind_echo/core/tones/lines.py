@@ -1,6 +1,7 @@
 """Lines of a spectrum: steady sines measured at any frequency, and the floor that they stand on."""
 
 import math
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -252,6 +253,21 @@ def _noise_and_lines(powers: Floats) -> tuple[Floats, Floats]:
     middles = np.median(powers[:whole].reshape(-1, size), axis=1) / math.log(2.0)
     noise = np.concatenate([np.repeat(middles, size), np.full(len(powers) - whole, middles[-1])])
     return noise, np.where(powers > _LINE * noise, powers, 0.0)
+
+
+def strongest_line(spectra: Sequence[LineSpectrum]) -> float | None:
+    """Frequency of the greatest line of all channels, away from zero and half the rate; None where none stands out."""
+    best: tuple[float, float] | None = None
+    for spectrum in spectra:
+        size = np.abs(spectrum.spectrum)
+        edge = int(LOBE_BINS) + 1
+        if len(size) <= 2 * edge:
+            continue
+        place = edge + int(size[edge:-edge].argmax())
+        if best is None or size[place] > best[0]:
+            found = spectrum.find_tone(place * spectrum.spacing, 2 * spectrum.spacing)
+            best = best if found is None else (float(size[place]), found)
+    return None if best is None else best[1]
 
 
 def line_spectra(source: Source) -> list[LineSpectrum] | None:

@@ -11,7 +11,15 @@ from kind_echo.core.audio.source import Source
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading, level, refuse, severity
-from kind_echo.core.tones.lines import FREQUENCY_SPREAD, SPREAD_DB, STANDS_OUT, LineSpectrum, Power, line_spectra
+from kind_echo.core.tones.lines import (
+    FREQUENCY_SPREAD,
+    SPREAD_DB,
+    STANDS_OUT,
+    LineSpectrum,
+    Power,
+    line_spectra,
+    strongest_line,
+)
 
 Floats = NDArray[np.float64]
 
@@ -33,18 +41,18 @@ class ToneOptions:
     """What is looked for.
 
     Attributes:
-        frequency: of the tone, in Hz.
+        frequency: of the tone, in Hz; None for the strongest line of the file.
         band: of noise, distortion and noise, and spurious lines, in Hz.
         orders: highest order of aliases.
     """
 
-    frequency: float
+    frequency: float | None = None
     band: tuple[float, float] = (20.0, 20_000.0)
     orders: int = 100
 
     def check(self, rate: int) -> None:
         """Raises BadParameter for a frequency that the rate does not carry, an empty band, or odd orders."""
-        if not 0.0 < self.frequency < rate / 2:
+        if self.frequency is not None and not 0.0 < self.frequency < rate / 2:
             raise BadParameter("frequency", self.frequency, f"above 0 and below half the rate, {rate / 2:g} Hz")
         if not 0.0 <= self.band[0] < self.band[1]:
             raise BadParameter("band", self.band, "from a lower to a higher frequency")
@@ -109,6 +117,7 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
     """The lines of one channel; None where the tone is not there."""
     if not spectrum.samples.any():
         return None
+    assert options.frequency is not None
     frequency = spectrum.find_tone(options.frequency)
     if frequency is None:
         return None
@@ -175,7 +184,11 @@ def measure_tone(source: Source, options: ToneOptions) -> tuple[list[Reading], d
     spectra = line_spectra(source)
     if spectra is None:
         return refuse(MEASURES, channels, "the file has NaN or infinite samples", "not finite"), {}
-    if not spectra[0].resolves(options.frequency):
+    asked = strongest_line(spectra) if options.frequency is None else options.frequency
+    if asked is None:
+        return refuse(MEASURES, channels, "no line stands out of the file, so that there is no tone"), {}
+    options = replace(options, frequency=asked)
+    if not spectra[0].resolves(asked):
         return refuse(MEASURES, channels, "the steady part of the tone is too short"), {}
     found = [analyse_channel(spectrum, options) for spectrum in spectra]
     each = [

@@ -7,7 +7,7 @@ from threading import BoundedSemaphore
 from flask import Response, request, send_file
 from werkzeug.exceptions import ClientDisconnected
 
-from kind_echo.audio_io.temporary import temporary_folder
+from kind_echo.audio_io.temporary import NoTemporarySpace, is_out_of_space, temporary_folder
 from kind_echo.bench.signals import MOST_BYTES
 from kind_echo.web.http.problems import problem
 from kind_echo.web.http.scope import RECEIVED, server_scope
@@ -32,7 +32,9 @@ def with_body(name: str, keep: Callable[[Path], Response]) -> Response:
         path = already or Path(folder) / "upload"
         try:
             received = path.stat().st_size if already else _receive(path)
-        except (ClientDisconnected, OSError):
+        except (ClientDisconnected, OSError) as error:
+            if is_out_of_space(error):
+                raise NoTemporarySpace from error
             received = path.stat().st_size if path.exists() else 0
         if received != expected:
             lost = f"The connection dropped after {received} of {expected} bytes; nothing was kept."

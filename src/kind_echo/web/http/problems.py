@@ -9,7 +9,8 @@ from pydantic import ValidationError
 from sqlalchemy.exc import DataError, DBAPIError
 from werkzeug.exceptions import HTTPException
 
-from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.audio_io.temporary import NoTemporarySpace, is_out_of_space
+from kind_echo.core.registry.errors import KindEchoError, Unavailable
 from kind_echo.database.sessions import is_disk_full
 
 _log = structlog.get_logger("kind_echo.web")
@@ -39,7 +40,10 @@ def register(app: OpenAPI) -> None:
 
     @app.errorhandler(KindEchoError)
     def refuse(error: KindEchoError) -> Response:
-        return problem(error.status, type(error).__name__, str(error))
+        response = problem(error.status, type(error).__name__, str(error))
+        if isinstance(error, Unavailable) and error.retry_after is not None:
+            response.headers["Retry-After"] = str(error.retry_after)
+        return response
 
     @app.errorhandler(DBAPIError)
     def database(error: DBAPIError) -> Response:
@@ -50,6 +54,10 @@ def register(app: OpenAPI) -> None:
         if isinstance(error, DataError):
             return problem(422, "CannotBeKept", _NOT_KEEPABLE)
         return unexpected(error)
+
+    @app.errorhandler(OSError)
+    def system(error: OSError) -> Response:
+        return refuse(NoTemporarySpace()) if is_out_of_space(error) else unexpected(error)
 
     @app.errorhandler(RecursionError)
     def too_deep(_: RecursionError) -> Response:
