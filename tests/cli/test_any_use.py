@@ -85,7 +85,9 @@ def _measures(arguments: list[str]) -> bool:
     if left.value.code == 2:
         assert len(err.getvalue().strip().splitlines()) == 1, (arguments, err.getvalue())
         return False
-    assert err.getvalue() == "", arguments
+    broken = err.getvalue().strip().splitlines()
+    assert bool(broken) == (left.value.code == 1), (arguments, broken)
+    assert all("limit" in line for line in broken)
     document = json.loads(out.getvalue(), parse_constant=lambda name: pytest.fail(f"{name} of {arguments}"))
     for reading in document["readings"]:
         assert reading["value"] is not None or reading["why"], (arguments, reading)

@@ -84,7 +84,8 @@ def test_a_limit_on_a_reading_that_is_not_there_is_broken(tmp_path: Path) -> Non
     for name in ("a", "b"):
         soundfile.write(tmp_path / f"{name}.wav", rng.uniform(-0.5, 0.5, 48_000), 48_000, subtype="FLOAT")
     done = run("compare", tmp_path / "a.wav", tmp_path / "b.wav", "--limit", "delay<=5")
-    assert (done.returncode, done.stderr) == (1, "")
+    words = "Delay: nothing in the render correlates with the reference, limit ≤ 5.000: broken, for there is no reading"
+    assert (done.returncode, done.stderr) == (1, f"kind-echo: {words}\n")
 
 
 def test_bad_use_is_one_line_and_status_two(pair: tuple[Path, Path], tmp_path: Path) -> None:

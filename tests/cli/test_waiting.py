@@ -48,7 +48,7 @@ def test_waiting_ends_when_only_people_can_bring_it_on() -> None:
 
 
 def test_waiting_gives_up_after_its_time() -> None:
-    with pytest.raises(TimeOut, match="5 cells are of 8 not finished after 0 s; the run goes on"):
+    with pytest.raises(TimeOut, match="5 of 8 cells are not finished after 0 s; the run goes on"):
         wait_for(lambda: Progress(8, 3), 0.01, 0.0)
 
 

@@ -163,12 +163,17 @@ def test_what_repeats_has_its_own_delay_in_noise(sound: str, decibels: float) ->
     assert delay.uncertainty < 0.02
 
 
-def test_a_gain_under_drift_is_that_where_the_sides_are_lined_up() -> None:
+def test_a_gain_under_drift_is_a_cause_where_the_sides_are_lined_up_and_no_reading_without_a_delay() -> None:
     x = load(SOUNDS["arcade music"], RATE)
-    y = CHANGES["clock 50 ppm slow"].make(x, RATE)
-    found = overall(compare(ArraySource(x, RATE), ArraySource(y, RATE)).readings)
-    assert found["delay_drift"] == pytest.approx(50.0, abs=1.0)
-    assert found["gain"] == pytest.approx(0.0, abs=0.02)
+    y = np.asarray(CHANGES["clock 50 ppm slow"].make(x, RATE)) * 10 ** (-1.5 / 20)
+    found = compare(ArraySource(x, RATE), ArraySource(y, RATE))
+    read = overall(found.readings)
+    assert read["delay_drift"] == pytest.approx(50.0, abs=1.0)
+    assert read["delay"] is None
+    assert read["gain"] is None
+    amounts: dict[str, float | None] = {cause.cause: cause.amount for cause in found.causes}
+    assert amounts["drift"] == pytest.approx(50.0, abs=1.0)
+    assert amounts["gain"] == pytest.approx(-1.5, abs=0.02)
 
 
 def test_words_for_causes() -> None:

@@ -32,20 +32,26 @@ _COMMANDS = {
         "measuring.pairs",
         "Null test of RENDER against REFERENCE: delay, polarity, gain, what is left and what explains it.",
     ),
-    "tone": _Entry("measuring.tones", "Harmonics, aliases and noise of a steady tone in FILE."),
-    "imd": _Entry("measuring.tones", "What two tones in FILE make of each other."),
+    "tone": _Entry("measuring.tones", "Harmonics, aliases and noise of a steady tone in FILE; of several, a table."),
+    "imd": _Entry("measuring.tones", "What two tones in FILE make of each other; of several, a table."),
     "alias-sweep": _Entry(
         "measuring.tones",
         "Worst alias of each of the stepped tones of INPUT in OUTPUT, and the map of where they land.",
     ),
-    "response": _Entry("measuring.systems", "Magnitude, phase and group delay from INPUT to OUTPUT."),
-    "latency": _Entry("measuring.systems", "How late OUTPUT is, click by click, or on any broadband signal."),
+    "response": _Entry(
+        "measuring.systems", "Magnitude, phase and group delay from INPUT to OUTPUT; of several, a table."
+    ),
+    "latency": _Entry(
+        "measuring.systems", "How late OUTPUT is, click by click, or on any broadband signal; of several, a table."
+    ),
     "curve": _Entry(
         "measuring.systems",
         "Levels out for the staircase of levels in INPUT, against what is expected where it is given.",
     ),
-    "dynamics": _Entry("measuring.systems", "Attack, release, overshoot and look-ahead on a burst of tone."),
-    "lossy": _Entry("measuring.files", "What encoding FILE and decoding it does to its peaks."),
+    "dynamics": _Entry(
+        "measuring.systems", "Attack, release, overshoot and look-ahead on a burst of tone; of several, a table."
+    ),
+    "lossy": _Entry("measuring.files", "What encoding FILE and decoding it does to its peaks; of several, a table."),
     "match": _Entry(
         "measuring.matching", "The gain that brings FILE to a level, and how well it does; of several, a table."
     ),
@@ -151,13 +157,22 @@ def cli() -> None:
     """Regression testing for audio effects: render, null, measure, decide."""
 
 
-def _refuse(text: str, arguments: list[str] | None) -> str:
-    """One line on standard error, and for a script that waits for a run an object of JSON; the command's name."""
+def _refuse(error: Exception, arguments: list[str] | None) -> str:
+    """One line on standard error; the command's name.
+
+    A script that wants JSON has an object too where a file could not be read, or no server answered.
+    """
+    text = error.format_message() if isinstance(error, click.ClickException) else str(error)
     line = " ".join(text.split())
     given = sys.argv[1:] if arguments is None else arguments
     command = given[0] if given else ""
-    if "--json" in given and command in _WAITING:
-        click.echo(json.dumps({"command": command, "error": line}))
+    if "--json" in given and command in _COMMANDS:
+        from kind_echo.audio_io.files import UnreadableAudio  # slow to load, and few commands are refused
+
+        if isinstance(error, UnreadableAudio):
+            click.echo(json.dumps({"command": command, "inputs": [{"path": error.name}], "error": line}))
+        elif command in _WAITING:
+            click.echo(json.dumps({"command": command, "error": line}))
     click.echo(f"kind-echo: {line}", err=True)
     return command
 
@@ -179,16 +194,15 @@ def main(arguments: list[str] | None = None) -> NoReturn:
         click.echo(error.ctx.get_help() if error.ctx else str(error), err=True)
         sys.exit(2)
     except (NoAnswer, TimeOut) as error:
-        command = _refuse(str(error), arguments)
+        command = _refuse(error, arguments)
         sys.exit(3 if command in _WAITING else 2)
     except (click.ClickException, KindEchoError) as error:
-        text = error.format_message() if isinstance(error, click.ClickException) else str(error)
-        _refuse(text, arguments)
+        _refuse(error, arguments)
         sys.exit(2)
     except (click.Abort, KeyboardInterrupt):
         click.echo("kind-echo: stopped", err=True)
         sys.exit(130)
     except (MemoryError, OSError) as error:
-        click.echo(f"kind-echo: {error}", err=True)
+        _refuse(error, arguments)
         sys.exit(2)
     sys.exit(0)

@@ -6,16 +6,17 @@ from functools import partial
 import click
 
 from kind_echo.audio_io.codecs import CODECS, Codec, LossyCodec
-from kind_echo.audio_io.files import AudioFile
 from kind_echo.bench.documents import loudness_curves
+from kind_echo.cli.measuring.inputs import open_audio
 from kind_echo.cli.measuring.numbers import DECIBELS, NUMBER, Number
-from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
-from kind_echo.cli.measuring.several import TableOptions, report_rows, rows_of, table_options
+from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits
+from kind_echo.cli.measuring.several import TableOptions, report_files, table_options
 from kind_echo.core.levels.analysis import MeasureOptions, scan_file
 from kind_echo.core.levels.meters import LevelOptions
 from kind_echo.core.listening.lossy import measure_lossy
 
 _COLUMNS = ("rms", "true_peak", "loudness_integrated", "clipped_runs", "dc_offset")
+_LOSSY_COLUMNS = ("lossy_sample_peak", "lossy_true_peak", "lossy_overs", "lossy_headroom", "lossy_edge")
 
 
 @click.command("measure")
@@ -40,14 +41,11 @@ def measure_command(
     """Integrity, levels and loudness of FILE; of several, a table."""
     wanted = parse_limits(limits)
     work = partial(_measured, MeasureOptions(LevelOptions(window, gate, zero_vu), mono_as_dual))
-    if len(files) == 1 and not table.asked:
-        report(work(files[0]), wanted, as_json=as_json)
-        return
-    report_rows("measure", list(rows_of(work, files, table.jobs)), _COLUMNS, wanted, table, as_json=as_json)
+    report_files("measure", work, files, _COLUMNS, wanted, table, as_json=as_json)
 
 
 def _measured(options: MeasureOptions, path: str) -> Result:
-    with AudioFile(path) as audio:
+    with open_audio(path) as audio:
         found = scan_file(audio, options)
         inputs = [describe_input(path, audio)]
     given = {**asdict(options.levels), "mono_as_dual": options.mono_as_dual}
@@ -55,16 +53,24 @@ def _measured(options: MeasureOptions, path: str) -> Result:
 
 
 @click.command("lossy")
-@click.argument("file")
+@click.argument("files", nargs=-1, required=True, metavar="FILE...")
 @click.option("--codec", type=click.Choice(CODECS), required=True)
 @click.option("--bitrate", type=NUMBER, required=True, metavar="K", help="kbit/s, all channels together.")
 @output_options
-def lossy_command(file: str, codec: Codec, bitrate: float, limits: tuple[str, ...], as_json: bool) -> None:
-    """What encoding FILE and decoding it does to its peaks."""
+@table_options
+def lossy_command(
+    files: tuple[str, ...], codec: Codec, bitrate: float, limits: tuple[str, ...], as_json: bool, table: TableOptions
+) -> None:
+    """What encoding FILE and decoding it does to its peaks; of several, a table."""
     wanted = parse_limits(limits)
-    with AudioFile(file) as audio:
+    work = partial(_encoded, codec, bitrate)
+    report_files("lossy", work, files, _LOSSY_COLUMNS, wanted, table, as_json=as_json)
+
+
+def _encoded(codec: Codec, bitrate: float, path: str) -> Result:
+    with open_audio(path) as audio:
         encoder = LossyCodec(codec, bitrate, audio.rate, audio.channels)
         readings, curves = measure_lossy(audio, encoder)
-        inputs = [describe_input(file, audio)]
+        inputs = [describe_input(path, audio)]
     given = {"codec": codec, "bitrate": bitrate}
-    report(Result("lossy", inputs, given, readings, curve_documents(curves)), wanted, as_json=as_json)
+    return Result("lossy", inputs, given, readings, curve_documents(curves))

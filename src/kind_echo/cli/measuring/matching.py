@@ -8,10 +8,11 @@ from typing import Literal
 
 import click
 
-from kind_echo.audio_io.files import AudioFile, copy_audio
+from kind_echo.audio_io.files import copy_audio
+from kind_echo.cli.measuring.inputs import STANDARD_INPUT, open_audio, several_files
 from kind_echo.cli.measuring.numbers import DECIBELS, NUMBER
-from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits, report
-from kind_echo.cli.measuring.several import TableOptions, report_rows, rows_of, table_options
+from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits
+from kind_echo.cli.measuring.several import TableOptions, report_files, table_options
 from kind_echo.core.audio.align import AlignedSource, Alignment
 from kind_echo.core.listening.match import BY, By, Passage, match_level
 from kind_echo.core.registry.errors import BadParameter
@@ -42,7 +43,7 @@ class _Wanted:
 
     def path_for(self, path: str) -> str | None:
         if self.out_folder is not None:
-            return str(Path(self.out_folder) / f"{Path(path).stem}.wav")
+            return str(Path(self.out_folder) / f"{'matched' if path == STANDARD_INPUT else Path(path).stem}.wav")
         return self.out
 
 
@@ -72,16 +73,14 @@ def match_command(
 ) -> None:
     """The gain that brings FILE to a level, and how well it does; of several, a table."""
     wanted = parse_limits(limits)
+    files = tuple(several_files(files, recursive=table.recursive))
     if out is not None and (len(files) > 1 or out_folder is not None):
         raise BadParameter("out", out, "given for one file, without --out-folder")
     asked = _Wanted(target, by, passage_named or passage, out, out_folder)
     if out_folder is not None:
         _prepare(out_folder, files, asked)
     work = partial(_matched, asked)
-    if len(files) == 1 and not table.asked:
-        report(work(files[0]), wanted, as_json=as_json)
-        return
-    report_rows("match", list(rows_of(work, files, table.jobs)), _COLUMNS, wanted, table, as_json=as_json)
+    report_files("match", work, files, _COLUMNS, wanted, table, as_json=as_json)
 
 
 def _prepare(folder: str, files: Sequence[str], asked: _Wanted) -> None:
@@ -97,7 +96,7 @@ def _prepare(folder: str, files: Sequence[str], asked: _Wanted) -> None:
 
 def _matched(asked: _Wanted, path: str) -> Result:
     out = asked.path_for(path)
-    with AudioFile(path) as audio:
+    with open_audio(path) as audio:
         found = match_level(audio, asked.target, asked.by, asked.passage)
         inputs = [describe_input(path, audio)]
         if out is not None:

@@ -12,10 +12,11 @@ from kind_echo.audio_io.files import AudioFile
 from kind_echo.bench.documents import reading_document
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.hashing import digest_of
+from kind_echo.cli.measuring.inputs import path_of
+from kind_echo.cli.measuring.judging import JudgedLimit, judge_limits
 from kind_echo.core.causes.cause import Cause, describe
 from kind_echo.core.comparison.places import Place
-from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.registry.limits import judge, parse_limit
+from kind_echo.core.registry.limits import parse_limit
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
@@ -41,6 +42,15 @@ class Result:
         """What explains a difference, in words; empty for what compares nothing."""
         return describe(self.causes) if self.causes is not None else ""
 
+    @property
+    def answer(self) -> str:
+        """What comes of a comparison, in a line; empty for what compares nothing."""
+        if self.causes is None:
+            return ""
+        if any(cause.cause == "none" for cause in self.causes):
+            return "Identical: every sample is equal."
+        return f"What explains the difference: {self.verdict or 'nothing that is known'}."
+
 
 def output_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """The options that every analysis has."""
@@ -58,7 +68,7 @@ def describe_input(path: str, audio: AudioFile) -> dict[str, Any]:
         "channels": audio.channels,
         "frames": audio.frames,
         "subtype": audio.info.subtype,
-        "sha256": digest_of(path),
+        "sha256": digest_of(str(path_of(path))),
     }
 
 
@@ -79,28 +89,35 @@ def parse_limits(texts: Sequence[str]) -> list[tuple[str, Limit]]:
     return [parse_limit(text) for text in texts]
 
 
-def report(result: Result, limits: Sequence[tuple[str, Limit]], *, as_json: bool) -> None:
-    """Print a result, then judge it: each limit on the reading of all channels.
+def report(result: Result, limits: Sequence[tuple[str, Limit]], *, as_json: bool, quiet: bool = False) -> None:
+    """Judge a result by limits, each on the reading of all channels, and print it; its answer alone where quiet.
 
     Raises:
-        LimitBroken: one does not hold, or stands on a reading that is not there and has no bound.
+        LimitBroken: one does not hold, or stands on a reading that is not there and has no bound; standard error says
+            which.
         BadParameter: a limit names a measure that this command does not give.
     """
-    overall = {r.measure: r for r in result.readings if r.channel == "all"}
-    for key, _ in limits:
-        if key not in overall:
-            raise BadParameter("limit", key, f"on a measure that kind-echo {result.command} gives")
+    judged = judge_limits(result.command, result.readings, limits)
     if as_json:
-        click.echo(json.dumps(document(result), allow_nan=False))
+        click.echo(json.dumps(document(result, judged), allow_nan=False))
+    elif quiet:
+        click.echo(result.answer)
     else:
-        _print_table(result)
-    kept = [judge(overall[key], limit) for key, limit in limits]
-    if any(judgement != "met" for judgement in kept):
+        _print_table(result, judged)
+    end_by(judged)
+
+
+def end_by(judged: Sequence[JudgedLimit], path: str = "") -> None:
+    """Say on standard error which limits are broken. Raises LimitBroken where one is."""
+    broken = [one for one in judged if not one.holds]
+    for one in broken:
+        click.echo(f"kind-echo: {f'{path}: ' if path else ''}{one.words}", err=True)
+    if broken:
         raise LimitBroken
 
 
-def document(result: Result) -> dict[str, Any]:
-    """A result as one JSON object."""
+def document(result: Result, judged: Sequence[JudgedLimit] = ()) -> dict[str, Any]:
+    """A result as one JSON object, with what came of limits where there were any."""
     shown = {
         "command": result.command,
         "inputs": result.inputs,
@@ -110,12 +127,14 @@ def document(result: Result) -> dict[str, Any]:
     }
     if result.causes is not None:
         shown |= {"causes": [asdict(cause) for cause in result.causes], "verdict": result.verdict}
+    if judged:
+        shown["limits"] = [one.document for one in judged]
     if result.places is not None:
         shown["places"] = [{key: getattr(place, key) for key in _PLACE} for place in result.places]
     return shown
 
 
-def _print_table(result: Result) -> None:
+def _print_table(result: Result, judged: Sequence[JudgedLimit]) -> None:
     from rich.table import Table
 
     from kind_echo.cli.measuring.printing import console_for_tables
@@ -138,13 +157,13 @@ def _print_table(result: Result) -> None:
         note = "; ".join(part for part in (spread, overall.why) if part)
         table.add_row(find_measure(key).title, *cells, note)
     console = console_for_tables()
+    for line in (*([result.answer] if result.answer else []), *(one.words for one in judged)):
+        console.print(line, markup=False, highlight=False)
     for given in result.inputs:
         console.print(
             f"[dim]{given['path']}: {given['rate']} Hz, {given['channels']} ch, {given['frames']} frames[/dim]"
         )
     console.print(table)
-    if result.verdict:
-        console.print(f"What explains the difference: {result.verdict}.")
     for place in result.places or ():
         amount = f"{number(place.amount, '.1f')} {place.unit}"
         console.print(f"{place.start:10.3f} s  {1000 * place.length:8.0f} ms  {amount:>12}  {place.reason}")

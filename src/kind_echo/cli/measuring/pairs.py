@@ -1,5 +1,6 @@
 """The command that lays renders over a reference."""
 
+from collections.abc import Sequence
 from contextlib import ExitStack
 from dataclasses import asdict
 from functools import partial
@@ -7,17 +8,23 @@ from functools import partial
 import click
 
 from kind_echo.audio_io.files import AudioFile
+from kind_echo.audio_io.scratch import resampled
 from kind_echo.bench.documents import reading_document
+from kind_echo.cli.measuring.inputs import STANDARD_INPUT, one_file, open_audio, several_files
 from kind_echo.cli.measuring.numbers import DECIBELS
 from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
 from kind_echo.cli.measuring.several import TableOptions, report_rows, rows_of, table_options
+from kind_echo.cli.progress import counted, progress
 from kind_echo.core.audio.align import AlignedSource
+from kind_echo.core.audio.resampling import resampling_floor
 from kind_echo.core.audio.source import Source
 from kind_echo.core.comparison.compare import Align, CompareOptions, compare
 from kind_echo.core.comparison.places import MOST, find_places
 from kind_echo.core.comparison.sums import SummedSource
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.registry.numbers import number
+from kind_echo.core.registry.readings import Reading
 
 _COLUMNS = ("residual_rms", "delay", "gain", "polarity")
 
@@ -37,6 +44,8 @@ _COLUMNS = ("residual_rms", "delay", "gain", "polarity")
 @click.option("--places", "most_places", type=click.IntRange(1, MOST), metavar="N",
               help="List the N greatest differences in time, half kept for gaps and clicks.")  # fmt: skip
 @click.option("--each", is_flag=True, help="Compare each of several renders with the reference, and print a table.")
+@click.option("--resample", is_flag=True, help="Bring a render of another rate to the reference's.")
+@click.option("--quiet", is_flag=True, help="Print what explains the difference, and nothing else.")
 @output_options
 @table_options
 def compare_command(
@@ -52,12 +61,20 @@ def compare_command(
     takes: bool,
     most_places: int | None,
     each: bool,
+    resample: bool,
+    quiet: bool,
     limits: tuple[str, ...],
     as_json: bool,
     table: TableOptions,
 ) -> None:
     """Null test of RENDER against REFERENCE: delay, polarity, gain, what is left and what explains it."""
     wanted = parse_limits(limits)
+    if quiet and (as_json or table.asked):
+        raise BadParameter("quiet", quiet, "without --json, --csv, --columns and --sort")
+    one_file(reference)
+    files = several_files(renders, recursive=table.recursive) if each else [one_file(path) for path in renders]
+    if [reference, *files, *minus].count(STANDARD_INPUT) > 1 or (each and STANDARD_INPUT in (reference, *files)):
+        raise BadParameter("FILE", "-", "given once, and without --each: standard input is read where one file is")
     if len(renders) > 1 and not (summed or takes or each):
         raise BadParameter(
             "RENDER", len(renders), "one file, unless --sum or --takes says what the others are, or --each"
@@ -72,35 +89,57 @@ def compare_command(
     if each:
         with AudioFile(reference):
             pass  # one that cannot be read is no row's error
-        work = partial(_compared, reference, options, most_places)
-        report_rows("compare", list(rows_of(work, renders, table.jobs)), _COLUMNS, wanted, table, as_json=as_json)
+        work = partial(_compared, reference, options, most_places, resample)
+        rows = list(counted(rows_of(work, files, table.jobs), "Comparing", "files", len(files)))
+        report_rows("compare", rows, _COLUMNS, wanted, table, as_json=as_json, quiet=quiet)
         return
-    given = {**asdict(options), "sum": summed, "minus": list(minus), "takes": takes}
-    with ExitStack() as stack:
-        files = [stack.enter_context(AudioFile(path)) for path in (reference, *renders, *minus)]
-        first, others, off = files[0], files[1 : 1 + len(renders)], files[1 + len(renders) :]
+    given = {**asdict(options), "sum": summed, "minus": list(minus), "takes": takes, "resample": resample}
+    with ExitStack() as stack, progress(f"Comparing {renders[0]}"):
+        opened = [stack.enter_context(open_audio(path)) for path in (reference, *renders, *minus)]
+        first = opened[0]
+        alike = [_at_rate(first, side, stack) if resample else side for side in opened[1:]]
+        others, off = alike[: len(renders)], alike[len(renders) :]
         render: Source = SummedSource(tuple(others), tuple(off)) if summed or off else others[0]
         found = compare(first, render, options)
-        readings = list(found.readings)
+        readings = _noted(found.readings, first, opened[1:]) if resample else list(found.readings)
         if takes:
             readings.append(take_spread([*others] if len(others) > 1 else [first, *others], options))
         places = None if most_places is None else find_places(first, render, found, most_places).differences
-        inputs = [describe_input(file.info.name, file) for file in files]
+        named = (reference, *renders, *minus)
+        inputs = [describe_input(path, file) for path, file in zip(named, opened, strict=True)]
     if found.sides is not None:
         inputs[0]["readings"] = [reading_document(r) for r in found.sides[0].readings]
         if not isinstance(render, SummedSource | AlignedSource):
             inputs[1]["readings"] = [reading_document(r) for r in found.sides[1].readings]
     result = Result("compare", inputs, given, readings, curve_documents(found.curves), found.causes, places)
-    report(result, wanted, as_json=as_json)
+    report(result, wanted, as_json=as_json, quiet=quiet)
 
 
-def _compared(reference: str, options: CompareOptions, most_places: int | None, path: str) -> Result:
-    with AudioFile(reference) as first, AudioFile(path) as render:
+def _at_rate(first: AudioFile, side: AudioFile, until: ExitStack) -> Source:
+    return side if side.rate == first.rate else resampled(side, first.rate, until)
+
+
+def _noted(readings: Sequence[Reading], first: AudioFile, sides: Sequence[AudioFile]) -> list[Reading]:
+    """Readings with what resampling adds by itself beside the residual."""
+    rates = sorted({side.rate for side in sides if side.rate != first.rate})
+    if not rates:
+        return list(readings)
+    floor = number(max(resampling_floor(rate, first.rate) for rate in rates), ".0f")
+    from_rates = " and ".join(f"{rate / 1000:g}" for rate in rates)
+    note = f"resampled from {from_rates} kHz, which by itself leaves {floor} dB of a level"
+    return [r.noted(note) if (r.measure, r.channel) == ("residual_rms", "all") else r for r in readings]
+
+
+def _compared(reference: str, options: CompareOptions, most_places: int | None, resample: bool, path: str) -> Result:
+    with ExitStack() as stack:
+        first, file = (stack.enter_context(AudioFile(one)) for one in (reference, path))
+        render = _at_rate(first, file, stack) if resample else file
         found = compare(first, render, options)
+        readings = _noted(found.readings, first, [file]) if resample else list(found.readings)
         places = None if most_places is None else find_places(first, render, found, most_places).differences
-        inputs = [describe_input(file.info.name, file) for file in (first, render)]
+        inputs = [describe_input(one.info.name, one) for one in (first, file)]
     for given, side in zip(inputs, found.sides or (), strict=False):
         given["readings"] = [reading_document(r) for r in side.readings]
-    given = {**asdict(options), "sum": False, "minus": [], "takes": False}
+    given = {**asdict(options), "sum": False, "minus": [], "takes": False, "resample": resample}
     curves = curve_documents(found.curves)
-    return Result("compare", inputs, given, list(found.readings), curves, found.causes, places)
+    return Result("compare", inputs, given, readings, curves, found.causes, places)

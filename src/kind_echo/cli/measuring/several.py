@@ -14,9 +14,11 @@ from typing import Any
 import click
 
 from kind_echo.cli.exits import LimitBroken, RowsFailed
-from kind_echo.cli.measuring.output import Result, document
+from kind_echo.cli.measuring.inputs import several_files
+from kind_echo.cli.measuring.judging import JudgedLimit, judge_limits
+from kind_echo.cli.measuring.output import Result, document, end_by, report
+from kind_echo.cli.progress import counted, progress
 from kind_echo.core.registry.errors import BadParameter, KindEchoError
-from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading, severity
@@ -40,12 +42,16 @@ class Row:
 
 @dataclass(frozen=True)
 class TableOptions:
-    """How rows are printed: as CSV, with which columns, by which of them sorted, and on how many processes made."""
+    """How rows are printed: as CSV, with which columns, by which of them sorted, and on how many processes made.
+
+    `recursive`: whether a folder stands for the files in its folders as well.
+    """
 
     as_csv: bool
     columns: tuple[str, ...]
     sort: str | None
     jobs: int
+    recursive: bool = False
 
     @property
     def asked(self) -> bool:
@@ -56,17 +62,20 @@ class TableOptions:
 def table_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """The options of commands that take several files; the command is called with `table`, a TableOptions."""
 
-    def with_table(*, as_csv: bool, columns: str | None, sort: str | None, jobs: int | None, **rest: Any) -> None:
+    def with_table(
+        *, as_csv: bool, columns: str | None, sort: str | None, jobs: int | None, recursive: bool, **rest: Any
+    ) -> None:
         keys = tuple(part.strip() for part in columns.split(",") if part.strip()) if columns else ()
         for key in (*keys, *([sort] if sort else [])):
             find_measure(key)
         if as_csv and rest.get("as_json"):
             raise BadParameter("csv", as_csv, "without --json")
-        command(table=TableOptions(as_csv, keys, sort, jobs or os.cpu_count() or 1), **rest)
+        command(table=TableOptions(as_csv, keys, sort, jobs or os.cpu_count() or 1, recursive), **rest)
 
     with_table.__doc__, with_table.__name__ = command.__doc__, command.__name__
     with_table.__click_params__ = getattr(command, "__click_params__", [])  # type: ignore[attr-defined]
     options = (
+        click.option("--recursive", is_flag=True, help="Of a folder, take the files in its folders as well."),
         click.option("--jobs", type=click.IntRange(1, 1000), help="Processes that share several files; one a core."),
         click.option("--sort", metavar="KEY", help="Worst of this measure first; files without a reading come last."),
         click.option("--columns", metavar="KEY,KEY", help="Of several files: these measures, a line a file."),
@@ -97,6 +106,35 @@ def _row(measure: Callable[[str], Result], path: str) -> Row:
         return Row(path, None, " ".join(str(error).split()))
 
 
+def report_files(
+    command: str,
+    work: Callable[[str], Result],
+    given: Sequence[str],
+    usual: Sequence[str],
+    limits: Sequence[tuple[str, Limit]],
+    table: TableOptions,
+    *,
+    as_json: bool,
+) -> None:
+    """Measure the files that are meant, and print the one result, or a row for each.
+
+    Args:
+        work: what is done with a file, by its path; a function that can be sent to a process.
+        given: files, folders and patterns.
+        usual: the columns of the table where none were chosen.
+    Raises:
+        As `report` and `report_rows`.
+    """
+    files = several_files(given, recursive=table.recursive)
+    if len(files) == 1 and list(given) == files and not table.asked:
+        with progress(f"Measuring {files[0]}"):
+            result = work(files[0])
+        report(result, limits, as_json=as_json)
+        return
+    rows = list(counted(rows_of(work, files, table.jobs), "Measuring", "files", len(files)))
+    report_rows(command, rows, usual, limits, table, as_json=as_json)
+
+
 def report_rows(
     command: str,
     rows: Sequence[Row],
@@ -105,33 +143,43 @@ def report_rows(
     table: TableOptions,
     *,
     as_json: bool,
+    quiet: bool = False,
 ) -> None:
     """Print rows, then judge each of them by the limits.
 
     Args:
         usual: the columns of the table where none were chosen.
+        quiet: print of each the answer alone.
 
     Raises:
         RowsFailed: a file could not be read or compared.
-        LimitBroken: a limit does not hold in a row.
+        LimitBroken: a limit does not hold in a row; standard error says which, and in which.
     """
     listed = _sorted(rows, table.sort, dict(limits)) if table.sort else list(rows)
+    judged = {
+        row.path: [] if row.result is None else judge_limits(command, row.result.readings, limits) for row in rows
+    }
     if as_json:
-        click.echo(
-            json.dumps({"command": command, "rows": [_document(command, row) for row in listed]}, allow_nan=False)
-        )
+        shown = [_document(command, row, judged[row.path]) for row in listed]
+        click.echo(json.dumps({"command": command, "rows": shown}, allow_nan=False))
     elif table.as_csv:
         click.echo(_csv(listed, table.columns), nl=False)
+    elif quiet:
+        for row in listed:
+            click.echo(f"{row.path}: {row.error or (row.result.answer if row.result is not None else '')}")
     else:
         _print_table(listed, table.columns or tuple(usual))
+    broken = 0
+    for row in listed:
+        try:
+            end_by(judged[row.path], row.path)
+        except LimitBroken:
+            broken += 1
     failed = sum(row.result is None for row in rows)
     if failed:
         raise RowsFailed(failed, len(rows))
-    for row in rows:
-        for key, limit in limits:
-            reading = row.overall(key)
-            if reading is None or judge(reading, limit) != "met":
-                raise LimitBroken
+    if broken:
+        raise LimitBroken
 
 
 def _sorted(rows: Sequence[Row], key: str, limits: Mapping[str, Limit]) -> list[Row]:
@@ -150,10 +198,10 @@ def _sorted(rows: Sequence[Row], key: str, limits: Mapping[str, Limit]) -> list[
     return sorted(rows, key=place)
 
 
-def _document(command: str, row: Row) -> dict[str, Any]:
+def _document(command: str, row: Row, judged: Sequence[JudgedLimit]) -> dict[str, Any]:
     if row.result is None:
         return {"command": command, "inputs": [{"path": row.path}], "error": row.error}
-    return document(row.result)
+    return document(row.result, judged)
 
 
 def _csv(rows: Sequence[Row], columns: Sequence[str]) -> str:

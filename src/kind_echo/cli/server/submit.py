@@ -58,7 +58,8 @@ def submit_command(
         click.echo(f"Enqueued: {address}")
     else:
         _print_findings(sheet)
-        click.echo("\n".join([*needs, f"{troubled} of {len(sheet['cells'])} cells need somebody: {address}"]))
+        waiting = troubled + (0 if progress is None else progress.held_up)
+        click.echo("\n".join([*needs, f"{waiting} of {len(sheet['cells'])} cells need somebody: {address}"]))
     if troubled or needs:
         raise LimitBroken
 

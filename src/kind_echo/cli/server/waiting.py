@@ -7,6 +7,8 @@ from dataclasses import dataclass, field
 import click
 
 from kind_echo.cli.exits import TimeOut
+from kind_echo.cli.progress import Progress as ShownProgress
+from kind_echo.cli.progress import progress as shown_progress
 
 
 @dataclass(frozen=True)
@@ -58,13 +60,22 @@ def wait_for(look: Callable[[], Progress], poll: float, timeout: float | None) -
         TimeOut: it is not over by then.
     """
     begun = time.monotonic()
+    with shown_progress("Rendering and judging", "cells", 0) as shown:
+        return _wait(look, poll, timeout, begun, shown)
+
+
+def _wait(
+    look: Callable[[], Progress], poll: float, timeout: float | None, begun: float, shown: ShownProgress
+) -> Progress:
     while True:
         progress = look()
         if progress.is_over:
             return progress
+        shown.tell(progress.finished, progress.cells)
         if timeout is not None and time.monotonic() - begun + poll > timeout:
             left = progress.cells - progress.finished
-            raise TimeOut(f"{_cells(left)} of {progress.cells} not finished after {timeout:g} s; the run goes on.")
+            verb = "is" if left == 1 else "are"
+            raise TimeOut(f"{left} of {progress.cells} cells {verb} not finished after {timeout:g} s; the run goes on.")
         time.sleep(poll)
 
 
