@@ -1,34 +1,15 @@
 import "./app.css";
 import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
-import { StrictMode } from "react";
+import { type ComponentType, lazy, StrictMode, Suspense } from "react";
 import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 import { BASE } from "./api/base";
 import { onSignedOut, shouldRetry } from "./api/client";
-import { EffectsPage } from "./features/effects/EffectsPage";
-import { FilesPage } from "./features/files/FilesPage";
-import { SetPage } from "./features/files/SetPage";
-import { HostsPage } from "./features/hosts/HostsPage";
-import { KitPage } from "./features/kits/KitPage";
-import { ListenPage } from "./features/listening/ListenPage";
-import { TestPage } from "./features/listening/TestPage";
-import { TestsPage } from "./features/listening/TestsPage";
-import { CellPairPage, FilePage, FilesPairPage } from "./features/pair/PairPage";
-import { PeoplePage } from "./features/people/PeoplePage";
 import { meQuery } from "./features/people/queries";
 import { SignedIn } from "./features/people/SignedIn";
-import { SignInPage } from "./features/people/SignInPage";
-import { NewPlanPage, PlanPage } from "./features/plans/PlanPage";
-import { PlansPage } from "./features/plans/PlansPage";
-import { HistoryPage, ReferencesPage } from "./features/references/ReferencesPage";
-import { ReportPage } from "./features/report/ReportPage";
-import { RunsPage } from "./features/runs/RunsPage";
-import { SearchPage } from "./features/searches/SearchPage";
-import { SheetPage } from "./features/sheet/SheetPage";
-import { SignalsPage } from "./features/signals/SignalsPage";
-import { StoragePage } from "./features/storage/StoragePage";
-import { TrendsPage } from "./features/trends/TrendsPage";
+import { Renewed } from "./shell/Renewed";
 import { NotFound, Shell } from "./shell/Shell";
+import { Loading } from "./ui/states";
 
 const queries = new QueryClient({
   defaultOptions: { queries: { retry: shouldRetry, retryDelay: 1000, staleTime: 1000 } },
@@ -36,40 +17,136 @@ const queries = new QueryClient({
 
 onSignedOut(() => void queries.invalidateQueries({ queryKey: meQuery.queryKey }));
 
+/**
+ * A page that is fetched when it is first looked at. Not by the router's own way, in which the address would follow only
+ * then: until it does, whatever else changes the address would call the visit off.
+ */
+function page(fetch: () => Promise<ComponentType>) {
+  const Page = lazy(async () => ({ default: await fetch() }));
+  return <Page />;
+}
+
 const routes = [
-  { path: "/sign-in", element: <SignInPage /> },
   {
-    element: (
-      <SignedIn>
-        <Shell />
-      </SignedIn>
-    ),
+    errorElement: <Renewed />,
     children: [
-      { path: "/", element: <RunsPage /> },
-      { path: "/runs/:run", element: <SheetPage /> },
-      { path: "/runs/:run/report", element: <ReportPage /> },
-      { path: "/runs/:run/kit", element: <KitPage /> },
-      { path: "/trends", element: <TrendsPage /> },
-      { path: "/searches/:search", element: <SearchPage /> },
-      { path: "/plans", element: <PlansPage /> },
-      { path: "/plans/new", element: <NewPlanPage /> },
-      { path: "/plans/:plan", element: <PlanPage /> },
-      { path: "/signals", element: <SignalsPage /> },
-      { path: "/hosts", element: <HostsPage /> },
-      { path: "/effects", element: <EffectsPage /> },
-      { path: "/cells/:cell", element: <CellPairPage /> },
-      { path: "/files", element: <FilesPage /> },
-      { path: "/files/:set", element: <SetPage /> },
-      { path: "/files/:set/:file", element: <FilePage /> },
-      { path: "/comparisons/:comparison", element: <FilesPairPage /> },
-      { path: "/listen", element: <ListenPage /> },
-      { path: "/listen/tests", element: <TestsPage /> },
-      { path: "/listen/tests/:test", element: <TestPage /> },
-      { path: "/references", element: <ReferencesPage /> },
-      { path: "/references/:reference", element: <HistoryPage /> },
-      { path: "/people", element: <PeoplePage /> },
-      { path: "/storage", element: <StoragePage /> },
-      { path: "*", element: <NotFound /> },
+      {
+        path: "/sign-in",
+        element: page(async () => (await import("./features/people/SignInPage")).SignInPage),
+      },
+      {
+        element: (
+          <SignedIn>
+            <Shell />
+          </SignedIn>
+        ),
+        children: [
+          {
+            errorElement: <Renewed />,
+            children: [
+              {
+                path: "/",
+                element: page(async () => (await import("./features/runs/RunsPage")).RunsPage),
+              },
+              {
+                path: "/runs/:run",
+                element: page(async () => (await import("./features/sheet/SheetPage")).SheetPage),
+              },
+              {
+                path: "/runs/:run/report",
+                element: page(async () => (await import("./features/report/ReportPage")).ReportPage),
+              },
+              {
+                path: "/runs/:run/kit",
+                element: page(async () => (await import("./features/kits/KitPage")).KitPage),
+              },
+              {
+                path: "/trends",
+                element: page(async () => (await import("./features/trends/TrendsPage")).TrendsPage),
+              },
+              {
+                path: "/searches/:search",
+                element: page(async () => (await import("./features/searches/SearchPage")).SearchPage),
+              },
+              {
+                path: "/plans",
+                element: page(async () => (await import("./features/plans/PlansPage")).PlansPage),
+              },
+              {
+                path: "/plans/new",
+                element: page(async () => (await import("./features/plans/PlanPage")).NewPlanPage),
+              },
+              {
+                path: "/plans/:plan",
+                element: page(async () => (await import("./features/plans/PlanPage")).PlanPage),
+              },
+              {
+                path: "/signals",
+                element: page(async () => (await import("./features/signals/SignalsPage")).SignalsPage),
+              },
+              {
+                path: "/hosts",
+                element: page(async () => (await import("./features/hosts/HostsPage")).HostsPage),
+              },
+              {
+                path: "/effects",
+                element: page(async () => (await import("./features/effects/EffectsPage")).EffectsPage),
+              },
+              {
+                path: "/cells/:cell",
+                element: page(async () => (await import("./features/pair/PairPage")).CellPairPage),
+              },
+              {
+                path: "/files",
+                element: page(async () => (await import("./features/files/FilesPage")).FilesPage),
+              },
+              {
+                path: "/files/:set",
+                element: page(async () => (await import("./features/files/SetPage")).SetPage),
+              },
+              {
+                path: "/files/:set/:file",
+                element: page(async () => (await import("./features/pair/PairPage")).FilePage),
+              },
+              {
+                path: "/comparisons/:comparison",
+                element: page(async () => (await import("./features/pair/PairPage")).FilesPairPage),
+              },
+              {
+                path: "/listen",
+                element: page(async () => (await import("./features/listening/ListenPage")).ListenPage),
+              },
+              {
+                path: "/listen/tests",
+                element: page(async () => (await import("./features/listening/TestsPage")).TestsPage),
+              },
+              {
+                path: "/listen/tests/:test",
+                element: page(async () => (await import("./features/listening/TestPage")).TestPage),
+              },
+              {
+                path: "/references",
+                element: page(
+                  async () => (await import("./features/references/ReferencesPage")).ReferencesPage,
+                ),
+              },
+              {
+                path: "/references/:reference",
+                element: page(async () => (await import("./features/references/ReferencesPage")).HistoryPage),
+              },
+              {
+                path: "/people",
+                element: page(async () => (await import("./features/people/PeoplePage")).PeoplePage),
+              },
+              {
+                path: "/storage",
+                element: page(async () => (await import("./features/storage/StoragePage")).StoragePage),
+              },
+              { path: "*", element: <NotFound /> },
+            ],
+          },
+        ],
+      },
     ],
   },
 ];
@@ -81,7 +158,9 @@ if (root)
   createRoot(root).render(
     <StrictMode>
       <QueryClientProvider client={queries}>
-        <RouterProvider router={router} />
+        <Suspense fallback={<Loading what="the page" />}>
+          <RouterProvider router={router} />
+        </Suspense>
       </QueryClientProvider>
     </StrictMode>,
   );

@@ -301,8 +301,8 @@ def test_a_panel_of_three_sees_nothing_before_its_day(browser: Browser, room: Se
         session.connection().exec_driver_sql("UPDATE listening_test SET until = now() - interval '1 minute'")
     with _come_in(browser, room, "Nora F.") as page:
         page.goto(address)
-        expect(page.get_by_role("region", name="3 people, added up")).to_be_visible()
-        expect(page.get_by_role("button", name="Begin a sitting")).to_be_disabled()
+        expect(page.get_by_role("region", name="3 people, each once, added up")).to_be_visible()
+        expect(page.get_by_role("button", name="Sit down again")).to_be_disabled()
 
 
 def test_grades_are_given_and_their_means_shown(listener: Page) -> None:

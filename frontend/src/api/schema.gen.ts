@@ -11,7 +11,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The last act that can be undone. */
+        /** The last act that can be undone: of a run, of a cell, or of all. */
         get: operations["decisions_last_act_acts_latest_get"];
         put?: never;
         post?: never;
@@ -123,6 +123,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/builds/{build_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Delete a build that nothing stands on. */
+        delete: operations["effects_delete_build_builds__int_build_id__delete"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/builds/{build_id}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rename a build that no machine has, say something else of it, archive it, or bring it back. */
+        post: operations["effects_change_build_builds__int_build_id__change_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/cells/{cell_id}": {
         parameters: {
             query?: never;
@@ -211,6 +245,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/effects/settings/{setting_id}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rename a setting, archive it, or bring it back. */
+        post: operations["effects_change_setting_effects_settings__int_setting_id__change_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/effects/{effect_id}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rename an effect, archive it, or bring it back. */
+        post: operations["effects_change_effect_effects__int_effect_id__change_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/hosts": {
         parameters: {
             query?: never;
@@ -223,6 +291,23 @@ export interface paths {
         put?: never;
         /** Add a host that people render in, with a kit. */
         post: operations["hosts_new_host_hosts_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/hosts/{host_id}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rename a host that people render in; archive any, or bring it back. */
+        post: operations["hosts_change_host_hosts__int_host_id__change_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -497,7 +582,8 @@ export interface paths {
         get: operations["listening_one_test_tests__int_test_id__get"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete a test of one's own with its sittings; a keeper may delete anybody's. */
+        delete: operations["listening_delete_test_tests__int_test_id__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -933,6 +1019,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/plans/{plan_id}/change": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rename a plan, archive it, or bring it back. */
+        post: operations["plans_change_plans__int_plan_id__change_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/references": {
         parameters: {
             query?: never;
@@ -1013,7 +1116,8 @@ export interface paths {
         get: operations["runs_sheet_runs__int_run_id__get"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Delete a run that nothing stands on. */
+        delete: operations["runs_delete_run_runs__int_run_id__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -1045,7 +1149,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Stop a run, go on with it, or let it be rendered before all others. */
+        /** Stop a run, go on with it, let it be rendered before all others, archive it, or bring it back. */
         post: operations["runs_change_run_runs__int_run_id__change_post"];
         delete?: never;
         options?: never;
@@ -1877,9 +1981,11 @@ export interface components {
         };
         /**
          * BuildBody
-         * @description A build of an effect.
+         * @description A build of an effect; one that is archived stands in no list to choose from.
          */
         BuildBody: {
+            /** Archived */
+            archived: boolean;
             /** Id */
             id: number;
             /** Note */
@@ -1985,6 +2091,48 @@ export interface components {
             why: string;
         };
         /**
+         * ChangeBuildBody
+         * @description What is to change of a build; null leaves it as it is.
+         */
+        ChangeBuildBody: {
+            /**
+             * Archived
+             * @default null
+             */
+            archived: boolean | null;
+            /**
+             * Note
+             * @default null
+             */
+            note: string | null;
+            /**
+             * Version
+             * @default null
+             */
+            version: string | null;
+        };
+        /**
+         * ChangeHostBody
+         * @description What is to change of a host; null leaves it as it is. One that a machine has keeps its name.
+         */
+        ChangeHostBody: {
+            /**
+             * Archived
+             * @default null
+             */
+            archived: boolean | null;
+            /**
+             * Name
+             * @default null
+             */
+            name: string | null;
+            /**
+             * Version
+             * @default null
+             */
+            version: string | null;
+        };
+        /**
          * ChangeSetBody
          * @description What is to change of a set; null leaves it as it is.
          *
@@ -2022,6 +2170,22 @@ export interface components {
             roles: {
                 [key: string]: "file" | "reference" | "input";
             } | null;
+        };
+        /**
+         * ChangeThingBody
+         * @description What is to change of something that is under test; null leaves it as it is.
+         */
+        ChangeThingBody: {
+            /**
+             * Archived
+             * @default null
+             */
+            archived: boolean | null;
+            /**
+             * Name
+             * @default null
+             */
+            name: string | null;
         };
         /**
          * ComparingBody
@@ -2150,8 +2314,10 @@ export interface components {
          * @description An effect under test: what can be set, its builds oldest first, its settings.
          */
         EffectBody: {
+            /** Archived */
+            archived: boolean;
             /** Builds */
-            builds: components["schemas"]["BuildBody"][];
+            builds: components["schemas"]["NamedBuildBody"][];
             /** Description */
             description: string;
             /** Id */
@@ -2256,7 +2422,7 @@ export interface components {
         };
         /**
          * HealthBody
-         * @description It answers; of which version it is.
+         * @description It answers; nothing else is told to who is not let in.
          */
         HealthBody: {
             /**
@@ -2264,8 +2430,6 @@ export interface components {
              * @constant
              */
             status: "ok";
-            /** Version */
-            version: string;
         };
         /**
          * HeardSideBody
@@ -2298,10 +2462,14 @@ export interface components {
          * @description A version of a host: who renders in it, and what waits for it.
          */
         HostBody: {
+            /** Archived */
+            archived: boolean;
             /** By Hand */
             by_hand: boolean;
             /** Description */
             description: string;
+            /** Id */
+            id: number;
             /** Machines */
             machines: string[];
             /** Modes */
@@ -2330,6 +2498,8 @@ export interface components {
          * @description An effect that a renderer has installed, with its builds, oldest first, and patterns of others that it has.
          */
         InstalledEffectBody: {
+            /** Channels */
+            channels?: number[];
             /**
              * Description
              * @default
@@ -2770,6 +2940,22 @@ export interface components {
             measures: components["schemas"]["MeasureBody"][];
         };
         /**
+         * NamedBuildBody
+         * @description A build, and whether a machine gives it its name: then it is neither renamed nor deleted here.
+         */
+        NamedBuildBody: {
+            /** Archived */
+            archived: boolean;
+            /** Id */
+            id: number;
+            /** Named By Machine */
+            named_by_machine: boolean;
+            /** Note */
+            note: string;
+            /** Version */
+            version: string;
+        };
+        /**
          * NewBuildBody
          * @description A build that has been made of an effect.
          */
@@ -3010,6 +3196,11 @@ export interface components {
              */
             scale: ("BS.1116" | "BS.1534") | null;
             /**
+             * Sittings
+             * @default 1
+             */
+            sittings: number;
+            /**
              * Subject
              * @default
              */
@@ -3075,13 +3266,17 @@ export interface components {
         };
         /**
          * OddsBody
-         * @description What right answers prove: p by guessing, bounds of the share right at 95 %; of a sequential sitting its ratio.
+         * @description What right answers prove: p by guessing, bounds of the share right at 95 %.
+         *
+         *     Where it is `corrected`, p is a bound that holds however often somebody looked before.
          */
         OddsBody: {
             /** Conclusive */
             conclusive: boolean;
             /** Correct */
             correct: number;
+            /** Corrected */
+            corrected: boolean;
             /** High */
             high: number | null;
             /** Low */
@@ -3415,6 +3610,8 @@ export interface components {
          * @description A plan, what it tests, and how large a run of it is.
          */
         PlanBody: {
+            /** Archived */
+            archived: boolean;
             /** Builds */
             builds: components["schemas"]["BuildBody"][];
             /** Cells */
@@ -3910,6 +4107,8 @@ export interface components {
          * @description A run and how it stands.
          */
         RunBody: {
+            /** Archived */
+            archived: boolean;
             build: components["schemas"]["BuildBody"];
             /** Cells */
             cells: number;
@@ -3954,7 +4153,7 @@ export interface components {
              * Change
              * @enum {string}
              */
-            change: "stop" | "resume" | "put first";
+            change: "stop" | "resume" | "put first" | "archive" | "bring back";
         };
         /**
          * RunHeardBody
@@ -4225,6 +4424,8 @@ export interface components {
          * @description Named values of an effect's parameters.
          */
         SettingBody: {
+            /** Archived */
+            archived: boolean;
             /** Id */
             id: number;
             /** Name */
@@ -4451,7 +4652,7 @@ export interface components {
         };
         /**
          * SittingResultBody
-         * @description A sitting that is over; a broken-off one counts for nothing.
+         * @description A sitting that is over; a broken-off one counts for nothing. `note`: why it has no odds by itself.
          */
         SittingResultBody: {
             /**
@@ -4463,6 +4664,8 @@ export interface components {
             ended_at: string | null;
             /** Means */
             means: components["schemas"]["MeanBody"][];
+            /** Note */
+            note: string;
             odds: components["schemas"]["OddsBody"] | null;
             /** Rights */
             rights: boolean[];
@@ -4663,6 +4866,8 @@ export interface components {
         /**
          * TestBody
          * @description A test. `results_hidden`: nobody sees results before `until`. `mine`: my sitting that is under way.
+         *
+         *     `sittings` is how many each person sits, set beforehand, and `sat` how many of mine are over.
          */
         TestBody: {
             /** Band */
@@ -4699,10 +4904,14 @@ export interface components {
             rate: number;
             /** Results Hidden */
             results_hidden: boolean;
+            /** Sat */
+            sat: number;
             /** Scale */
             scale: ("BS.1116" | "BS.1534") | null;
             /** Sides */
             sides: components["schemas"]["TestSideBody"][];
+            /** Sittings */
+            sittings: number;
             /** Start */
             start: number;
             /** Stop */
@@ -4818,8 +5027,12 @@ export interface components {
             effect: string;
             /** Lines */
             lines: components["schemas"]["LineBody"][];
+            /** Measure */
+            measure: string;
             /** Plan */
             plan: string;
+            /** Plan Id */
+            plan_id: number;
         };
         /**
          * TrialBody
@@ -5009,7 +5222,10 @@ export type $defs = Record<string, never>;
 export interface operations {
     decisions_last_act_acts_latest_get: {
         parameters: {
-            query?: never;
+            query?: {
+                run_id?: number | null;
+                cell_id?: number | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -5214,6 +5430,63 @@ export interface operations {
         responses: {
             /** @description Created */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BuildBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    effects_delete_build_builds__int_build_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                build_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    effects_change_build_builds__int_build_id__change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                build_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeBuildBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5475,6 +5748,67 @@ export interface operations {
             };
         };
     };
+    effects_change_setting_effects_settings__int_setting_id__change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                setting_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeThingBody"];
+            };
+        };
+        responses: {
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    effects_change_effect_effects__int_effect_id__change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                effect_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeThingBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EffectBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
     hosts_hosts_hosts_get: {
         parameters: {
             query?: never;
@@ -5519,6 +5853,41 @@ export interface operations {
         responses: {
             /** @description Created */
             201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HostBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    hosts_change_host_hosts__int_host_id__change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                host_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeHostBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6073,6 +6442,28 @@ export interface operations {
                     "application/json": components["schemas"]["TestBody"];
                 };
             };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    listening_delete_test_tests__int_test_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                test_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
             /** @description Unprocessable Entity */
             422: {
                 headers: {
@@ -6910,6 +7301,41 @@ export interface operations {
             };
         };
     };
+    plans_change_plans__int_plan_id__change_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                plan_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ChangeThingBody"];
+            };
+        };
+        responses: {
+            /** @description OK */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlanBody"];
+                };
+            };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
     references_references_references_get: {
         parameters: {
             query?: never;
@@ -7010,6 +7436,7 @@ export interface operations {
                 text?: string;
                 before?: number | null;
                 most?: number;
+                archived?: boolean;
             };
             header?: never;
             path?: never;
@@ -7094,6 +7521,28 @@ export interface operations {
                     "application/json": components["schemas"]["SheetBody"];
                 };
             };
+            /** @description Unprocessable Entity */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProblemBody"][];
+                };
+            };
+        };
+    };
+    runs_delete_run_runs__int_run_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                run_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
             /** @description Unprocessable Entity */
             422: {
                 headers: {
@@ -8272,9 +8721,9 @@ export interface operations {
     };
     time_trend_trends_get: {
         parameters: {
-            query: {
-                plan_id: number;
-                measure: string;
+            query?: {
+                plan_id?: number | null;
+                measure?: string | null;
             };
             header?: never;
             path?: never;

@@ -1,8 +1,9 @@
 import { Dialog } from "radix-ui";
-import { useState } from "react";
+import { Suspense, useState } from "react";
 import { Link, NavLink, Outlet, useLocation } from "react-router";
 import { PersonMenu } from "../features/people/PersonMenu";
 import { useKeys } from "../ui/keys";
+import { Loading } from "../ui/states";
 import { KEY_LIST } from "./keylist";
 import { useTheme } from "./theme";
 
@@ -62,7 +63,9 @@ export function Shell() {
         </div>
       </header>
       <main id="main" tabIndex={-1} className="flex min-h-0 flex-1 flex-col outline-none">
-        <Outlet />
+        <Suspense fallback={<Loading what="the page" />}>
+          <Outlet />
+        </Suspense>
       </main>
       <KeyHelp open={help} onOpenChange={setHelp} />
     </div>

@@ -22,29 +22,29 @@ _DROP = ", UPDATE (bytes, object_key, dropped_at, unused_since)"
 GRANTS: Mapping[str, tuple[str, str]] = {
     # table: what the web server may do, what a worker may do
     "effect": (_CHANGE, _READ + ", UPDATE (channels)"),  # the web server locks one while it adds a build
-    "build": (_ADD, _ADD),
-    "setting": (_ADD, _READ),
+    "build": (_ALL, _ADD),
+    "setting": (_CHANGE, _READ),
     "signal": (_ADD, _READ),
     "host": (_CHANGE, _CHANGE),
     "worker": (_ALL, _ALL),
     "machine": (_ALL, ""),
-    "condition": (_ADD, _READ),
+    "condition": (_ADD + ", UPDATE (host, host_version)", _READ),  # a host by hand can be renamed
     "plan": (_CHANGE, _READ),
     "plan_revision": (_ADD, _READ),
     "case": (_ADD, _READ),
     "search": (_ADD, _READ),
-    "run": (_CHANGE, _CHANGE),
+    "run": (_ALL, _CHANGE),  # one that nothing stands on can be deleted
     "content": (_ADD + _DROP, _ADD + _DROP),
     "chunk": (_ADD, _ADD + ", DELETE"),  # a worker drops what retention says
     "storage_rule": (_CHANGE, _READ + ", UPDATE (applied_at)"),
     "peak_level": (_ADD, _ADD + ", DELETE"),
     "analysis": (_ADD, _ADD + ", DELETE"),
-    "render": (_READ + ", UPDATE (key)", _CHANGE),  # what is doubted is never taken over
-    "take": (_READ, _ADD),
+    "render": (_READ + ", DELETE, UPDATE (key)", _CHANGE),  # what is doubted is never taken over
+    "take": (_READ + ", DELETE", _ADD),
     "act": (_CHANGE, _READ),
     "decision": (_ADD, _READ),
     "reference": (_CHANGE, _READ),
-    "cell": (_CHANGE, _CHANGE),
+    "cell": (_ALL, _CHANGE),
     "delivery": (_ALL, "SELECT, DELETE"),
     "upload": (_ADD + ", DELETE", _ADD),  # a worker keeps what it resampled
     "kit_file": (_ALL, _CHANGE),

@@ -4,7 +4,7 @@ import type { Act } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { count, sentenceCase } from "../../ui/numbers";
 import { useMe } from "../people/me";
-import { latestActQuery, useUndo } from "./queries";
+import { type Decided, latestActQuery, useUndo } from "./queries";
 
 const SHOWN_FOR_MS = 10 * 60 * 1000;
 
@@ -13,9 +13,9 @@ interface LastAct {
   undo: () => void;
 }
 
-/** The last decision, as long as it is fresh, and the undoing of it. */
-export function useLastAct(): LastAct {
-  const latest = useQuery(latestActQuery);
+/** The last decision on what a page shows, as long as it is fresh, and the undoing of it. */
+export function useLastAct(of: Decided): LastAct {
+  const latest = useQuery(latestActQuery(of));
   const me = useMe();
   const [message, setMessage] = useState<string>();
   const undoing = useUndo();
@@ -25,7 +25,7 @@ export function useLastAct(): LastAct {
   const undo = () => {
     if (!act || undoing.isPending) return;
     if (!fresh) {
-      setMessage("There is no decision of yours from the last ten minutes to undo.");
+      setMessage("There is no decision of yours on this page from the last ten minutes to undo.");
       return;
     }
     undoing.mutate(act.id, {

@@ -1,10 +1,14 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
 import { client, type NewDecision, take } from "../../api/client";
 
-export const latestActQuery = queryOptions({
-  queryKey: ["acts", "latest"],
-  queryFn: ({ signal }) => take(client.GET("/api/acts/latest", { signal })),
-});
+/** The page whose decisions are meant: those on the cells of a run, or on one cell. */
+export type Decided = { run_id: number } | { cell_id: number };
+
+export const latestActQuery = (of: Decided) =>
+  queryOptions({
+    queryKey: ["acts", "latest", of],
+    queryFn: ({ signal }) => take(client.GET("/api/acts/latest", { params: { query: of }, signal })),
+  });
 
 export const useDecide = () => {
   const queries = useQueryClient();

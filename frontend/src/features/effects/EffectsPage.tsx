@@ -5,6 +5,8 @@ import { Sentence, Word } from "../../ui/controls";
 import { number } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
+import { ArchivedMark, useShown } from "../upkeep/Archived";
+import { ThingMenu } from "../upkeep/ThingMenu";
 import { effectsQuery } from "./queries";
 
 export function EffectsPage() {
@@ -13,7 +15,8 @@ export function EffectsPage() {
   if (effects.isPending) return <Loading what="the effects" />;
   if (!effects.data) return <Failed error={effects.error} onRetry={() => effects.refetch()} />;
   const all = effects.data.effects;
-  const chosen = all.find((one) => one.name === search.get("effect")) ?? all[0];
+  const asked = all.find((one) => one.name === search.get("effect"));
+  const chosen = asked ?? all.find((one) => !one.archived) ?? all[0];
   if (!chosen)
     return (
       <Empty title="No effect is under test yet.">
@@ -33,12 +36,19 @@ export function EffectsPage() {
           <Word
             name="Effect"
             value={chosen.name}
-            choices={all.map((one) => ({ value: one.name, label: one.name, detail: one.description }))}
+            choices={all.map((one) => ({
+              value: one.name,
+              label: one.name,
+              detail: one.archived ? "archived" : one.description,
+            }))}
             onChoose={(effect) => setSearch({ effect })}
           />
-          .
+          . <ThingMenu kind="effect" id={chosen.id} name={chosen.name} archived={chosen.archived} />
         </Sentence>
-        <p className="text-quiet">{chosen.description}</p>
+        <p className="text-quiet">
+          {chosen.description}
+          {chosen.archived && <ArchivedMark />}
+        </p>
       </div>
       <EffectView effect={chosen} />
     </div>
@@ -46,19 +56,36 @@ export function EffectsPage() {
 }
 
 function EffectView({ effect }: { effect: Effect }) {
+  const builds = useShown(effect.builds);
+  const settings = useShown(effect.settings);
   return (
     <>
       <table className="w-full border-t border-line">
         <caption className="px-5 pt-4 pb-1 text-left font-semibold">Builds, newest first</caption>
         <tbody>
-          {[...effect.builds].reverse().map((build) => (
+          {[...builds.shown].reverse().map((build) => (
             <tr key={build.id} className={ROW}>
-              <td className="w-48 font-semibold">{build.version}</td>
+              <td className="w-48 font-semibold">
+                {build.version}
+                {build.archived && <ArchivedMark />}
+              </td>
               <td>{build.note}</td>
+              <td className="w-14 py-1! text-right">
+                <ThingMenu
+                  kind="build"
+                  id={build.id}
+                  name={build.version}
+                  archived={build.archived}
+                  {...(build.named_by_machine
+                    ? { keepsName: "A machine has it, and gives it its name." }
+                    : {})}
+                />
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
+      {builds.box && <p className="border-t border-line px-5 py-2">{builds.box}</p>}
       <table className="mt-5 w-full border-t border-line">
         <caption className="px-5 pt-4 pb-1 text-left font-semibold">Settings</caption>
         {effect.settings.length === 0 && (
@@ -69,14 +96,21 @@ function EffectView({ effect }: { effect: Effect }) {
           </tbody>
         )}
         <tbody>
-          {effect.settings.map((setting) => (
+          {settings.shown.map((setting) => (
             <tr key={setting.id} className={ROW}>
-              <td className="w-48 font-semibold">{setting.name}</td>
+              <td className="w-48 font-semibold">
+                {setting.name}
+                {setting.archived && <ArchivedMark />}
+              </td>
               <td>{valuesText(effect, setting.values)}</td>
+              <td className="w-14 py-1! text-right">
+                <ThingMenu kind="setting" id={setting.id} name={setting.name} archived={setting.archived} />
+              </td>
             </tr>
           ))}
         </tbody>
       </table>
+      {settings.box && <p className="border-t border-line px-5 py-2">{settings.box}</p>}
       <table className="mt-5 w-full border-t border-line">
         <caption className="px-5 pt-4 pb-1 text-left font-semibold">What can be set</caption>
         <thead className={HEAD}>

@@ -7,6 +7,8 @@ import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
 import { useAddEffect } from "../effects/queries";
+import { ArchivedMark, useShown } from "../upkeep/Archived";
+import { ThingMenu } from "../upkeep/ThingMenu";
 import { hostsQuery, useAddHost, useApproveMachine } from "./queries";
 
 export function HostsPage() {
@@ -55,6 +57,16 @@ export function HostsPage() {
 }
 
 function HostTable({ hosts }: { hosts: Host[] }) {
+  const { shown, box } = useShown(hosts);
+  return (
+    <>
+      <HostRows hosts={shown} />
+      {box && <p className="border-t border-line px-5 py-2">{box}</p>}
+    </>
+  );
+}
+
+function HostRows({ hosts }: { hosts: Host[] }) {
   return (
     <table className="w-full border-t border-line">
       <caption className="sr-only">Hosts</caption>
@@ -64,6 +76,9 @@ function HostTable({ hosts }: { hosts: Host[] }) {
           <th scope="col">Modes</th>
           <th scope="col">Rendered by</th>
           <th scope="col">Waits for it</th>
+          <th scope="col">
+            <span className="sr-only">What can be done</span>
+          </th>
         </tr>
       </thead>
       <tbody>
@@ -72,8 +87,8 @@ function HostTable({ hosts }: { hosts: Host[] }) {
             <td>
               <b className="font-semibold">
                 {host.name} {host.version}
-              </b>{" "}
-              <span className="pl-2 text-quiet">{host.description}</span>
+              </b>
+              {host.archived && <ArchivedMark />} <span className="pl-2 text-quiet">{host.description}</span>
             </td>
             <td className="whitespace-nowrap">{host.modes.join(", ")}</td>
             <td>
@@ -81,6 +96,16 @@ function HostTable({ hosts }: { hosts: Host[] }) {
             </td>
             <td>
               <Waiting host={host} />
+            </td>
+            <td className="w-14 py-1! text-right">
+              <ThingMenu
+                kind="host"
+                id={host.id}
+                name={host.name}
+                version={host.version}
+                archived={host.archived}
+                {...(host.by_hand ? {} : { keepsName: "Its machine gives it its name." })}
+              />
             </td>
           </tr>
         ))}

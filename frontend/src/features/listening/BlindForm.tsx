@@ -46,6 +46,7 @@ export function BlindForm({
   const two = plain.length === 2;
   const [way, setWay] = useState<WayName>(two ? "abx" : "order");
   const [trials, setTrials] = useState(16);
+  const [sittings, setSittings] = useState(1);
   const [often, setOften] = useState(7);
   const [name, setName] = useState(
     plain
@@ -54,7 +55,7 @@ export function BlindForm({
       .slice(0, 200),
   );
   const [until, setUntil] = useState("");
-  const outlook = useQuery(outlookQuery(way === "abx" ? trials : 0, often / 10));
+  const outlook = useQuery(outlookQuery(way === "abx" ? trials * sittings : 0, often / 10));
   const make = useMakeTest();
   const navigate = useNavigate();
   const apart = way === "abx" || way === "sequential";
@@ -71,6 +72,7 @@ export function BlindForm({
       false_alarm: 0.05,
       miss: 0.2,
       scale: rated ? way : null,
+      sittings: apart ? sittings : 1,
       until: until ? new Date(`${until}T23:59:59`).toISOString() : null,
     };
     make.mutate(body, { onSuccess: (made) => navigate(`/listen/tests/${made.id}`) });
@@ -116,6 +118,20 @@ export function BlindForm({
             value={trials}
             onChange={(event) => setTrials(Math.round(Number(event.target.value)))}
             className={`h-9 w-20 ${FIELD}`}
+          />
+        </label>
+      )}
+      {apart && (
+        <label className="flex items-center gap-2">
+          Sittings of each person
+          <input
+            type="number"
+            min={1}
+            max={20}
+            required
+            value={sittings}
+            onChange={(event) => setSittings(Math.round(Number(event.target.value)))}
+            className={`h-9 w-16 ${FIELD}`}
           />
         </label>
       )}

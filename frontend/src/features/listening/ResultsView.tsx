@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { BASE } from "../../api/base";
-import { count, day, number } from "../../ui/numbers";
+import { count, day, number, sentenceCase } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
 import { type Odds, type Results, resultsQuery, type Test } from "./queries";
 
@@ -30,16 +30,25 @@ export function ResultsView({ test, mine }: { test: Test; mine: number | undefin
 
 function ToldApart({ found, mine }: { found: Results; mine: number | undefined }) {
   const own = found.sittings.find((one) => one.sitting_id === mine);
+  const people = found.by_person.length;
+  const mySum =
+    own && !own.odds && people > 1 ? found.by_person.find((one) => one.who === own.who) : undefined;
   return (
     <div className="flex flex-wrap gap-x-12 gap-y-5">
       {own?.odds && <Conclusion title="this sitting" odds={own.odds} />}
-      {found.pooled && (found.sittings.length > 1 || !own?.odds) && (
+      {own && !own.odds && own.state === "done" && (
+        <section aria-label="this sitting" className="max-w-sm">
+          <p className="text-xs text-quiet">this sitting</p>
+          <p className="text-3xl font-bold">
+            {own.rights.filter(Boolean).length} of {own.rights.length} right
+          </p>
+          <p className="pt-1 leading-6">{sentenceCase(own.note)}.</p>
+        </section>
+      )}
+      {mySum && <Conclusion title="your sittings, added up" odds={mySum.odds} />}
+      {found.pooled && (people > 1 || !own?.odds) && (
         <Conclusion
-          title={
-            found.by_person.length > 1
-              ? `${found.by_person.length} people, added up`
-              : "all sittings, added up"
-          }
+          title={people > 1 ? `${people} people, each once, added up` : "all sittings, added up"}
           odds={found.pooled}
         />
       )}
@@ -57,9 +66,10 @@ function Conclusion({ title, odds }: { title: string; odds: Odds }) {
       <p className="pt-1 leading-6">{odds.words}</p>
       {odds.p !== null && (
         <p className="pt-1 text-xs leading-5 text-quiet">
-          p = {odds.p < 0.001 ? odds.p.toExponential(1) : number(odds.p, 3)}, one-sided exact binomial. Share
-          right {number((100 * odds.correct) / odds.trials, 0)} %, 95 % interval{" "}
-          {number(100 * (odds.low ?? 0), 0)} to {number(100 * (odds.high ?? 1), 0)} % (Clopper-Pearson).
+          p {odds.corrected ? "≤" : "="} {odds.p < 0.001 ? odds.p.toExponential(1) : number(odds.p, 3)},{" "}
+          {odds.corrected ? "however often somebody looked (Ville)" : "one-sided exact binomial"}. Share right{" "}
+          {number((100 * odds.correct) / odds.trials, 0)} %, 95 % interval {number(100 * (odds.low ?? 0), 0)}{" "}
+          to {number(100 * (odds.high ?? 1), 0)} % (Clopper-Pearson).
         </p>
       )}
     </section>
@@ -130,8 +140,8 @@ function Sittings({ found, mine }: { found: Results; mine: number | undefined })
                 </span>
               </td>
               <td className="text-right text-quiet">
-                {one.state === "broken off"
-                  ? "broken off, does not count"
+                {one.note
+                  ? `${one.rights.length > 0 ? `${one.rights.filter(Boolean).length} of ${one.rights.length}, ` : ""}${one.note}`
                   : one.odds
                     ? `${one.odds.correct} of ${one.odds.trials}${one.trials === 0 ? ", ended at a bound, does not add up" : one.odds.p === null ? "" : `, p = ${number(one.odds.p, 3)}`}`
                     : count(one.means.length, "side")}

@@ -1,10 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { Link, useParams } from "react-router";
+import { Link, useNavigate, useParams } from "react-router";
 import { Button, Sentence } from "../../ui/controls";
 import { count, day, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
-import { type Sitting, sittingQuery, type Test, testQuery, useSitDown } from "./queries";
+import { useCan, useMe } from "../people/me";
+import { type Sitting, sittingQuery, type Test, testQuery, useDeleteTest, useSitDown } from "./queries";
 import { ResultsView } from "./ResultsView";
 import { TrialView } from "./TrialView";
 
@@ -38,7 +39,7 @@ function TestView({ test }: { test: Test }) {
         </Link>
         {" / "}
         {test.name}
-        {test.note && `. ${test.note}`}
+        {test.note && `. ${test.note}`} <DeleteTest test={test} />
       </p>
       {now?.trial ? (
         <TrialView key={now.trial.number} test={test} sitting={now} trial={now.trial} />
@@ -86,6 +87,43 @@ const listedNames = (names: string[]) =>
     ? `${names.length} sides`
     : names.join(" and ").replace(" and ", names.length > 2 ? ", " : " and ");
 
+/** Its maker, and whoever keeps things here, can delete it; what was answered is kept. */
+function DeleteTest({ test }: { test: Test }) {
+  const me = useMe();
+  const keeps = useCan("keep");
+  const works = useCan("work");
+  const [sure, setSure] = useState(false);
+  const remove = useDeleteTest(test.id);
+  const navigate = useNavigate();
+  if (!works || (me.name !== test.made_by && !keeps)) return null;
+  if (!sure)
+    return (
+      <span className="pl-3">
+        <Button small onClick={() => setSure(true)}>
+          Delete the test…
+        </Button>
+      </span>
+    );
+  return (
+    <span role="alert" className="inline-flex flex-wrap items-center gap-2 text-text">
+      Delete it for everybody? Its clips go; what was answered goes on to count where these sides are tested
+      again.
+      <Button
+        small
+        look="main"
+        disabled={remove.isPending}
+        onClick={() => remove.mutate(undefined, { onSuccess: () => navigate("/listen/tests") })}
+      >
+        Delete
+      </Button>
+      <Button small onClick={() => setSure(false)}>
+        Keep it
+      </Button>
+      {remove.error?.message}
+    </span>
+  );
+}
+
 /** Before a sitting and after it. */
 function Between({
   test,
@@ -116,10 +154,20 @@ function Between({
       </div>
       <aside className="grid content-start gap-3">
         <div>
-          <Button look="main" onClick={onBegin} disabled={starting || test.closed}>
-            {ended ? "Sit down again" : "Begin a sitting"}
+          <Button
+            look="main"
+            onClick={onBegin}
+            disabled={starting || test.closed || test.sat >= test.sittings}
+          >
+            {test.sat > 0 ? "Sit down again" : "Begin a sitting"}
           </Button>
         </div>
+        <p className="text-quiet">
+          {test.sittings === 1 ? "One sitting for each person" : `${test.sittings} sittings for each person`},
+          set beforehand{test.sat > 0 && `; you have sat ${test.sat === 1 ? "once" : `${test.sat} times`}`}.
+          {test.sat >= test.sittings &&
+            " Whoever repeats a test until it succeeds will succeed by luck. For more trials, make another test."}
+        </p>
         {test.closed && <p className="text-quiet">The test was open until {day(test.until ?? "")}.</p>}
         {error && <p role="alert">{error.message}</p>}
         <p className="leading-6">
@@ -134,8 +182,8 @@ function Between({
           {test.by === "none"
             ? "Levels as rendered."
             : `Levels matched by ${LEVELS[test.by]}, error at most ${number(worst, 2)} dB.`}{" "}
-          The length is set beforehand.
-          {test.kind === "abx" && " Right and wrong are shown after the last answer."}
+          The length is set beforehand.{" "}
+          {test.kind === "abx" && "Right and wrong are shown after the last answer."}
         </p>
       </aside>
     </div>

@@ -185,6 +185,19 @@ export const runHeardQuery = (run_id: number) =>
       take(client.GET("/api/listening/runs/{run_id}", { params: { path: { run_id } }, signal })),
   });
 
+export function useDeleteTest(test_id: number) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: async () => {
+      const { error, response } = await client.DELETE("/api/listening/tests/{test_id}", {
+        params: { path: { test_id } },
+      });
+      if (!response.ok) throw problemFrom(response.status, error);
+    },
+    onSuccess: () => queries.invalidateQueries({ queryKey: testsQuery.queryKey }),
+  });
+}
+
 export function useAddNote(subject: string) {
   const queries = useQueryClient();
   return useMutation({

@@ -20,7 +20,10 @@ interface Props {
 export function Cases({ document, effect, signals, measures, onChange }: Props) {
   const [open, setOpen] = useState<number>();
   const settings = [
-    ...new Set([...(effect?.settings.map((one) => one.name) ?? []), ...Object.keys(document.settings)]),
+    ...new Set([
+      ...(effect?.settings.filter((one) => !one.archived).map((one) => one.name) ?? []),
+      ...Object.keys(document.settings),
+    ]),
   ];
   const known = [...new Set([...signals, ...Object.keys(document.signals)])].sort();
   const parameters = effect?.parameters.map((one) => String(one.name)) ?? [];

@@ -6,11 +6,14 @@ import { count, number } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
 import { effectsQuery } from "../effects/queries";
+import { ArchivedMark, useShown } from "../upkeep/Archived";
+import { ThingMenu } from "../upkeep/ThingMenu";
 import { plansQuery, templatesQuery } from "./queries";
 
 export function PlansPage() {
   const plans = useQuery(plansQuery);
   const effects = useQuery(effectsQuery);
+  const { shown, box } = useShown(plans.data?.plans ?? []);
   if (plans.isPending) return <Loading what="the plans" />;
   if (!plans.data) return <Failed error={plans.error} onRetry={() => plans.refetch()} />;
   const all = plans.data.plans;
@@ -45,25 +48,33 @@ export function PlansPage() {
               </th>
               <th scope="col">Revision</th>
               <th scope="col">Builds</th>
+              <th scope="col">
+                <span className="sr-only">What can be done</span>
+              </th>
             </tr>
           </thead>
           <tbody>
-            {all.map((plan) => (
+            {shown.map((plan) => (
               <tr key={plan.id} className={`${ROW} hover:bg-ground`}>
                 <td>
                   <Link to={`/plans/${plan.id}`} className="font-semibold hover:underline">
                     {plan.name}
                   </Link>
+                  {plan.archived && <ArchivedMark />}
                 </td>
                 <td>{plan.effect}</td>
                 <td className="text-right">{number(plan.cells, 0)}</td>
                 <td>{plan.revision}</td>
                 <td className="text-quiet">{count(plan.builds.length, "build")}</td>
+                <td className="w-14 py-1! text-right">
+                  <ThingMenu kind="plan" id={plan.id} name={plan.name} archived={plan.archived} />
+                </td>
               </tr>
             ))}
           </tbody>
         </table>
       )}
+      {box && <p className="border-t border-line px-5 py-2">{box}</p>}
     </div>
   );
 }
@@ -75,7 +86,7 @@ function NewPlan() {
   const effects = useQuery(effectsQuery);
   const [key, setKey] = useState("null");
   const [name, setName] = useState<string>();
-  const known = effects.data?.effects ?? [];
+  const known = (effects.data?.effects ?? []).filter((one) => !one.archived);
   const effect = name ?? known.find((one) => one.settings.length > 0)?.name ?? known[0]?.name;
   const template = templates.data?.templates.find((one) => one.key === key);
   if (!templates.data || !effect) return <div className="h-16" />;

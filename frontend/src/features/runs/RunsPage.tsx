@@ -3,10 +3,11 @@ import { useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import type { NewRun, Plan, Run } from "../../api/client";
 import { Button, EveryWord, Sentence, Word } from "../../ui/controls";
-import { FIELD } from "../../ui/fields";
+import { Check, FIELD } from "../../ui/fields";
 import { count, dateTime, duration, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { plansQuery } from "../plans/queries";
+import { ThingMenu } from "../upkeep/ThingMenu";
 import { FirstSteps } from "./FirstSteps";
 import { runsQuery, useStartRun } from "./queries";
 
@@ -14,9 +15,10 @@ export function RunsPage() {
   const [search, setSearch] = useSearchParams();
   const effect = search.get("effect") ?? "";
   const text = search.get("text") ?? "";
-  const runs = useInfiniteQuery(runsQuery(effect, text));
-  const put = (part: { effect?: string; text?: string }) => {
-    const kept = Object.entries({ effect, text, ...part }).filter(([, value]) => value);
+  const archived = search.get("archived") ?? "";
+  const runs = useInfiniteQuery(runsQuery(effect, text, archived !== ""));
+  const put = (part: { effect?: string; text?: string; archived?: string }) => {
+    const kept = Object.entries({ effect, text, archived, ...part }).filter(([, value]) => value);
     setSearch(Object.fromEntries(kept), { replace: true });
   };
   const plans = useQuery(plansQuery);
@@ -36,7 +38,7 @@ export function RunsPage() {
         <div className="flex items-center gap-4 border-t border-line px-5 py-2 text-quiet">
           <p className="mr-auto">
             {runs.hasNextPage && "The latest "}
-            {count(shown.length, "run")} of{" "}
+            {count(shown.length, archived ? "archived run" : "run")} of{" "}
             <EveryWord
               name="Effect"
               value={effect}
@@ -46,6 +48,11 @@ export function RunsPage() {
             />
             , newest first.
           </p>
+          <Check
+            label="Archived"
+            checked={archived !== ""}
+            onChange={(on) => put({ archived: on ? "1" : "" })}
+          />
           <input
             type="search"
             aria-label="Search runs"
@@ -62,7 +69,13 @@ export function RunsPage() {
       ) : shown.length > 0 ? (
         <RunTable runs={shown} />
       ) : (
-        <p className="border-t border-line px-5 py-6 text-quiet">No run has all of these words.</p>
+        <p className="border-t border-line px-5 py-6 text-quiet">
+          {text
+            ? "No run has all of these words."
+            : archived
+              ? "No run is archived."
+              : "All runs are archived."}
+        </p>
       )}
       {runs.hasNextPage && (
         <p className="border-t border-line px-5 py-3">
@@ -76,11 +89,14 @@ export function RunsPage() {
 }
 
 /** Asks for a run, first of the plan that was run last. */
-function StartRun({ plans, latest }: { plans: Plan[]; latest: number | undefined }) {
+function StartRun({ plans: all, latest }: { plans: Plan[]; latest: number | undefined }) {
+  const plans = all
+    .filter((one) => !one.archived)
+    .map((one) => ({ ...one, builds: one.builds.filter((build) => !build.archived) }));
   const navigate = useNavigate();
   const start = useStartRun();
   const [planId, setPlanId] = useState(latest ?? plans[0]?.id);
-  const plan = plans.find((one) => one.id === planId);
+  const plan = plans.find((one) => one.id === planId) ?? plans[0];
   const [buildId, setBuildId] = useState<number>();
   const [render, setRender] = useState<NewRun["render"]>("what changed");
   const build = plan?.builds.find((one) => one.id === buildId) ?? plan?.builds.at(-1);
@@ -154,6 +170,9 @@ function RunTable({ runs }: { runs: Run[] }) {
           <th scope="col" className="w-36">
             Asked for
           </th>
+          <th scope="col" className="w-14">
+            <span className="sr-only">What can be done</span>
+          </th>
         </tr>
       </thead>
       <tbody>
@@ -183,6 +202,9 @@ function RunTable({ runs }: { runs: Run[] }) {
             <td className="whitespace-nowrap">
               {dateTime(run.requested_at)}
               <p className="text-quiet">{run.requested_by}</p>
+            </td>
+            <td className="py-2! text-right">
+              <ThingMenu kind="run" id={run.id} name={`run ${run.id}`} archived={run.archived} />
             </td>
           </tr>
         ))}

@@ -2,14 +2,14 @@ import { infiniteQueryOptions, keepPreviousData, useMutation, useQueryClient } f
 import { client, type NewRun, POLL_MS, take } from "../../api/client";
 
 /** Runs of an effect, or of all for an empty name, with words in them; a page at a time, from the newest on. */
-export const runsQuery = (effect: string, text: string) =>
+export const runsQuery = (effect: string, text: string, archived: boolean) =>
   infiniteQueryOptions({
-    queryKey: ["runs", effect, text],
+    queryKey: ["runs", effect, text, archived],
     queryFn: ({ signal, pageParam }) =>
       take(
         client.GET("/api/runs", {
           signal,
-          params: { query: { effect: effect || null, text, before: pageParam } },
+          params: { query: { effect: effect || null, text, archived, before: pageParam } },
         }),
       ),
     initialPageParam: null as number | null,

@@ -66,7 +66,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
   const [chosenId, setChosenId] = useState(() => Number(search.get("cell")) || undefined);
   const [marked, setMarked] = useState<ReadonlySet<number>>(new Set());
   const [deciding, setDeciding] = useState<{ cells: number[]; first: DecisionKind }>();
-  const { undo, act } = useLastAct();
+  const { undo, act } = useLastAct({ run_id: sheet.run.id });
   const layout = useMemo(() => layOut(sheet, view), [sheet, view]);
   const box = useRef<HTMLDivElement>(null);
   const anchor = useRef<Position>(undefined);

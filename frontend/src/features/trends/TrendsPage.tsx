@@ -11,16 +11,15 @@ import { caseText, placeText } from "./lines";
 import { trendQuery } from "./queries";
 import { TrendPlot } from "./TrendPlot";
 
-const USUAL = "residual_rms";
-
 export function TrendsPage() {
   const plans = useQuery(plansQuery);
   const measures = useQuery(measuresQuery);
   const [search, setSearch] = useSearchParams();
   const all = plans.data?.plans ?? [];
-  const planId = Number(search.get("plan")) || all.find((one) => one.builds.length > 1)?.id || all[0]?.id;
-  const measureKey = search.get("measure") ?? USUAL;
-  const trend = useQuery({ ...trendQuery(planId ?? 0, measureKey), enabled: planId !== undefined });
+  const trend = useQuery({
+    ...trendQuery(Number(search.get("plan")) || undefined, search.get("measure") ?? undefined),
+    enabled: all.length > 0,
+  });
   const put = (changes: Record<string, string>) =>
     setSearch((before) => {
       for (const [key, value] of Object.entries(changes)) before.set(key, value);
@@ -34,10 +33,13 @@ export function TrendsPage() {
     );
   if (trend.isPending || !measures.data || !plans.data) return <Loading what="the trend" />;
   if (!trend.data) return <Failed error={trend.error} onRetry={() => trend.refetch()} />;
-  const { lines, builds } = trend.data;
+  const { lines, builds, plan_id: planId, measure: measureKey } = trend.data;
   const measure = measures.data.measures.find((one) => one.key === measureKey);
   const cases = [...new Set(lines.map(caseText))];
-  const shown = cases.includes(search.get("case") ?? "") ? (search.get("case") ?? "") : (cases[0] ?? "");
+  const drawn =
+    lines.find((line) => new Set(valuesOf(line)).size > 1) ?? lines.find((line) => valuesOf(line).length > 1);
+  const first = drawn ? caseText(drawn) : (cases[0] ?? "");
+  const shown = cases.includes(search.get("case") ?? "") ? (search.get("case") ?? "") : first;
   const mine = lines.filter((line) => caseText(line) === shown);
   const limited = measures.data.measures.filter(
     (one) => one.family !== "account" && one.family !== "folding",
@@ -64,7 +66,9 @@ export function TrendsPage() {
           <Word
             name="Plan"
             value={String(planId)}
-            choices={all.map((one) => ({ value: String(one.id), label: `${one.effect}, ${one.name}` }))}
+            choices={all
+              .filter((one) => !one.archived || one.id === planId)
+              .map((one) => ({ value: String(one.id), label: `${one.effect}, ${one.name}` }))}
             onChoose={(value) => setSearch({ plan: value, measure: measureKey })}
           />
           .
@@ -83,6 +87,8 @@ export function TrendsPage() {
     </div>
   );
 }
+
+const valuesOf = (line: TrendLine) => line.points.flatMap((point) => point?.value ?? []);
 
 function Figures({ trend, lines, measure }: { trend: Trend; lines: TrendLine[]; measure: Measure }) {
   return (

@@ -1,10 +1,16 @@
 import { queryOptions } from "@tanstack/react-query";
 import { client, take } from "../../api/client";
 
-export const trendQuery = (plan: number, measure: string) =>
+/** Of a plan and a measure; where one is not named, of one that has something to draw. */
+export const trendQuery = (plan: number | undefined, measure: string | undefined) =>
   queryOptions({
-    queryKey: ["trends", plan, measure],
+    queryKey: ["trends", plan ?? "", measure ?? ""],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/trends", { params: { query: { plan_id: plan, measure } }, signal })),
+      take(
+        client.GET("/api/trends", {
+          params: { query: { plan_id: plan ?? null, measure: measure ?? null } },
+          signal,
+        }),
+      ),
     placeholderData: (previous) => previous,
   });

@@ -3,7 +3,7 @@
 from collections.abc import Callable, Sequence
 from datetime import datetime
 
-from sqlalchemy import and_, func, or_, select, tuple_, update
+from sqlalchemy import and_, exists, func, or_, select, tuple_, update
 from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.runs import CellNotFound, judge_again, tell_change
@@ -208,9 +208,15 @@ def history(session: Session, reference_id: int) -> list[tuple[Reference, Cell]]
     return [(reference, cell) for reference, cell in session.execute(query)]
 
 
-def latest_act(session: Session) -> Act | None:
-    """The last act that is not undone."""
-    return session.scalar(select(Act).where(Act.undone_at.is_(None)).order_by(Act.id.desc()).limit(1))
+def latest_act(session: Session, *, run_id: int | None = None, cell_id: int | None = None) -> Act | None:
+    """The last act that is not undone: of those that decided on cells of a run, or on a cell, where one is named."""
+    query = select(Act).where(Act.undone_at.is_(None)).order_by(Act.id.desc()).limit(1)
+    if run_id is not None or cell_id is not None:
+        cells = select(Cell.id).where(Cell.run_id == run_id if cell_id is None else Cell.id == cell_id)
+        decided = exists().where(Decision.act_id == Act.id, Decision.cell_id.in_(cells))
+        approved = exists().where(Reference.act_id == Act.id, Reference.cell_id.in_(cells))
+        query = query.where(or_(decided, approved))
+    return session.scalar(query)
 
 
 _Place = tuple[int, str, int]

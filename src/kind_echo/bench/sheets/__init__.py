@@ -3,9 +3,10 @@
 from kind_echo.bench.sheets.across import compare_missing, parse_against
 from kind_echo.bench.sheets.pictures import pictures_of
 from kind_echo.bench.sheets.sheet import Sheet, SheetFinding, sheet_of, usual_measure
-from kind_echo.bench.sheets.trends import Line, trend_of
+from kind_echo.bench.sheets.trends import USUAL_MEASURES, Line, trend_of, worth_showing
 
 __all__ = [
+    "USUAL_MEASURES",
     "Line",
     "Sheet",
     "SheetFinding",
@@ -15,4 +16,5 @@ __all__ = [
     "sheet_of",
     "trend_of",
     "usual_measure",
+    "worth_showing",
 ]

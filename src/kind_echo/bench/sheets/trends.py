@@ -48,6 +48,47 @@ class Trend:
     lines: list[Line]
 
 
+USUAL_MEASURES = (
+    "residual_rms", "delay", "gain", "fundamental_level", "thd", "loudness_integrated", "true_peak", "rms",
+)  # fmt: skip
+"""Of which a trend is looked at first: the first of them that has something to show."""
+
+
+def worth_showing(session: Session) -> tuple[Plan, str] | None:
+    """A plan and a measure whose trend has something to draw; None where nothing was run on two builds.
+
+    The plan that was run last on more than one build; of the usual measures the first that changed from build to build,
+    else the first that has readings on two.
+    """
+    ran = (
+        select(PlanRevision.plan_id)
+        .join(Run, Run.revision_id == PlanRevision.id)
+        .join(Plan, Plan.id == PlanRevision.plan_id)
+        .where(Run.search_id.is_(None), Run.archived_at.is_(None), Plan.archived_at.is_(None))
+        .group_by(PlanRevision.plan_id)
+        .having(func.count(Run.build_id.distinct()) > 1)
+        .order_by(func.max(Run.id).desc())
+        .limit(_PLANS_TRIED)
+    )
+    flat: tuple[Plan, str] | None = None
+    for number in session.scalars(ran):
+        plan = session.get_one(Plan, number)
+        for measure in USUAL_MEASURES:
+            values = [_values(line) for line in trend_of(session, plan, measure).lines]
+            if any(len(set(found)) > 1 for found in values):
+                return plan, measure
+            if flat is None and any(len(found) > 1 for found in values):
+                flat = plan, measure
+    return flat
+
+
+def _values(line: "Line") -> list[float]:
+    return [point.value for point in line.points if point is not None and point.value is not None]
+
+
+_PLANS_TRIED = 5
+
+
 def trend_of(session: Session, plan: Plan, measure: str) -> Trend:
     """A measure over the builds of a plan; the lines are those of its newest run's revision."""
     newest = session.scalar(

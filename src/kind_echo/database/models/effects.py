@@ -2,7 +2,8 @@
 
 from datetime import datetime
 
-from sqlalchemy import ForeignKey, Identity, UniqueConstraint, text
+from sqlalchemy import ColumnElement, ForeignKey, Identity, UniqueConstraint, func, text
+from sqlalchemy.ext.hybrid import hybrid_property
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from kind_echo.database.models.base import Base, Json
@@ -11,7 +12,8 @@ from kind_echo.database.models.base import Base, Json
 class Effect(Base):
     """A product under test: what can be set, and what its renderer knows it by where that is not its name.
 
-    `channels` lists how many it can be given; empty where that is not known.
+    `channels` lists how many it can be given; empty where that is not known. `offered_as` is the name that machines
+    offer it by, where it was given another one here.
     """
 
     __tablename__ = "effect"
@@ -22,6 +24,17 @@ class Effect(Base):
     parameters: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
     channels: Mapped[list[int]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
     archived_at: Mapped[datetime | None]
+    offered_as: Mapped[str | None]
+
+    @hybrid_property
+    def known_as(self) -> str:
+        """The name that machines know it by."""
+        return self.offered_as or self.name
+
+    @known_as.inplace.expression
+    @classmethod
+    def _known_as(cls) -> ColumnElement[str]:
+        return func.coalesce(cls.offered_as, cls.name)
 
 
 class Build(Base):
@@ -37,9 +50,17 @@ class Build(Base):
     archived_at: Mapped[datetime | None]
     effect: Mapped[Effect] = relationship()
 
+    @property
+    def archived(self) -> bool:
+        """Whether it stands in no list to choose from."""
+        return self.archived_at is not None
+
 
 class Setting(Base):
-    """Named parameter values of an effect; of a sum of renders, those of each of its parts."""
+    """Named parameter values of an effect; of a sum of renders, those of each of its parts.
+
+    Plans that were written before it was renamed know it by one of its former names.
+    """
 
     __tablename__ = "setting"
     __table_args__ = (UniqueConstraint("effect_id", "name"),)
@@ -48,6 +69,7 @@ class Setting(Base):
     name: Mapped[str]
     parameters: Mapped[Json]
     parts: Mapped[list[Json]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
+    former_names: Mapped[list[str]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
     archived_at: Mapped[datetime | None]
 
 

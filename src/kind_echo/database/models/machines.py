@@ -2,14 +2,14 @@
 
 from datetime import datetime
 
-from sqlalchemy import BigInteger, Identity, UniqueConstraint
+from sqlalchemy import BigInteger, Identity, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column
 
 from kind_echo.database.models.base import Base, Json
 
 
 class Host(Base):
-    """A version of a program that runs effects, and the renderer that has it."""
+    """A version of a program that runs effects, and the renderer that has it; `former_names` as name and version."""
 
     __tablename__ = "host"
     __table_args__ = (UniqueConstraint("name", "version"),)
@@ -19,6 +19,7 @@ class Host(Base):
     description: Mapped[str]
     renderer: Mapped[str]
     modes: Mapped[list[str]]
+    former_names: Mapped[list[list[str]]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
     archived_at: Mapped[datetime | None]
 
 

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.decisions import count_made, decide, latest_act, touches_references, undo
 from kind_echo.database.models import Act
 from kind_echo.database.sessions import transaction
-from kind_echo.web.decisions.schemas import ActBody, ActPath, LatestActBody, NewDecisionBody
+from kind_echo.web.decisions.schemas import ActBody, ActPath, LatestActBody, LatestActQuery, NewDecisionBody
 from kind_echo.web.http.answers import answer
 from kind_echo.web.security.doors import caller
 
@@ -41,10 +41,10 @@ def undo_act(path: ActPath) -> Response:
 
 
 @api.get("/acts/latest", responses={200: LatestActBody})
-def last_act() -> Response:
-    """The last act that can be undone."""
+def last_act(query: LatestActQuery) -> Response:
+    """The last act that can be undone: of a run, of a cell, or of all."""
     with transaction() as session:
-        act = latest_act(session)
+        act = latest_act(session, run_id=query.run_id, cell_id=query.cell_id)
         return answer(LatestActBody(act=_act_body(session, act) if act is not None else None))
 
 

@@ -30,6 +30,13 @@ class ActBody(Body):
     cells: int
 
 
+class LatestActQuery(Asked):
+    """On the cells of which run, or on which cell; on any unless one is named."""
+
+    run_id: int | None = None
+    cell_id: int | None = None
+
+
 class LatestActBody(Body):
     """The last act that can be undone."""
 

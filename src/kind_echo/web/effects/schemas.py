@@ -5,7 +5,7 @@ from typing import Annotated, Any
 
 from pydantic import AfterValidator, Field
 
-from kind_echo.web.http.schemas import Body, BuildBody
+from kind_echo.web.http.schemas import Asked, Body, BuildBody, ShownName
 
 
 def build_name(name: str) -> str:
@@ -19,7 +19,7 @@ def build_name(name: str) -> str:
 class NewEffectBody(Body):
     """An effect to be added, by the name that a machine offers it under."""
 
-    name: str = Field(min_length=1, max_length=80)
+    name: Annotated[str, Field(min_length=1, max_length=80), ShownName]
 
 
 class NewBuildBody(Body):
@@ -30,12 +30,45 @@ class NewBuildBody(Body):
     note: str = Field(default="", max_length=400)
 
 
+class ChangeBuildBody(Body):
+    """What is to change of a build; null leaves it as it is."""
+
+    version: Annotated[str, AfterValidator(build_name)] | None = None
+    note: str | None = Field(default=None, max_length=400)
+    archived: bool | None = None
+
+
+class EffectPath(Asked):
+    """Which effect."""
+
+    effect_id: int
+
+
+class BuildPath(Asked):
+    """Which build."""
+
+    build_id: int
+
+
+class SettingPath(Asked):
+    """Which setting."""
+
+    setting_id: int
+
+
 class SettingBody(Body):
     """Named values of an effect's parameters."""
 
     id: int
     name: str
+    archived: bool
     values: dict[str, float | int | str]
+
+
+class NamedBuildBody(BuildBody):
+    """A build, and whether a machine gives it its name: then it is neither renamed nor deleted here."""
+
+    named_by_machine: bool
 
 
 class EffectBody(Body):
@@ -43,9 +76,10 @@ class EffectBody(Body):
 
     id: int
     name: str
+    archived: bool
     description: str
     parameters: list[dict[str, Any]]
-    builds: list[BuildBody]
+    builds: list[NamedBuildBody]
     settings: list[SettingBody]
 
 

@@ -6,6 +6,7 @@ from datetime import UTC, datetime
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
+from kind_echo.bench import upkeep
 from kind_echo.bench.machines import (
     BY_HAND,
     Unapproved,
@@ -20,7 +21,9 @@ from kind_echo.bench.machines import (
 from kind_echo.database.models import Host, Run, Worker
 from kind_echo.database.sessions import transaction
 from kind_echo.web.hosts.schemas import (
+    ChangeHostBody,
     HostBody,
+    HostPath,
     HostsBody,
     MachineBody,
     NewHostBody,
@@ -30,6 +33,7 @@ from kind_echo.web.hosts.schemas import (
     WaitingRunBody,
 )
 from kind_echo.web.http.answers import answer
+from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("hosts", __name__, url_prefix="/api")
 
@@ -39,7 +43,7 @@ def hosts() -> Response:
     """All hosts, and the machines that render in them."""
     now = datetime.now(UTC)
     with transaction() as session:
-        known, waits, listed = {effect.name for effect in all_effects(session)}, waiting(session), workers(session)
+        known, waits, listed = {effect.known_as for effect in all_effects(session)}, waiting(session), workers(session)
         machines: dict[str, list[Worker]] = {}
         for worker in listed:
             machines.setdefault(worker.machine, []).append(worker)
@@ -59,6 +63,20 @@ def new_host(body: NewHostBody) -> Response:
         return answer(_host_body(host, {}, []), 201)
 
 
+@api.post("/hosts/<int:host_id>/change", responses={200: HostBody})
+def change_host(path: HostPath, body: ChangeHostBody) -> Response:
+    """Rename a host that people render in; archive any, or bring it back."""
+    who, now = caller().name, datetime.now(UTC)
+    with transaction() as session:
+        host: Host = upkeep.find(session, "host", path.host_id)
+        if body.name is not None or body.version is not None:
+            named = body.name or host.name, body.version or host.version
+            upkeep.rename_host(session, host.id, *named, who=who, now=now)
+        if body.archived is not None:
+            upkeep.archive(session, "host", host.id, archived=body.archived, who=who, now=now)
+        return answer(_host_body(host, {}, []))
+
+
 def _machines_by_queue(listed: Sequence[Worker], now: datetime) -> dict[str, list[str]]:
     """Machines that are at work, by the renderers that they have."""
     having: dict[str, list[str]] = {}
@@ -73,8 +91,10 @@ def _machines_by_queue(listed: Sequence[Worker], now: datetime) -> dict[str, lis
 
 def _host_body(host: Host, having: dict[str, list[str]], waits: Sequence[tuple[Run, int]]) -> HostBody:
     return HostBody(
+        id=host.id,
         name=host.name,
         version=host.version,
+        archived=host.archived_at is not None,
         description=host.description,
         renderer=host.renderer,
         by_hand=host.renderer == BY_HAND,

@@ -1,11 +1,11 @@
 """The shape of what is asked and said of hosts, machines and effects."""
 
 from datetime import datetime
-from typing import Literal
+from typing import Annotated, Literal
 
 from pydantic import Field
 
-from kind_echo.web.http.schemas import Body
+from kind_echo.web.http.schemas import Asked, Body, ShownName
 
 
 class WaitingRunBody(Body):
@@ -21,14 +21,30 @@ class WaitingRunBody(Body):
 class HostBody(Body):
     """A version of a host: who renders in it, and what waits for it."""
 
+    id: int
     name: str
     version: str
+    archived: bool
     description: str
     renderer: str
     by_hand: bool
     modes: list[str]
     machines: list[str]
     waiting: list[WaitingRunBody]
+
+
+class HostPath(Asked):
+    """Which host."""
+
+    host_id: int
+
+
+class ChangeHostBody(Body):
+    """What is to change of a host; null leaves it as it is. One that a machine has keeps its name."""
+
+    name: Annotated[str, Field(min_length=1, max_length=60), ShownName] | None = None
+    version: Annotated[str, Field(min_length=1, max_length=40), ShownName] | None = None
+    archived: bool | None = None
 
 
 class OfferedEffectBody(Body):
@@ -79,7 +95,7 @@ class HostsBody(Body):
 class NewHostBody(Body):
     """A host that people render in, to be added."""
 
-    name: str = Field(min_length=1, max_length=60)
-    version: str = Field(min_length=1, max_length=40)
+    name: Annotated[str, Field(min_length=1, max_length=60), ShownName]
+    version: Annotated[str, Field(min_length=1, max_length=40), ShownName]
     description: str = Field(default="", max_length=200)
     modes: list[Literal["real time", "offline"]] = Field(min_length=1, max_length=2)

@@ -17,6 +17,7 @@ from kind_echo.bench.plans import (
     document_of,
     latest_revision,
     plan_from,
+    plan_numbered,
     plan_of_effect,
     read_yaml,
     revision_numbered,
@@ -30,7 +31,7 @@ from kind_echo.bench.runs import places_in
 from kind_echo.database.models import Plan, PlanRevision, Run
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.schemas import BuildBody
+from kind_echo.web.http.schemas import BuildBody, ChangeThingBody
 from kind_echo.web.plans.schemas import (
     CostBody,
     KeepPlanBody,
@@ -45,6 +46,7 @@ from kind_echo.web.plans.schemas import (
     TemplatesBody,
     WrittenPlanBody,
 )
+from kind_echo.web.security.changing import change_thing
 from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("plans", __name__, url_prefix="/api")
@@ -106,6 +108,14 @@ def plan(path: PlanPath, query: RevisionQuery) -> Response:
         return answer(_kept(session, revision))
 
 
+@api.post("/plans/<int:plan_id>/change", responses={200: PlanBody})
+def change(path: PlanPath, body: ChangeThingBody) -> Response:
+    """Rename a plan, archive it, or bring it back."""
+    with transaction() as session:
+        change_thing(session, "plan", path.plan_id, body)
+        return answer(_plan_body(session, plan_numbered(session, path.plan_id)))
+
+
 def _kept(session: Session, revision: PlanRevision) -> WrittenPlanBody:
     return _written(session, document_of(session, revision))
 
@@ -145,6 +155,7 @@ def _plan_body(session: Session, plan: Plan) -> PlanBody:
     return PlanBody(
         id=plan.id,
         name=plan.name,
+        archived=plan.archived_at is not None,
         effect=plan.effect.name,
         revision=revision.number,
         cells=len(places_in(revision)),

@@ -13,6 +13,7 @@ class PlanBody(Body):
 
     id: int
     name: str
+    archived: bool
     effect: str
     revision: int
     cells: int

@@ -8,6 +8,7 @@ from flask import Response, request
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
+from kind_echo.bench import upkeep
 from kind_echo.bench.decisions import undecided
 from kind_echo.bench.runs import (
     effects_that_ran,
@@ -59,7 +60,7 @@ def runs(query: RunsQuery) -> Response:
 
     def make() -> bytes:
         with snapshot() as session:
-            found = list_runs(session, query.effect, query.before, query.most + 1, query.text)
+            found = list_runs(session, query.effect, query.before, query.most + 1, query.text, query.archived)
             page = found[: query.most]
             waiting = undecided(session, datetime.now(UTC).date(), [one.run.id for one in page])
             earlier = runs_before(session, [one.run for one in page])
@@ -68,7 +69,7 @@ def runs(query: RunsQuery) -> Response:
             body = RunsBody(runs=bodies, older=older, effects=effects_that_ran(session))
             return body.model_dump_json().encode()
 
-    key = ("runs", query.effect, query.text, query.before, query.most)
+    key = ("runs", query.effect, query.text, query.before, query.most, query.archived)
     return _conditional(_known_or_made(_lists, key, None, make))
 
 
@@ -138,11 +139,27 @@ def compare_across(path: RunPath, body: AcrossBody) -> Response:
 
 @api.post("/runs/<int:run_id>/change", responses={200: RunBody})
 def change_run(path: RunPath, body: RunChangeBody) -> Response:
-    """Stop a run, go on with it, or let it be rendered before all others."""
-    act = {"stop": stop_run, "resume": resume_run, "put first": put_first}[body.change]
+    """Stop a run, go on with it, let it be rendered before all others, archive it, or bring it back."""
+    who, now = caller().name, datetime.now(UTC)
     with transaction() as session:
-        run = act(session, path.run_id, who=caller().name, now=datetime.now(UTC))
-        return answer(_run_body(session, run))
+        match body.change:
+            case "stop":
+                stop_run(session, path.run_id, who=who, now=now)
+            case "resume":
+                resume_run(session, path.run_id, who=who, now=now)
+            case "put first":
+                put_first(session, path.run_id, who=who, now=now)
+            case change:
+                upkeep.archive(session, "run", path.run_id, archived=change == "archive", who=who, now=now)
+        return answer(_run_body(session, find_run(session, path.run_id)))
+
+
+@api.delete("/runs/<int:run_id>")
+def delete_run(path: RunPath) -> Response:
+    """Delete a run that nothing stands on."""
+    with transaction() as session:
+        upkeep.delete_run(session, path.run_id, who=caller().name, now=datetime.now(UTC))
+    return Response(status=204)
 
 
 @api.get("/runs/<int:run_id>/events")

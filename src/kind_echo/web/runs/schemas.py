@@ -40,6 +40,7 @@ class RunBody(Body):
     priority: int
     forced: bool
     stopped_by: str | None
+    archived: bool
     cells: int
     finished: int
     needs_you: int
@@ -57,12 +58,16 @@ class RunsBody(Body):
 
 
 class RunsQuery(Body):
-    """Which runs: of one effect, with words in their plan, build or who asked, older than a run; how many at most."""
+    """Which runs: of one effect, with words in their plan, build or who asked, older than a run; how many at most.
+
+    Those that are archived, or those that are not.
+    """
 
     effect: str | None = None
     text: str = Field("", max_length=200)
     before: int | None = Field(None, ge=1)
     most: int = Field(50, ge=1, le=200)
+    archived: bool = False
 
 
 class NewRunBody(Body):
@@ -186,7 +191,7 @@ class ComparingBody(Body):
 class RunChangeBody(Body):
     """What is to become of a run."""
 
-    change: Literal["stop", "resume", "put first"]
+    change: Literal["stop", "resume", "put first", "archive", "bring back"]
 
 
 class RenderAgainBody(Body):

@@ -57,6 +57,7 @@ def run_body(summary: RunSummary, needs_you: int, earlier: RunSummary | None = N
         priority=run.priority,
         forced=run.forced,
         stopped_by=run.stopped_by,
+        archived=run.archived_at is not None,
         cells=summary.cells,
         finished=summary.finished,
         needs_you=needs_you,

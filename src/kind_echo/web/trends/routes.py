@@ -2,9 +2,10 @@
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
+from sqlalchemy.orm import Session
 
-from kind_echo.bench.plans import plan_numbered
-from kind_echo.bench.sheets import Line, trend_of
+from kind_echo.bench.plans import PlanNotFound, all_plans, plan_numbered
+from kind_echo.bench.sheets import USUAL_MEASURES, Line, trend_of, worth_showing
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
@@ -18,17 +19,31 @@ api = APIBlueprint("time", __name__, url_prefix="/api")
 @api.get("/trends", responses={200: TrendBody})
 def trend(query: TrendQuery) -> Response:
     """A measure over the builds of a plan."""
-    find_measure(query.measure)
+    if query.measure is not None:
+        find_measure(query.measure)
     with transaction() as session:
-        found = trend_of(session, plan_numbered(session, query.plan_id), query.measure)
+        first = worth_showing(session) if query.plan_id is None else None
+        plan = plan_numbered(session, query.plan_id or (first[0].id if first is not None else _any_plan(session)))
+        measure = query.measure or (first[1] if first is not None else USUAL_MEASURES[0])
+        found = trend_of(session, plan, measure)
         return answer(
             TrendBody(
                 effect=found.plan.effect.name,
                 plan=found.plan.name,
+                plan_id=plan.id,
+                measure=measure,
                 builds=[SiblingBody(run_id=run.id, version=run.build.version) for run in found.runs],
                 lines=[_line_body(line) for line in found.lines],
             )
         )
+
+
+def _any_plan(session: Session) -> int:
+    """A plan where none has a trend: there is something to choose from. Raises PlanNotFound where there is none."""
+    plans = all_plans(session)
+    if not plans:
+        raise PlanNotFound("yet")
+    return plans[0].id
 
 
 def _line_body(line: Line) -> LineBody:

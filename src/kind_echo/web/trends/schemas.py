@@ -29,12 +29,14 @@ class TrendBody(Body):
 
     effect: str
     plan: str
+    plan_id: int
+    measure: str
     builds: list[SiblingBody]
     lines: list[LineBody]
 
 
 class TrendQuery(Asked):
-    """Which plan, and which measure."""
+    """Which plan, and which measure; where one is not named, one that has something to draw."""
 
-    plan_id: int
-    measure: str
+    plan_id: int | None = None
+    measure: str | None = None

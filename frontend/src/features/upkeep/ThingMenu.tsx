@@ -1,0 +1,178 @@
+import { Dialog, DropdownMenu } from "radix-ui";
+import { type FormEvent, type ReactNode, useState } from "react";
+import { Button } from "../../ui/controls";
+import { Labelled } from "../../ui/fields";
+import { useCan } from "../people/me";
+import type { Role } from "../people/queries";
+import { type Kind, useChange, useRemove } from "./queries";
+
+interface Thing {
+  kind: Kind;
+  id: number;
+  /** How it is called; of a host without its version. */
+  name: string;
+  version?: string;
+  archived: boolean;
+  /** Why it keeps its name, where it does. */
+  keepsName?: string;
+}
+
+const NEEDS: Record<Kind, Role> = {
+  effect: "keep",
+  host: "keep",
+  build: "work",
+  setting: "work",
+  plan: "work",
+  run: "work",
+};
+const ITEM = "cursor-pointer rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground";
+
+/** What can be done with something that is under test: another name, out of the lists, or gone. */
+export function ThingMenu(thing: Thing) {
+  const may = useCan(NEEDS[thing.kind]);
+  const [asked, setAsked] = useState<"rename" | "delete" | "problem">();
+  const change = useChange(thing.kind, thing.id);
+  const full = thing.version === undefined ? thing.name : `${thing.name} ${thing.version}`;
+  // A run is called by its number already.
+  const called = thing.kind === "run" ? full : `${thing.kind} ${full}`;
+  if (!may) return null;
+  const turn = () => change.mutate({ archived: !thing.archived }, { onError: () => setAsked("problem") });
+  return (
+    <>
+      <DropdownMenu.Root>
+        <DropdownMenu.Trigger
+          aria-label={`${called}: what can be done with it`}
+          className="h-7 rounded-md px-2 font-semibold text-quiet hover:bg-ground hover:text-text data-[state=open]:bg-ground"
+        >
+          <span aria-hidden="true">···</span>
+        </DropdownMenu.Trigger>
+        <DropdownMenu.Portal>
+          <DropdownMenu.Content
+            align="end"
+            sideOffset={4}
+            className="z-30 min-w-36 rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
+          >
+            {thing.kind !== "run" && thing.keepsName === undefined && (
+              <DropdownMenu.Item className={ITEM} onSelect={() => setAsked("rename")}>
+                Rename…
+              </DropdownMenu.Item>
+            )}
+            <DropdownMenu.Item className={ITEM} onSelect={turn}>
+              {thing.archived ? "Bring back" : "Archive"}
+            </DropdownMenu.Item>
+            {(thing.kind === "run" || (thing.kind === "build" && thing.keepsName === undefined)) && (
+              <DropdownMenu.Item className={ITEM} onSelect={() => setAsked("delete")}>
+                Delete…
+              </DropdownMenu.Item>
+            )}
+            {thing.keepsName !== undefined && (
+              <p className="max-w-56 px-2 py-1.5 text-xs text-quiet">{thing.keepsName}</p>
+            )}
+          </DropdownMenu.Content>
+        </DropdownMenu.Portal>
+      </DropdownMenu.Root>
+      {asked === "rename" && <Rename thing={thing} called={called} onClose={() => setAsked(undefined)} />}
+      {asked === "delete" && (thing.kind === "build" || thing.kind === "run") && (
+        <Delete kind={thing.kind} id={thing.id} called={called} onClose={() => setAsked(undefined)} />
+      )}
+      {asked === "problem" && change.error && (
+        <Asking title={`Could not change ${called}`} onClose={() => setAsked(undefined)}>
+          <p role="alert">{change.error.message}</p>
+          <Button onClick={() => setAsked(undefined)}>Close</Button>
+        </Asking>
+      )}
+    </>
+  );
+}
+
+function Rename({ thing, called, onClose }: { thing: Thing; called: string; onClose: () => void }) {
+  const change = useChange(thing.kind, thing.id);
+  const [name, setName] = useState(thing.name);
+  const [version, setVersion] = useState(thing.version ?? "");
+  const same = name.trim() === thing.name && version.trim() === (thing.version ?? "");
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    const named = { name: name.trim(), ...(thing.version === undefined ? {} : { version: version.trim() }) };
+    change.mutate(named, { onSuccess: onClose });
+  };
+  return (
+    <Asking title={`Rename ${called}`} onClose={onClose}>
+      <form onSubmit={submit} className="grid gap-4">
+        <Labelled
+          label="Name"
+          value={name}
+          maxLength={120}
+          required
+          onChange={(event) => setName(event.target.value)}
+        />
+        {thing.version !== undefined && (
+          <Labelled
+            label="Version"
+            value={version}
+            maxLength={40}
+            required
+            onChange={(event) => setVersion(event.target.value)}
+          />
+        )}
+        {change.error && <p role="alert">{change.error.message}</p>}
+        <div className="flex gap-2">
+          <Button type="submit" look="main" disabled={change.isPending || same || name.trim() === ""}>
+            Rename
+          </Button>
+          <Button onClick={onClose}>Cancel</Button>
+        </div>
+      </form>
+    </Asking>
+  );
+}
+
+function Delete({
+  kind,
+  id,
+  called,
+  onClose,
+}: {
+  kind: "build" | "run";
+  id: number;
+  called: string;
+  onClose: () => void;
+}) {
+  const remove = useRemove(kind, id);
+  return (
+    <Asking title={`Delete ${called}?`} onClose={onClose}>
+      <p className="text-quiet">
+        {kind === "run"
+          ? "Its cells go, and the renders that no other run has. This cannot be undone."
+          : "Only a build that was never run can be deleted. This cannot be undone."}
+      </p>
+      {remove.error && <p role="alert">{remove.error.message}</p>}
+      <div className="flex gap-2">
+        <Button
+          look="main"
+          disabled={remove.isPending}
+          onClick={() => remove.mutate(undefined, { onSuccess: onClose })}
+        >
+          Delete
+        </Button>
+        <Button onClick={onClose}>Cancel</Button>
+      </div>
+    </Asking>
+  );
+}
+
+function Asking({ title, onClose, children }: { title: string; onClose: () => void; children: ReactNode }) {
+  return (
+    <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
+      <Dialog.Portal>
+        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
+        <Dialog.Content
+          aria-describedby={undefined}
+          className="fixed top-1/2 left-1/2 z-50 grid w-[26rem] max-w-[94vw] -translate-1/2 gap-4 rounded-lg border border-line bg-sheet p-6"
+        >
+          <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
+          {children}
+        </Dialog.Content>
+      </Dialog.Portal>
+    </Dialog.Root>
+  );
+}

@@ -1,0 +1,75 @@
+import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { client, problemFrom, take } from "../../api/client";
+
+export type Kind = "effect" | "build" | "setting" | "plan" | "host" | "run";
+
+export interface Change {
+  name?: string;
+  version?: string;
+  archived?: boolean;
+}
+
+async function change(kind: Kind, id: number, { name, version, archived }: Change): Promise<unknown> {
+  const body = { name: name ?? null, archived: archived ?? null };
+  switch (kind) {
+    case "effect":
+      return take(
+        client.POST("/api/effects/{effect_id}/change", { params: { path: { effect_id: id } }, body }),
+      );
+    case "setting": {
+      const { error, response } = await client.POST("/api/effects/settings/{setting_id}/change", {
+        params: { path: { setting_id: id } },
+        body,
+      });
+      if (!response.ok) throw problemFrom(response.status, error);
+      return undefined;
+    }
+    case "plan":
+      return take(client.POST("/api/plans/{plan_id}/change", { params: { path: { plan_id: id } }, body }));
+    case "host":
+      return take(
+        client.POST("/api/hosts/{host_id}/change", {
+          params: { path: { host_id: id } },
+          body: { ...body, version: version ?? null },
+        }),
+      );
+    case "build":
+      return take(
+        client.POST("/api/builds/{build_id}/change", {
+          params: { path: { build_id: id } },
+          body: { version: name ?? null, note: null, archived: archived ?? null },
+        }),
+      );
+    case "run":
+      return take(
+        client.POST("/api/runs/{run_id}/change", {
+          params: { path: { run_id: id } },
+          body: { change: archived ? "archive" : "bring back" },
+        }),
+      );
+  }
+}
+
+async function remove(kind: "build" | "run", id: number): Promise<void> {
+  const { error, response } =
+    kind === "build"
+      ? await client.DELETE("/api/builds/{build_id}", { params: { path: { build_id: id } } })
+      : await client.DELETE("/api/runs/{run_id}", { params: { path: { run_id: id } } });
+  if (!response.ok) throw problemFrom(response.status, error);
+}
+
+/** Names stand everywhere: whatever is shown is looked at anew. */
+function useEverythingAnew() {
+  const queries = useQueryClient();
+  return () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" });
+}
+
+export function useChange(kind: Kind, id: number) {
+  const anew = useEverythingAnew();
+  return useMutation({ mutationFn: (what: Change) => change(kind, id, what), onSuccess: anew });
+}
+
+export function useRemove(kind: "build" | "run", id: number) {
+  const anew = useEverythingAnew();
+  return useMutation({ mutationFn: () => remove(kind, id), onSuccess: anew });
+}
