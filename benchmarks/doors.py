@@ -2,7 +2,7 @@
 
 `python -m benchmarks.doors` starts a server on a database of its own and tries it, from addresses of loopback. For each
 it prints how much memory the server took more than before, what became of the tries, and how long the page took others.
-`PYTHONPATH` may name the sources of an earlier version, whose server is tried then.
+Called by the Python of an earlier version's environment it tries that version's server.
 """
 
 import json

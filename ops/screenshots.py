@@ -131,12 +131,13 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
     sides = [("side", f"{listened[side]['sha256']}|{side.capitalize()}") for side in ("reference", "render")]
     difference = ("side", f"{listened['render']['sha256']}!{listened['reference']['sha256']}|Difference")
     picture("listen", f"/listen?{urllib.parse.urlencode([*sides, difference, ('of', 'comparisons/2')])}")
-    page.goto(f"{address}/listen/tests/{_test_of(visitor, 'Clipped organ')}")
+    page.goto(f"{address}/listen/tests/{_test_of(visitor, '3 dB off one peak')}")
     begin = page.get_by_role("button", name="Begin a sitting")
-    begin.or_(page.get_by_role("button", name="It is the first")).wait_for()
+    give = page.get_by_role("button", name="Give these")
+    begin.or_(give).wait_for()
     if begin.is_visible():
         begin.click()
-    page.get_by_role("button", name="It is the first").wait_for()
+    give.wait_for()
     settle(page)
     page.screenshot(path=_FOLDER / "listen-trial.png")
     _hear(visitor, broken["id"])
