@@ -14,6 +14,7 @@ from benchmarks.material import PIECES, RATES, Piece, load
 from benchmarks.planted import PAIRS, SINGLE, Planted
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.comparison.compare import compare
+from kind_echo.wording.causes import describe
 
 _AUDIBLE = 10 ** (-100 / 20)  # RMS of a change under which nothing was planted
 
@@ -44,7 +45,7 @@ def look(number: int, piece: Piece, rate: int) -> Outcome | None:
         return None
     found = compare(ArraySource(x, rate), ArraySource(y, rate))
     said = frozenset(cause.cause for cause in found.causes)
-    return Outcome(planted.name, piece.name, rate, said, judge(planted, said), found.verdict)
+    return Outcome(planted.name, piece.name, rate, said, judge(planted, said), describe(found.causes))
 
 
 def judge(planted: Planted, said: frozenset[str]) -> str:

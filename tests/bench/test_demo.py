@@ -13,7 +13,8 @@ from kind_echo.bench.machines import renderers_of
 from kind_echo.bench.plans import all_plans
 from kind_echo.bench.runs import cells_of, conditions_of, list_runs
 from kind_echo.bench.sheets import sheet_of
-from kind_echo.bench.verdicts import Verdict, judge_cell
+from kind_echo.core.verdicts.rules import judge_cell
+from kind_echo.core.verdicts.verdict import Verdict
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers import lv2

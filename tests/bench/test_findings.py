@@ -13,12 +13,19 @@ from kind_echo.bench.machines import Grid, describe
 from kind_echo.bench.machines.boxes import MOST_BOXES
 from kind_echo.bench.plans import null_test_limits
 from kind_echo.bench.sheets.findings import FACTORS, find
-from kind_echo.bench.verdicts import NOT_RENDERED, Examined, symptoms_of
-from kind_echo.bench.verdicts.rules import UNFIT
-from kind_echo.bench.verdicts.symptoms import samples
+from kind_echo.core.registry.measure import Limit
+from kind_echo.core.registry.measures import MEASURES, find_measure
+from kind_echo.core.registry.readings import Reading
+from kind_echo.core.verdicts.rules import not_rendered
+from kind_echo.core.verdicts.symptoms import Examined, symptoms_of
+from kind_echo.core.verdicts.verdict import NOT_RENDERED, Ground, JudgedReading, Verdict, VerdictName
+from kind_echo.wording.figures import samples
 
 LIMITS = null_test_limits()
-FIT_MEASURES = sorted({*LIMITS, "latency_error", "latency_first", "fundamental_level"} - UNFIT.keys())
+FIT_MEASURES = sorted(
+    {*LIMITS, "latency_error", "latency_first", "fundamental_level"}
+    - {key for key, measure in MEASURES.items() if measure.unfit}
+)
 VALUES = {
     "host": ("Almanac", "Bittern", "Estuary"), "mode": ("in real time", "offline"), "rate": ("44.1 kHz", "96 kHz"),
     "setting": ("Hard", "Soft"), "signal": ("Tone", "Sweep"), "block": ("blocks of 128",),
@@ -27,12 +34,29 @@ PLACES = [dict(zip(FACTORS, values, strict=True)) for values in itertools.produc
 PASSED = {"identical": 1.0}
 
 
-def _cell(number: int, place: Mapping[str, str], verdict: str = "Pass", *broken: str, **measured: float) -> Examined:
-    unfit = bool({"silent", "lead_in_excess", "non_finite"} & set(broken))
-    state = "failed" if NOT_RENDERED in broken else "done"
-    return Examined(
-        number, verdict, state, "why", 0.5 if broken else 0.0, unfit, broken, measured or PASSED, "", LIMITS, place
+_GROUNDS: dict[VerdictName, Ground] = {
+    "Pass": "identical", "Fail": "limit broken", "Changed": "changed", "No reading": "no value",
+    "Waiting": "no reference",
+}  # fmt: skip
+
+
+def _cell(
+    number: int, place: Mapping[str, str], name: VerdictName = "Pass", *broken: str, **measured: float
+) -> Examined:
+    unfit = any(key in MEASURES and find_measure(key).unfit for key in broken)
+    found = tuple(
+        JudgedReading(
+            Reading(key, "all", measured.get(key, 0.0) if name == "Fail" else None, "why"), Limit(at_most=0.0)
+        )
+        for key in broken
+        if key in MEASURES
     )
+    ground = "unfit" if unfit else _GROUNDS[name]
+    verdict = Verdict(name, ground, found, ink=0.5 if broken else 0.0)
+    rendered = NOT_RENDERED not in broken
+    return Examined(
+        number, verdict if rendered else not_rendered("why"), True, rendered, measured or PASSED, (), LIMITS, place
+    )  # fmt: skip
 
 
 def _late(samples: float = 1.0) -> dict[str, float]:
@@ -108,7 +132,8 @@ def test_two_cells_alike_in_every_factor_do_not_contradict_each_other() -> None:
 
 
 @pytest.mark.parametrize(
-    ("count", "said"), [(1.0, "1 sample"), (64.01, "64 samples"), (0.5, "0.50 samples"), (2.96, "3 samples")]
+    ("count", "said"),
+    [(1.0, "1 sample"), (64.004, "64 samples"), (0.5, "0.50 samples"), (2.96, "2.96 samples"), (2.997, "3 samples")],
 )
 def test_samples_in_words(count: float, said: str) -> None:
     assert samples(count) == said
@@ -158,7 +183,7 @@ def test_findings_do_not_depend_on_the_order_of_the_cells_and_miss_none(marked: 
 
 
 @given(
-    st.sets(st.sampled_from(FIT_MEASURES), max_size=6),
+    st.sets(st.sampled_from(FIT_MEASURES), min_size=1, max_size=6),
     st.dictionaries(st.sampled_from(["account_raw", "account_delay", "account_polarity", "account_gain",
                                      "account_fraction"]), st.floats(-150, 0)),
     st.floats(-100, 100),

@@ -21,8 +21,6 @@ from kind_echo.bench.documents import (
 from kind_echo.bench.plans import null_test_limits
 from kind_echo.bench.plans.revisions import case_fingerprint
 from kind_echo.bench.signals import measure_by_signal
-from kind_echo.bench.verdicts import INK_AT_LIMIT, figure, ink_of, judge_cell
-from kind_echo.bench.verdicts.rules import FLOAT_FLOOR, NOT_COMPARED
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.comparison.residual import perfect_null
 from kind_echo.core.comparison.takes import take_spread
@@ -32,6 +30,9 @@ from kind_echo.core.registry.measures import MEASURES
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading, Reason, null, silent
 from kind_echo.core.signals import all_kinds, make_request, synthesise
+from kind_echo.core.verdicts.rules import FLOAT_FLOOR, INK_AT_LIMIT, ink_of, judge_cell
+from kind_echo.wording.figures import figure
+from kind_echo.wording.verdicts import sentence
 
 LIMITS = null_test_limits()
 FIT = [Reading("silent", "all", 0.0), Reading("non_finite", "all", 0.0), Reading("lead_in_excess", "all", 0.0)]
@@ -44,13 +45,13 @@ def _compared(**values: float | None) -> list[Reading]:
 
 def test_identical_audio_passes_and_says_so() -> None:
     verdict = judge_cell(FIT, _compared(identical=1.0), LIMITS)
-    assert (verdict.name, verdict.why, verdict.ink) == ("Pass", "Identical to the reference", 0.0)
+    assert (verdict.name, sentence(verdict), verdict.ink) == ("Pass", "Identical to the reference", 0.0)
 
 
 def test_integrity_comes_first_whatever_the_comparison_says() -> None:
     silent = [Reading("silent", "all", 1.0), *FIT[1:]]
     verdict = judge_cell(silent, _compared(identical=1.0), LIMITS)
-    assert (verdict.name, verdict.why, verdict.unfit) == ("Fail", "Silent: 1", True)
+    assert (verdict.name, sentence(verdict), verdict.unfit) == ("Fail", "Silent", True)
     assert judge_cell(silent, None, LIMITS).unfit
 
 
@@ -65,14 +66,14 @@ def test_within_limits_it_is_changed_only_above_the_float_floor() -> None:
 
 def test_a_limit_on_what_cannot_be_read_is_no_reading() -> None:
     verdict = judge_cell(FIT, _compared(delay=None), LIMITS)
-    assert (verdict.name, verdict.why) == ("No reading", "Delay: why")
+    assert (verdict.name, sentence(verdict)) == ("No reading", "Delay: why")
 
 
 def test_the_worst_of_several_stands_first() -> None:
     verdict = judge_cell(FIT, _compared(gain=0.3, residual_rms=-20.0), LIMITS)
     assert verdict.name == "Fail"
     assert verdict.broken[0] == "residual_rms"
-    assert verdict.why == "Differs from the reference: −20.00 dBFS; Level differs: +0.300 dB"
+    assert sentence(verdict) == "Differs from the reference: −20.00 dBFS; Level differs: +0.300 dB"
 
 
 @given(st.floats(-200, 0), st.floats(-200, 0))
@@ -162,14 +163,14 @@ def test_a_render_is_judged_by_its_own_readings_as_well_and_without_a_reference(
     soft = [*FIT, Reading("fundamental_level", "all", -9.0)]
     verdict = judge_cell(soft, None, limits)
     assert (verdict.name, verdict.broken) == ("Fail", ("fundamental_level",))
-    assert verdict.why == "Level of the tone is off: −9.00 dBFS"
+    assert sentence(verdict) == "Level of the tone is off: −9.00 dBFS"
     assert not verdict.unfit
     met = judge_cell([*FIT, Reading("fundamental_level", "all", -6.0)], None, limits)
-    assert (met.name, met.why) == ("Pass", NOT_COMPARED)
+    assert (met.name, sentence(met)) == ("Pass", "Within its limits; not compared, for no reference is approved yet")
     assert judge_cell(FIT, None, LIMITS).name == "Waiting"
     assert judge_cell(FIT, None, {"clipped_runs": Limit(at_most=0)}).name == "Pass"
     lost = judge_cell([*FIT, Reading("fundamental_level", "all", None, "no tone")], None, limits)
-    assert (lost.name, lost.why) == ("No reading", "Fundamental, level: no tone")
+    assert (lost.name, sentence(lost)) == ("No reading", "Fundamental, level: no tone")
 
 
 def test_what_never_repeats_is_held_to_the_spread_of_its_takes() -> None:
@@ -201,7 +202,7 @@ def test_a_verdict_says_why_and_fails_exactly_where_a_limit_is_broken(
     }  # fmt: skip
     assert set(verdict.broken) == broken
     assert (verdict.name == "Fail") == bool(broken)
-    assert verdict.why
+    assert sentence(verdict)
     assert 0.0 <= verdict.ink <= 1.0
     if not broken and residual > FLOAT_FLOOR and spread is None:
         assert verdict.name == "Changed"
@@ -214,7 +215,7 @@ def test_what_was_not_compared_does_not_pass(why: str) -> None:
     readings = [Reading("identical", "all", 0.0), Reading("residual_rms", "all", None, why)]
     verdict = judge_cell(FIT, readings, limits)
     assert (verdict.name, verdict.broken) == ("No reading", ("residual_rms",))
-    assert why in verdict.why
+    assert why in sentence(verdict)
     assert judge_cell(FIT, readings[:1], limits).name == "No reading"
 
 
@@ -226,10 +227,12 @@ def test_a_residual_that_is_digital_silence_passes() -> None:
 def test_names_keep_their_hyphens() -> None:
     limits = {"residual_rms": Limit(at_most=-40.0)}
     verdict = judge_cell(FIT, _compared(residual_rms=-90.0), limits, "Skerry 2.1.0-rc2")
-    assert verdict.why == "Within limits, but not the same: residual −90.0 dBFS"
+    assert sentence(verdict) == "Within limits, but not the same: residual −90.0 dBFS"
     spread = [*FIT, Reading("take_spread", "all", -89.0)]
     verdict = judge_cell(spread, _compared(residual_rms=-90.0), limits, "Skerry 2.1.0-rc2")
-    assert verdict.why == ("No further from Skerry 2.1.0-rc2 than its takes are from each other: residual −90.0 dBFS")
+    assert sentence(verdict) == (
+        "No further from Skerry 2.1.0-rc2 than its takes are from each other: residual −90.0 dBFS"
+    )
 
 
 @pytest.mark.parametrize(

@@ -17,6 +17,7 @@ from kind_echo.core.delays.drift import delay_drift
 from kind_echo.core.levels.integrity import find_clicks
 from kind_echo.core.registry.errors import ChannelMismatch, RateMismatch
 from kind_echo.core.registry.readings import value_of
+from kind_echo.wording.causes import describe
 from tests.core.conftest import columns, noise, overall, reading, sine
 
 RATES = [8000, 22_050, 37_800, 44_100, 48_000, 96_000, 192_000]
@@ -206,13 +207,13 @@ def test_a_filter_alone_is_explained_by_the_filter_step(name: str, rate: int) ->
     comparison = compare(ArraySource(x, rate), ArraySource(y, rate))
     found = overall(comparison.readings)
     assert found["account_fraction"] - found["account_filter"] >= 25
-    assert "a change of linear filtering" in comparison.verdict
+    assert "a change of linear filtering" in describe(comparison.causes)
 
 
 def test_the_account_names_one_sample_and_a_clipper() -> None:
     x = quiet_ends(noise(96_000))
     late = compare(ArraySource(x, 48_000), ArraySource(np.roll(x, 1, axis=0), 48_000))
-    assert late.verdict == "1 sample late"
+    assert describe(late.causes) == "1 sample late"
     clipped = compare(ArraySource(x, 48_000), ArraySource(np.clip(x, -0.08, 0.08), 48_000))
     assert [cause.cause for cause in clipped.causes] == ["clipping"]
 

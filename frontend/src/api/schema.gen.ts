@@ -2408,6 +2408,8 @@ export interface components {
             key: string;
             /** Since */
             since: string | null;
+            /** Symptoms */
+            symptoms: components["schemas"]["SymptomBody"][];
             /** Undecided */
             undecided: number;
             /**
@@ -2538,6 +2540,23 @@ export interface components {
             /** Job Id */
             job_id: number;
             render: components["schemas"]["RenderJobBody"] | null;
+        };
+        /**
+         * JudgedReadingBody
+         * @description A reading that a verdict rests on, and the limit that it was held to, where one was.
+         */
+        JudgedReadingBody: {
+            limit: components["schemas"]["LimitBody"] | null;
+            /** Measure */
+            measure: string;
+            /** Reason */
+            reason: ("silence" | "null" | "identical" | "not finite" | "periodic" | "unrelated" | "drifts") | null;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number | null;
+            /** Why */
+            why: string | null;
         };
         /**
          * KeepPlanBody
@@ -2910,6 +2929,11 @@ export interface components {
          * @description One measure of the registry.
          */
         MeasureBody: {
+            /**
+             * Better
+             * @enum {string}
+             */
+            better: "less" | "more";
             /** Decimals */
             decimals: number;
             /** Definition */
@@ -2918,12 +2942,14 @@ export interface components {
              * Drawing
              * @enum {string}
              */
-            drawing: "number" | "count" | "flag";
+            drawing: "number" | "count" | "flag" | "sign";
             /** Family */
             family: string;
             /** Key */
             key: string;
             limit: components["schemas"]["LimitBody"] | null;
+            /** Signed */
+            signed: boolean;
             /** Source */
             source: string;
             /** Title */
@@ -3407,6 +3433,7 @@ export interface components {
             difference_readings: components["schemas"]["ReadingBody"][];
             /** Explanation */
             explanation: string;
+            facts: components["schemas"]["VerdictBody"] | null;
             /**
              * Kind
              * @enum {string}
@@ -3929,7 +3956,7 @@ export interface components {
              * Reason
              * @default null
              */
-            reason: ("silence" | "null" | "identical" | "not finite") | null;
+            reason: ("silence" | "null" | "identical" | "not finite" | "periodic" | "unrelated" | "drifts") | null;
             /**
              * Uncertainty
              * @default null
@@ -4403,7 +4430,7 @@ export interface components {
             /** Judgement */
             judgement: ("met" | "broken" | "unknown") | null;
             /** Reason */
-            reason: ("silence" | "null" | "identical" | "not finite") | null;
+            reason: ("silence" | "null" | "identical" | "not finite" | "periodic" | "unrelated" | "drifts") | null;
             /** Value */
             value: number | null;
             /** Why */
@@ -4829,6 +4856,36 @@ export interface components {
             values: (number | string)[];
         };
         /**
+         * SymptomBody
+         * @description One thing that cells show, as facts and in words.
+         *
+         *     `measure` broke its limit, or has no value; `found` is the reading of one of the cells; `amount` tells causes apart;
+         *     `cause` alone explains the difference; `other` is what the renders were compared with.
+         */
+        SymptomBody: {
+            /** Amount */
+            amount: number | null;
+            /** Cause */
+            cause: ("none" | "quantisation" | "delay" | "drift" | "polarity" | "gain" | "channel_gain" | "filter" | "dc" | "gap" | "click" | "length" | "channel_swap" | "channel_missing" | "silent" | "non_finite" | "clipping" | "non_linear" | "level_control" | "noise" | "lossy" | "unrelated" | "unexplained") | null;
+            found: components["schemas"]["JudgedReadingBody"] | null;
+            /**
+             * Ground
+             * @enum {string}
+             */
+            ground: "unfit" | "limit broken" | "no value" | "no reference" | "not compared" | "identical" | "null" | "rounding" | "takes" | "changed" | "nothing measured" | "itself" | "no counterpart" | "other unfit" | "other format" | "audio dropped" | "one side only" | "alike" | "apart" | "under way" | "not rendered";
+            /** Measure */
+            measure: string | null;
+            /** Other */
+            other: string;
+            /**
+             * Verdict
+             * @enum {string}
+             */
+            verdict: "Pass" | "Changed" | "Fail" | "No reading" | "Waiting";
+            /** Words */
+            words: string;
+        };
+        /**
          * TakeBody
          * @description The renderers that a job is asked of.
          */
@@ -5137,6 +5194,21 @@ export interface components {
             password: string | null;
             /** Secret */
             secret: string;
+        };
+        /**
+         * VerdictBody
+         * @description What a verdict rests on: its ground, what the render was compared with, and the readings, worst first.
+         */
+        VerdictBody: {
+            /** Found */
+            found: components["schemas"]["JudgedReadingBody"][];
+            /**
+             * Ground
+             * @enum {string}
+             */
+            ground: "unfit" | "limit broken" | "no value" | "no reference" | "not compared" | "identical" | "null" | "rounding" | "takes" | "changed" | "nothing measured" | "itself" | "no counterpart" | "other unfit" | "other format" | "audio dropped" | "one side only" | "alike" | "apart" | "under way" | "not rendered";
+            /** Other */
+            other: string;
         };
         /**
          * VerdictCounts

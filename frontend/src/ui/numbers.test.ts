@@ -2,9 +2,8 @@ import { describe, expect, it } from "vitest";
 import type { Measure, Reading } from "../api/client";
 import { count, duration, limitText, number, valueText } from "./numbers";
 
-const measure = (of: Partial<Measure>) => ({ key: "rms", decimals: 2, drawing: "value", ...of }) as Measure;
-const reading = (value: number | null, limit: Partial<Reading["limit"]> | null = null) =>
-  ({ value, limit }) as Reading;
+const measure = (of: Partial<Measure>) => ({ key: "rms", decimals: 2, drawing: "number", ...of }) as Measure;
+const reading = (value: number | null) => ({ value }) as Reading;
 
 describe("number", () => {
   it.each([
@@ -35,10 +34,11 @@ describe("limits", () => {
 });
 
 describe("values", () => {
-  it("show a dash where there is none, and a sign where both directions are limited", () => {
+  it("show a dash where there is none, and a sign where either direction means something", () => {
     expect(valueText(reading(null), measure({}))).toBe("—");
     expect(valueText(reading(0.5), measure({}))).toBe("0.50");
-    expect(valueText(reading(0.5, { at_least: -1, at_most: 1 }), measure({}))).toBe("+0.50");
+    expect(valueText(reading(0.5), measure({ signed: true }))).toBe("+0.50");
+    expect(valueText(reading(1), measure({ drawing: "sign", decimals: 0 }))).toBe("+1");
     expect(valueText(reading(1), measure({ drawing: "flag" }))).toBe("yes");
   });
 });

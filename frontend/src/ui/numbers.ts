@@ -11,14 +11,11 @@ export function number(value: number, decimals: number, signed = false): string 
   return sign + grouped + (part === undefined ? "" : `.${part}`);
 }
 
-const signed = (limit: Limit | null | undefined) => limit?.at_least != null && limit.at_most != null;
-
 /** The value of a reading without its unit, or a dash where there is none. */
-export function valueText(reading: Reading, measure: Measure): string {
-  if (reading.value === null) return "—";
-  if (measure.key === "polarity") return number(reading.value, 0, true);
-  if (measure.drawing === "flag") return reading.value === 1 ? "yes" : "no";
-  return number(reading.value, measure.decimals, signed(reading.limit));
+export function valueText({ value }: Pick<Reading, "value">, measure: Measure): string {
+  if (value === null) return "—";
+  if (measure.drawing === "flag") return value === 1 ? "yes" : "no";
+  return number(value, measure.decimals, measure.signed || measure.drawing === "sign");
 }
 
 /** A limit as it stands beside its value. */
@@ -27,7 +24,8 @@ export function limitText(limit: Limit | null | undefined, measure: Measure): st
   const { at_least: low, at_most: high } = limit;
   const digits = (value: number) =>
     number(value, Number.isInteger(value) ? 0 : Math.min(3, measure.decimals));
-  if (measure.drawing === "flag") return measure.key === "polarity" ? "+1" : high === 0 ? "no" : "yes";
+  if (measure.drawing === "sign") return "+1";
+  if (measure.drawing === "flag") return high === 0 ? "no" : "yes";
   if (low != null && high != null && low === high) return `= ${digits(low)}`;
   if (low != null && high != null && low === -high) return `±${digits(high)}`;
   if (low != null && high != null) return `${digits(low)} to ${digits(high)}`;

@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import type { Limit, Measure } from "../../api/client";
 import { measuresQuery } from "../../api/measures";
 import { Button } from "../../ui/controls";
-import { count, kilohertz, limitText, number, sentenceCase } from "../../ui/numbers";
+import { count, kilohertz, limitText, number, sentenceCase, valueText } from "../../ui/numbers";
 import { useCan } from "../people/me";
 import type { FileSet, SetChange, SetFile } from "./queries";
 import { type Order, sorted } from "./sorting";
@@ -38,12 +38,8 @@ export function FileTable({
     if (!next.delete(id)) next.add(id);
     onMark(next);
   };
-  const sortBy = (key: string, limit: Limit | undefined) =>
-    setOrder((now) =>
-      now?.key === key
-        ? { key, upwards: !now.upwards }
-        : { key, upwards: limit?.at_least != null && limit.at_most == null },
-    );
+  const sortBy = ({ key, better }: Measure) =>
+    setOrder((now) => ({ key, upwards: now?.key === key ? !now.upwards : better === "more" }));
   return (
     <div className="min-h-0 flex-1 overflow-auto border-t border-line">
       <table className="min-w-full">
@@ -75,7 +71,7 @@ export function FileTable({
                 measure={measure}
                 limit={set.limits[measure.key]}
                 order={order?.key === measure.key ? order : undefined}
-                onSort={() => sortBy(measure.key, set.limits[measure.key])}
+                onSort={() => sortBy(measure)}
                 onLimit={
                   works
                     ? (limit) => onChange({ limits: withLimit(set.limits, measure.key, limit) })
@@ -196,11 +192,9 @@ function Figure({ file, measure, asChange }: { file: SetFile; measure: Measure; 
         ? reading.reason === "null"
           ? "null"
           : "—"
-        : measure.drawing === "flag" && measure.key !== "polarity"
-          ? value === 1
-            ? "yes"
-            : "no"
-          : number(value, measure.decimals, asChange || measure.key === "polarity")}
+        : asChange && measure.drawing !== "flag"
+          ? number(value, measure.decimals, true)
+          : valueText({ value }, measure)}
       {broken && <span className="sr-only"> beyond its limit</span>}
     </td>
   );

@@ -8,7 +8,7 @@ import { count, day } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
 import { StandingText } from "../decisions/StandingText";
 import { type RunHeard, runHeardQuery } from "../listening/queries";
-import { conditionText, worstOf } from "../sheet/layout";
+import { conditionText } from "../sheet/layout";
 import { useSheet } from "../sheet/queries";
 import { Heard, type Names } from "./Heard";
 import { InkTable } from "./InkTable";
@@ -158,8 +158,7 @@ function Findings({ sheet }: { sheet: Sheet }) {
             <span className="text-quiet"> · {finding.verdict}</span>
             <p>
               {count(finding.cells.length, "cell")}, {finding.where}
-              {finding.since && `, since ${finding.since}`}.
-              {worstOf(finding) && ` Worst: ${worstOf(finding)}.`}
+              {finding.since && `, since ${finding.since}`}.{finding.worst && ` Worst: ${finding.worst}.`}
             </p>
             <Decisions finding={finding} cells={cells} before={finding.before} />
           </li>

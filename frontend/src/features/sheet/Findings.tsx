@@ -1,7 +1,7 @@
 import { memo, useState } from "react";
 import type { Finding, Sheet } from "../../api/client";
 import { count } from "../../ui/numbers";
-import { partsOf, worstOf } from "./layout";
+import { partsOf } from "./layout";
 
 interface Props {
   sheet: Sheet;
@@ -92,7 +92,7 @@ function Item({ finding, marked, opened, onOpen, onMark }: ItemProps) {
         </span>
         <span className="mt-1 block text-xs leading-5 text-quiet">
           {count(finding.cells.length, "cell")}, {finding.where}
-          {worstOf(finding) && <> · worst: {worstOf(finding)}</>}
+          {finding.worst && <> · worst: {finding.worst}</>}
           {finding.since && <> · since {finding.since}</>}
           {finding.undecided > 0 && finding.undecided < finding.cells.length && (
             <> · {finding.undecided} not decided</>

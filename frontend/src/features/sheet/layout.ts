@@ -285,10 +285,3 @@ export function partsOf(sheet: Sheet, finding: Finding): { factor: string; parts
     })
     .filter(({ parts }) => parts.length > 1);
 }
-
-/** The figures of the worst cell, without the words that the headline has said already. */
-export function worstOf({ worst: whole, headline }: Finding): string {
-  const first = whole.split("; ")[0] ?? "";
-  const alone = first.startsWith(`${headline}: `) ? first.slice(headline.length + 2) : first;
-  return alone === headline || alone === "1" ? "" : alone;
-}

@@ -27,6 +27,7 @@ from kind_echo.core.signals import OWN_FILE, in_one_channel
 from kind_echo.database.blobs import BlobSource, find_content
 from kind_echo.database.models import Analysis, Content
 from kind_echo.database.waveforms import store_peaks
+from kind_echo.wording.causes import describe, noted
 
 _LISTS = ("gaps", "changed_regions")  # curves that list events, and are not drawn
 _MOST_PLACES = 100
@@ -125,12 +126,12 @@ def _new_analysis(
         "reference_sha256": reference.sha256,
         "render_sha256": render.sha256,
         "options": asdict(options),
-        "readings": [kept_reading(r) for r in found.readings],
+        "readings": [kept_reading(r) for r in noted(found.readings, found.causes)],
         "alignment": asdict(found.alignment),
         "same_length": a.frames == b.frames,
         "spectra": _spectra(found, reference.sha256, a, aligned, difference),
         "curves": _curves(found),
-        "explanation": found.verdict,
+        "explanation": describe(found.causes),
         "causes": [asdict(cause) for cause in found.causes],
         "side_readings": _levels(found, a, difference),
         "places": _places(a, b, found),

@@ -125,7 +125,7 @@ def decide(
 def undecided_cells(session: Session, run: Run, today: date) -> list[int]:
     """Numbers of the cells of a run that need a person, in order: finished, not passed, and no decision holds."""
     held = {cell_id for cell_id, one in standings(session, run, today).items() if one.holds}
-    query = select(Cell.id).where(Cell.run_id == run.id, Cell.verdict != "Pass", Cell.state.in_(("done", "failed")))
+    query = select(Cell.id).where(Cell.run_id == run.id, Cell.asks_for_review)
     return [cell_id for cell_id in session.scalars(query.order_by(Cell.id)) if cell_id not in held]
 
 
@@ -196,8 +196,7 @@ def undecided(session: Session, today: date, run_ids: Sequence[int]) -> dict[int
         .join(Build, Build.id == Run.build_id)
         .where(
             Cell.run_id.in_(run_ids),
-            Cell.verdict != "Pass",
-            Cell.state.in_(("done", "failed")),
+            Cell.asks_for_review,
             or_(Cell.verdict == "Waiting", ~holding),
         )
         .group_by(Cell.run_id)
@@ -231,7 +230,7 @@ def _standing(decision: Decision, version: str, cell_id: int, broken: list[str],
 
 
 def _check(cells: Sequence[Cell], kind: Kind, why: str, until: date | None, now: datetime) -> None:
-    _refuse(cells, lambda cell: cell.state not in ("done", "failed"), "are not rendered and judged yet")
+    _refuse(cells, lambda cell: not cell.finished, "are not rendered and judged yet")
     _refuse(cells, lambda cell: cell.verdict == "Waiting", "have no reference; approve one first")
     if kind == "accepted":
         _refuse(cells, lambda cell: cell.unfit, "failed integrity, and cannot be accepted")

@@ -11,13 +11,15 @@ from kind_echo.bench.comparisons import analyse, analysis_key, options_for
 from kind_echo.bench.decisions.references import current_reference, current_references_of
 from kind_echo.bench.documents import limit_from, reading_from
 from kind_echo.bench.signals import make_stimulus
-from kind_echo.bench.verdicts import ITS_SIGNAL, RULES_VERSION, THE_REFERENCE, Verdict, judge_cell
+from kind_echo.bench.verdicts import keep_verdict
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.registry.measure import Limit
+from kind_echo.core.verdicts.rules import RULES_VERSION, judge_cell
+from kind_echo.core.verdicts.verdict import ITS_SIGNAL, THE_REFERENCE
 from kind_echo.database.blobs import AudioDropped, store_content
-from kind_echo.database.models import Analysis, Cell, Content, Reference, Render, Run
+from kind_echo.database.models import Cell, Content, Reference, Run
 
-_KEPT = ("verdict", "why", "ink", "unfit", "broken", "measured", "rules")
+_KEPT = ("verdict", "facts", "why", "ink", "unfit", "broken", "measured", "rules")
 
 
 def limit_documents(case_limits: Mapping[str, Any], condition_limits: Mapping[str, Any]) -> dict[str, Any]:
@@ -53,7 +55,9 @@ def judge_now(session: Session, cell: Cell) -> None:
             cell.state, cell.why = "done", f"{cell.why.rstrip('.')}; not judged again: {error}"
             return
         verdict = judge_cell(readings, [reading_from(d) for d in cell.analysis.readings], limits, called)
-    keep_verdict(cell, verdict, cell.render, cell.analysis)
+    documents = [*cell.render.readings, *(cell.analysis.readings if cell.analysis is not None else [])]
+    measured = {d["measure"]: d["value"] for d in documents if d["channel"] == "all" and d["value"] is not None}
+    keep_verdict(cell, verdict, measured)
 
 
 def _signal_content(session: Session, cell: Cell) -> Content:
@@ -61,15 +65,6 @@ def _signal_content(session: Session, cell: Cell) -> Content:
     condition = cell.condition
     samples = make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate)
     return store_content(session, ArraySource(samples, condition.rate), ENCODINGS["DOUBLE"])
-
-
-def keep_verdict(cell: Cell, verdict: Verdict, render: Render, analysis: Analysis | None) -> None:
-    """Write a verdict into its cell, with the readings that sheets and trends are drawn from."""
-    cell.verdict, cell.why, cell.ink = verdict.name, verdict.why, verdict.ink
-    cell.unfit, cell.broken, cell.state = verdict.unfit, list(verdict.broken), "done"
-    cell.rules = RULES_VERSION
-    documents = [*render.readings, *(analysis.readings if analysis is not None else [])]
-    cell.measured = {d["measure"]: d["value"] for d in documents if d["channel"] == "all" and d["value"] is not None}
 
 
 def judge_as_before(session: Session, run: Run, cells: Iterable[Cell]) -> list[Cell]:

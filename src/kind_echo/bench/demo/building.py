@@ -74,15 +74,11 @@ def settle(session: Session, run: Run, now: datetime) -> bool:
 
     Of a release, what is fit becomes the references.
     """
-    query = select(Cell.id, Cell.state, Cell.verdict, Cell.unfit, Cell.broken, Cell.reference_id).where(
-        Cell.run_id == run.id
-    )
-    cells = session.execute(query.order_by(Cell.id)).all()
+    cells = session.scalars(select(Cell).where(Cell.run_id == run.id).order_by(Cell.id)).all()
     release = run.build.position == 0
-    if any(cell.state not in ("done", "failed") or (cell.verdict == "Waiting" and not release) for cell in cells):
+    if any(not cell.finished or (cell.verdict == "Waiting" and not release) for cell in cells):
         return False
-    new = [c for c in cells if release and c.state == "done" and c.reference_id is None]
-    fit = [c.id for c in new if c.verdict in ("Waiting", "Pass") and not c.unfit]
+    fit = [cell.id for cell in cells if release and cell.fit_for_first_reference]
     if fit:
         approve(session, fit, who=BENCH, why="The release that customers have", now=now)
     place = (run.build.effect.name, run.revision.plan.name, run.build.version)

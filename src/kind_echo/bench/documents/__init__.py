@@ -1,4 +1,4 @@
-"""Readings, limits and curves as JSON; no database is needed for it."""
+"""Readings, limits, verdicts and curves as JSON; no database is needed for it."""
 
 from kind_echo.bench.documents.readings import (
     Document,
@@ -9,6 +9,8 @@ from kind_echo.bench.documents.readings import (
     loudness_curves,
     reading_document,
     reading_from,
+    verdict_document,
+    verdict_from,
 )
 
 __all__ = [
@@ -20,4 +22,6 @@ __all__ = [
     "loudness_curves",
     "reading_document",
     "reading_from",
+    "verdict_document",
+    "verdict_from",
 ]

@@ -8,6 +8,7 @@ from typing import Any
 from kind_echo.core.levels.loudness import LoudnessCurves
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.readings import Curve, Reading
+from kind_echo.core.verdicts.verdict import JudgedReading, Verdict, VerdictName
 
 Document = dict[str, Any]
 
@@ -93,3 +94,23 @@ def limit_document(limit: Limit) -> Document:
 def limit_from(document: Document) -> Limit:
     """The limit that a document was made of."""
     return Limit(document.get("at_least"), document.get("at_most"))
+
+
+def verdict_document(verdict: Verdict) -> Document:
+    """A verdict's facts as they are kept beside its name and ink."""
+    found = [
+        {"reading": kept_reading(one.reading)} | ({} if one.limit is None else {"limit": limit_document(one.limit)})
+        for one in verdict.found
+    ]
+    return {"ground": verdict.ground, "other": verdict.other, "found": found} | (
+        {"why": verdict.why} if verdict.why else {}
+    )
+
+
+def verdict_from(name: VerdictName, ink: float, document: Document) -> Verdict:
+    """The verdict of that name and ink whose facts were kept as this document."""
+    found = tuple(
+        JudgedReading(reading_from(one["reading"]), limit_from(one["limit"]) if "limit" in one else None)
+        for one in document["found"]
+    )
+    return Verdict(name, document["ground"], found, document["other"], ink, document.get("why", ""))

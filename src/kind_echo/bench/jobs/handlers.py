@@ -32,9 +32,10 @@ from kind_echo.bench.rendering import (
     search_on,
     to_analysis,
 )
-from kind_echo.bench.runs import advance, find_cell, find_run, find_search, give_up_cell, tell_change, waiting_cells
+from kind_echo.bench.runs import advance, find_cell, find_run, find_search, tell_change, waiting_cells
 from kind_echo.bench.sets import Superseded, approve_given, is_wanted, keep_found, keep_given, measure_file
 from kind_echo.bench.signals import PairNotFound, find_pair
+from kind_echo.bench.verdicts import give_up_cell
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.blobs import find_content
@@ -284,7 +285,7 @@ def _last_attempt(context: procrastinate.JobContext, give_up: Callable[[str], No
 
 def _cell_waits(session: Session, cell_id: int) -> None:
     cell = find_cell(session, cell_id, lock=True)
-    if cell.state not in ("done", "failed"):
+    if not cell.finished:
         cell.why = _WAITS
         tell_change(session, cell.run_id)
 

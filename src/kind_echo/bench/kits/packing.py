@@ -1,9 +1,7 @@
 """Render kits: the signals of a run, to be carried to a host that no script can drive, and what is to come back."""
 
-import csv
 import hashlib
 import html
-import io
 import json
 import re
 import unicodedata
@@ -24,6 +22,8 @@ from kind_echo.core.audio.source import Samples
 from kind_echo.core.levels.marks import MARK_SECONDS, Mono, sync_mark
 from kind_echo.core.registry.errors import KindEchoError, NotFound
 from kind_echo.database.models import Cell, Run
+from kind_echo.wording.conditions import condition_text
+from kind_echo.wording.tables import csv_text
 
 MANIFEST = "manifest.csv"
 BEFORE_SECONDS, GAP_SECONDS, AFTER_SECONDS = 0.25, 1.0, 1.0
@@ -153,17 +153,15 @@ def kit_name(run: Run) -> str:
 
 
 def _manifest(places: Sequence[Place], files: dict[str, str]) -> str:
-    text = io.StringIO()
-    writer = csv.writer(text)
-    writer.writerow(_COLUMNS)
+    rows: list[Sequence[object]] = [_COLUMNS]
     for place in places:
         case, condition = place.cell.case, place.cell.condition
-        writer.writerow([
-            place.returned_as, place.cell.id, place.take, files[place.sound], _plain(case.setting.name),
-            _plain(_values(place.cell)), _plain(condition.host), _plain(condition.host_version), condition.mode,
+        rows.append((
+            place.returned_as, place.cell.id, place.take, files[place.sound], case.setting.name,
+            _values(place.cell), condition.host, condition.host_version, condition.mode,
             condition.rate, condition.block_size, condition.channels,
-        ])  # fmt: skip
-    return "\ufeff" + text.getvalue()  # the mark by which spreadsheets know UTF-8
+        ))  # fmt: skip
+    return "\ufeff" + csv_text(rows)  # the mark by which spreadsheets know UTF-8
 
 
 def _instructions(run: Run, places: Sequence[Place], files: dict[str, str]) -> str:
@@ -171,8 +169,7 @@ def _instructions(run: Run, places: Sequence[Place], files: dict[str, str]) -> s
     rows = "\n".join(
         "<tr>" + "".join(f"<td>{html.escape(str(value))}</td>" for value in (
             files[p.sound], p.cell.case.setting.name, _values(p.cell),
-            f"{p.cell.condition.host} {p.cell.condition.host_version}, {p.cell.condition.mode}, "
-            f"{p.rate / 1000:g} kHz, blocks of {p.cell.condition.block_size}",
+            f"{condition_text(p.cell.condition)}, blocks of {p.cell.condition.block_size}",
             p.returned_as,
         )) + "</tr>"
         for p in places
@@ -229,8 +226,3 @@ def _slug(text: str) -> str:
     named = text.replace("−", "minus ").replace("×", "x").replace("+", "plus ")
     plain = unicodedata.normalize("NFKD", named).encode("ascii", "ignore").decode()
     return re.sub(r"[^a-z0-9.]+", "-", plain.lower()).strip("-.") or "unnamed"
-
-
-def _plain(text: str) -> str:
-    """Text that a spreadsheet does not take for a formula."""
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t", "\r") else text

@@ -30,6 +30,7 @@ from kind_echo.bench.queue import measure_returned_cell, recognise_kit_file
 from kind_echo.bench.rendering import keep_render
 from kind_echo.bench.runs import find_cell, tell_change
 from kind_echo.bench.signals import MOST_BYTES, UploadRefused, keep_audio, make_stimulus
+from kind_echo.bench.verdicts import forget_verdict
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.levels.marks import Mono, find_sound
 from kind_echo.core.registry.errors import Conflict, NotFound
@@ -38,6 +39,7 @@ from kind_echo.database.blobs import BlobSource
 from kind_echo.database.models import Cell, Event, KitFile, Render, Run
 from kind_echo.renderers.contract import RenderFailed, RenderResult
 from kind_echo.renderers.takes import Rendered
+from kind_echo.wording.conditions import rate_text
 
 MOST_FILES = 5000
 """Files that a ZIP may hold."""
@@ -121,9 +123,9 @@ def recognise(session: Session, file_id: int) -> None:
     sound, told = _sound_in(session, source, here)
     taken = _taken(session, file.run_id)
     alike = [place for place in here if place.sound == sound]
-    rate = f"{source.rate / 1000:g} kHz"
+    rate = rate_text(source.rate)
     if named is not None and named.rate != source.rate:
-        _doubt(file, alike or here, f"It is named for {named.rate / 1000:g} kHz, and is at {rate}")
+        _doubt(file, alike or here, f"It is named for {rate_text(named.rate)}, and is at {rate}")
     elif named is not None and sound is not None and named.sound != sound:
         _doubt(file, [named, *alike], f"It is named for one signal, and its {told} is that of another")
     elif named is not None and (named.cell.id, named.take) in taken:
@@ -365,7 +367,8 @@ def _take_for(session: Session, file: KitFile, cell: Cell, take: int, why: str) 
     held = find_cell(session, cell.id, lock=True)
     came = {number for cell_id, number in _taken(session, file.run_id) if cell_id == cell.id}
     if came == set(range(1, held.case.takes + 1)):
-        held.state, held.verdict, held.why, held.ink, held.unfit = "rendering", "Waiting", "", 0.0, False
+        forget_verdict(held)
+        held.state = "rendering"
         measure_returned_cell(session, cell.id)
 
 
@@ -373,7 +376,8 @@ def _take_away(session: Session, cell_id: int) -> None:
     """A cell whose file turns out to be another cell's waits again; a reference that its render became stays."""
     cell = find_cell(session, cell_id, lock=True)
     cell.render, cell.analysis, cell.reference = None, None, None
-    cell.state, cell.verdict, cell.why, cell.ink, cell.unfit = "waiting", "Waiting", "", 0.0, False
+    forget_verdict(cell)
+    cell.state = "waiting"
 
 
 def _cut(session: Session, cell: Cell, file: KitFile, stimulus: Samples) -> RenderResult:

@@ -23,7 +23,7 @@ from kind_echo.core.listening.levels import Matched, SideLevel, one_level
 from kind_echo.core.listening.lossy import decoded_copy
 from kind_echo.core.listening.passages import first_note, strongest
 from kind_echo.core.registry.errors import BadParameter, Conflict
-from kind_echo.core.registry.numbers import number
+from kind_echo.wording.conditions import resampled_text
 
 Align = Literal["as rendered", "whole", "fraction"]
 Named = Literal["loudest", "differs most", "first event", "whole"]
@@ -417,8 +417,7 @@ def _notes(session: Session, first: _Opened, parts: Sequence[Part], passage: tup
     for part in parts:
         source = _Opened(session, part)
         if source.rate != first.rate:
-            floor = resampling_floor(source.rate, first.rate)
-            said.append(f"resampled from {source.rate / 1000:g} kHz, which adds {number(floor, '.0f')} dB")
+            said.append(resampled_text([source.rate], resampling_floor(source.rate, first.rate)))
         ends = (min(source.frames, frame * source.rate // first.rate) for frame in passage)
         if not np.isfinite(source.plain.read(*ends)).all():
             said.append("samples that are no numbers are played as silence")

@@ -10,6 +10,8 @@ from kind_echo.core.registry.errors import Invalid
 from kind_echo.core.registry.measure import Family, Limit
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.database.models import Against
+from kind_echo.wording.conditions import rates_text
+from kind_echo.wording.figures import limit_text
 
 Value = float | int | str
 Values = dict[str, Value]
@@ -283,10 +285,9 @@ def _case_text(case: PlanCase) -> str:
 
 def _condition_text(one: PlanCondition) -> str:
     blocks = f", blocks of {', '.join(map(str, one.blocks))}" if one.blocks else ""
-    rates = ", ".join(f"{rate / 1000:g}" for rate in one.rates)
     channels = ", two channels" if one.channels == 2 else ""
     word = "" if one.word_length == "FLOAT" else f", {one.word_length}"
-    return f"{one.host} {one.version}, {' and '.join(one.modes)}, {rates} kHz{blocks}{channels}{word}"
+    return f"{one.host} {one.version}, {' and '.join(one.modes)}, {rates_text(one.rates)}{blocks}{channels}{word}"
 
 
 def _exclusion_text(one: Exclusion) -> str:
@@ -302,7 +303,5 @@ def _limit_texts(document: PlanDocument) -> list[str]:
 
 
 def _bounds(limit: PlanLimit) -> str:
-    words = [f"at least {limit.at_least:g}"] if limit.at_least is not None else []
-    words += [f"at most {limit.at_most:g}"] if limit.at_most is not None else []
-    text = " and ".join(words) or "not judged"
+    text = limit_text(Limit(limit.at_least, limit.at_most)) or "not judged"
     return f"{text} ({limit.because})" if limit.because else text

@@ -14,11 +14,11 @@ from kind_echo.bench.runs import (
     find_cell,
     find_run,
     find_search,
-    give_up_cell,
     prepare_all,
     tell_change,
     waiting_cells,
 )
+from kind_echo.bench.verdicts import give_up_cell
 from kind_echo.database.locks import hold_references
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import transaction

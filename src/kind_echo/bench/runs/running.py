@@ -20,9 +20,10 @@ from kind_echo.bench.queue import (
     prepare_run,
     render_cells,
 )
-from kind_echo.bench.verdicts import NOT_RENDERED
+from kind_echo.bench.verdicts import forget_verdict, give_up_cell
 from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.database.models import (
+    FINISHED,
     Build,
     Case,
     Cell,
@@ -158,12 +159,6 @@ def start_search_run(session: Session, search: Search, build: Build, now: dateti
     return run
 
 
-def give_up_cell(cell: Cell, reason: str) -> None:
-    """Say of a cell why it has no reading."""
-    cell.state, cell.verdict, cell.why, cell.ink = "failed", "No reading", reason, 0.0
-    cell.unfit, cell.broken, cell.measured = False, [NOT_RENDERED], {}
-
-
 def places_in(revision: PlanRevision) -> list[tuple[Case, int]]:
     """The cases of a revision, each with the numbers of the conditions that it is rendered under, in order."""
     excluded = {(position, condition) for position, condition in revision.excluded}
@@ -238,14 +233,14 @@ def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: da
     if missing:
         raise CellNotFound(min(missing))
     routes = {cell.id: routes_of(session, cell.run.build, [cell.condition])[cell.condition_id] for cell in cells}
-    _refuse(cells, lambda cell: cell.state not in ("done", "failed"), "under way still")
+    _refuse(cells, lambda cell: not cell.finished, "under way still")
     _refuse(cells, lambda cell: routes[cell.id] == BY_HAND, "rendered by hand; give the file back instead")
     _refuse(cells, lambda cell: cell.run.stopped_at is not None, "of a run that is stopped; resume it first")
     doubted = {cell.render.key for cell in cells if cell.render is not None and cell.render.key is not None}
     session.execute(update(Render).where(Render.key.in_(doubted)).values(key=None))
     for cell in cells:
-        cell.state, cell.verdict, cell.why, cell.ink = "waiting", "Waiting", "", 0.0
-        cell.unfit, cell.broken, cell.measured, cell.reused, cell.attempts = False, [], {}, False, 0
+        forget_verdict(cell)
+        cell.state, cell.reused, cell.attempts = "waiting", False, 0
         cell.render, cell.reference, cell.analysis = None, None, None
     for run, queue in {(cell.run, routes[cell.id]) for cell in cells}:
         mine = [cell.id for cell in cells if cell.run is run and routes[cell.id] == queue]
@@ -405,7 +400,7 @@ def _summaries(session: Session, runs: Sequence[Run]) -> list[RunSummary]:
     for run_id, state, verdict, count in session.execute(query):
         counted = found.setdefault(run_id, _Counted())
         counted.verdicts[verdict] = counted.verdicts.get(verdict, 0) + count
-        counted.finished += count if state in ("done", "failed") else 0
+        counted.finished += count if state in FINISHED else 0
     under_way = [run_id for run_id, counted in found.items() if counted.finished < sum(counted.verdicts.values())]
     pace = (
         select(Cell.run_id, func.count(), func.min(Render.rendered_at))

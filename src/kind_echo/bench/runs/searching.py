@@ -39,7 +39,7 @@ class Looked:
     @property
     def passes(self) -> bool | None:
         """None while that is not known."""
-        if self.cell is None or self.cell.state not in ("done", "failed") or self.cell.verdict == "Waiting":
+        if self.cell is None or not self.cell.finished or self.cell.verdict == "Waiting":
             return None
         return self.cell.verdict in ("Pass", "Changed")
 

@@ -18,12 +18,12 @@ from kind_echo.core.audio.source import ArraySource, in_memory
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.registry.errors import KindEchoError
-from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.systems.response import measure_response
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from kind_echo.database.blobs import BlobSource, store_content
 from kind_echo.database.models import FileSet, Pair, SetFile, Signal, Upload
+from kind_echo.wording.conditions import rate_text, resampled_text
 
 MOST_RESAMPLED = 60_000_000
 """Samples of a file that can be brought to another rate: it is done in memory."""
@@ -102,14 +102,13 @@ def _against(
     if content.channels != first.channels:
         return [], f"{content.channels} against {first.channels} channels: levels alone are compared", None
     if content.rate != first.rate:
-        rates = f"{content.rate / 1000:g} against {first.rate / 1000:g} kHz"
+        rates = f"{rate_text(content.rate)} against {rate_text(first.rate)}"
         if not options.resample:
             return [], f"{rates}: levels alone are compared, unless it is resampled", None
         if content.frames * content.channels * max(1.0, first.rate / content.rate) > MOST_RESAMPLED:
             return [], f"{rates}: too long to be resampled here; levels alone are compared", None
         render = _resampled(session, render, first.rate)
-        floor = number(resampling_floor(content.rate, first.rate), ".0f")
-        note = f"resampled from {content.rate / 1000:g} kHz, which by itself leaves {floor} dB of a level"
+        note = resampled_text([content.rate], resampling_floor(content.rate, first.rate))
     analysis = analyse(session, first, render.content, options.compare)
     pair = Pair(
         reference_id=reference.id, render_id=render.id, options=options.document()["compare"], state="done", why="",

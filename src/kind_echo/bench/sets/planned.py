@@ -34,6 +34,7 @@ from kind_echo.database.locks import hold_references
 from kind_echo.database.models import Build, Case, Cell, Condition, FileSet, Host, Run, SetFile, Signal, Upload
 from kind_echo.renderers.contract import OfferedEffect, RenderResult
 from kind_echo.renderers.takes import Rendered
+from kind_echo.wording.conditions import rate_text
 
 _MOST_SAMPLES = 60_000_000  # of a file that becomes a reference: a render is held in memory while it is measured
 _PARAMETER = "file"
@@ -158,12 +159,8 @@ def approve_given(session: Session, cell_id: int, now: datetime) -> None:
     # Two files may be done at once: whoever holds the run last finds nothing under way.
     session.execute(select(Run.id).where(Run.id == cell.run_id).with_for_update())
     cells = list(session.scalars(select(Cell).where(Cell.run_id == cell.run_id)))
-    fit = [
-        one.id
-        for one in cells
-        if one.state == "done" and one.verdict in ("Waiting", "Pass") and not one.unfit and one.reference_id is None
-    ]
-    if fit and all(one.state in ("done", "failed") for one in cells):
+    fit = [one.id for one in cells if one.fit_for_first_reference]
+    if fit and all(one.finished for one in cells):
         approve(session, fit, who=cell.run.requested_by, why=cell.run.revision.note, now=now)
 
 
@@ -203,7 +200,7 @@ def _usable(found: FileSet, channels: int | None) -> tuple[list[SetFile], list[L
         elif content.frames * content.channels > _MOST_SAMPLES:
             why = f"it lasts {content.frames / content.rate / 60:.1f} minutes, which is more than a render may"
         elif not 8000 <= content.rate <= 384_000:
-            why = f"plans render at 8 to 384 kHz, and it is at {content.rate / 1000:g} kHz"
+            why = f"plans render at 8 to 384 kHz, and it is at {rate_text(content.rate)}"
         else:
             usable.append(file)
             continue

@@ -1,15 +1,15 @@
 """The table of a set: its columns, and the same as CSV."""
 
-import csv
-import io
 from collections.abc import Sequence
 
 from sqlalchemy.orm import Session
 
+from kind_echo.bench.documents import reading_from
 from kind_echo.bench.sets.options import options_from, usual_columns
 from kind_echo.bench.signals import families_of
 from kind_echo.core.registry.measure import Family
 from kind_echo.database.models import FileSet, Signal
+from kind_echo.wording.tables import READING_COLUMNS, csv_text, reading_row
 
 _ALWAYS = ("levels", "loudness", "integrity", "cost")
 
@@ -35,30 +35,10 @@ def chosen_columns(session: Session, found: FileSet) -> list[str]:
 
 def set_csv(found: FileSet) -> str:
     """One line a reading, as the command line prints several files."""
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\n")
-    writer.writerow(("path", "measure", "channel", "value", "unit", "at_most", "uncertainty", "why"))
+    rows: list[tuple[object, ...]] = [READING_COLUMNS]
     for one in found.files:
-        path = _safe(f"{one.folder}/{one.upload.name}" if one.folder else one.upload.name)
+        path = f"{one.folder}/{one.upload.name}" if one.folder else one.upload.name
         if not one.readings:
-            writer.writerow((path, "", "", "", "", "", "", one.why or one.state))
-        for reading in one.readings:
-            at_most = reading.get("at_most")
-            writer.writerow(
-                (
-                    path,
-                    reading["measure"],
-                    reading["channel"],
-                    "" if reading["value"] is None else reading["value"],
-                    reading["unit"],
-                    at_most if isinstance(at_most, float) else "",
-                    "" if reading.get("uncertainty") is None else reading["uncertainty"],
-                    reading["why"] or "",
-                )
-            )
-    return text.getvalue()
-
-
-def _safe(name: str) -> str:
-    """A name that a spreadsheet takes for no formula."""
-    return f"'{name}" if name[:1] in ("=", "+", "-", "@") else name
+            rows.append((path, *[None] * (len(READING_COLUMNS) - 2), one.why or one.state))
+        rows += [reading_row(path, reading_from(document)) for document in one.readings]
+    return csv_text(rows)

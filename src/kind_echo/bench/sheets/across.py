@@ -1,7 +1,7 @@
 """A run compared with something other than its references: another build, host, mode or rate."""
 
 import re
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal, get_args
 
@@ -10,23 +10,21 @@ from sqlalchemy.dialects.postgresql import JSONPATH
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.comparisons import analysis_key, options_for
-from kind_echo.bench.documents import reading_from
+from kind_echo.bench.documents import reading_from, verdict_from
 from kind_echo.bench.queue import compare_cells
 from kind_echo.bench.runs import RunNotFound, conditions_of
-from kind_echo.bench.verdicts import Verdict, judge_cell
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.registry.measure import Limit
+from kind_echo.core.registry.measure import Limit, Measure
 from kind_echo.core.registry.measures import find_measure
-from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
+from kind_echo.core.verdicts.rules import Side, judge_rates, judge_samples, settle, under_way
+from kind_echo.core.verdicts.verdict import Verdict
 from kind_echo.database.models import Analysis, Case, Cell, Condition, Content, Render, Run, Signal
+from kind_echo.wording.conditions import rate_text
 
 Kind = Literal["build", "host", "mode", "rate"]
-_JUDGED = ("integrity", "compare")
 _NUMBER = re.compile(r"[0-9]{1,9}")
-_NEAR = 0.1
-"""Readings at two rates that are no further apart, in their own unit, are taken for alike: a choice of this product."""
 
 
 @dataclass(frozen=True)
@@ -71,7 +69,7 @@ def parse_against(session: Session, text: str) -> Against:
             raise RunNotFound(int(value))
         return Against("build", value, f"{run.build.effect.name} {run.build.version}")
     if kind == "rate":
-        return Against("rate", value, f"{int(value) / 1000:g} kHz")
+        return Against("rate", value, rate_text(int(value)))
     return Against("mode" if kind == "mode" else "host", value, value)
 
 
@@ -95,13 +93,11 @@ def cells_against(
     known = _analyses(session, keys)
     across = {}
     for cell in mine:
-        other = pairs.get(cell.id)
-        if against.kind == "rate":
-            across[cell.id] = _by_readings(cell, other, measure, against)
-        else:
-            held = {k: v for k, v in limits(cell.case_id, cell.condition_id).items()
-                    if find_measure(k).family in _JUDGED and k != "take_spread"}  # fmt: skip
-            across[cell.id] = _by_samples(cell, other, known.get(keys.get(cell.id, "")), held, against)
+        across[cell.id] = _laid_over(
+            cell, pairs.get(cell.id), known.get(keys.get(cell.id, "")),
+            find_measure(measure) if against.kind == "rate" else None,
+            limits(cell.case_id, cell.condition_id), against.name,
+        )  # fmt: skip
     return across
 
 
@@ -160,9 +156,9 @@ def _targets(conditions: Sequence[Condition], against: Against) -> dict[int, int
 def _sides(session: Session, run_id: int) -> list[Row[Any]]:
     query = (
         select(
-            Cell.id, Cell.case_id, Cell.condition_id, Cell.state, Cell.verdict, Cell.why, Cell.unfit, Cell.broken,
-            Cell.measured, Case.fingerprint, Case.signal_id, Render.content_sha256.label("sha256"), Content.rate,
-            Content.channels, Content.dropped_at,
+            Cell.id, Cell.case_id, Cell.condition_id, Cell.state, Cell.finished, Cell.verdict, Cell.facts, Cell.ink,
+            Cell.unfit, Cell.measured, Case.fingerprint, Case.signal_id, Render.content_sha256.label("sha256"),
+            Content.rate, Content.channels, Content.dropped_at,
         )
         .join(Case, Case.id == Cell.case_id)
         .outerjoin(Render, Render.id == Cell.render_id)
@@ -196,81 +192,51 @@ def _analyses(session: Session, keys: Mapping[int, str]) -> dict[str, Row[Any]]:
     return {row.key: row for row in session.execute(query)}
 
 
-def _by_samples(
+def _side(cell: Row[Any]) -> Side:
+    return Side(
+        id=cell.id, finished=cell.finished, unfit=cell.unfit, sha256=cell.sha256, rate=cell.rate,
+        channels=cell.channels, dropped=cell.dropped_at is not None,
+        verdict=verdict_from(cell.verdict, cell.ink, cell.facts), measured=cell.measured,
+    )  # fmt: skip
+
+
+def _laid_over(
     cell: Row[Any],
     other: Row[Any] | None,
     found: Row[Any] | None,
+    measure: Measure | None,
     limits: Mapping[str, Limit],
-    against: Against,
+    called: str,
 ) -> CellAcross:
-    settled = _settled(cell, other, against)
-    if settled is not None or other is None:
-        return settled or _none(cell, against)
-    if cell.sha256 == other.sha256:
-        return CellAcross(
-            cell.id, other.id, "done", Verdict("Pass", f"Identical to {against.name}"), {"identical": 1.0}
-        )
-    if (cell.rate, cell.channels) != (other.rate, other.channels):
-        why = f"{against.name} has another rate or number of channels, so that samples cannot be compared"
-        return CellAcross(cell.id, other.id, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
-    if found is None and _dropped(cell, other):
-        why = f"The audio of {against.name} or of this build was dropped before they were compared"
-        return CellAcross(cell.id, other.id, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
-    if found is None:
-        return CellAcross(cell.id, other.id, "analysing", Verdict("Waiting", ""), {})
-    readings = [reading_from(document) for document in found.readings]
-    verdict = judge_cell(_spread(cell, other), readings, limits, against.name)
-    measured = {reading.measure: reading.value for reading in readings if reading.value is not None}
-    causes = tuple(Cause(**cause) for cause in found.causes)
-    return CellAcross(cell.id, other.id, "done", verdict, measured, causes)
+    """A cell over its other side.
+
+    Args:
+        found: the analysis of the two; None while there is none.
+        measure: the readings to compare where rates differ; None where samples are compared.
+    """
+    mine, theirs = _side(cell), None if other is None else _side(other)
+    settled = settle(mine, theirs, called)
+    number = None if theirs is None or theirs.id == mine.id else theirs.id
+    if settled is not None or theirs is None:
+        verdict = settled or under_way(called)
+        measured = {"identical": 1.0} if verdict.ground == "itself" else cell.measured if verdict.broken else {}
+        return CellAcross(cell.id, number, cell.state, verdict, measured)
+    if measure is not None:
+        verdict = judge_rates(mine, theirs, measure, called)
+        return CellAcross(cell.id, number, "done", verdict, _values(one.reading for one in verdict.found))
+    readings = None if found is None else [reading_from(document) for document in found.readings]
+    verdict = judge_samples(mine, theirs, readings, limits, called)
+    if verdict.ground == "under way":
+        return CellAcross(cell.id, number, "analysing", verdict, {})
+    if readings is None or found is None:
+        return CellAcross(cell.id, number, "done", verdict, {"identical": 1.0} if verdict.name == "Pass" else {})
+    return CellAcross(cell.id, number, "done", verdict, _values(readings), tuple(Cause(**one) for one in found.causes))
 
 
-def _spread(cell: Row[Any], other: Row[Any]) -> list[Reading]:
-    """The spread of the takes of the side whose takes are further apart: no residual is held to less."""
-    spreads = [side.measured["take_spread"] for side in (cell, other) if "take_spread" in side.measured]
-    return [Reading("take_spread", "all", max(spreads))] if spreads else []
+def _values(readings: Iterable[Reading]) -> dict[str, float]:
+    return {reading.measure: reading.value for reading in readings if reading.value is not None}
 
 
 def _dropped(cell: Row[Any], other: Row[Any] | None) -> bool:
     """Whether there is no audio any more of one of them."""
     return cell.dropped_at is not None or (other is not None and other.dropped_at is not None)
-
-
-def _by_readings(cell: Row[Any], other: Row[Any] | None, measure: str, against: Against) -> CellAcross:
-    settled = _settled(cell, other, against)
-    if settled is not None or other is None:
-        return settled or _none(cell, against)
-    mine, theirs = cell.measured.get(measure), other.measured.get(measure)
-    title = find_measure(measure).title
-    if mine is None or theirs is None:
-        why = f"{title}: there is no reading on both sides"
-        return CellAcross(cell.id, other.id, "done", Verdict("No reading", why, broken=(measure,)), {})
-    off = mine - theirs
-    unit = find_measure(measure).unit.removesuffix("FS").removesuffix("TP")
-    text = f"{title}: {number(off, '+.2f')} {unit} against {against.name}"
-    name: Literal["Pass", "Changed"] = "Pass" if abs(off) <= _NEAR else "Changed"
-    ink = min(1.0, abs(off) / 12.0) if name == "Changed" else 0.0
-    return CellAcross(cell.id, other.id, "done", Verdict(name, text, ink), {measure: off})
-
-
-def _settled(cell: Row[Any], other: Row[Any] | None, against: Against) -> CellAcross | None:
-    """What needs no comparing: the other side itself, cells under way, unfit ones, and those whose other side is."""
-    itself = other is not None and other.id == cell.id
-    number = None if other is None or itself else other.id
-    if cell.state not in ("done", "failed"):
-        return CellAcross(cell.id, number, cell.state, Verdict("Waiting", ""), {})
-    if cell.unfit or cell.sha256 is None:
-        own = Verdict(cell.verdict, cell.why, 1.0 if cell.unfit else 0.0, tuple(cell.broken), cell.unfit)
-        return CellAcross(cell.id, number, cell.state, own, cell.measured)
-    if itself:
-        same = Verdict("Pass", f"It is {against.name} itself, that the others are compared with")
-        return CellAcross(cell.id, None, "done", same, {"identical": 1.0})
-    if other is not None and (other.unfit or other.sha256 is None):
-        why = f"{against.name} has no render here that is fit to be compared"
-        return CellAcross(cell.id, number, "done", Verdict("No reading", why, broken=("residual_rms",)), {})
-    return None
-
-
-def _none(cell: Row[Any], against: Against) -> CellAcross:
-    why = f"There is nothing of {against.name} to lay it over"
-    return CellAcross(cell.id, None, "done", Verdict("No reading", why, broken=("residual_rms",)), {})

@@ -1,23 +1,23 @@
 """Findings: cells that need a person, gathered by what they show and by what they have in common."""
 
 import hashlib
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
 
 from kind_echo.bench.machines import Box, Grid, Mask, describe
-from kind_echo.bench.verdicts import Examined, Symptom, judged_for, symptoms_of
+from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.verdicts.symptoms import Examined, Symptom, judged_for, symptoms_of
+from kind_echo.core.verdicts.verdict import VerdictName
+from kind_echo.wording.conditions import listed
+from kind_echo.wording.verdicts import headline, symptom_text, worst_text
 
 FACTORS = ("host", "mode", "rate", "setting", "signal", "block")
 """Those that a person would name first come first."""
 
 _RANK = {"Fail": 0, "No reading": 1, "Changed": 2, "Waiting": 3}
-_APART: dict[str, tuple[float, float]] = {  # amounts further apart than (absolute, share) have different causes
-    "delay": (0.2, 0.02), "gain": (0.02, 0.02), "fundamental_level": (0.1, 0.02),
-    "latency_error": (2.0, 0.02), "latency_first": (2.0, 0.02),
-}  # fmt: skip
 _PLACES: dict[str, Callable[[str], str]] = {
     "host": lambda s: f"in {s}", "mode": lambda s: s, "rate": lambda s: f"at {s}", "block": lambda s: f"with {s}",
     "setting": lambda s: f"with {s}", "signal": lambda s: f"on {s}",
@@ -32,14 +32,16 @@ class Finding:
         key: the same for the same cells and headline.
         headline: what is wrong, the cause first, without figures that differ from cell to cell.
         where: the smallest description in the factors of the cells.
-        worst: the reason of the cell with most ink, with its figures.
+        symptoms: what its cells show, as facts, the cause first.
+        worst: the figures of the cell with most ink, where the headline has not said them.
         cells: their numbers.
         undecided: how many of them still need a person.
     """
 
     key: str
-    verdict: str
+    verdict: VerdictName
     headline: str
+    symptoms: tuple[Symptom, ...]
     where: str
     worst: str
     cells: tuple[int, ...]
@@ -79,12 +81,13 @@ def _alike(shown: Sequence[Sequence[Symptom]]) -> list[tuple[Symptom, list[int]]
             by_kind.setdefault(symptom, []).append((symptom, place))
     found = []
     for symptom, members in by_kind.items():
-        if symptom.what not in _APART or symptom.verdict != "Fail":
-            # Cells of one symptom may be called differently, by what explains them.
-            said = {s.said for s, _ in members}
-            found.append((replace(symptom, said=_plainest(said)), [p for _, p in members]))
+        limits = None if symptom.measure is None or symptom.amount is None else find_measure(symptom.measure).apart
+        if limits is None:
+            # Cells of one symptom may be explained by different causes: what holds for all of them is said.
+            plainest = min((s for s, _ in members), key=lambda s: (len(symptom_text(s)), symptom_text(s)))
+            found.append((plainest, [p for _, p in members]))
             continue
-        apart, share = _APART[symptom.what]
+        apart, share = limits
         ordered = sorted(members, key=lambda member: (member[0].amount or 0.0, member[1]))
         cluster = [ordered[0]]
         for before, member in pairwise(ordered):
@@ -95,10 +98,6 @@ def _alike(shown: Sequence[Sequence[Symptom]]) -> list[tuple[Symptom, list[int]]
             cluster.append(member)
         found.append((cluster[len(cluster) // 2][0], [p for _, p in cluster]))
     return found
-
-
-def _plainest(said: Iterable[str]) -> str:
-    return min(said, key=lambda text: (len(text), text))
 
 
 def _split(cells: Sequence[Examined], grid: Grid, symptom: Symptom, members: Sequence[int]) -> list[_Group]:
@@ -126,17 +125,18 @@ def _merged(groups: Sequence[_Group]) -> list[_Group]:
 
 def _finding(cells: Sequence[Examined], group: _Group) -> Finding:
     members = [cells[place] for place in group.box.members]
-    said = [symptom.said for symptom in sorted(group.symptoms, key=lambda s: (s.rank, s.said))]
-    headline = "; ".join(dict.fromkeys(said))
-    worst = max(members, key=lambda cell: (cell.ink, -cell.id))
+    symptoms = tuple(sorted(group.symptoms, key=lambda symptom: (symptom.rank, symptom_text(symptom))))
+    said = headline(symptoms)
+    worst = max(members, key=lambda cell: (cell.verdict.ink, -cell.id))
     numbers = tuple(cell.id for cell in members)
-    digest = hashlib.sha256(repr((headline, numbers)).encode()).hexdigest()[:12]
+    digest = hashlib.sha256(repr((said, numbers)).encode()).hexdigest()[:12]
     return Finding(
         key=digest,
         verdict=group.symptoms[0].verdict,
-        headline=headline,
+        headline=said,
+        symptoms=symptoms,
         where=place_text(group.box) or ("everywhere" if len(members) == len(cells) else "wherever it can be measured"),
-        worst=worst.why,
+        worst=worst_text(worst.verdict, said),
         cells=numbers,
         undecided=sum(not cell.decided for cell in members),
     )
@@ -144,9 +144,5 @@ def _finding(cells: Sequence[Examined], group: _Group) -> Finding:
 
 def place_text(box: Box) -> str:
     """A box in words; empty for one that names nothing."""
-    parts = [_PLACES[name](_listed(box.values[name])) for name in FACTORS if name in box.values]
+    parts = [_PLACES[name](listed(box.values[name])) for name in FACTORS if name in box.values]
     return ", ".join(parts)
-
-
-def _listed(values: Sequence[str]) -> str:
-    return values[0] if len(values) == 1 else f"{', '.join(values[:-1])} and {values[-1]}"

@@ -10,15 +10,19 @@ from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.decisions import Standing, limit_documents, standings
-from kind_echo.bench.documents import limit_from
+from kind_echo.bench.documents import limit_from, verdict_document, verdict_from
 from kind_echo.bench.runs import cases_of, conditions_of
 from kind_echo.bench.sheets.across import Against, CellAcross, cells_against, shown_measure
 from kind_echo.bench.sheets.findings import Finding, find
-from kind_echo.bench.verdicts import ITS_SIGNAL, THE_REFERENCE, Examined, ink_of
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.readings import Reading
-from kind_echo.database.models import Analysis, Build, Case, Cell, Condition, PlanRevision, Run
+from kind_echo.core.verdicts.rules import ink_of
+from kind_echo.core.verdicts.symptoms import Examined
+from kind_echo.core.verdicts.verdict import VerdictName, needs_review
+from kind_echo.database.models import FINISHED, Analysis, Build, Case, Cell, Condition, PlanRevision, Run
+from kind_echo.wording.conditions import rate_text
+from kind_echo.wording.verdicts import sentence
 
 Change = Literal["new", "still", "fixed"]
 """Against the build before: failing now alone, in both, or then alone."""
@@ -41,7 +45,7 @@ class SheetCell(NamedTuple):  # of which there are many: a tuple is made in a te
     case_id: int
     condition_id: int
     state: str
-    verdict: str
+    verdict: VerdictName
     why: str
     ink: float
     unfit: bool
@@ -56,8 +60,8 @@ class SheetCell(NamedTuple):  # of which there are many: a tuple is made in a te
     @property
     def needs_you(self) -> bool:
         """Whether a person has to look at it."""
-        finished = self.state in ("done", "failed")
-        return finished and self.verdict != "Pass" and not (self.decision is not None and self.decision.holds)
+        decided = self.decision is not None and self.decision.holds
+        return needs_review(self.verdict, finished=self.state in FINISHED, decided=decided)
 
 
 class CellRow(NamedTuple):
@@ -67,7 +71,8 @@ class CellRow(NamedTuple):
     case_id: int
     condition_id: int
     state: str
-    verdict: str
+    verdict: VerdictName
+    facts: Mapping[str, Any]
     why: str
     ink: float
     unfit: bool
@@ -75,7 +80,7 @@ class CellRow(NamedTuple):
     broken: Sequence[str]
     measured: Mapping[str, float]
     causes: Sequence[Mapping[str, Any]] | None
-    reference_id: int | None
+    first: bool
     other: int | None
 
 
@@ -145,11 +150,11 @@ def sheet_of(
     cells = [
         _cell(
             row, measure, None if own else limits, decided.get(row.id), _change(row, fingerprints, past),
-            first=row.case_id not in laid_over and _is_first(row),
+            first=row.case_id not in laid_over and row.first,
         )
         for row in rows
     ]  # fmt: skip
-    examined = _examined(rows, cells, cases, conditions, limits, against)
+    examined = _examined(rows, cells, cases, conditions, limits)
     by_id = {cell.id: cell for cell in cells}
     row_of = {row.id: row for row in rows}
     findings = [
@@ -183,7 +188,8 @@ def _over(row: CellRow, across: CellAcross) -> CellRow:
     """A cell as it is when it is compared with its other side."""
     verdict = across.verdict
     return row._replace(
-        state=across.state, verdict=verdict.name, why=verdict.why, ink=verdict.ink, unfit=verdict.unfit,
+        state=across.state, verdict=verdict.name, facts=verdict_document(verdict), why=sentence(verdict),
+        ink=verdict.ink, unfit=verdict.unfit,
         broken=verdict.broken, measured=across.measured, causes=[asdict(cause) for cause in across.causes],
         other=across.other,
     )  # fmt: skip
@@ -202,8 +208,8 @@ def _rows(session: Session, run: Run, measure: str) -> list[CellRow]:
     measured = when((Cell.measured["identical"].as_float() == 1.0, shown), else_=Cell.measured).label("measured")
     query = (
         select(
-            Cell.id, Cell.case_id, Cell.condition_id, Cell.state, Cell.verdict, Cell.why, Cell.ink, Cell.unfit,
-            Cell.reused, Cell.broken, measured, Analysis.causes, Cell.reference_id,
+            Cell.id, Cell.case_id, Cell.condition_id, Cell.state, Cell.verdict, Cell.facts, Cell.why, Cell.ink,
+            Cell.unfit, Cell.reused, Cell.broken, measured, Analysis.causes, Cell.fit_for_first_reference,
         )
         .outerjoin(Analysis, Analysis.key == Cell.analysis_key)
         .where(Cell.run_id == run.id)
@@ -218,7 +224,7 @@ def _past(session: Session, run: Run) -> Past:
         select(Case.fingerprint, Cell.condition_id, Cell.verdict, Cell.broken, Analysis.causes)
         .join(Case, Case.id == Cell.case_id)
         .outerjoin(Analysis, Analysis.key == Cell.analysis_key)
-        .where(Cell.run_id == run.id, Cell.state.in_(("done", "failed")))
+        .where(Cell.run_id == run.id, Cell.finished)
     )
     return {
         (f, condition): (verdict, frozenset(broken), _names(causes))
@@ -273,12 +279,8 @@ def _cell(
     )  # fmt: skip
 
 
-def _is_first(row: CellRow) -> bool:
-    return row.state == "done" and row.reference_id is None and not row.unfit and row.verdict in ("Waiting", "Pass")
-
-
 def _change(row: CellRow, fingerprints: Mapping[int, str], past: Sequence[Past]) -> Change | None:
-    if not past or row.state not in ("done", "failed"):
+    if not past or row.state not in FINISHED:
         return None
     then = past[0].get((fingerprints[row.case_id], row.condition_id))
     if then is None:
@@ -324,7 +326,6 @@ def _examined(
     cases: Sequence[Case],
     conditions: Sequence[Condition],
     limits: Mapping[tuple[int, int], Mapping[str, Limit]],
-    against: Against | None,
 ) -> list[Examined]:
     versions = {name: {c.host_version for c in conditions if c.host == name} for name in {c.host for c in conditions}}
     factors = {}
@@ -333,22 +334,15 @@ def _examined(
         factors[condition.id] = {
             "host": f"{condition.host} {condition.host_version}" if several else condition.host,
             "mode": "in real time" if condition.mode == "real time" else condition.mode,
-            "rate": f"{condition.rate / 1000:g} kHz",
+            "rate": rate_text(condition.rate),
             "block": f"blocks of {condition.block_size}",
         }
     named = {case.id: {"setting": case.setting.name, "signal": case.signal.name} for case in cases}
 
-    def other(case: Case) -> str:
-        if against is not None:
-            return against.name
-        return ITS_SIGNAL if case.against == "signal" else THE_REFERENCE
-
-    others = {case.id: other(case) for case in cases}
     return [
         Examined(
-            id=row.id, verdict=row.verdict, state=row.state, why=row.why, ink=row.ink, unfit=row.unfit,
-            broken=tuple(row.broken), measured=row.measured,
-            causes=tuple(Cause(**cause) for cause in row.causes or ()), other=others[row.case_id],
+            id=row.id, verdict=verdict_from(row.verdict, row.ink, dict(row.facts)), finished=row.state in FINISHED,
+            rendered=row.state == "done", measured=row.measured, causes=tuple(Cause(**one) for one in row.causes or ()),
             limits=limits[row.case_id, row.condition_id], factors=factors[row.condition_id] | named[row.case_id],
             decided=not cell.needs_you,
         )

@@ -124,7 +124,7 @@ def _points(session: Session, run: Run, measure: str) -> dict[tuple[str, int], P
     query = (
         select(Case.fingerprint, Cell.condition_id, Cell.id, value, Cell.verdict, Cell.why)
         .join(Case, Case.id == Cell.case_id)
-        .where(Cell.run_id == run.id, Cell.state.in_(("done", "failed")))
+        .where(Cell.run_id == run.id, Cell.finished)
     )
     return {(f, c): Point(number, found, verdict, why) for f, c, number, found, verdict, why in session.execute(query)}
 

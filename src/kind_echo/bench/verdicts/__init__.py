@@ -1,29 +1,5 @@
-"""The rules by which readings and limits become a verdict, and what renders share."""
+"""What a cell keeps of its verdict: the facts, the sentence made of them, and what lists and trends are drawn from."""
 
-from kind_echo.bench.verdicts.rules import (
-    INK_AT_LIMIT,
-    ITS_SIGNAL,
-    RULES_VERSION,
-    THE_REFERENCE,
-    Verdict,
-    figure,
-    ink_of,
-    judge_cell,
-)
-from kind_echo.bench.verdicts.symptoms import NOT_RENDERED, Examined, Symptom, judged_for, symptoms_of
+from kind_echo.bench.verdicts.keeping import forget_verdict, give_up_cell, keep_verdict
 
-__all__ = [
-    "INK_AT_LIMIT",
-    "ITS_SIGNAL",
-    "NOT_RENDERED",
-    "RULES_VERSION",
-    "THE_REFERENCE",
-    "Examined",
-    "Symptom",
-    "Verdict",
-    "figure",
-    "ink_of",
-    "judge_cell",
-    "judged_for",
-    "symptoms_of",
-]
+__all__ = ["forget_verdict", "give_up_cell", "keep_verdict"]

@@ -7,9 +7,8 @@ from typing import Any
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.limits import Judgement, judge
 from kind_echo.core.registry.measure import Limit
-from kind_echo.core.registry.measures import find_measure
-from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
+from kind_echo.wording.figures import judged_limit_text
 
 
 @dataclass(frozen=True)
@@ -40,13 +39,7 @@ class JudgedLimit:
     @property
     def words(self) -> str:
         """As "True peak −2.32 dBTP, limit ≤ −3.00: broken"."""
-        from kind_echo.bench.verdicts import figure
-
-        measure, (sign, bound) = find_measure(self.reading.measure), self._bound
-        said = f"{measure.title} {figure(self.reading)}" if self.why is None else f"{measure.title}: {self.why}"
-        limit = f"{'≤' if sign == '<=' else '≥'} {number(bound, f'.{measure.decimals}f')}"
-        outcome = {"met": "holds", "broken": "broken", "unknown": "broken, for there is no reading"}[self.judgement]
-        return f"{said}, limit {limit}: {outcome}"
+        return judged_limit_text(self.reading, self.limit, self.judgement)
 
     @property
     def document(self) -> dict[str, Any]:

@@ -14,13 +14,14 @@ from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.hashing import digest_of
 from kind_echo.cli.measuring.inputs import path_of
 from kind_echo.cli.measuring.judging import JudgedLimit, judge_limits
-from kind_echo.core.causes.cause import Cause, describe
+from kind_echo.core.causes.cause import Cause
 from kind_echo.core.comparison.places import Place
 from kind_echo.core.registry.limits import parse_limit
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading
+from kind_echo.wording.causes import describe
 
 _PLACE = ("start", "length", "cause", "amount", "unit")
 
@@ -170,7 +171,7 @@ def _print_table(result: Result, judged: Sequence[JudgedLimit]) -> None:
 
 
 def _cell(reading: Reading | None) -> str:
-    from kind_echo.bench.verdicts import figure
+    from kind_echo.wording.figures import figure
 
     if reading is None:
         return ""

@@ -23,8 +23,9 @@ from kind_echo.core.comparison.places import MOST, find_places
 from kind_echo.core.comparison.sums import SummedSource
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
+from kind_echo.wording.causes import noted
+from kind_echo.wording.conditions import resampled_text
 
 _COLUMNS = ("residual_rms", "delay", "gain", "polarity")
 
@@ -101,7 +102,9 @@ def compare_command(
         others, off = alike[: len(renders)], alike[len(renders) :]
         render: Source = SummedSource(tuple(others), tuple(off)) if summed or off else others[0]
         found = compare(first, render, options)
-        readings = _noted(found.readings, first, opened[1:]) if resample else list(found.readings)
+        readings = noted(found.readings, found.causes)
+        if resample:
+            readings = _with_resampling(readings, first, opened[1:])
         if takes:
             readings.append(take_spread([*others] if len(others) > 1 else [first, *others], options))
         places = None if most_places is None else find_places(first, render, found, most_places).differences
@@ -119,14 +122,12 @@ def _at_rate(first: AudioFile, side: AudioFile, until: ExitStack) -> Source:
     return side if side.rate == first.rate else resampled(side, first.rate, until)
 
 
-def _noted(readings: Sequence[Reading], first: AudioFile, sides: Sequence[AudioFile]) -> list[Reading]:
+def _with_resampling(readings: Sequence[Reading], first: AudioFile, sides: Sequence[AudioFile]) -> list[Reading]:
     """Readings with what resampling adds by itself beside the residual."""
     rates = sorted({side.rate for side in sides if side.rate != first.rate})
     if not rates:
         return list(readings)
-    floor = number(max(resampling_floor(rate, first.rate) for rate in rates), ".0f")
-    from_rates = " and ".join(f"{rate / 1000:g}" for rate in rates)
-    note = f"resampled from {from_rates} kHz, which by itself leaves {floor} dB of a level"
+    note = resampled_text(rates, max(resampling_floor(rate, first.rate) for rate in rates))
     return [r.noted(note) if (r.measure, r.channel) == ("residual_rms", "all") else r for r in readings]
 
 
@@ -135,7 +136,9 @@ def _compared(reference: str, options: CompareOptions, most_places: int | None, 
         first, file = (stack.enter_context(AudioFile(one)) for one in (reference, path))
         render = _at_rate(first, file, stack) if resample else file
         found = compare(first, render, options)
-        readings = _noted(found.readings, first, [file]) if resample else list(found.readings)
+        readings = noted(found.readings, found.causes)
+        if resample:
+            readings = _with_resampling(readings, first, [file])
         places = None if most_places is None else find_places(first, render, found, most_places).differences
         inputs = [describe_input(one.info.name, one) for one in (first, file)]
     for given, side in zip(inputs, found.sides or (), strict=False):

@@ -1,7 +1,5 @@
 """Several files by one command: a row each, in parallel; one that cannot be read or compared is a row that says so."""
 
-import csv
-import io
 import json
 import multiprocessing
 import os
@@ -22,8 +20,7 @@ from kind_echo.core.registry.errors import BadParameter, KindEchoError
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading, severity
-
-_READING = ("path", "measure", "channel", "value", "unit", "at_most", "uncertainty", "why")
+from kind_echo.wording.tables import READING_COLUMNS, csv_text, reading_row
 
 
 @dataclass(frozen=True)
@@ -33,6 +30,11 @@ class Row:
     path: str
     result: Result | None
     error: str = ""
+
+    @property
+    def note(self) -> str:
+        """What explains a difference, or why nothing was found."""
+        return self.error or (self.result.verdict if self.result is not None else "")
 
     def overall(self, key: str) -> Reading | None:
         """The reading of all channels together."""
@@ -205,31 +207,26 @@ def _document(command: str, row: Row, judged: Sequence[JudgedLimit]) -> dict[str
 
 
 def _csv(rows: Sequence[Row], columns: Sequence[str]) -> str:
-    text = io.StringIO()
-    writer = csv.writer(text, lineterminator="\n")
     if columns:
-        writer.writerow(("path", *columns, "why"))
+        lines: list[Sequence[object]] = [("path", *columns, "why")]
         for row in rows:
             found = [row.overall(key) for key in columns]
-            why = row.error or (row.result.verdict if row.result is not None else "")
-            writer.writerow((row.path, *("" if one is None or one.value is None else one.value for one in found), why))
-        return text.getvalue()
-    writer.writerow(_READING)
+            lines.append((row.path, *(None if one is None else one.value for one in found), row.note))
+        return csv_text(lines)
+    lines = [READING_COLUMNS]
     for row in rows:
         if row.result is None:
-            writer.writerow((row.path, *("" for _ in _READING[1:-1]), row.error))
-            continue
-        for document_of in document(row.result)["readings"]:
-            shown = {"path": row.path} | document_of
-            writer.writerow(["" if shown.get(name) is None else shown[name] for name in _READING])
-    return text.getvalue()
+            lines.append((row.path, *[None] * (len(READING_COLUMNS) - 2), row.error))
+        else:
+            lines += [reading_row(row.path, reading) for reading in row.result.readings]
+    return csv_text(lines)
 
 
 def _print_table(rows: Sequence[Row], columns: Sequence[str]) -> None:
     from rich.table import Table
 
-    from kind_echo.bench.verdicts import figure
     from kind_echo.cli.measuring.printing import console_for_tables
+    from kind_echo.wording.figures import figure
 
     table = Table(box=None, pad_edge=False)
     table.add_column("File", overflow="fold")
@@ -239,5 +236,5 @@ def _print_table(rows: Sequence[Row], columns: Sequence[str]) -> None:
     for row in rows:
         found = [row.overall(key) for key in columns]
         figures = ["" if one is None else "—" if one.value is None else figure(one) for one in found]
-        table.add_row(row.path, *figures, row.error or (row.result.verdict if row.result is not None else ""))
+        table.add_row(row.path, *figures, row.note)
     console_for_tables().print(table)

@@ -21,6 +21,7 @@ from kind_echo.database.grants import grant_for_demo
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import snapshot, transaction
 from kind_echo.renderers.takes import installed
+from kind_echo.wording.conditions import condition_text
 
 _POLL_SECONDS = 0.5
 
@@ -87,8 +88,7 @@ def _outcome(session: Session, run: Run) -> list[dict[str, str | None]]:
     return [
         {
             "case": f"{cell.case.signal.name}, {cell.case.setting.name}",
-            "condition": f"{cell.condition.host} {cell.condition.host_version}, {cell.condition.mode}, "
-            f"{cell.condition.rate / 1000:g} kHz",
+            "condition": condition_text(cell.condition),
             "verdict": cell.verdict,
             "why": cell.why,
             "decision": held.get(cell.id),

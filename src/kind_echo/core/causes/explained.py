@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.levels.integrity import Gap
-from kind_echo.core.registry.readings import Curve, Reading
+from kind_echo.core.registry.readings import Curve, Reading, Reason
 
 Floats = NDArray[np.float64]
 
@@ -20,6 +20,7 @@ class Known:
     Attributes:
         readings: integrity, delay, polarity and the rest.
         delay: samples; None where there is none.
+        no_delay: why there is none.
         drift: ppm, where it is more than its uncertainty; else 0.
         gaps: of the render, lined up.
         clicks: frames of the reference at which the render clicks, by channel.
@@ -27,7 +28,7 @@ class Known:
 
     readings: Sequence[Reading]
     delay: float | None
-    why_no_delay: str | None
+    no_delay: Reason | None
     drift: float
     gaps: Sequence[Gap]
     clicks: Sequence[Sequence[int]]

@@ -191,9 +191,9 @@ class _Explanation:
         return [c for c in range(self._channels) if value_of(self._known.readings, measure, str(c + 1)) == 1.0]
 
     def _no_delay(self) -> Cause:
-        why = self._known.why_no_delay or ""
-        if "periodic" in why:
-            return Cause("unexplained", why=f"one steady sound cannot tell: {why}")
+        if self._known.no_delay == "periodic":
+            why = "one steady sound cannot tell: the signal is periodic: the delay is known up to whole periods only"
+            return Cause("unexplained", why=why)
         return Cause("unrelated", why="nothing in the render correlates with the reference")
 
     def _excerpts(

@@ -2,6 +2,7 @@
 
 import math
 import threading
+from collections.abc import Sequence
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
 from typing import Literal
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.audio.align import AlignedSource, Aligner, Alignment, DifferenceSource, rows_of_pair
 from kind_echo.core.audio.source import ArraySource, MonoSource, Source, TurnTaking, in_memory
-from kind_echo.core.causes.cause import Cause, describe
+from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.curves import fit_curve
 from kind_echo.core.causes.excerpts import take_excerpts
 from kind_echo.core.causes.explained import Explained, Known
@@ -46,23 +47,19 @@ from kind_echo.core.levels.integrity import (
     without_gaps,
 )
 from kind_echo.core.registry.errors import BadParameter, ChannelMismatch, RateMismatch
+from kind_echo.core.registry.measures import MEASURES, find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading, Reason, for_channels, null, refuse, value_of
 
 Align = Literal["none", "samples", "fraction"]
 Floats = NDArray[np.float64]
 
-_AFTER_IDENTITY = (
-    "delay", "delay_time", "delay_drift", "polarity", "gain", *RESIDUAL, *STEPS,
-    "lead_in_excess", "gaps", "clicks", "channel_swap", "channel_missing",
-)  # fmt: skip
 _LONG = 1 << 20  # frames
 _SOUNDS = 0.001  # of the greatest sample, from which the reference sounds
 _APART = 3e-4  # of the reference: half of all samples differ by more
 _BENT = 0.1  # of what a gain leaves
 _NOTHING_LEFT = 0.5e-14  # mean square, −140 dBFS: no filter need explain what is under it
 _AS_USUAL = MeasureOptions()
-_OVERALL = frozenset({"delay_drift", "residual_loudness", "changed_regions", "longest_change"})
 
 
 @dataclass(frozen=True)
@@ -103,11 +100,6 @@ class Comparison:
     sides: tuple[FileScan, FileScan] | None = None
     gaps: list[Gap] = field(default_factory=list)
     clicks: list[list[int]] = field(default_factory=list)
-
-    @property
-    def verdict(self) -> str:
-        """The causes in words."""
-        return describe(self.causes)
 
 
 def check_pair(reference: Source, render: Source) -> None:
@@ -168,7 +160,7 @@ def _compared(
     readings = for_channels("length_difference", [length] * channels, length)
     if not (scans[0].finite and scans[1].finite):
         readings += _fitness(scans[1])
-        readings += _refused(("identical", *_AFTER_IDENTITY), channels, NOT_FINITE, "not finite")
+        readings += _refused(_of_samples(), channels, NOT_FINITE, "not finite")
         return Comparison(readings, Alignment(), [_not_finite(scans)], {}, scans)
     delay, each = delays.result()
     # Channels that stand in each other's place have no delay of their own, but their sum has.
@@ -222,7 +214,7 @@ def _compared(
     if any(clicks) and _is_changed_all_along(reference, aligned, scale):
         clicks = steeper(clicks, reference, aligned, scale)
     middle = drift.result().middle if moved else common.samples
-    known = Known(readings, middle, common.why, moved, gaps, clicks)
+    known = Known(readings, middle, common.reason, moved, gaps, clicks)
     as_it_is = pool.submit(power_left, reference, lay.at(Alignment())) if shift and whole.frames else None
     explained = explain(reference, lay, known, pool)
     clicks = clicks if explained.clicks is None else explained.clicks
@@ -235,8 +227,6 @@ def _compared(
         "s", "ms", [g.start / reference.rate for g in gaps], [1000 * g.length / reference.rate for g in gaps]
     )
     causes = explained.causes
-    words = describe(causes)
-    readings = [r.noted(words) if (r.measure, r.channel) == ("account_remainder", "all") else r for r in readings]
     return Comparison(readings, alignment, causes, curves, scans, gaps, clicks)
 
 
@@ -290,7 +280,8 @@ def _drifting(delay: Delay, each: list[Delay], drift: Reading, frames: int) -> t
     if drift.value is None or abs(drift.value) * 1e-6 * frames < 1.0:
         return delay, each
     why = f"the delay changes over the file, by {number(drift.value, '+.1f')} ppm"
-    return replace(delay, why=why), [replace(one, why=why) if one.samples is None else one for one in each]
+    none = Delay(None, why=why, reason="drifts")
+    return none, [none if one.samples is None else one for one in each]
 
 
 def _bands(reference: Source, aligned: AlignedSource, pool: Executor) -> Future[Curve]:
@@ -322,7 +313,7 @@ def readings_of_identical(source: Source) -> Comparison:
         replace(reading.noted(note), reason="identical")
         for key, value in exact.items()
         for reading in for_channels(key, [value] * source.channels, value)
-        if reading.channel == "all" or key not in _OVERALL
+        if reading.channel == "all" or not find_measure(key).common
     ]
     names = ["all", *(str(c + 1) for c in range(source.channels))]
     for key in ("residual_peak", "residual_rms", *STEPS):
@@ -375,7 +366,9 @@ def _delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]
         for name, one in zip(["all", *(str(c + 1) for c in range(len(each)))], [delay, *each], strict=True):
             value = None if one.samples is None else one.samples * factor
             spread = None if one.uncertainty is None else one.uncertainty * factor
-            readings.append(Reading(key, name, value, one.why, spread).noted(note if name == "all" else None))
+            readings.append(
+                Reading(key, name, value, one.why, spread, reason=one.reason).noted(note if name == "all" else None)
+            )
     polarities = [None if d.polarity is None else float(d.polarity) for d in each]
     overall = None if delay.polarity is None else float(delay.polarity)
     mixed = len({p for p in polarities if p is not None}) > 1
@@ -408,6 +401,13 @@ def _note(reference: Source, aligned: AlignedSource, frames: int, delay: Delay, 
     return "; ".join(notes) or None
 
 
-def _refused(measures: tuple[str, ...], channels: int, why: str, reason: Reason | None = None) -> list[Reading]:
-    found = refuse([m for m in measures if m not in _OVERALL], channels, why, reason)
-    return found + [Reading(m, "all", None, why, reason=reason) for m in measures if m in _OVERALL]
+def _of_samples() -> list[str]:
+    """What is told of a pair by its samples, where nothing further was asked for."""
+    lengths_and_options = ("length_difference", "changed_below")
+    return [key for key, measure in MEASURES.items() if measure.needs == "pair" and key not in lengths_and_options]
+
+
+def _refused(measures: Sequence[str], channels: int, why: str, reason: Reason | None = None) -> list[Reading]:
+    common = [key for key in measures if find_measure(key).common]
+    found = refuse([key for key in measures if key not in common], channels, why, reason)
+    return found + [Reading(key, "all", None, why, reason=reason) for key in common]

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.correlation import Floats, Spread, correlate
 from kind_echo.core.audio.source import Derived, Samples, Source, as_rows, blocks, read_padded
 from kind_echo.core.audio.transforms import fast_length
-from kind_echo.core.delays.delay_reading import PERIODIC, SILENT, UNRELATED, Delay, correlation_near, sharpen
+from kind_echo.core.delays.delay_reading import Delay, correlation_near, no_delay, sharpen
 from kind_echo.core.delays.near_delay import find_delays_within
 from kind_echo.core.delays.phases import NEAR, Fine, fine_delay, read_blocks, settled
 
@@ -90,7 +90,7 @@ def find_delays(
     if max_delay is not None:
         return _widened(reference, render, *find_delays_within(reference, render, max_delay, spread))
     if _is_steady_tone(reference):
-        none = Delay(None, why=SILENT if _is_silent(render) else PERIODIC)
+        none = no_delay("silence" if _is_silent(render) else "periodic")
         return none, [none] * reference.channels
     reach = min(max(reference.frames, render.frames) - 1, MAX_REACH)
     tried: list[_Tried] = []
@@ -113,24 +113,24 @@ def find_delays(
         if apart is not None:
             return apart
         silent = _is_silent(reference) or _is_silent(render)
-        none = Delay(None, why=SILENT if silent else UNRELATED)
+        none = no_delay("silence" if silent else "unrelated")
         return none, [none] * reference.channels
     channels = _of_each(reference, render, best, reach)
     period = _period(reference, render, best, channels, spread)
     if period is not None and abs(best.lag + best.together.samples) >= _LEAST * period:
-        none = Delay(None, why=PERIODIC)
+        none = no_delay("periodic")
         return none, [none] * reference.channels
     overall = _delay(best.together, best.lag, reference.rate)
     if (overall.uncertainty or 0.0) > NEAR:  # it was not looked for any further away
-        none = Delay(None, why=UNRELATED)
+        none = no_delay("unrelated")
         return none, [none] * reference.channels
-    each = [Delay(None, why=SILENT) if one is None else _delay(one, best.lag, reference.rate) for one in channels]
+    each = [no_delay("silence") if one is None else _delay(one, best.lag, reference.rate) for one in channels]
     # A render that differs by no filter has the delay that its correlation tells most finely.
     if best.together.level and best.together.linearity >= _PLAIN:
         around = correlation_near(reference, render, overall, spread)
         if around is not None:
             overall, each = sharpen(around, overall, each)
-    return overall, [one if fine is None or fine.steady else Delay(None, why=UNRELATED)
+    return overall, [one if fine is None or fine.steady else no_delay("unrelated")
                      for one, fine in zip(each, channels, strict=True)]  # fmt: skip
 
 

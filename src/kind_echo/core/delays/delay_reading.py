@@ -1,15 +1,19 @@
 """A delay with its uncertainty, or why there is none; and how it is made finer from a correlation near by."""
 
 from dataclasses import dataclass, replace
+from typing import Literal
 
 import numpy as np
 
 from kind_echo.core.audio.correlation import NEIGHBOURHOOD, Correlation, Floats, Spread, correlate, refine, uncertainty
 from kind_echo.core.audio.source import Source
+from kind_echo.core.registry.readings import Reason
 
-UNRELATED = "nothing in the render correlates with the reference"
-PERIODIC = "the signal is periodic: the delay is known up to whole periods only"
-SILENT = "one side is silent"
+_WHY: dict[Reason, str] = {
+    "unrelated": "nothing in the render correlates with the reference",
+    "periodic": "the signal is periodic: the delay is known up to whole periods only",
+    "silence": "one side is silent",
+}
 
 _LEAST_INSIDE = 1 << 11  # frames from which a delay is sharpened
 _PARTS = 16  # blocks of a long file from which it is
@@ -26,12 +30,19 @@ class Delay:
         polarity: +1 or −1; None with the delay.
         uncertainty: of samples, at 95 %.
         why: reason for no delay.
+        reason: the same where programs act on it.
     """
 
     samples: float | None
     polarity: int | None = None
     uncertainty: float | None = None
     why: str | None = None
+    reason: Reason | None = None
+
+
+def no_delay(reason: Literal["unrelated", "periodic", "silence"]) -> Delay:
+    """No delay, for a reason."""
+    return Delay(None, why=_WHY[reason], reason=reason)
 
 
 def correlation_near(reference: Source, render: Source, delay: Delay, spread: Spread) -> Correlation | None:

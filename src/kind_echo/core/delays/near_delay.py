@@ -9,7 +9,7 @@ import numpy as np
 
 from kind_echo.core.audio.correlation import NEIGHBOURHOOD, Correlation, Floats, Spread, correlate, refine, uncertainty
 from kind_echo.core.audio.source import Source
-from kind_echo.core.delays.delay_reading import PERIODIC, SILENT, UNRELATED, Delay, correlation_near, sharpen
+from kind_echo.core.delays.delay_reading import Delay, correlation_near, no_delay, sharpen
 
 _MOST = 0.5  # of the power per frame that the frames of a sharpened delay must hold
 _AMBIGUOUS = 0.98  # another lag that correlates within 2 % of the best
@@ -60,16 +60,16 @@ class _Search:
     def find(self, correlation: Floats, scale: float) -> Delay:
         """The delay in one correlation, whose greatest possible value is `scale`."""
         if scale <= 0.0:
-            return Delay(None, why=SILENT)
+            return no_delay("silence")
         middle = len(correlation) // 2
         inside = correlation[middle - self.reach : middle + self.reach + 1]
         magnitude = np.abs(inside)
         best = self._best(inside, magnitude)
         coefficient = float(magnitude[best]) / scale
         if self.reach == 0 or not self._related(magnitude, best, coefficient):
-            return Delay(None, why=UNRELATED)
+            return no_delay("unrelated")
         if self._periodic(inside, best):
-            return Delay(None, why=PERIODIC)
+            return no_delay("periodic")
         lag = best - self.reach
         sign = 1 if inside[best] > 0 else -1
         fraction, peak, bandwidth = refine(sign * correlation, middle + lag)

@@ -15,6 +15,7 @@ GCC = (
 IEC3 = "IEC 60268-3; AES17-2020."
 FOLD = "Sampling: harmonic n of f lies at n·f and folds at half the rate; C. E. Shannon, Proc. IRE 37 (1949)."
 FLAG: dict[str, Any] = {"decimals": 0, "drawing": "flag"}
+SIGN: dict[str, Any] = {"decimals": 0, "drawing": "sign"}
 COUNT: dict[str, Any] = {"decimals": 0, "drawing": "count"}
 NONE = Limit(at_most=0)
 
@@ -44,7 +45,7 @@ _LEVELS = _family(
     ("crest_factor", "Crest factor", "dB", "Sample peak less plain RMS: 3.01 for a sine.", "IEC 60268-1."),
     ("dc_offset", "DC offset", "FS",
      "Mean of all samples, signed. All channels: the one furthest from zero. Limits hold for its absolute value.",
-     PRACTICE, {"decimals": 6, "limit": Limit(at_most=0.001)}),
+     PRACTICE, {"decimals": 6, "limit": Limit(at_most=0.001), "signed": True, "absolute": True}),
     ("rms_window_max", "Windowed RMS, greatest", "dBFS",
      "Greatest RMS (AES17) of a sliding window of 300 ms that moves by an eighth of itself. No reading for a file "
      "shorter than a window.", AES17),
@@ -72,18 +73,19 @@ _LOUDNESS = _family(
      "10th to 95th percentile of short-term loudness over −70 LUFS and over 20 LU under its mean. No reading under 3 "
      "s.",
      "EBU Tech 3342."),
-    ("peak_to_loudness", "Peak to loudness", "LU", "True peak less integrated loudness.", "EBU Tech 3341."),
+    ("peak_to_loudness", "Peak to loudness", "LU", "True peak less integrated loudness.", "EBU Tech 3341.",
+     {"better": "more"}),
 )  # fmt: skip
 
 _INTEGRITY = _family(
     "integrity", "file",
-    ("silent", "Silent", "",
-     "1 when no sample passes −90 dBFS. All channels: 1 when every channel is silent.", PRACTICE,
-     {**FLAG, "limit": NONE}),
     ("non_finite", "Samples not finite", "",
      "Count of samples that are NaN, infinite, or beyond 10³⁰ (600 dB over full scale). Where there is one, nothing "
      "else is measured.", "IEEE 754.",
-     {**COUNT, "limit": NONE}),
+     {**COUNT, "limit": NONE, "phrase": "Samples that are not finite", "unfit": True}),
+    ("silent", "Silent", "",
+     "1 when no sample passes −90 dBFS. All channels: 1 when every channel is silent.", PRACTICE,
+     {**FLAG, "limit": NONE, "phrase": "Silent", "unfit": True}),
     ("lead_in_silence", "Silence at the start", "s",
      "Start of the file until the level in 1 ms first passes the greater of the file's quietest 1 ms + 20 dB and "
      "−90 dBFS; a level that climbs there slowly is a signal and no floor. 0 when the first window already stands at "
@@ -97,22 +99,23 @@ _INTEGRITY = _family(
      "Silence at the start of the render beyond that of the reference, with the delay taken off where one was "
      "found: where the render is 10 dB further under its usual level than the reference, or stays below −90 dBFS "
      "where the reference does not. No reading when either is silent.", PRACTICE,
-     {"decimals": 3, "limit": Limit(at_most=0.005)}),
+     {"decimals": 3, "limit": Limit(at_most=0.005), "phrase": "Silence at the start", "unfit": True}),
     ("length_difference", "Length difference", "frames",
-     "Frames of the render less frames of the reference.", PRACTICE, {**COUNT, "limit": Limit(0, 0)}),
+     "Frames of the render less frames of the reference.", PRACTICE,
+     {**COUNT, "limit": Limit(0, 0), "phrase": "Wrong length", "unfit": True, "signed": True}),
     ("gaps", "Gaps", "",
      "Stretches in which the render stays below −90 dBFS while the reference passes −70 for at least 1 ms. All "
      "channels: those that overlap in time count once. The list is the curve of the same name.", PRACTICE,
-     {**COUNT, "limit": NONE}),
+     {**COUNT, "limit": NONE, "follows": ("channel_swap", "channel_missing")}),
     ("clicks", "Clicks", "",
      "Steps from one sample to the next in render − reference, both at one level, that are over −80 dBFS and 12 times "
      "the mean step of the 2 ms on either side, unless the reference has a greater step of its own within 16 "
      "samples. Edges of gaps are none; of a render whose shape is bent or cut, only steps that are twice those of the "
      "reference.", PRACTICE,
-     {**COUNT, "limit": NONE}),
+     {**COUNT, "limit": NONE, "follows": ("channel_swap", "channel_missing", "gaps")}),
     ("channel_swap", "Channels swapped", "",
      "1 when two channels of the render correlate better with each other's reference than with their own.", PRACTICE,
-     {**FLAG, "limit": NONE}),
+     {**FLAG, "limit": NONE, "phrase": "Channels swapped"}),
     ("channel_missing", "Channel missing", "",
      "1 for a channel that is silent where the reference's is not. All channels: 1 when one is.", PRACTICE,
      {**FLAG, "limit": NONE}),
@@ -125,35 +128,45 @@ _COMPARE = _family(
      "Greatest magnitude of the cross-correlation, refined below a sample; positive when the render is later. "
      "Uncertainty at 95 %. All channels: one common value. No reading when nothing correlates, nor on a periodic "
      "signal, whose delay is known up to whole periods only, unless the search is kept under half a period.", GCC,
-     {"decimals": 3, "limit": Limit(-0.05, 0.05)}),
-    ("delay_time", "Delay, time", "ms", "The delay in milliseconds.", GCC, {"decimals": 4}),
+     {"decimals": 3, "limit": Limit(-0.05, 0.05), "signed": True, "phrase": "Late or early", "undone": "account_delay",
+      "follows": ("channel_swap", "channel_missing"), "apart": (0.2, 0.02)}),
+    ("delay_time", "Delay, time", "ms", "The delay in milliseconds.", GCC, {"decimals": 4, "signed": True}),
     ("delay_drift", "Delay drift", "ppm",
      "Slope of the delay over the file, from the delays of up to 24 parts of it; positive when the render plays "
-     "slower. Uncertainty at 95 %. No reading under 2 s, or when too few parts correlate.", GCC),
+     "slower. Uncertainty at 95 %. No reading under 2 s, or when too few parts correlate.", GCC,
+     {"signed": True, "common": True}),
     ("polarity", "Polarity", "",
      "Sign of the correlation at the delay: −1 for an inverted render. No reading without a delay.", PRACTICE,
-     {**FLAG, "limit": Limit(at_least=1)}),
+     {**SIGN, "limit": Limit(at_least=1), "phrase": "Polarity inverted", "undone": "account_polarity",
+      "follows": ("channel_swap",)}),
     ("gain", "Gain", "dB",
      "Least-squares gain of the render over the reference once both are lined up, below a sample too. Uncertainty "
      "at 95 %. All channels: one fit over all. No reading when either side is silent or no delay was found.",
-     "Least squares: <x, y> / <x, x>.", {"decimals": 3, "limit": Limit(-0.05, 0.05)}),
+     "Least squares: <x, y> / <x, x>.",
+     {"decimals": 3, "limit": Limit(-0.05, 0.05), "signed": True, "phrase": "Level differs", "undone": "account_gain",
+      "follows": ("channel_swap", "channel_missing"), "apart": (0.02, 0.02)}),
     ("residual_peak", "Residual, peak", "dBFS",
      "Sample peak of render − reference over the overlap that the alignment leaves.", AES17),
     ("residual_rms", "Residual, RMS", "dBFS",
      "RMS level (AES17) of render − reference over the overlap that the alignment leaves. Only what was asked "
-     "for is taken off: whole samples of delay, unless set otherwise.", AES17, {"limit": Limit(at_most=-120.0)}),
+     "for is taken off: whole samples of delay, unless set otherwise.", AES17,
+     {"limit": Limit(at_most=-120.0), "phrase": "Differs from {other}", "is_difference": True,
+      "follows": ("channel_swap", "channel_missing", "gaps", "clicks")}),
     ("null_depth", "Null depth", "dB",
-     "RMS of the reference less RMS of the residual: greater is deeper. No reading for a perfect null.", PRACTICE),
+     "RMS of the reference less RMS of the residual: greater is deeper. No reading for a perfect null.", PRACTICE,
+     {"better": "more"}),
     ("residual_loudness", "Residual, loudness", "LUFS",
-     "Integrated loudness of render − reference; without gates where these leave nothing.", R128),
+     "Integrated loudness of render − reference; without gates where these leave nothing.", R128,
+     {"common": True}),
     ("changed_samples", "Changed samples", "",
      "Frames in which any channel differs by more than half a step of the coarser file's word length "
      "(float: 2⁻²⁴). All channels: frames that changed in any.", PRACTICE, COUNT),
     ("changed_share", "Changed samples, share", "%", "Changed samples as a share of the frames compared.", PRACTICE,
      {"decimals": 3}),
     ("changed_regions", "Changed regions", "",
-     "Changed frames closer than 1 ms form a region; the count of them.", PRACTICE, COUNT),
-    ("longest_change", "Longest change", "ms", "Length of the longest region, both ends counted.", PRACTICE),
+     "Changed frames closer than 1 ms form a region; the count of them.", PRACTICE, {**COUNT, "common": True}),
+    ("longest_change", "Longest change", "ms", "Length of the longest region, both ends counted.", PRACTICE,
+     {"common": True}),
     ("changed_below", "Changed below the ceiling", "",
      "Changed samples whose reference magnitude is under the ceiling asked for. All channels: changed frames at which "
      "it is so in every channel that changed.", PRACTICE,
@@ -188,7 +201,8 @@ _TONE = _family(
      "Frequency of the tone, refined on its phase. All channels: of the strongest. No reading when no line of at "
      "least −120 dBFS stands 20 dB out of what is around it within 0.5 % of what was asked for.", AES17,
      {"decimals": 4}),
-    ("fundamental_level", "Fundamental, level", "dBFS", "Peak level of the sine.", AES17),
+    ("fundamental_level", "Fundamental, level", "dBFS", "Peak level of the sine.", AES17,
+     {"phrase": "Level of the tone is off", "apart": (0.1, 0.02), "repeats": ("gain", 0.1)}),
     *((f"harmonic_{n}", f"Harmonic {n}", "dB",
        f"Level of the line at {n} times the fundamental, re fundamental. Only a bound where it does not stand 6 dB out "
        "of the lines around it; no reading at or above half the rate.", IEC3) for n in range(2, 11)),
@@ -248,7 +262,7 @@ _RESPONSE = _family(
     ("edge_low", "Lower edge", "Hz", "Where the magnitude is 3 dB under that at 1 kHz on the way down from there.",
      _H, {"decimals": 1}),
     ("edge_high", "Upper edge", "Hz", "Where the magnitude is 3 dB under that at 1 kHz on the way up from there.",
-     _H, {"decimals": 0}),
+     _H, {"decimals": 0, "better": "more"}),
     ("wall_frequency", "Wall", "Hz",
      "Where the level has fallen by 20 dB on its way down at least 40 dB within a sixth of an octave.", PRACTICE,
      {"decimals": 0}),
@@ -258,7 +272,7 @@ _RESPONSE = _family(
     ("ripple", "Ripple", "dB", "Greatest less least magnitude inside the edges.", PRACTICE),
     ("flatness_error", "Flatness error", "dB",
      "Signed magnitude of greatest distance from 0 dB in the band, 20 Hz to 20 kHz or 0.45 of the rate.", PRACTICE,
-     {"decimals": 3}),
+     {"decimals": 3, "signed": True, "repeats": ("gain", 0.1)}),
     ("phase_deviation", "Phase deviation", "°",
      "Greatest distance of the phase from a straight line in the band, latency taken off first.", PRACTICE),
     ("group_delay_1k", "Group delay at 1 kHz", "ms", "Slope of the phase at 1 kHz beyond the latency.", PRACTICE,
@@ -272,16 +286,18 @@ _LATENCY = _family(
      "Median over events, the first left out. Positive when the output is later. No reading with fewer than 3 usable "
      "events.", _EVENT, {"decimals": 2}),
     ("latency_time", "Latency, time", "ms", "The same in milliseconds.", _EVENT, {"decimals": 3}),
-    ("latency_first", "Latency of the first event", "samples", "Start-up, kept beside the rest.", _EVENT),
+    ("latency_first", "Latency of the first event", "samples", "Start-up, kept beside the rest.", _EVENT,
+     {"follows": ("delay",), "apart": (2.0, 0.02), "repeats": ("latency_error", 2.0)}),
     ("latency_jitter", "Latency jitter", "samples", "Greatest less least, the first event left out.", _EVENT),
     ("latency_events", "Events", "", "Events of the input.", _EVENT, COUNT),
     ("latency_missing", "Events missing", "", "Events of the input that the output lacks.", _EVENT, COUNT),
     ("latency_doubled", "Events doubled", "", "Events that the output has twice.", _EVENT, COUNT),
     ("latency_reported", "Latency claimed", "samples", "What the effect or host claims.", "As it was told.", COUNT),
     ("latency_error", "Latency, measured less claimed", "samples", "Measured less claimed.", _EVENT,
-     {"limit": Limit(-0.5, 0.5)}),
+     {"limit": Limit(-0.5, 0.5), "signed": True, "phrase": "Later or earlier than claimed", "follows": ("delay",),
+      "apart": (2.0, 0.02)}),
     ("compensation", "Compensation", "ms", "What to dial in: the latency with its sign turned.", _EVENT,
-     {"decimals": 3}),
+     {"decimals": 3, "signed": True}),
     ("latency_buffer", "Latency of the buffers", "ms",
      "Frames × periods / rate: the theoretical share, never a measurement.", "Arithmetic.", {"decimals": 3}),
     ("distance", "Distance in air", "m", "What sound travels in the latency, at 343 m/s.", "ISO 9613-1, 20 °C."),
@@ -294,7 +310,8 @@ _TRANSFER = _family(
     "transfer", "input and output",
     ("curve_error_worst", "Transfer curve, worst error", "dB",
      "Measured less expected level of greatest distance, over the steps of the staircase; level of the tone by a sine "
-     "fit over the last 40 % of each step.", _CURVE),
+     "fit over the last 40 % of each step.", _CURVE,
+     {"signed": True}),
     ("curve_error_rms", "Transfer curve, RMS error", "dB", "RMS of measured less expected.", _CURVE),
     ("threshold_estimate", "Threshold, estimated", "dBFS", "Of the curve that fits what was measured.", _CURVE),
     ("ratio_estimate", "Ratio, estimated", "", "Of the curve that fits what was measured.", _CURVE),
@@ -310,11 +327,15 @@ _LAW = _family(
     ("law_level", "Expected level", "dBFS", "What the law that the plan expects makes of the input's sample peak.",
      _CURVE),
     ("law_error_tone", "Error of the tone's level", "dB",
-     "Gain of the steady tone, by a sine fit, less the gain that the law has at the input's sample peak.", _CURVE),
-    ("law_error_peak", "Error of the peak", "dB", "Gain by sample peaks, less that of the law.", _CURVE),
-    ("law_error_rms", "Error of the RMS level", "dB", "Gain by RMS over the whole file, less that of the law.", _CURVE),
+     "Gain of the steady tone, by a sine fit, less the gain that the law has at the input's sample peak.", _CURVE,
+     {"signed": True}),
+    ("law_error_peak", "Error of the peak", "dB", "Gain by sample peaks, less that of the law.", _CURVE,
+     {"signed": True}),
+    ("law_error_rms", "Error of the RMS level", "dB", "Gain by RMS over the whole file, less that of the law.", _CURVE,
+     {"signed": True}),
     ("law_error_loudness", "Error of the loudness", "dB",
-     "Gain by integrated loudness, less that of the law.", _CURVE),
+     "Gain by integrated loudness, less that of the law.", _CURVE,
+     {"signed": True}),
 )  # fmt: skip
 
 _DYNAMICS = _family(
@@ -344,14 +365,15 @@ _LOSSY = _family(
      "0.1 dB and at most four times; the uncertainty is how far below lies what was seen to clip.", _CODEC,
      {"decimals": 1}),
     ("lossy_edge", "Edge of the codec", "Hz", "Wall in the decoded spectrum; no reading where there is none.", _CODEC,
-     {"decimals": 0}),
+     {"decimals": 0, "better": "more"}),
 )  # fmt: skip
 
 _MATCH = _family(
     "match", "file",
-    ("match_gain", "Gain to apply", "dB", "Target less measured.", "By the measure named."),
+    ("match_gain", "Gain to apply", "dB", "Target less measured.", "By the measure named.",
+     {"signed": True}),
     ("match_error", "Match error", "dB", "Measured again after applying the gain, less target.",
-     "By the measure named.", {"decimals": 3, "limit": Limit(-0.1, 0.1)}),
+     "By the measure named.", {"decimals": 3, "limit": Limit(-0.1, 0.1), "signed": True}),
     ("loudest_start", "Loudest passage, start", "s", "Of the 3 s of greatest short-term loudness.", R128),
     ("loudest_end", "Loudest passage, end", "s", "Of the same passage.", R128),
 )  # fmt: skip
@@ -386,7 +408,8 @@ _FOLDING = _family(
 
 _COST = _family(
     "cost", "render",
-    ("render_factor", "Render speed", "", "Audio seconds per wall second.", "Measured where it was rendered."),
+    ("render_factor", "Render speed", "", "Audio seconds per wall second.", "Measured where it was rendered.",
+     {"better": "more"}),
     ("render_cpu", "Processor time", "s/s", "Processor seconds per audio second.", "Measured where it was rendered.",
      {"decimals": 4}),
     ("render_memory", "Memory", "MB", "Greatest memory of the render.", "Measured where it was rendered."),

@@ -1,6 +1,6 @@
-"""What a measure is: its key, unit, definition and the bounds that it may be held to."""
+"""What a measure is: its key, unit, definition, the bounds that it may be held to, and how it is shown and judged."""
 
-from dataclasses import dataclass
+from dataclasses import KW_ONLY, dataclass
 from typing import Literal
 
 Family = Literal[
@@ -8,7 +8,8 @@ Family = Literal[
     "transfer", "law", "dynamics", "lossy", "match", "listening", "folding", "cost",
 ]  # fmt: skip
 Needs = Literal["file", "pair", "takes", "input and output", "trials", "frequency", "render"]
-Drawing = Literal["number", "count", "flag"]
+Drawing = Literal["number", "count", "flag", "sign"]
+Better = Literal["less", "more"]
 
 
 @dataclass(frozen=True)
@@ -34,7 +35,20 @@ class Measure:
         family: the group it is shown in.
         decimals: digits after the point on screen.
         limit: the default bounds in a plan; None where nothing is judged unless asked for.
-        drawing: how it is shown.
+        drawing: how it is shown: a number, a count, a flag (yes or no), or a sign (+1 or −1).
+        signed: shown with a plus where it is positive, since either direction from zero means something.
+        absolute: limits hold for the distance from zero.
+        better: which end of a table is the good one.
+        phrase: how a reading beyond its limit is called; empty for the title.
+        unfit: a render beyond the limit is unfit: nothing else of it is judged, and it cannot become a reference.
+        common: told of all channels together alone.
+        follows: measures whose own breaking accounts for the breaking of this one.
+        undone: measure of the residual that is left once what this measures is undone.
+        repeats: measure that shows the same thing, and how near its distance from the middle of its limit must be to
+            this one's for both to be one fault.
+        is_difference: the level of what is left between two sides, which other faults account for.
+        apart: amounts further apart than (distance, share of the greater) have different causes; None where amounts do
+            not tell causes apart.
     """
 
     key: str
@@ -44,6 +58,23 @@ class Measure:
     source: str
     needs: Needs
     family: Family
+    _: KW_ONLY
     decimals: int = 2
     limit: Limit | None = None
     drawing: Drawing = "number"
+    signed: bool = False
+    absolute: bool = False
+    better: Better = "less"
+    phrase: str = ""
+    unfit: bool = False
+    common: bool = False
+    follows: tuple[str, ...] = ()
+    undone: str | None = None
+    apart: tuple[float, float] | None = None
+    repeats: tuple[str, float] | None = None
+    is_difference: bool = False
+
+    @property
+    def said(self) -> str:
+        """How a reading beyond its limit is called."""
+        return self.phrase or self.title

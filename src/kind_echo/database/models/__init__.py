@@ -2,7 +2,7 @@
 
 from kind_echo.database.models.audio import Analysis, Chunk, Content, Pair, PeakLevel, Upload
 from kind_echo.database.models.base import Against, Base, Json
-from kind_echo.database.models.cells import Cell, Delivery, KitFile
+from kind_echo.database.models.cells import FINISHED, Cell, Delivery, KitFile
 from kind_echo.database.models.decisions import Act, Decision, Event, Reference
 from kind_echo.database.models.effects import Build, Effect, Setting, Signal
 from kind_echo.database.models.listening import (
@@ -24,6 +24,7 @@ from kind_echo.database.models.sets import FileSet, SetFile
 from kind_echo.database.models.storage import StorageRule
 
 __all__ = [
+    "FINISHED",
     "Act",
     "Against",
     "Analysis",

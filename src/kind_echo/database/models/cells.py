@@ -1,10 +1,13 @@
 """Cells, and what is on its way to them."""
 
+import json
 from datetime import datetime
 
-from sqlalchemy import CheckConstraint, ForeignKey, Identity, Index, UniqueConstraint, text
+from sqlalchemy import CheckConstraint, ColumnElement, ForeignKey, Identity, Index, Text, UniqueConstraint, and_, text
+from sqlalchemy.ext.hybrid import hybrid_property
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
+from kind_echo.core.verdicts.verdict import VerdictName, needs_review
 from kind_echo.database.models.audio import Analysis, Content
 from kind_echo.database.models.base import Base, Json
 from kind_echo.database.models.decisions import Reference
@@ -13,13 +16,18 @@ from kind_echo.database.models.plans import Case
 from kind_echo.database.models.renders import Render
 from kind_echo.database.models.runs import Run
 
+FINISHED = ("done", "failed")
+"""States of a cell of which nothing is under way."""
+
+_UNDER_WAY = '{"ground": "under way", "other": "the reference", "found": []}'
+
 
 class Cell(Base):
     """One case under one condition in a run: what was rendered, against what it was laid, and the verdict.
 
-    `broken` names the measures that broke their limits, worst first; `measured` has the readings of all channels
-    together by measure, for sheets and trends; `reused` tells that the render is of an earlier run; `rules` is the
-    version of the rules that it was judged by.
+    `facts` is what the verdict rests on, `why` the sentence that is made of it; `broken` names the measures that broke
+    their limits, worst first; `measured` has the readings of all channels together by measure, for sheets and trends;
+    `reused` tells that the render is of an earlier run; `rules` is the version of the rules that it was judged by.
     """
 
     __tablename__ = "cell"
@@ -35,8 +43,9 @@ class Cell(Base):
     case_id: Mapped[int] = mapped_column(ForeignKey("case.id"))
     condition_id: Mapped[int] = mapped_column(ForeignKey("condition.id"))
     state: Mapped[str] = mapped_column(default="waiting")
-    verdict: Mapped[str] = mapped_column(default="Waiting")
+    verdict: Mapped[VerdictName] = mapped_column(Text, default="Waiting")
     why: Mapped[str] = mapped_column(default="")
+    facts: Mapped[Json] = mapped_column(server_default=_UNDER_WAY, default=lambda: json.loads(_UNDER_WAY))
     ink: Mapped[float] = mapped_column(default=0.0)
     unfit: Mapped[bool] = mapped_column(default=False)
     broken: Mapped[list[str]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
@@ -54,6 +63,42 @@ class Cell(Base):
     render: Mapped[Render | None] = relationship()
     reference: Mapped[Reference | None] = relationship(foreign_keys=[reference_id])
     analysis: Mapped[Analysis | None] = relationship()
+
+    @hybrid_property
+    def finished(self) -> bool:
+        """Nothing of it is under way."""
+        return self.state in FINISHED
+
+    @finished.inplace.expression
+    @classmethod
+    def _is_finished(cls) -> ColumnElement[bool]:
+        return cls.state.in_(FINISHED)
+
+    @hybrid_property
+    def asks_for_review(self) -> bool:
+        """A person has to look at it unless a decision holds."""
+        return needs_review(self.verdict, finished=self.finished, decided=False)
+
+    @asks_for_review.inplace.expression
+    @classmethod
+    def _asks(cls) -> ColumnElement[bool]:
+        return and_(cls.state.in_(FINISHED), cls.verdict != "Pass")
+
+    @hybrid_property
+    def fit_for_first_reference(self) -> bool:
+        """Its render may become the first reference of its place, which has none."""
+        return (
+            self.state == "done"
+            and self.reference_id is None
+            and not self.unfit
+            and self.verdict in ("Waiting", "Pass")
+        )
+
+    @fit_for_first_reference.inplace.expression
+    @classmethod
+    def _is_fit(cls) -> ColumnElement[bool]:
+        none_yet = and_(cls.state == "done", cls.reference_id.is_(None))
+        return and_(none_yet, ~cls.unfit, cls.verdict.in_(("Waiting", "Pass")))
 
 
 class Delivery(Base):

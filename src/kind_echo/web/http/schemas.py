@@ -8,13 +8,14 @@ from typing import Annotated, Any, Literal
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from kind_echo.core.causes.cause import CauseName
+from kind_echo.core.registry.limits import Judgement
+from kind_echo.core.registry.measure import Better, Drawing
 from kind_echo.core.registry.names import check_name, check_title, file_name
 from kind_echo.core.registry.readings import Reason
+from kind_echo.core.verdicts.verdict import Ground, VerdictName
 
-VerdictName = Literal["Pass", "Changed", "Fail", "No reading", "Waiting"]
 CellState = Literal["waiting", "rendering", "analysing", "done", "failed"]
 PairState = Literal["waiting", "rendering", "analysing", "done", "failed"]
-Judgement = Literal["met", "broken", "unknown"]
 
 
 ShownName = AfterValidator(check_name)
@@ -83,7 +84,9 @@ class MeasureBody(Body):
     source: str
     family: str
     decimals: int
-    drawing: Literal["number", "count", "flag"]
+    drawing: Drawing
+    signed: bool
+    better: Better
     limit: LimitBody | None
 
 
@@ -135,6 +138,25 @@ class ReadingBody(Body):
     reason: Reason | None = None
     limit: LimitBody | None = None
     judgement: Judgement | None = None
+
+
+class JudgedReadingBody(Body):
+    """A reading that a verdict rests on, and the limit that it was held to, where one was."""
+
+    measure: str
+    value: float | None
+    unit: str
+    why: str | None
+    reason: Reason | None
+    limit: LimitBody | None
+
+
+class VerdictBody(Body):
+    """What a verdict rests on: its ground, what the render was compared with, and the readings, worst first."""
+
+    ground: Ground
+    other: str
+    found: list[JudgedReadingBody]
 
 
 class SideBody(Body):
@@ -279,6 +301,7 @@ class PairBody(Body):
     kind: Literal["cell", "files"]
     state: PairState
     verdict: VerdictName | None
+    facts: VerdictBody | None
     why: str
     cell: PairCellBody | None
     reference: SideBody | None

@@ -5,7 +5,8 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from kind_echo.web.http.schemas import Asked, Body, CellState, ConditionBody, FileName, VerdictName
+from kind_echo.core.verdicts.verdict import VerdictName
+from kind_echo.web.http.schemas import Asked, Body, CellState, ConditionBody, FileName
 
 
 class KitPlaceBody(Body):

@@ -1,7 +1,5 @@
 """From listening to the bodies that the API sends."""
 
-import csv
-import io
 from dataclasses import asdict
 from datetime import datetime
 
@@ -48,6 +46,7 @@ from kind_echo.web.listening.schemas import (
     TestSideBody,
     TrialBody,
 )
+from kind_echo.wording.tables import csv_text
 
 
 def listening_body(heard: Listening) -> ListeningBody:
@@ -208,12 +207,12 @@ def _odds(odds: Odds) -> OddsBody:
 
 def results_csv(found: Results) -> str:
     """Every trial that counts or was broken off, a line for each side that was answered: what was drawn, and when."""
-    file = io.StringIO()
-    out = csv.writer(file, lineterminator="\n")
-    out.writerow(["sitting", "who", "state", "trial", "label", "side", "given", "right", "switches", "seconds", "at"])
+    rows: list[tuple[object, ...]] = [
+        ("sitting", "who", "state", "trial", "label", "side", "given", "right", "switches", "seconds", "at")
+    ]
     for one in found.sittings:
         sitting = one.sitting
-        sides = [_plain(side["name"]) for side in sitting.test.sides]
+        sides = [side["name"] for side in sitting.test.sides]
         for trial, given in answers_of(sitting):
             right = "" if given.right is None else int(given.right)
             for slot in trial.slots:
@@ -225,10 +224,5 @@ def results_csv(found: Results) -> str:
                     continue
                 drawn = [trial.number, slot["label"], sides[slot["side"]], said, right]
                 when = [given.switches, given.seconds, given.answered_at.isoformat()]
-                out.writerow([sitting.id, _plain(sitting.who), sitting.state, *drawn, *when])
-    return file.getvalue()
-
-
-def _plain(text: str) -> str:
-    """A text that no spreadsheet takes for a formula."""
-    return f"'{text}" if text[:1] in ("=", "+", "-", "@", "\t") else text
+                rows.append((sitting.id, sitting.who, sitting.state, *drawn, *when))
+    return csv_text(rows)

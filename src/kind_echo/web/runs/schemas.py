@@ -5,7 +5,9 @@ from typing import Literal
 
 from pydantic import Field
 
-from kind_echo.web.http.schemas import Body, BuildBody, CellState, ConditionBody, StandingBody, VerdictName
+from kind_echo.core.causes.cause import CauseName
+from kind_echo.core.verdicts.verdict import Ground, VerdictName
+from kind_echo.web.http.schemas import Body, BuildBody, CellState, ConditionBody, JudgedReadingBody, StandingBody
 
 
 class VerdictCounts(Body):
@@ -110,12 +112,30 @@ class CellBody(Body):
     first: bool
 
 
+class SymptomBody(Body):
+    """One thing that cells show, as facts and in words.
+
+    `measure` broke its limit, or has no value; `found` is the reading of one of the cells; `amount` tells causes apart;
+    `cause` alone explains the difference; `other` is what the renders were compared with.
+    """
+
+    verdict: VerdictName
+    ground: Ground
+    measure: str | None
+    found: JudgedReadingBody | None
+    amount: float | None
+    cause: CauseName | None
+    other: str
+    words: str
+
+
 class FindingBody(Body):
     """Something that cells share: what, where, since which build, and what was decided of it before."""
 
     key: str
     verdict: VerdictName
     headline: str
+    symptoms: list[SymptomBody]
     where: str
     worst: str
     cells: list[int]

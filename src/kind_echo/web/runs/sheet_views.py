@@ -1,6 +1,5 @@
 """From a sheet to the body that the API sends."""
 
-from dataclasses import asdict
 from datetime import UTC, datetime
 
 from sqlalchemy.orm import Session
@@ -9,12 +8,13 @@ from kind_echo.bench.decisions import last_act_number
 from kind_echo.bench.machines import BY_HAND, renderers_of
 from kind_echo.bench.runs import held_up, summary_of
 from kind_echo.bench.sheets import Sheet, SheetFinding, parse_against, sheet_of, usual_measure
-from kind_echo.bench.verdicts import INK_AT_LIMIT
 from kind_echo.core.registry.measures import MEASURES
+from kind_echo.core.verdicts.rules import INK_AT_LIMIT
 from kind_echo.database.models import Run
 from kind_echo.web.http.schemas import ConditionBody
-from kind_echo.web.runs.schemas import CaseBody, CellBody, FindingBody, SheetBody, SiblingBody
-from kind_echo.web.runs.views import run_body
+from kind_echo.web.runs.schemas import CaseBody, CellBody, FindingBody, SheetBody, SiblingBody, SymptomBody
+from kind_echo.web.runs.views import judged_body, run_body
+from kind_echo.wording.verdicts import symptom_text
 
 
 def sheet_body(session: Session, run: Run, measure: str, against: str = "") -> SheetBody:
@@ -45,7 +45,19 @@ def _sibling(run: Run) -> SiblingBody:
 
 
 def _finding_body(one: SheetFinding) -> FindingBody:
-    return FindingBody.model_validate({**asdict(one.finding), "since": one.since, "before": one.before})
+    finding = one.finding
+    symptoms = [
+        SymptomBody(
+            verdict=symptom.verdict, ground=symptom.ground, measure=symptom.measure, other=symptom.other,
+            amount=symptom.amount, cause=symptom.cause, words=symptom_text(symptom),
+            found=judged_body(symptom.found) if symptom.found is not None else None,
+        )
+        for symptom in finding.symptoms
+    ]  # fmt: skip
+    return FindingBody(
+        key=finding.key, verdict=finding.verdict, headline=finding.headline, symptoms=symptoms, where=finding.where,
+        worst=finding.worst, cells=list(finding.cells), undecided=finding.undecided, since=one.since, before=one.before,
+    )  # fmt: skip
 
 
 def _limited(sheet: Sheet) -> list[str]:

@@ -10,19 +10,21 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.audio import signal_address
 from kind_echo.bench.comparisons import kept_analysis, options_for
 from kind_echo.bench.decisions import last_act_number, limits_of, standings, undecided_cells
-from kind_echo.bench.documents import reading_from
+from kind_echo.bench.documents import reading_from, verdict_from
 from kind_echo.bench.queue import compare_once
 from kind_echo.bench.runs import RunSummary
-from kind_echo.core.causes.cause import Cause, said
+from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
+from kind_echo.core.verdicts.verdict import JudgedReading
 from kind_echo.database.blobs import AudioDropped, find_content
-from kind_echo.database.models import Analysis, Cell, Condition, Content, Pair, Reference, Render, SetFile, Upload
+from kind_echo.database.models import Analysis, Cell, Content, Pair, Reference, Render, SetFile, Upload
 from kind_echo.web.http.schemas import (
     AlignmentBody,
     BuildBody,
     CauseBody,
     ConditionBody,
+    JudgedReadingBody,
     LimitBody,
     PairBody,
     PairCellBody,
@@ -31,8 +33,11 @@ from kind_echo.web.http.schemas import (
     SpectraBody,
     StandingBody,
     UploadBody,
+    VerdictBody,
 )
 from kind_echo.web.runs.schemas import RunBody, SinceBody, VerdictCounts
+from kind_echo.wording.causes import cause_text
+from kind_echo.wording.conditions import condition_text
 
 _COUNTS = {"Pass": "passed", "Changed": "changed", "Fail": "failed", "No reading": "no_reading", "Waiting": "waiting"}
 
@@ -67,6 +72,22 @@ def run_body(summary: RunSummary, needs_you: int, earlier: RunSummary | None = N
     )
 
 
+def judged_body(one: JudgedReading) -> JudgedReadingBody:
+    """A reading that a verdict rests on."""
+    reading = one.reading
+    limit = None if one.limit is None else LimitBody(at_least=one.limit.at_least, at_most=one.limit.at_most)
+    return JudgedReadingBody(
+        measure=reading.measure, value=reading.value, unit=reading.unit, why=reading.why, reason=reading.reason,
+        limit=limit,
+    )  # fmt: skip
+
+
+def verdict_body(cell: Cell) -> VerdictBody:
+    """What the verdict of a cell rests on."""
+    verdict = verdict_from(cell.verdict, cell.ink, cell.facts)
+    return VerdictBody(ground=verdict.ground, other=verdict.other, found=[judged_body(one) for one in verdict.found])
+
+
 def finite(bound: float | None) -> float | None:
     """A bound as JSON can hold it: an infinite one is told by the reading's reason."""
     return bound if bound is not None and math.isfinite(bound) else None
@@ -87,11 +108,6 @@ def reading_bodies(documents: Sequence[Mapping[str, Any]], limits: Mapping[str, 
     return bodies
 
 
-def condition_text(condition: Condition) -> str:
-    """A condition in a line."""
-    return f"{condition.host} {condition.host_version}, {condition.mode}, {condition.rate / 1000:g} kHz"
-
-
 def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> PairBody:
     """The pair page of a cell: beside its reference, or beside another cell, with which it is compared in a while.
 
@@ -105,7 +121,11 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
         options = options_for(cell.case.signal.request, cell.condition.rate)
         analysis = kept_analysis(session, other.render.content, render.content, options)
         name = f"{other.run.build.effect.name} {other.run.build.version}"
-        side = _content_side(other.render.content, name, condition_text(other.condition))
+        side = _content_side(
+            other.render.content,
+            name,
+            condition_text(other.condition),
+        )
         why = f"Beside {name}, {condition_text(other.condition)}"
         if analysis is None and state == "done":
             state, said_so = _compare_beside(session, cell, other)
@@ -143,7 +163,11 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
     sides = _sides(
         analysis,
         side,
-        _content_side(render.content, f"{build.effect.name} {build.version}", condition_text(cell.condition))
+        _content_side(
+            render.content,
+            f"{build.effect.name} {build.version}",
+            condition_text(cell.condition),
+        )
         if render is not None
         else None,
     )
@@ -153,6 +177,7 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
             signal=_signal_side(cell),
             state=state,
             verdict=cell.verdict if other is None else None,
+            facts=verdict_body(cell) if other is None else None,
             why=why,
             cell=where,
             readings=reading_bodies(documents, limits),
@@ -191,6 +216,7 @@ def files_pair_body(pair: Pair) -> PairBody:
             signal=None,
             state=pair.state,
             verdict=None,
+            facts=None,
             why=pair.why,
             cell=None,
             readings=[
@@ -217,6 +243,7 @@ def file_body(file: SetFile) -> PairBody:
             signal=None,
             state={"measuring": "analysing"}.get(file.state, file.state),
             verdict=None,
+            facts=None,
             why=file.why,
             cell=None,
             readings=reading_bodies(file.readings, {}),
@@ -235,7 +262,7 @@ def _causes(analysis: Analysis | None) -> list[CauseBody]:
     """What explains a difference, each with its words."""
     if analysis is None:
         return []
-    return [CauseBody(**kept, words=said(Cause(**kept))) for kept in analysis.causes]
+    return [CauseBody(**kept, words=cause_text(Cause(**kept))) for kept in analysis.causes]
 
 
 def _own_readings(analysis: Analysis | None, side: Literal["reference", "render", "difference"]) -> list[ReadingBody]:

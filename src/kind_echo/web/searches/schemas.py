@@ -2,7 +2,8 @@
 
 from datetime import datetime
 
-from kind_echo.web.http.schemas import Asked, Body, CellState, ConditionBody, VerdictName
+from kind_echo.core.verdicts.verdict import VerdictName
+from kind_echo.web.http.schemas import Asked, Body, CellState, ConditionBody
 
 
 class NewSearchBody(Body):

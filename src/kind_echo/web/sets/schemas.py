@@ -8,8 +8,9 @@ from pydantic import Field
 from kind_echo.audio_io.codecs import Codec
 from kind_echo.bench.sets import MOST_FILES, Also, Role
 from kind_echo.core.listening.match import By
+from kind_echo.core.registry.limits import Judgement
 from kind_echo.core.registry.readings import Reason
-from kind_echo.web.http.schemas import Asked, Body, Judgement, LimitBody, ShownName, ShownTitle
+from kind_echo.web.http.schemas import Asked, Body, LimitBody, ShownName, ShownTitle
 
 Name = Annotated[str, Field(min_length=1, max_length=200), ShownTitle]
 _Word = Annotated[str, Field(min_length=1, max_length=120), ShownName]

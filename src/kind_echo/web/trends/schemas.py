@@ -1,6 +1,7 @@
 """Bodies of trends."""
 
-from kind_echo.web.http.schemas import Asked, Body, ConditionBody, LimitBody, VerdictName
+from kind_echo.core.verdicts.verdict import VerdictName
+from kind_echo.web.http.schemas import Asked, Body, ConditionBody, LimitBody
 from kind_echo.web.runs.schemas import SiblingBody
 
 

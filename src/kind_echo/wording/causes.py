@@ -1,0 +1,87 @@
+"""Causes in words."""
+
+from collections.abc import Iterable, Sequence
+
+from kind_echo.core.causes.cause import Cause, CauseName
+from kind_echo.core.registry.numbers import number
+from kind_echo.core.registry.readings import Reading
+from kind_echo.wording.figures import counted, late_or_early, up_or_down
+
+_TITLES: dict[CauseName, str] = {
+    "none": "identical",
+    "quantisation": "rounding to shorter words",
+    "polarity": "polarity inverted",
+    "filter": "a change of linear filtering",
+    "channel_swap": "channels swapped",
+    "channel_missing": "a channel is missing",
+    "silent": "silent",
+    "clipping": "clipped",
+    "non_linear": "a non-linear curve",
+    "level_control": "a gain that follows the level",
+    "noise": "noise",
+    "lossy": "lossy encoding",
+    "unrelated": "unrelated to the reference",
+}
+_DIFFERS_BY: dict[CauseName, str] = {
+    "filter": "its filtering",
+    "non_linear": "a non-linear curve",
+    "clipping": "clipping",
+    "dc": "an offset",
+    "level_control": "a gain that follows the level",
+    "noise": "noise",
+    "drift": "a clock that runs apart",
+    "channel_gain": "the level of a channel",
+    "lossy": "lossy encoding",
+    "quantisation": "shorter words",
+    "unrelated": "all of it: the two are unrelated",
+}
+
+
+def describe(causes: Iterable[Cause]) -> str:
+    """The causes in a line of words."""
+    return ", ".join(cause_text(cause) for cause in causes)
+
+
+def cause_text(cause: Cause) -> str:
+    """A cause in words: what, by how much, and in which channel where it is in one alone."""
+    where = "" if cause.channel == "all" or cause.cause == "channel_missing" else f" in channel {cause.channel}"
+    return f"{_what(cause)}{where}"
+
+
+def differs_by(cause: CauseName) -> str:
+    """What a render differs by, without an amount; empty for what is told in another way."""
+    return _DIFFERS_BY.get(cause, "")
+
+
+def noted(readings: Sequence[Reading], causes: Sequence[Cause]) -> list[Reading]:
+    """Readings of a comparison, the least that is left over noted with what explains the difference."""
+    words = describe(causes)
+    return [r.noted(words) if (r.measure, r.channel) == ("account_remainder", "all") else r for r in readings]
+
+
+def _what(cause: Cause) -> str:
+    amount = cause.amount
+    title = _TITLES.get(cause.cause)
+    if cause.cause in ("unexplained", "non_finite", "length") and cause.why:
+        return cause.why
+    if cause.cause == "channel_missing":
+        return f"channel {cause.channel} is silent"
+    if amount is None:
+        return title or cause.cause
+    if cause.cause == "delay":
+        return late_or_early(amount)
+    if cause.cause == "drift":
+        return f"a clock {abs(amount):.1f} ppm {'slow' if amount > 0 else 'fast'}"
+    if cause.cause in ("gain", "channel_gain"):
+        return up_or_down(amount)
+    if cause.cause == "filter" and cause.why:
+        return f"{title} ({cause.why})"
+    if cause.cause == "dc":
+        return f"an offset of {number(amount, '+.5f')}"
+    if cause.cause in ("gap", "click"):
+        return counted(round(amount), cause.cause)
+    if cause.cause == "quantisation":
+        return f"{title}, of {amount:.0f} bits"
+    if cause.cause == "noise":
+        return f"{title} at {number(amount, '.1f')} dBFS"
+    return title or cause.cause

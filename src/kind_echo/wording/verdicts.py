@@ -1,0 +1,111 @@
+"""Verdicts and what cells show, in words."""
+
+from collections.abc import Sequence
+
+from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.numbers import number
+from kind_echo.core.verdicts.symptoms import Symptom
+from kind_echo.core.verdicts.verdict import THE_REFERENCE, Ground, JudgedReading, Verdict
+from kind_echo.wording.causes import differs_by
+from kind_echo.wording.figures import figure, late_or_early, up_or_down
+
+_SENTENCES: dict[Ground, str] = {
+    "no reference": "No reference is approved yet",
+    "not compared": "Within its limits; not compared, for no reference is approved yet",
+    "identical": "Identical to {other}",
+    "null": "The difference is digital silence",
+    "rounding": "Nothing above the rounding of a float file",
+    "takes": "No further from {other} than its takes are from each other: residual {residual} dBFS",
+    "changed": "Within limits, but not the same: residual {residual} dBFS",
+    "itself": "It is {other} itself, that the others are compared with",
+    "no counterpart": "There is nothing of {other} to compare it with",
+    "other unfit": "{other} has no render here that is fit to be compared",
+    "other format": "{other} has another rate or number of channels, so that samples cannot be compared",
+    "audio dropped": "The audio of {other} or of this build was dropped before they were compared",
+    "under way": "",
+}
+
+
+def sentence(verdict: Verdict) -> str:
+    """A verdict's reason in a line. Empty while nothing is known."""
+    found, other = verdict.found, verdict.other
+    if verdict.ground == "unfit":
+        return _beyond(found[0], other)
+    if verdict.ground == "limit broken":
+        return "; ".join(_beyond(one, other) for one in found)
+    if verdict.ground in ("no value", "nothing measured"):
+        return f"{_title(found[0])}: {found[0].reading.why or 'nothing was measured'}"
+    if verdict.ground == "one side only":
+        return f"{_title(found[0])}: there is no reading on both sides"
+    if verdict.ground in ("alike", "apart"):
+        return f"{_title(found[0])}: {_difference(found[0])} against {other}"
+    if verdict.ground == "not rendered":
+        return verdict.why
+    return _SENTENCES[verdict.ground].format(other=other, residual=_residual(found))
+
+
+def symptom_text(symptom: Symptom) -> str:
+    """What a cell shows, without figures that differ from cell to cell but for those that tell causes apart."""
+    if symptom.ground == "not rendered":
+        return symptom.why
+    if symptom.found is None or symptom.ground not in ("unfit", "limit broken", "changed"):
+        return sentence(Verdict(symptom.verdict, symptom.ground, tuple(filter(None, [symptom.found])), symptom.other))
+    if symptom.ground == "changed":
+        return "Within limits, but not the same"
+    measure, value = find_measure(symptom.found.reading.measure), symptom.found.reading.value
+    if measure.undone is not None and measure.signed and value is not None:
+        return late_or_early(value) if measure.unit == "samples" else up_or_down(value)
+    by = differs_by(symptom.cause) if symptom.cause is not None else ""
+    return called(measure.key, symptom.other or THE_REFERENCE) + (f" by {by}" if by else "")
+
+
+def headline(symptoms: Sequence[Symptom]) -> str:
+    """What cells show together, the cause first."""
+    ordered = sorted((symptom.rank, symptom_text(symptom)) for symptom in symptoms)
+    return "; ".join(dict.fromkeys(text for _, text in ordered))
+
+
+def worst_text(verdict: Verdict, said: str) -> str:
+    """The figures of the worst cell of a finding, without the words that its headline has said already.
+
+    Args:
+        said: the headline.
+    """
+    if not verdict.found or verdict.found[0].reading.value is None:
+        return ""
+    first = verdict.found[0]
+    if verdict.ground in ("changed", "takes"):
+        return f"residual {_residual(verdict.found)} dBFS"
+    if verdict.ground not in ("unfit", "limit broken", "apart"):
+        return ""
+    text = figure(first.reading) if verdict.ground != "apart" else _difference(first)
+    name = called(first.reading.measure, verdict.other)
+    if name != said:
+        return f"{name}: {text}"
+    return "" if find_measure(first.reading.measure).drawing in ("flag", "sign") else text
+
+
+def called(measure: str, other: str = THE_REFERENCE) -> str:
+    """How a reading beyond its limit is called; `other` is what the render was compared with."""
+    return find_measure(measure).said.format(other=other)
+
+
+def _beyond(one: JudgedReading, other: str) -> str:
+    measure = find_measure(one.reading.measure)
+    name = called(measure.key, other)
+    return name if measure.drawing in ("flag", "sign") else f"{name}: {figure(one.reading)}"
+
+
+def _title(one: JudgedReading) -> str:
+    return find_measure(one.reading.measure).title
+
+
+def _residual(found: Sequence[JudgedReading]) -> str:
+    value = found[0].reading.value if found else None
+    return "" if value is None else number(value, ".1f")
+
+
+def _difference(one: JudgedReading) -> str:
+    """The difference of two levels has no full scale in its unit."""
+    unit = find_measure(one.reading.measure).unit.removesuffix("FS").removesuffix("TP")
+    return f"{number(one.reading.value or 0.0, '+.2f')} {unit}"
