@@ -14,8 +14,6 @@ from kind_echo.core.registry.errors import Unavailable
 class NoTemporarySpace(Unavailable):
     """The disk for temporary files is full; what was asked for can be had when there is space."""
 
-    status = 507
-
     def __init__(self) -> None:
         super().__init__(
             "The disk for temporary files is full; nothing was kept. Send it again when there is space: TMPDIR says "

@@ -37,8 +37,6 @@ class ContentNotFound(NotFound):
 class AudioDropped(NotFound):
     """Samples are asked for of audio that the retention rule dropped; its readings and waveform are still kept."""
 
-    status = 410
-
     def __init__(self, dropped_at: datetime) -> None:
         self.dropped_at = dropped_at
         super().__init__(

@@ -10,6 +10,7 @@ from kind_echo.bench.decisions.references import (
     latest_act,
     touches_references,
     undo,
+    version_of,
 )
 
 __all__ = [
@@ -30,4 +31,5 @@ __all__ = [
     "undecided",
     "undecided_cells",
     "undo",
+    "version_of",
 ]

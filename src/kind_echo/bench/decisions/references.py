@@ -70,6 +70,11 @@ def current_reference(session: Session, cell: Cell) -> Reference | None:
     )
 
 
+def version_of(session: Session, reference: Reference) -> str:
+    """The version of the build whose render the reference is."""
+    return session.get_one(Cell, reference.cell_id).run.build.version
+
+
 def current_references_of(session: Session, effect_id: int) -> dict[tuple[str, int], Reference]:
     """All current references of an effect by the fingerprint of their case and the number of their condition."""
     query = (

@@ -16,7 +16,7 @@ import numpy as np
 from cachetools import LRUCache, cached
 from cachetools.keys import hashkey
 from numpy.typing import NDArray
-from sqlalchemy import func, select
+from sqlalchemy import Select, func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session, selectinload
 
@@ -105,15 +105,14 @@ def begin(session: Session, test_id: int, *, who: str, now: datetime) -> Sitting
         AllSat: this person has sat to it as often as was set beforehand.
     """
     test = find_test(session, test_id)
-    held = select(Sitting).where(Sitting.test_id == test_id, Sitting.who == who, Sitting.state == "open")
+    held = _held(test_id, who)
     found = session.scalar(held)
     if found is not None:
         return found
     if test.until is not None and now >= test.until:
         raise Conflict(f"The test was open until {test.until:%Y-%m-%d %H:%M} UTC; nobody can sit down to it any more.")
     most = method_of(test).sittings
-    done = select(func.count()).where(Sitting.test_id == test_id, Sitting.who == who, Sitting.state == "done")
-    if session.scalars(done).one() >= most:
+    if times_sat(session, test_id, who) >= most:
         raise AllSat(most)
     values = {"test_id": test_id, "who": who, "trials": trials_of(test), "begun_at": now, "state": "open"}
     # Two windows may sit down at once: one sitting comes of it, and one first trial.
@@ -126,6 +125,21 @@ def begin(session: Session, test_id: int, *, who: str, now: datetime) -> Sitting
     if not sitting.drawn:
         _draw_next(session, sitting, now)
     return sitting
+
+
+def open_sitting(session: Session, test_id: int, who: str) -> Sitting | None:
+    """A person's sitting to a test that is under way."""
+    return session.scalar(_held(test_id, who))
+
+
+def times_sat(session: Session, test_id: int, who: str) -> int:
+    """How often a person has sat to a test to its end."""
+    done = select(func.count()).where(Sitting.test_id == test_id, Sitting.who == who, Sitting.state == "done")
+    return session.scalars(done).one()
+
+
+def _held(test_id: int, who: str) -> Select[Sitting]:
+    return select(Sitting).where(Sitting.test_id == test_id, Sitting.who == who, Sitting.state == "open")
 
 
 def trials_of(test: ListeningTest) -> int:

@@ -39,6 +39,7 @@ from kind_echo.bench.plans.revisions import (
     revise_plan,
     revision_numbered,
     revisions_of,
+    run_counts,
 )
 from kind_echo.bench.plans.templates import TEMPLATES, plan_from
 
@@ -74,6 +75,7 @@ __all__ = [
     "revise_plan",
     "revision_numbered",
     "revisions_of",
+    "run_counts",
     "save_plan",
     "setting_named",
     "unfold",

@@ -14,7 +14,7 @@ from kind_echo.bench.documents import limit_document
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import default_limits
-from kind_echo.database.models import Against, Build, Case, Condition, Effect, Plan, PlanRevision, Setting, Signal
+from kind_echo.database.models import Against, Build, Case, Condition, Effect, Plan, PlanRevision, Run, Setting, Signal
 
 
 class PlanNotFound(NotFound):
@@ -101,6 +101,12 @@ def revisions_of(session: Session, plan_id: int) -> list[PlanRevision]:
     """All revisions of a plan, oldest first."""
     query = select(PlanRevision).where(PlanRevision.plan_id == plan_id).order_by(PlanRevision.number)
     return list(session.scalars(query))
+
+
+def run_counts(session: Session, plan_id: int) -> dict[int, int]:
+    """How many runs there are of each revision of a plan, by the number of the revision."""
+    query = select(Run.revision_id, func.count()).join(PlanRevision).where(PlanRevision.plan_id == plan_id)
+    return {row[0]: row[1] for row in session.execute(query.group_by(Run.revision_id))}
 
 
 def revision_numbered(session: Session, plan_id: int, number: int) -> PlanRevision:

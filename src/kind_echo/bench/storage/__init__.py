@@ -12,7 +12,16 @@ from kind_echo.bench.storage.retention import (
     would_drop,
     would_drop_in_all,
 )
-from kind_echo.bench.storage.rule import GIGABYTE, Rule, check_space, current_rule, held_by, set_rule
+from kind_echo.bench.storage.rule import (
+    GIGABYTE,
+    QuotaReached,
+    Rule,
+    StorageFull,
+    check_space,
+    current_rule,
+    held_by,
+    set_rule,
+)
 from kind_echo.bench.storage.space import Share, Space, what_takes_space
 
 __all__ = [
@@ -20,9 +29,11 @@ __all__ = [
     "GRACE",
     "Dropped",
     "Place",
+    "QuotaReached",
     "Rule",
     "Share",
     "Space",
+    "StorageFull",
     "check_space",
     "current_rule",
     "drop_audio",

@@ -17,8 +17,6 @@ _MOST_RUNS = 10_000
 class QuotaReached(KindEchoError):
     """A file would take somebody's files beyond what one person's may take."""
 
-    status = 413
-
     def __init__(self, name: str, held: int, quota: int) -> None:
         self.name, self.held, self.quota = name, held, quota
         super().__init__(
@@ -29,8 +27,6 @@ class QuotaReached(KindEchoError):
 
 class StorageFull(Unavailable):
     """All audio together takes as much as keepers allow; what is refused may be sent again when there is space."""
-
-    status = 507
 
     def __init__(self, quota: int) -> None:
         self.quota = quota

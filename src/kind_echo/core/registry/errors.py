@@ -2,42 +2,27 @@
 
 
 class KindEchoError(Exception):
-    """Base of all errors that Kind Echo raises on purpose; the text is one sentence a person can act on.
-
-    `status` is what an API answers for it, as HTTP numbers it; each kind of error has its own.
-    """
-
-    status = 400
+    """Base of all errors that Kind Echo raises on purpose; the text is one sentence a person can act on."""
 
 
 class Unauthenticated(KindEchoError):
-    """Whoever asks is not known."""
-
-    status = 401
+    """Not authenticated."""
 
 
 class Forbidden(KindEchoError):
-    """Whoever asks may not have it."""
-
-    status = 403
+    """Authenticated, and not allowed."""
 
 
 class NotFound(KindEchoError):
     """What is asked for is not there."""
 
-    status = 404
-
 
 class Conflict(KindEchoError):
     """What is asked for does not go with how things stand."""
 
-    status = 409
-
 
 class Invalid(KindEchoError):
     """What was given can be read, and is not valid."""
-
-    status = 422
 
 
 class Unavailable(KindEchoError):
@@ -46,7 +31,6 @@ class Unavailable(KindEchoError):
     `retry_after` is in how many seconds it may, where that is known.
     """
 
-    status = 503
     retry_after: int | None = None
 
 

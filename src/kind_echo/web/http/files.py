@@ -4,7 +4,7 @@ from collections.abc import Callable
 from pathlib import Path
 from threading import BoundedSemaphore
 
-from flask import Response, request, send_file
+from flask import Response, g, request, send_file
 from werkzeug.exceptions import ClientDisconnected
 
 from kind_echo.audio_io.temporary import NoTemporarySpace, is_out_of_space, temporary_folder
@@ -18,6 +18,7 @@ _KEEPING = BoundedSemaphore(2)  # decoding and packing take a core each: readers
 
 def with_body(name: str, keep: Callable[[Path], Response]) -> Response:
     """What `keep` makes of the file that the request carries; one that breaks off on its way leaves nothing behind."""
+    assert g.takes_file, "REACH does not say that this route takes a file"
     expected = request.content_length
     if expected is None:
         return problem(411, "LengthRequired", "The request does not say how long the file is; nothing was kept.")

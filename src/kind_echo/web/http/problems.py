@@ -10,7 +10,17 @@ from sqlalchemy.exc import DataError, DBAPIError
 from werkzeug.exceptions import HTTPException
 
 from kind_echo.audio_io.temporary import NoTemporarySpace, is_out_of_space
-from kind_echo.core.registry.errors import KindEchoError, Unavailable
+from kind_echo.bench.storage import QuotaReached, StorageFull
+from kind_echo.core.registry.errors import (
+    Conflict,
+    Forbidden,
+    Invalid,
+    KindEchoError,
+    NotFound,
+    Unauthenticated,
+    Unavailable,
+)
+from kind_echo.database.blobs import AudioDropped
 from kind_echo.database.sessions import is_disk_full
 
 _log = structlog.get_logger("kind_echo.web")
@@ -18,6 +28,27 @@ _log = structlog.get_logger("kind_echo.web")
 _NOT_KEEPABLE = "A value is greater than any that is kept, or a text holds a zero character. Nothing was changed."
 _DISK_FULL = "The database's disk is full. Nothing was changed; it goes on as soon as there is space."
 _DATABASE_GONE = "The database does not answer. Nothing was lost; try again in a moment."
+
+
+_STATUS: dict[type[KindEchoError], int] = {
+    KindEchoError: 400,
+    Unauthenticated: 401,
+    Forbidden: 403,
+    NotFound: 404,
+    Conflict: 409,
+    AudioDropped: 410,
+    QuotaReached: 413,
+    Invalid: 422,
+    Unavailable: 503,
+    NoTemporarySpace: 507,
+    StorageFull: 507,
+}
+"""What is answered for each kind of error, as HTTP numbers it; others have that of the nearest kind they are of."""
+
+
+def status_of(error: KindEchoError) -> int:
+    """The HTTP status of an error."""
+    return next(_STATUS[kind] for kind in type(error).__mro__ if kind in _STATUS)
 
 
 def problem(status: int, title: str, detail: str) -> Response:
@@ -40,7 +71,7 @@ def register(app: OpenAPI) -> None:
 
     @app.errorhandler(KindEchoError)
     def refuse(error: KindEchoError) -> Response:
-        response = problem(error.status, type(error).__name__, str(error))
+        response = problem(status_of(error), type(error).__name__, str(error))
         if isinstance(error, Unavailable) and error.retry_after is not None:
             response.headers["Retry-After"] = str(error.retry_after)
         return response

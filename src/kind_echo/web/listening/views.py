@@ -3,7 +3,6 @@
 from dataclasses import asdict
 from datetime import datetime
 
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.listening import (
@@ -19,7 +18,9 @@ from kind_echo.bench.listening import (
     answers_of,
     are_hidden,
     method_of,
+    open_sitting,
     outlook,
+    times_sat,
     trials_of,
     under_way,
 )
@@ -82,8 +83,7 @@ def _side(side: Prepared) -> HeardSideBody:
 def test_body(session: Session, test: ListeningTest, who: str, now: datetime) -> TestBody:
     """A test as one of its listeners sees it."""
     method = method_of(test)
-    mine = select(Sitting.id).where(Sitting.test_id == test.id, Sitting.who == who, Sitting.state == "open")
-    sat = select(func.count()).where(Sitting.test_id == test.id, Sitting.who == who, Sitting.state == "done")
+    mine = open_sitting(session, test.id, who)
     return TestBody(
         id=test.id,
         kind=test.kind,
@@ -97,7 +97,7 @@ def test_body(session: Session, test: ListeningTest, who: str, now: datetime) ->
         scale=method.scale,
         trials=trials_of(test),
         sittings=method.sittings,
-        sat=session.scalars(sat).one(),
+        sat=times_sat(session, test.id, who),
         outlook=_outlook(test),
         rate=test.rate,
         channels=test.channels,
@@ -109,7 +109,7 @@ def test_body(session: Session, test: ListeningTest, who: str, now: datetime) ->
             TestSideBody(name=side["name"], hidden=side["hidden"], gain=side["gain"], error=side["error"])
             for side in test.sides
         ],
-        mine=session.scalar(mine),
+        mine=None if mine is None else mine.id,
     )
 
 

@@ -4,7 +4,6 @@ from datetime import UTC, datetime
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
-from sqlalchemy import func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.plans import (
@@ -22,13 +21,14 @@ from kind_echo.bench.plans import (
     read_yaml,
     revision_numbered,
     revisions_of,
+    run_counts,
     save_plan,
     unfold,
     unrenderable,
     write_yaml,
 )
 from kind_echo.bench.runs import places_in
-from kind_echo.database.models import Plan, PlanRevision, Run
+from kind_echo.database.models import Plan, PlanRevision
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import BuildBody, ChangeThingBody
@@ -139,7 +139,7 @@ def _revisions(session: Session, kept: Plan) -> list[RevisionBody]:
     """Newest first, each with what changed in it."""
     listed = revisions_of(session, kept.id)
     documents = [document_of(session, revision) for revision in listed]
-    counts = dict(session.execute(select(Run.revision_id, func.count()).group_by(Run.revision_id)).all())
+    counts = run_counts(session, kept.id)
     return [
         RevisionBody(
             id=revision.id, number=revision.number, created_at=revision.created_at, made_by=revision.made_by,

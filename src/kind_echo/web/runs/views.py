@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.audio import signal_address
 from kind_echo.bench.comparisons import kept_analysis, options_for
-from kind_echo.bench.decisions import last_act_number, limits_of, standings, undecided_cells
+from kind_echo.bench.decisions import last_act_number, limits_of, standings, undecided_cells, version_of
 from kind_echo.bench.documents import reading_from, verdict_from
 from kind_echo.bench.queue import compare_once
 from kind_echo.bench.runs import RunSummary
@@ -18,7 +18,7 @@ from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.verdicts.verdict import JudgedReading
 from kind_echo.database.blobs import AudioDropped, find_content
-from kind_echo.database.models import Analysis, Cell, Content, Pair, Reference, Render, SetFile, Upload
+from kind_echo.database.models import Analysis, Cell, Content, Pair, Render, SetFile, Upload
 from kind_echo.web.http.schemas import (
     AlignmentBody,
     BuildBody,
@@ -131,7 +131,7 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
             state, said_so = _compare_beside(session, cell, other)
             why += said_so
     elif reference is not None:
-        name = f"{build.effect.name} {_version_of(session, reference)}"
+        name = f"{build.effect.name} {version_of(session, reference)}"
         side = _content_side(reference.render.content, name, "approved reference")
     elif analysis is not None and cell.case.against == "signal":
         side = _content_side(
@@ -150,7 +150,7 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
         signal=cell.case.signal.name,
         setting=cell.case.setting.name,
         condition=ConditionBody.model_validate(cell.condition),
-        reference_version=_version_of(session, reference) if reference is not None else None,
+        reference_version=version_of(session, reference) if reference is not None else None,
         beside=f"{side.name} in {side.detail}" if other is not None and side is not None else None,
         unfit=cell.unfit,
         claimed_latency=render.claimed_latency if render is not None else None,
@@ -301,10 +301,6 @@ def _cell_curves(render: Render | None, beside: Render | None, analysis: Analysi
 def _standing(session: Session, cell: Cell) -> StandingBody | None:
     found = standings(session, cell.run, datetime.now(UTC).date(), [cell.id]).get(cell.id)
     return StandingBody.model_validate(found) if found is not None else None
-
-
-def _version_of(session: Session, reference: Reference) -> str:
-    return session.get_one(Cell, reference.cell_id).run.build.version
 
 
 def _content_side(content: Content, name: str, detail: str) -> SideBody:

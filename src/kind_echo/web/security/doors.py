@@ -7,16 +7,16 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 
 import structlog
-from flask import Flask, Request, Response, request, session
+from flask import Flask, Request, Response, g, request, session
 from flask_login import LoginManager, UserMixin, current_user, login_user, logout_user
 from flask_wtf.csrf import CSRFProtect, generate_csrf
-from sqlalchemy import delete
 from sqlalchemy.exc import DBAPIError
 from werkzeug.exceptions import HTTPException
 
+from kind_echo.bench import accounts
 from kind_echo.bench.accounts import Caller, NotAllowed, NotSignedIn, Role, Scope, TokenUnknown, known_token
 from kind_echo.core.registry.errors import KindEchoError
-from kind_echo.database.accounts import EndedSession, Person
+from kind_echo.database.accounts import Person
 from kind_echo.database.sessions import transaction
 from kind_echo.web.security.reach import REACH
 from kind_echo.web.security.sessions import SESSION_LIFETIME, keep_sessions
@@ -89,10 +89,8 @@ def end_session() -> None:
     """End the session, and whatever copy of its cookie there may be."""
     number = current_user.number if current_user.is_authenticated else ""
     if number:
-        now = datetime.now(UTC)
         with transaction() as found:
-            found.execute(delete(EndedSession).where(EndedSession.ended_at < now - SESSION_LIFETIME))
-            found.merge(EndedSession(number=number, ended_at=now))
+            accounts.end_session(found, number, datetime.now(UTC), SESSION_LIFETIME)
     logout_user()
     session.clear()
 
@@ -120,6 +118,7 @@ def _check(csrf: CSRFProtect) -> Response | None:
     if request.url_rule is None:
         return None  # nothing is there; the page, or the answer that says so
     reach = REACH.get(route_key(request.url_rule.rule, request.method))
+    g.takes_file = reach is not None and reach.body == "file"
     is_open = reach is not None and reach.is_open
     known = None if is_open else caller()
     if request.method not in _SAFE and not _has_token(request):
@@ -143,12 +142,8 @@ def _of_session(number: str) -> _Known | None:
     person_id, _, rest = number.partition(".")
     stamp, _, own = rest.rpartition(".")
     with transaction() as found:
-        person = found.get(Person, int(person_id)) if person_id.isdigit() else None
-        if person is None or person.disabled_at is not None or not secrets.compare_digest(person.stamp, stamp):
-            return None
-        if not own or found.get(EndedSession, own) is not None:
-            return None
-        return _of(person, own)
+        person = accounts.person_of_session(found, int(person_id), stamp, own) if person_id.isdigit() else None
+        return None if person is None else _of(person, own)
 
 
 def _by_token(asked: Request) -> _Known | None:

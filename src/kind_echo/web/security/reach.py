@@ -1,8 +1,13 @@
 """What each route asks of who calls it: the one table that opens doors. A route that is not in it lets nobody in."""
 
-from dataclasses import dataclass
+import re
+from dataclasses import dataclass, replace
+from functools import cache
+from typing import Literal
 
 from kind_echo.bench.accounts import Caller, Role, Scope
+
+BodyKind = Literal["json", "offers", "file"]
 
 
 @dataclass(frozen=True)
@@ -11,11 +16,15 @@ class Reach:
 
     Attributes:
         by_people: whether people come in at all; else programs alone.
+        body: what a request carries, which decides how large it may be: JSON, what a machine offers, or a file.
+        streams: the answer is a stream of events, which goes on.
     """
 
     role: Role | None
     scopes: tuple[Scope, ...] = ()
     by_people: bool = True
+    body: BodyKind = "json"
+    streams: bool = False
 
     def admits(self, caller: Caller) -> bool:
         """Whether somebody who is known comes in."""
@@ -67,7 +76,7 @@ REACH: dict[str, Reach] = {
     "POST /api/runs": SUBMIT,
     "GET /api/runs/{run_id}": READ,
     "GET /api/runs/{run_id}/pictures": READ,
-    "GET /api/runs/{run_id}/events": READ,
+    "GET /api/runs/{run_id}/events": replace(READ, streams=True),
     "POST /api/runs/{run_id}/across": LOOK,  # it only works out what is looked at
     "POST /api/runs/{run_id}/change": WORK,
     "DELETE /api/runs/{run_id}": WORK,
@@ -92,7 +101,7 @@ REACH: dict[str, Reach] = {
     "GET /api/acts/latest": READ,
     "GET /api/references": READ,
     "GET /api/references/{reference_id}/history": READ,
-    "POST /api/uploads": WORK,
+    "POST /api/uploads": replace(WORK, body="file"),
     "GET /api/comparisons": READ,
     "POST /api/listening/sides": LOOK,
     "GET /api/listening/clip": LOOK,
@@ -137,13 +146,13 @@ REACH: dict[str, Reach] = {
     "POST /api/storage/drop": KEEP,
     "GET /api/runs/{run_id}/kit": READ,
     "GET /api/runs/{run_id}/kit.zip": READ,
-    "POST /api/runs/{run_id}/kit/files": WORK,
+    "POST /api/runs/{run_id}/kit/files": replace(WORK, body="file"),
     "POST /api/kit-files/{file_id}/assign": WORK,
     "DELETE /api/kit-files/{file_id}": WORK,
     "GET /api/signals": READ,
     "POST /api/signals": WORK,
     "GET /api/signals/kinds": READ,
-    "POST /api/signals/file": WORK,
+    "POST /api/signals/file": replace(WORK, body="file"),
     "GET /api/signals/preview": READ,
     "GET /api/signals/export": READ,
     "GET /api/hosts": READ,
@@ -156,13 +165,38 @@ REACH: dict[str, Reach] = {
     "POST /api/builds": SUBMIT,
     "POST /api/builds/{build_id}/change": WORK,
     "DELETE /api/builds/{build_id}": WORK,
-    "POST /api/machines": RENDER,
+    "POST /api/machines": replace(RENDER, body="offers"),
     "POST /api/machines/{name}/approval": KEEP,
-    "POST /api/machines/{worker_id}/presence": RENDER,
+    "POST /api/machines/{worker_id}/presence": replace(RENDER, body="offers"),
     "POST /api/machines/{worker_id}/take": RENDER,
     "POST /api/machines/{worker_id}/jobs/{job_id}/builds": RENDER,
     "GET /api/machines/{worker_id}/jobs/{job_id}/signal": RENDER,
-    "POST /api/machines/{worker_id}/jobs/{job_id}/render": RENDER,
+    "POST /api/machines/{worker_id}/jobs/{job_id}/render": replace(RENDER, body="file"),
     "POST /api/machines/{worker_id}/jobs/{job_id}/failure": RENDER,
 }
 """By method and path as the OpenAPI document writes it. Approving and restoring references asks for *keep* besides."""
+
+
+def body_of(method: str, path: str) -> BodyKind:
+    """What a request to that address carries."""
+    found = next((reach for pattern, reach in _unusual() if pattern.fullmatch(f"{method} {path}")), None)
+    return found.body if found is not None else "json"
+
+
+def streamed_run(method: str, path: str) -> int | None:
+    """The number of the run whose changes are asked for as a stream; None where that address is none."""
+    for pattern, reach in _unusual():
+        found = pattern.fullmatch(f"{method} {path}")
+        if found is not None and reach.streams:
+            return int(found["run_id"])
+    return None
+
+
+@cache
+def _unusual() -> list[tuple[re.Pattern[str], Reach]]:
+    """The routes that take more than JSON, or whose answer goes on, by their addresses."""
+    return [
+        (re.compile(re.sub(r"\\{(\w+)\\}", r"(?P<\1>[0-9]{1,10})", re.escape(key))), reach)
+        for key, reach in REACH.items()
+        if reach.body != "json" or reach.streams
+    ]

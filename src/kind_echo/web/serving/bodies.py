@@ -14,14 +14,14 @@ from typing import Any
 
 from kind_echo.audio_io.temporary import NoTemporarySpace, is_out_of_space
 from kind_echo.bench.signals import MOST_BYTES
+from kind_echo.web.http.problems import status_of
 from kind_echo.web.http.scope import RECEIVED
+from kind_echo.web.security.reach import BodyKind, body_of
 from kind_echo.web.serving.streams import Application, Message, Receive, Send
 
-_FILES = re.compile(r"/api/(uploads|signals/file|runs/\d+/kit/files|machines/\d+/jobs/\d+/render)")
 MOST_JSON = 2 << 20
 """Bytes of a body that is no file."""
 
-_OFFERS = re.compile(r"/api/machines(/\d+/presence)?")
 MOST_OFFERED = 8 << 20
 """Bytes of what a machine says that it has: hundreds of effects, each with its parameters."""
 
@@ -102,8 +102,9 @@ class Bodies:
         folder, held = None, _Held(self._room)
         try:
             headers = dict(scope["headers"])
-            length = _length(headers, scope["path"])
-            is_file = _FILES.fullmatch(scope["path"]) is not None
+            kind = body_of(scope["method"], scope["path"])
+            is_file = kind == "file"
+            length = _length(headers, kind)
             is_large = is_file or length is None or length > MOST_UNSIGNED
             if is_large and not await asyncio.to_thread(self._admits, scope):
                 if not is_file and length is None:
@@ -117,7 +118,7 @@ class Bodies:
                 await _receive_file(receive, length, folder / "upload")
             else:
                 # A file that does not say how long it is will be refused, and is not to fill the memory first.
-                body = await _receive_small(receive, min(_most(headers, scope["path"]), MOST_OFFERED), held)
+                body = await _receive_small(receive, min(_most(headers, kind), MOST_OFFERED), held)
             await self._application(scope, _once(body, receive), send)
         except _Refused as refused:
             await _answer(send, refused, receive)
@@ -127,23 +128,21 @@ class Bodies:
             if not is_out_of_space(error):
                 raise
             full = NoTemporarySpace()
-            await _answer(send, _Refused(full.status, type(full).__name__, str(full)), receive)
+            await _answer(send, _Refused(status_of(full), type(full).__name__, str(full)), receive)
         finally:
             held.let_go()
             if folder is not None:
                 await asyncio.to_thread(shutil.rmtree, folder, ignore_errors=True)
 
 
-def _most(headers: dict[bytes, bytes], path: str) -> int:
+def _most(headers: dict[bytes, bytes], kind: BodyKind) -> int:
     """Bytes that a body may have."""
     if b"cookie" not in headers and b"authorization" not in headers:
         return MOST_UNSIGNED
-    if _FILES.fullmatch(path):
-        return MOST_BYTES
-    return MOST_OFFERED if _OFFERS.fullmatch(path) else MOST_JSON
+    return {"json": MOST_JSON, "offers": MOST_OFFERED, "file": MOST_BYTES}[kind]
 
 
-def _length(headers: dict[bytes, bytes], path: str) -> int | None:
+def _length(headers: dict[bytes, bytes], kind: BodyKind) -> int | None:
     """How long the body will be, as far as that is said. Raises _Refused for one that is not taken."""
     if headers.get(b"content-type", b"").lower().startswith(_FORMS):
         raise _Refused(415, "UnsupportedMediaType", "Forms are not taken: send JSON, or a file as the whole body.")
@@ -151,7 +150,7 @@ def _length(headers: dict[bytes, bytes], path: str) -> int | None:
     if text is None:
         return None
     length = int(text) if text.isdigit() and len(text) < 19 else MOST_BYTES + 1
-    most = _most(headers, path)
+    most = _most(headers, kind)
     if length > most:
         words = f"{most / 1e9:.1f} GB" if most >= 1e9 else f"{most // 1024} kB"
         raise _Refused(413, "TooLarge", f"The body has {length} bytes, and {words} are taken; nothing was kept.")

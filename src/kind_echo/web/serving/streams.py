@@ -1,12 +1,12 @@
 """Server-sent events: a stream to each who watches a run, which costs a socket and no thread."""
 
 import asyncio
-import re
 from collections.abc import Awaitable, Callable, MutableMapping
 from contextlib import suppress
 from typing import Any
 
 from kind_echo.web.http.scope import ADMITTED
+from kind_echo.web.security.reach import streamed_run
 from kind_echo.web.serving.changes import Changes, Listener
 
 Message = MutableMapping[str, Any]
@@ -14,7 +14,6 @@ Receive = Callable[[], Awaitable[Message]]
 Send = Callable[[Message], Awaitable[None]]
 Application = Callable[[MutableMapping[str, Any], Receive, Send], Awaitable[None]]
 
-_EVENTS = re.compile(r"/api/runs/(\d{1,9})/events")
 _HEARTBEAT_SECONDS = 10.0
 _PAUSE_SECONDS = 0.1  # cells change in bursts, and one look serves for all of them
 _CHANGE = b"event: change\ndata: {}\n\n"
@@ -29,11 +28,11 @@ class Streams:
 
     async def __call__(self, scope: MutableMapping[str, Any], receive: Receive, send: Send) -> None:
         """One request."""
-        asked = _EVENTS.fullmatch(scope["path"]) if scope["type"] == "http" and scope["method"] == "GET" else None
+        asked = streamed_run(scope["method"], scope["path"]) if scope["type"] == "http" else None
         if asked is None:
             await self._application(scope, receive, send)
             return
-        with self._changes.listening(int(asked.group(1))) as listener:
+        with self._changes.listening(asked) as listener:
             if await self._begin(scope, send):
                 await _stream(listener, scope.get(ADMITTED), receive, send)
 
