@@ -5,7 +5,7 @@ import { createRoot } from "react-dom/client";
 import { createBrowserRouter, RouterProvider } from "react-router";
 import { BASE } from "./api/base";
 import { onSignedOut, shouldRetry } from "./api/client";
-import { meQuery } from "./features/people/queries";
+import { meQuery } from "./api/me";
 import { SignedIn } from "./features/people/SignedIn";
 import { Renewed } from "./shell/Renewed";
 import { NotFound, Shell } from "./shell/Shell";

@@ -2897,6 +2897,8 @@ export interface components {
         /**
          * MeBody
          * @description Who asks; `forgery_token` is to be sent back with each change, in the header X-CSRFToken.
+         *
+         *     `roles` is their role and all that reach less far.
          */
         MeBody: {
             /** Forgery Token */
@@ -2907,6 +2909,8 @@ export interface components {
             name: string | null;
             /** Role */
             role: ("look" | "work" | "keep") | null;
+            /** Roles */
+            roles: ("look" | "work" | "keep")[];
         };
         /**
          * MeanBody

@@ -4,8 +4,8 @@ import { Link, NavLink, Outlet, useLocation } from "react-router";
 import { PersonMenu } from "../features/people/PersonMenu";
 import { useKeys } from "../ui/keys";
 import { Loading } from "../ui/states";
+import { useTheme } from "../ui/theme";
 import { KEY_LIST } from "./keylist";
-import { useTheme } from "./theme";
 
 const LINKS = [
   { to: "/", label: "Runs", under: ["/runs", "/cells"] },

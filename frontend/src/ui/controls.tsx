@@ -1,7 +1,7 @@
 import { DropdownMenu } from "radix-ui";
 import type { ButtonHTMLAttributes, ReactNode } from "react";
-import { useCan } from "../features/people/me";
-import type { Role } from "../features/people/queries";
+import type { Role } from "../api/me";
+import { useCan } from "../api/me";
 
 type Look = "plain" | "main";
 const LOOKS: Record<Look, string> = {

@@ -1,9 +1,9 @@
 import { Dialog } from "radix-ui";
 import { useRef, useState } from "react";
 import { type DecisionKind, Problem } from "../../api/client";
+import { useCan } from "../../api/me";
 import { Button } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
-import { useCan } from "../people/me";
 import { useDecide } from "./queries";
 
 interface Props {

@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Act } from "../../api/client";
+import { useMe } from "../../api/me";
 import { Button } from "../../ui/controls";
 import { count, sentenceCase } from "../../ui/numbers";
-import { useMe } from "../people/me";
 import { type Decided, latestActQuery, useUndo } from "./queries";
 
 const SHOWN_FOR_MS = 10 * 60 * 1000;

@@ -1,6 +1,6 @@
 import { type ReactNode, useRef, useState } from "react";
+import { useCan } from "../../api/me";
 import { FileButton } from "../../ui/controls";
-import { useCan } from "../people/me";
 import { type Chosen, chosenFiles, droppedFiles } from "./sending";
 
 /** A page onto which files and folders can be dropped; `children` gets the buttons that choose them. */

@@ -1,10 +1,10 @@
 import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
+import { useCan, useMe } from "../../api/me";
 import { Button, Sentence } from "../../ui/controls";
 import { count, dateTime } from "../../ui/numbers";
 import { HEAD, ROW } from "../../ui/table";
-import { useCan, useMe } from "../people/me";
 import { DropArea } from "./DropArea";
 import {
   comparisonsQuery,

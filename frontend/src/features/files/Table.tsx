@@ -3,10 +3,10 @@ import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Limit, Measure } from "../../api/client";
+import { useCan } from "../../api/me";
 import { measuresQuery } from "../../api/measures";
 import { Button } from "../../ui/controls";
 import { count, kilohertz, limitText, number, sentenceCase, valueText } from "../../ui/numbers";
-import { useCan } from "../people/me";
 import type { FileSet, SetChange, SetFile } from "./queries";
 import { type Order, sorted } from "./sorting";
 

@@ -1,9 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { useCan, useMe } from "../../api/me";
 import { Button } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
 import { number } from "../../ui/numbers";
-import { useCan, useMe } from "../people/me";
 import { notesQuery, useAddNote, useChangeWords, useDeleteNote } from "./queries";
 
 /** What was heard of the sides, by whom; words of the house are picked, free text is always there. */

@@ -1,10 +1,10 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
+import { useCan, useMe } from "../../api/me";
 import { Button, Sentence } from "../../ui/controls";
 import { count, day, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
-import { useCan, useMe } from "../people/me";
 import { type Sitting, sittingQuery, type Test, testQuery, useDeleteTest, useSitDown } from "./queries";
 import { ResultsView } from "./ResultsView";
 import { TrialView } from "./TrialView";

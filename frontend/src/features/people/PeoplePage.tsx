@@ -2,14 +2,15 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { BASE } from "../../api/base";
 import type { Person } from "../../api/client";
+import type { Role } from "../../api/me";
+import { useCan } from "../../api/me";
 import { Button, Word } from "../../ui/controls";
 import { Labelled, LabelledChoice } from "../../ui/fields";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
-import { useCan } from "./me";
 import { ROLE_WORDS } from "./PersonMenu";
-import { peopleQuery, type Role, useAddPerson, useChangePerson, useResetPerson } from "./queries";
+import { peopleQuery, useAddPerson, useChangePerson, useResetPerson } from "./queries";
 import { type Secret, ShownOnce } from "./ShownOnce";
 import { Tokens } from "./Tokens";
 

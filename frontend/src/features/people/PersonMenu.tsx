@@ -1,9 +1,9 @@
 import { Dialog, DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { Link } from "react-router";
+import { useCan, useMe } from "../../api/me";
 import { Button } from "../../ui/controls";
 import { Labelled } from "../../ui/fields";
-import { useCan, useMe } from "./me";
 import { NewPassword } from "./NewPassword";
 import { useChangePassword, useSignOut } from "./queries";
 

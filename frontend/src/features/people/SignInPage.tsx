@@ -1,11 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useEffect, useState } from "react";
 import { useLocation, useNavigate } from "react-router";
-import { useTheme } from "../../shell/theme";
+import { meQuery } from "../../api/me";
 import { Button } from "../../ui/controls";
 import { Labelled } from "../../ui/fields";
+import { useTheme } from "../../ui/theme";
 import { NewPassword } from "./NewPassword";
-import { linkQuery, meQuery, useLink, useSignIn } from "./queries";
+import { linkQuery, useLink, useSignIn } from "./queries";
 
 /** Signing in: by name and password, or by a link, whose secret stands behind the mark in the address. */
 export function SignInPage() {

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import type { ReactNode } from "react";
+import { meQuery } from "../../api/me";
 import { Failed, Loading } from "../../ui/states";
-import { meQuery } from "./queries";
 import { SignInPage } from "./SignInPage";
 
 /** What is seen by who is signed in; anybody else signs in first, and is then where they wanted to be. */

@@ -1,19 +1,6 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, forgeryToken, type Me, type Person, type Token, take } from "../../api/client";
-
-export type Role = Person["role"];
-
-/** Who is signed in, and what each change is to be sent with. */
-export const meQuery = queryOptions({
-  queryKey: ["me"],
-  queryFn: async ({ signal }) => known(await take(client.GET("/api/me", { signal }))),
-  staleTime: Number.POSITIVE_INFINITY,
-});
-
-function known(me: Me): Me {
-  forgeryToken.keep(me.forgery_token);
-  return me;
-}
+import { client, type Me, type Token, take } from "../../api/client";
+import { known, meQuery, type Role } from "../../api/me";
 
 /** A way in or out: the page then shows what the one who is signed in may see, and nothing of anybody before. */
 function useWay<Body>(way: (body: Body) => Promise<Me>) {

@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { useCan } from "../../api/me";
 import { Button } from "../../ui/controls";
 import { Labelled } from "../../ui/fields";
 import { count, dateTime, megabytes, number, sentenceCase } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
-import { useCan } from "../people/me";
 import { dryRunQuery, type Rule, type Share, storageQuery, useDrop, useSetRule } from "./queries";
 
 /** What takes the space, and for keepers the rule: how long audio is kept, and how much there may be. */

@@ -1,9 +1,9 @@
 import { Dialog, DropdownMenu } from "radix-ui";
 import { type FormEvent, type ReactNode, useState } from "react";
+import type { Role } from "../../api/me";
+import { useCan } from "../../api/me";
 import { Button } from "../../ui/controls";
 import { Labelled } from "../../ui/fields";
-import { useCan } from "../people/me";
-import type { Role } from "../people/queries";
 import { type Kind, useChange, useRemove } from "./queries";
 
 interface Thing {

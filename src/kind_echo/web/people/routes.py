@@ -6,6 +6,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 
 from kind_echo.bench.accounts import (
+    ROLES,
     Invited,
     Role,
     add_person,
@@ -90,7 +91,7 @@ def sign_in_by_link(body: UseLinkBody) -> Response:
 def sign_out() -> Response:
     """End the session."""
     end_session()
-    return answer(MeBody(forgery_token=forgery_token(), id=None, name=None, role=None))
+    return answer(MeBody(forgery_token=forgery_token(), id=None, name=None, role=None, roles=[]))
 
 
 @api.post("/me/password", responses={200: MeBody})
@@ -160,9 +161,10 @@ def revoke(path: TokenPath) -> Response:
 
 def _me() -> MeBody:
     if nobody():
-        return MeBody(forgery_token=forgery_token(), id=None, name=None, role=None)
+        return MeBody(forgery_token=forgery_token(), id=None, name=None, role=None, roles=[])
     known = caller()
-    return MeBody(forgery_token=forgery_token(), id=known.person_id, name=known.name, role=known.role)
+    roles = [role for role in ROLES if known.has(role)]
+    return MeBody(forgery_token=forgery_token(), id=known.person_id, name=known.name, role=known.role, roles=roles)
 
 
 def _person_body(person: Person) -> PersonBody:

@@ -32,12 +32,16 @@ class PeopleBody(Body):
 
 
 class MeBody(Body):
-    """Who asks; `forgery_token` is to be sent back with each change, in the header X-CSRFToken."""
+    """Who asks; `forgery_token` is to be sent back with each change, in the header X-CSRFToken.
+
+    `roles` is their role and all that reach less far.
+    """
 
     forgery_token: str
     id: int | None
     name: str | None
     role: Role | None
+    roles: list[Role]
 
 
 class SignInBody(Body):

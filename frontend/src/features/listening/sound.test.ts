@@ -2,9 +2,9 @@ import { afterEach, beforeEach, describe, expect, test, vi } from "vitest";
 
 vi.mock("../api/base", () => ({ BASE: "" }));
 
-import { Looper, ROUTES } from "../features/listening/looper";
-import { Player, type PlayerSource } from "../features/pair/player/player";
-import { openSound } from "./sound";
+import { openSound } from "../../ui/sound";
+import { Player, type PlayerSource } from "../pair/player/player";
+import { Looper, ROUTES } from "./looper";
 
 const RATE = 1000;
 
