@@ -2,6 +2,7 @@
 
 import inspect
 import re
+import tomllib
 
 import pytest
 
@@ -27,6 +28,18 @@ def test_every_room_is_in_it(layer: str) -> None:
     rooms = [found.parent for found in (_SOURCE / layer).glob("*/__init__.py")]
     assert rooms
     assert [room.name for room in rooms if f"`{room.relative_to(_SOURCE)}/`" not in _TEXT] == []
+
+
+_CONTRACTS = tomllib.loads((PROJECT / "pyproject.toml").read_text())["tool"]["importlinter"]["contracts"]
+
+
+@pytest.mark.parametrize(("container", "prefix"), [("kind_echo", ""), ("kind_echo.core", "core/"),
+                                                   ("kind_echo.bench", "bench/")])  # fmt: skip
+def test_its_tables_stand_in_the_order_of_the_contract(container: str, prefix: str) -> None:
+    (layers,) = (c["layers"] for c in _CONTRACTS if c["type"] == "layers" and c["containers"] == [container])
+    ordered = [room.strip() for layer in layers for room in layer.split("|")]
+    told = re.findall(rf"(?:^\| |, )`{prefix}(\w+)(?:/|\.py)`(?= \||, `\w+/` \|)", _TEXT, re.MULTILINE)
+    assert [room for room in told if room in ordered] == ordered
 
 
 _ROOM_OF = {"me": "people", "sign-in": "people", "sign-out": "people", "links": "people", "tokens": "people",
