@@ -1,21 +1,21 @@
 """Print the table of who reaches which route, made from the one that the server goes by: docs/access.md."""
 
-from kind_echo.bench.accounts import ROLES, SCOPES, Caller
+from kind_echo.bench.accounts import ROLE_TITLES, ROLES, SCOPES, Caller
 from kind_echo.web.security.reach import REACH
 
 _HEAD = """\
 # Who reaches what
 
 Made from the server's own table by `make types`; a check fails when it is stale, and a test walks every route as each
-of them. *Nobody* is who has not signed in; *look*, *work* and *keep* are roles of people; *read*, *submit* and *render*
-are scopes of tokens. Beside the table, approving and restoring references, and undoing that, asks for *keep*. A route
-that is not here lets nobody in.
+of them. *Nobody* is who has not signed in; *Viewer*, *Engineer* and *Administrator* are roles of people; *read*,
+*submit* and *render* are scopes of tokens. Beside the table, approving and restoring references, and undoing that, asks
+for *Administrator*. A route that is not here lets nobody in.
 """
 
 
 def main() -> None:
     """One line a route, a mark for each who comes in."""
-    people = [Caller(role, role=role) for role in ROLES]
+    people = [Caller(ROLE_TITLES[role], role=role) for role in ROLES]
     programs = [Caller(scope, scope=scope) for scope in SCOPES]
     print(_HEAD)
     print(f"| route | nobody | {' | '.join(c.name for c in people + programs)} |")

@@ -179,7 +179,7 @@ def test_a_person_and_all_have_quotas_and_deleting_makes_room(empty: str, tmp_pa
     with transaction() as session:
         store_content(session, ArraySource(np.random.default_rng(4).uniform(-1, 1, (200_000, 2)), 48_000),
                       ENCODINGS["FLOAT"])  # fmt: skip
-    with pytest.raises(StorageFull, match="keepers allow"), transaction() as session:
+    with pytest.raises(StorageFull, match="administrators allow"), transaction() as session:
         keep_upload(session, one, "one.wav", who="Ben", now=NOW)
 
 

@@ -91,7 +91,7 @@ def _played(page: Page) -> np.ndarray:
 
 
 def _lined_up(page: Page, kept: Sequence[str]) -> dict[str, Any]:
-    """What the server says of these sides from 0.5 to 0.9 s, at one RMS level."""
+    """What the server says of these sides from 0.5 to 0.9 s, matched in RMS level."""
     answer: dict[str, Any] = page.evaluate(
         """async (body) => {
             const me = await (await fetch("/api/me")).json();
@@ -176,7 +176,7 @@ def test_any_band_is_typed_and_heard_and_one_that_holds_nothing_is_not(listener:
     assert "band=300-3400" in page.url
     page.keyboard.press("Escape")
     expect(fields).to_be_hidden()
-    expect(page.get_by_text("Making ready…")).to_be_hidden()
+    expect(page.get_by_text("Preparing…")).to_be_hidden()
     page.keyboard.press(" ")
     expect(page.get_by_role("button", name="Stop")).to_be_visible()
     out = _played(page)
@@ -194,10 +194,10 @@ def test_channels_and_the_difference_are_heard_as_they_say(listener: Page) -> No
     page = listener
     page.add_init_script(OFFLINE)
     _listen(page, first, second, also="&passage=0.5-0.9&by=none")
-    page.get_by_role("button", name="Hear the difference too").click()
+    page.get_by_role("button", name="Include the difference").click()
     expect(page.get_by_role("button", name="3 Side 2 less Side 1", exact=False)).to_be_visible()
     page.get_by_label("Which channels are heard").select_option("swapped")
-    expect(page.get_by_text("no louder than −6 dBFS, for your ears")).to_be_visible()
+    expect(page.get_by_text("limited to −6 dBFS, for your ears")).to_be_visible()
     page.keyboard.press("3")
     page.keyboard.press("+")
     page.get_by_role("button", name="Play").click()
@@ -347,11 +347,11 @@ def test_a_passage_is_dragged_no_longer_than_may_be_heard_and_a_refusal_leaves_t
     expect(page.get_by_role("alert")).to_have_count(0)
     page.route("**/api/listening/sides", lambda route: route.fulfill(status=422, json=REFUSED))
     page.get_by_role("button", name=re.compile("^Level:")).click()
-    page.get_by_role("menuitemradio", name="at one RMS level").click()
+    page.get_by_role("menuitemradio", name="matched in RMS level").click()
     expect(page.get_by_role("alert")).to_contain_text("Not today.")
     page.unroute("**/api/listening/sides")
     page.get_by_role("button", name=re.compile("^Level:")).click()
-    page.get_by_role("menuitemradio", name="at one sample peak").click()
+    page.get_by_role("menuitemradio", name="matched in sample peak").click()
     expect(page.get_by_role("alert")).to_have_count(0)
 
 
@@ -362,7 +362,7 @@ def test_from_a_pair_by_one_key_with_a_note_and_a_test_that_are_shown_on_it(list
     page.keyboard.press("j")
     expect(page.get_by_text("37 samples taken off", exact=False)).to_be_visible(timeout=30_000)
     page.get_by_role("button", name="harsh").click()
-    page.get_by_role("button", name="Keep the note").click()
+    page.get_by_role("button", name="Save the note").click()
     expect(page.get_by_role("region", name="Notes").get_by_role("listitem")).to_contain_text("harsh")
     page.keyboard.press("b")
     page.get_by_role("form", name="Listen blind").get_by_role("button", name="Make the test").click()

@@ -107,7 +107,7 @@ def test_files_of_all_kinds_stand_in_one_table(page: Page, tmp_path: Path) -> No
     expect(page.get_by_role("row", name=re.compile("other.wav"))).to_contain_text("44.1 against 48 kHz")
     page.get_by_role("button", name="Gain, dB").click()
     assert axe(page) == []
-    page.get_by_role("button", name="To one level…").click()
+    page.get_by_role("button", name="Match levels…").click()
     page.get_by_role("button", name="Find the trims of 6 files").click()
     expect(page.get_by_text(re.compile(r"−23.00 − \(.*\) LUFS = "))).to_have_count(5, timeout=30_000)
     page.get_by_role("link", name="late.wav").click()

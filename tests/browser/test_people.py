@@ -93,7 +93,7 @@ def test_people_and_tokens_are_kept_on_one_page(page: Page) -> None:
     expect(row).to_contain_text("disabled")
     keeper = page.get_by_role("row", name=re.compile("^Nora F."))
     keeper.get_by_role("button", name="Disable").click()
-    expect(keeper.get_by_role("alert")).to_contain_text("is the last who may keep people")
+    expect(keeper.get_by_role("alert")).to_contain_text("is the last administrator")
     page.get_by_role("textbox", name="Program").fill("nightly builds")
     page.get_by_role("button", name="Make", exact=True).click()
     expect(shown.locator("code")).to_have_text(re.compile("^kindecho_"))

@@ -28,10 +28,10 @@ def test_a_signal_is_chosen_changed_looked_at_and_kept(page: Page) -> None:
     page.get_by_label("Level, dBFS").fill("6")
     expect(page.get_by_text("A number from -200 to 0")).to_be_visible()
     page.get_by_label("Level, dBFS").fill("-12")
-    page.get_by_label("Name that plans use").fill("Steady tone 997 Hz")
+    page.get_by_label("Name in plans").fill("Steady tone 997 Hz")
     page.get_by_role("button", name="Keep", exact=True).click()
     expect(page.get_by_text("There is a signal named Steady tone 997 Hz already")).to_be_visible()
-    page.get_by_label("Name that plans use").fill("High tone")
+    page.get_by_label("Name in plans").fill("High tone")
     page.get_by_role("button", name="Keep", exact=True).click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("High tone at 96 kHz")
     expect(page.get_by_role("button", name=re.compile("^High tone"))).to_contain_text("not used yet")
@@ -118,14 +118,14 @@ def test_a_kit_goes_out_and_comes_back_on_the_page(page: Page, tmp_path: Path) -
 
 
 def _do(page: Page, thing: str, what: str) -> None:
-    page.get_by_role("button", name=f"{thing}: what can be done with it", exact=True).click()
+    page.get_by_role("button", name=f"{thing}: actions", exact=True).click()
     page.get_by_role("menuitem", name=what).click()
 
 
 def test_a_typing_mistake_is_taken_back_and_what_is_done_with_is_put_away(page: Page) -> None:
     page.goto("/effects")
     expect(page.get_by_role("heading", level=1)).to_contain_text("Fogbank")
-    page.get_by_role("button", name="build 1.1: what can be done with it", exact=True).click()
+    page.get_by_role("button", name="build 1.1: actions", exact=True).click()
     expect(page.get_by_text("A machine has it, and gives it its name.")).to_be_visible()
     page.keyboard.press("Escape")
     _do(page, "setting All of it", "Rename…")

@@ -11,7 +11,7 @@ from flask.testing import FlaskClient
 from sqlalchemy import text
 
 from kind_echo.bench.accounts import add_person, change_person, credentials, local_link, open_link, use_link
-from kind_echo.bench.accounts.people import CannotSignIn, LastKeeper, PersonExists
+from kind_echo.bench.accounts.people import CannotSignIn, LastAdministrator, PersonExists
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.accounts import Person, SignInLink
 from kind_echo.database.sessions import transaction
@@ -269,7 +269,7 @@ def test_names_are_told_apart_and_somebody_always_keeps(empty: str) -> None:
             with pytest.raises(BadParameter):
                 add_person(session, name, "look", who="test", now=NOW)
         for change in ({"disabled": True}, {"role": "work"}):
-            with pytest.raises(LastKeeper):
+            with pytest.raises(LastAdministrator):
                 change_person(session, keeper.id, who="test", now=NOW, **change)  # type: ignore[arg-type]
         add_person(session, "Tove L.", "keep", who="test", now=NOW)
         change_person(session, keeper.id, who="test", now=NOW, role="look")

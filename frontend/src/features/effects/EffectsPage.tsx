@@ -112,7 +112,7 @@ function EffectView({ effect }: { effect: Effect }) {
       </table>
       {settings.box && <p className="border-t border-line px-5 py-2">{settings.box}</p>}
       <table className="mt-5 w-full border-t border-line">
-        <caption className="px-5 pt-4 pb-1 text-left font-semibold">What can be set</caption>
+        <caption className="px-5 pt-4 pb-1 text-left font-semibold">Parameters</caption>
         <thead className={HEAD}>
           <tr>
             <th scope="col">Parameter</th>

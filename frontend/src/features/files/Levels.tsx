@@ -69,7 +69,7 @@ export function Levels({ set, chosen }: { set: FileSet; chosen: SetFile[] }) {
     end: String(level.end ?? 0),
   });
   return (
-    <section aria-label="To one level" className="mx-5 mb-3 rounded-md border border-line bg-sheet p-4">
+    <section aria-label="Match levels" className="mx-5 mb-3 rounded-md border border-line bg-sheet p-4">
       <form
         className="flex flex-wrap items-end gap-x-5 gap-y-3"
         onSubmit={(event) => {

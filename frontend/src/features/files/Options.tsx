@@ -8,14 +8,14 @@ import type { FileSet, SetOptions } from "./queries";
 
 const ALIGNS = [
   { value: "samples", label: "Whole samples" },
-  { value: "fraction", label: "Fractions of a sample too" },
+  { value: "fraction", label: "Fractions of a sample" },
   { value: "none", label: "Nothing" },
 ];
 const ALSO = [
-  { value: "nothing", label: "Levels alone" },
+  { value: "nothing", label: "Levels only" },
   { value: "tone", label: "A steady tone" },
-  { value: "signal", label: "A signal of the library" },
-  { value: "lossy", label: "What lossy encoding does" },
+  { value: "signal", label: "Library signal" },
+  { value: "lossy", label: "Lossy encoding" },
 ];
 const CODECS = [
   { value: "mp3", label: "MP3" },
@@ -41,7 +41,7 @@ export function MeasuredFor({ options }: { options: SetOptions }) {
   );
 }
 
-/** How the files are compared, and for what they are measured: kept together, for all are measured anew. */
+/** Comparison settings, and for what they are measured: kept together, for all are measured anew. */
 export function Options({
   set,
   pending,
@@ -60,7 +60,7 @@ export function Options({
   const unready = (to.also === "tone" && !to.frequency) || (to.also === "signal" && to.signal_id == null);
   return (
     <form
-      aria-label="How the files are compared"
+      aria-label="Comparison settings"
       className="mx-5 mb-3 grid gap-4 rounded-md border border-line bg-sheet p-4 lg:grid-cols-2"
       onSubmit={(event) => {
         event.preventDefault();
@@ -70,7 +70,7 @@ export function Options({
       <fieldset className="flex flex-wrap content-start items-end gap-x-5 gap-y-3">
         <legend className="mb-2 font-semibold">Against the reference</legend>
         <LabelledChoice
-          label="Delay taken off"
+          label="Delay compensation"
           value={to.align ?? "samples"}
           choices={ALIGNS}
           onChoose={(align) => change({ align: align as NonNullable<SetOptions["align"]> })}
@@ -96,12 +96,12 @@ export function Options({
           onChange={(event) => change({ ceiling: numeric(event.target.value) })}
         />
         <Check
-          label="Bring to its level"
+          label="Match gain"
           checked={to.match_gain ?? false}
           onChange={(match_gain) => change({ match_gain })}
         />
         <Check
-          label="Invert an inverted file back"
+          label="Match polarity"
           checked={to.match_polarity ?? false}
           onChange={(match_polarity) => change({ match_polarity })}
         />
@@ -133,7 +133,7 @@ export function Options({
         )}
         {to.also === "signal" && (
           <LabelledChoice
-            label="Signal that went in"
+            label="Input signal"
             value={String(to.signal_id ?? "")}
             choices={[
               { value: "", label: "Choose one" },

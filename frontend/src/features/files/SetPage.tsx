@@ -89,10 +89,10 @@ function SetView({ set }: { set: FileSet }) {
           <div className="flex flex-wrap items-center gap-2 px-5 pb-3">
             {choose}
             <Button needs="work" aria-expanded={panel === "options"} onClick={() => toggle("options")}>
-              How compared…
+              Comparison settings…
             </Button>
             <Button aria-expanded={panel === "levels"} onClick={() => toggle("levels")}>
-              To one level…
+              Match levels…
             </Button>
             <Button needs="work" aria-expanded={panel === "name"} onClick={() => toggle("name")}>
               Name, note, copy…
@@ -295,10 +295,10 @@ function OnTheirWay({
   const failed = sending.filter((one) => one.error);
   const under = sending.filter((one) => !one.error);
   return (
-    <section aria-label="Files on their way" className="border-t border-line px-5 py-2">
+    <section aria-label="Uploading" className="border-t border-line px-5 py-2">
       {under.length > 0 && (
         <p role="status" className="py-1 text-quiet">
-          {count(under.length, "file")} on the way:{" "}
+          {count(under.length, "file")} Uploading:{" "}
           {under
             .filter((one) => one.share > 0)
             .map((one) =>

@@ -80,7 +80,7 @@ export function FileTable({
               />
             ))}
             <th scope="col" className="pr-5!">
-              {hasReference ? "What explains the difference" : "Note"}
+              {hasReference ? "Causes" : "Note"}
             </th>
           </tr>
         </thead>
@@ -136,7 +136,7 @@ function Row({
             colSpan={columns.length + 3}
             className="px-5 pt-3 pb-1 text-left font-semibold"
           >
-            {head || "Outside any folder"}
+            {head || "No folder"}
           </th>
         </tr>
       )}

@@ -75,9 +75,9 @@ function HostRows({ hosts }: { hosts: Host[] }) {
           <th scope="col">Host</th>
           <th scope="col">Modes</th>
           <th scope="col">Rendered by</th>
-          <th scope="col">Waits for it</th>
+          <th scope="col">Waiting runs</th>
           <th scope="col">
-            <span className="sr-only">What can be done</span>
+            <span className="sr-only">Actions</span>
           </th>
         </tr>
       </thead>
@@ -313,7 +313,7 @@ function MachineRow({ machine }: { machine: Machine }) {
   );
 }
 
-/** What a machine offers and may not render: a keeper approves it once; what collides is never taken over. */
+/** What a machine offers and may not render: an administrator approves it once; what collides is never taken over. */
 function Unapproved({ machine, held }: { machine: string; held: NonNullable<Machine["unapproved"]> }) {
   const approve = useApproveMachine();
   const waits = [...held.hosts, ...held.effects];

@@ -8,6 +8,7 @@ import { Button, FileButton, Sentence, Word } from "../../ui/controls";
 import { count, kilohertz, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
+import { verdictText } from "../../ui/words";
 import { kitQuery, useAssign, useDiscard } from "./queries";
 
 export function KitPage() {
@@ -108,7 +109,7 @@ function Returns({ run }: { run: number }) {
   };
   return (
     <section
-      aria-label="Renders that come back"
+      aria-label="Returned renders"
       onDragOver={(event) => {
         event.preventDefault();
         setOver(true);
@@ -117,7 +118,7 @@ function Returns({ run }: { run: number }) {
       onDrop={drop}
       className={`flex min-h-32 flex-col rounded-md border-2 border-dashed bg-sheet p-4 ${over ? "border-text" : "border-line"}`}
     >
-      <h2 className="font-semibold">Renders that come back</h2>
+      <h2 className="font-semibold">Returned renders</h2>
       <p className="mt-1 text-quiet">Drop files or a ZIP here: WAV, FLAC, AIFF, RF64, W64 or CAF.</p>
       {sending.length > 0 && (
         <ul role="status" className="mt-3 space-y-1">
@@ -125,7 +126,7 @@ function Returns({ run }: { run: number }) {
             <li key={one.name}>
               <span className="font-medium break-all">{one.name}</span>{" "}
               <span className="text-quiet">
-                {one.said ?? (one.share < 1 ? `${Math.round(one.share * 100)} % sent` : "Sent; being read…")}
+                {one.said ?? (one.share < 1 ? `${Math.round(one.share * 100)} % sent` : "Reading…")}
               </span>
             </li>
           ))}
@@ -168,7 +169,7 @@ function Open({ kit, files }: { kit: Kit; files: KitFile[] }) {
             <div className="min-w-64 flex-1">
               <p className="font-medium break-all">{file.name}</p>
               <p className="text-quiet">
-                {file.state === "received" ? "Being examined…" : `${file.why}.`} {kilohertz(file.rate)} kHz,{" "}
+                {file.state === "received" ? "Checking…" : `${file.why}.`} {kilohertz(file.rate)} kHz,{" "}
                 {count(file.channels, "channel")}, {number(file.seconds, 2)} s
               </p>
             </div>
@@ -214,7 +215,7 @@ function Places({ kit }: { kit: Kit }) {
   const files = new Map(kit.files.map((file) => [file.id, file]));
   return (
     <table className="mt-6 w-full border-t border-line">
-      <caption className="px-5 pt-4 pb-2 text-left font-semibold">What is to come back</caption>
+      <caption className="px-5 pt-4 pb-2 text-left font-semibold">Expected renders</caption>
       <thead className={HEAD}>
         <tr>
           <th scope="col">Render</th>
@@ -270,10 +271,10 @@ function Came({ place, file }: { place: KitPlace; file: KitFile | undefined }) {
       <td className="max-w-80">
         {ready ? (
           <Link to={`/cells/${place.cell_id}`} className="underline decoration-line hover:decoration-text">
-            {place.verdict}. {place.why}
+            {verdictText(place.verdict)}. {place.why}
           </Link>
         ) : (
-          <span className="text-quiet">Being measured…</span>
+          <span className="text-quiet">Measuring…</span>
         )}
       </td>
     </>

@@ -17,17 +17,17 @@ import { clipsQuery, type HeardSide, type Listening, sidesQuery } from "./querie
 import { useLooper } from "./useLooper";
 
 const ALIGNS: Choice[] = [
-  { value: "whole", label: "lined up to the sample" },
-  { value: "fraction", label: "lined up to a fraction of a sample" },
-  { value: "as rendered", label: "as late as they were rendered" },
+  { value: "whole", label: "aligned to the sample" },
+  { value: "fraction", label: "aligned to a fraction of a sample" },
+  { value: "as rendered", label: "not aligned" },
 ];
 const LEVELS: Choice[] = [
-  { value: "loudness_integrated", label: "at one loudness" },
-  { value: "rms", label: "at one RMS level" },
-  { value: "vu_max", label: "at one VU maximum" },
-  { value: "sample_peak", label: "at one sample peak" },
-  { value: "true_peak", label: "at one true peak" },
-  { value: "none", label: "at the levels they were rendered at" },
+  { value: "loudness_integrated", label: "matched in loudness" },
+  { value: "rms", label: "matched in RMS level" },
+  { value: "vu_max", label: "matched in VU maximum" },
+  { value: "sample_peak", label: "matched in sample peak" },
+  { value: "true_peak", label: "matched in true peak" },
+  { value: "none", label: "levels as rendered" },
 ];
 const PASSAGES: Choice[] = [
   { value: "loudest", label: "the loudest 3 s" },
@@ -203,10 +203,10 @@ function Open({
               {heard.sides[0]?.name}, looped{heard.found && `; ${heard.found}`}. Drag to choose another
               passage.
             </span>
-            <span>{finding || clips.isPending ? "Making ready…" : ""}</span>
+            <span>{finding || clips.isPending ? "Preparing…" : ""}</span>
           </p>
           <fieldset className="mt-3 grid gap-3 sm:grid-cols-2 xl:grid-cols-3">
-            <legend className="sr-only">What is heard</legend>
+            <legend className="sr-only">Sides</legend>
             {heard.sides.map((one, i) => (
               <SideCard
                 key={one.spec}
@@ -261,13 +261,13 @@ function Open({
               </select>
             )}
             {canDiffer && heard.sides.length < MOST_SIDES && (
-              <Button onClick={addDifference}>Hear the difference too</Button>
+              <Button onClick={addDifference}>Include the difference</Button>
             )}
             <AddLossy asked={asked} onChange={onChange} />
             {heard.sides.some((one) => one.difference) && (
               <span className="flex items-center gap-1 text-xs text-quiet">
                 <Button small hint="−" disabled={louder <= 0} onClick={() => turnUp(-STEP)}>
-                  Softer
+                  Quieter
                 </Button>
                 <span className="w-24 text-center">
                   difference <b className="text-text">+{louder} dB</b>
@@ -275,7 +275,7 @@ function Open({
                 <Button small hint="+" disabled={louder >= most} onClick={() => turnUp(STEP)}>
                   Louder
                 </Button>
-                <span>no louder than {number(heard.safe_peak, 0)} dBFS, for your ears</span>
+                <span>limited to {number(heard.safe_peak, 0)} dBFS, for your ears</span>
               </span>
             )}
           </div>
@@ -347,7 +347,7 @@ function SideCard({
       </span>
       <span className="text-xs leading-4 text-quiet">
         {side.delay === null
-          ? "not lined up"
+          ? "not aligned"
           : side.delay === 0
             ? "no delay taken off"
             : `${number(side.delay, Number.isInteger(side.delay) ? 0 : 3, true)} samples taken off`}

@@ -71,7 +71,7 @@ export function Notes({
                 onClick={() => setEditing(!editing)}
                 className="px-1.5 text-xs leading-6 underline"
               >
-                Words…
+                Vocabulary…
               </button>
             )}
           </div>
@@ -79,7 +79,7 @@ export function Notes({
           {add.error && <p role="alert">{add.error.message}</p>}
           <div>
             <Button small type="submit" disabled={add.isPending || text.trim() === ""}>
-              Keep the note
+              Save the note
             </Button>
           </div>
         </form>
@@ -128,7 +128,7 @@ function Words({ words, onDone }: { words: string[]; onDone: () => void }) {
   return (
     <div className="grid gap-1">
       <label className="grid gap-1 text-xs text-quiet">
-        Words of the house, with commas between
+        Vocabulary, separated by commas
         <input
           value={text}
           onChange={(event) => setText(event.target.value)}
@@ -149,7 +149,7 @@ function Words({ words, onDone }: { words: string[]; onDone: () => void }) {
             )
           }
         >
-          Keep these words
+          Save the vocabulary
         </Button>
       </div>
     </div>

@@ -143,7 +143,7 @@ function Apart({
   return (
     <>
       <fieldset className="grid grid-cols-3 gap-4">
-        <legend className="sr-only">What is heard</legend>
+        <legend className="sr-only">Sides</legend>
         {slots.map((one, i) => (
           <button
             key={one.label}
@@ -317,7 +317,7 @@ function Played({
         {looper?.playing ? "Stop" : "Play"}
       </Button>
       <span role="status" className="text-quiet">
-        {ready ? "" : "On its way…"}
+        {ready ? "" : "Loading…"}
       </span>
     </>
   );

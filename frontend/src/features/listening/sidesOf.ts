@@ -6,7 +6,7 @@ export function sidesOf(pair: Pair): Spec[] {
   const named = [
     { side: pair.reference, name: "Reference" },
     { side: pair.render, name: "Render" },
-    { side: pair.signal, name: "Signal that went in" },
+    { side: pair.signal, name: "Input signal" },
   ];
   return named.flatMap(({ side, name }) =>
     side && side.dropped_at === null ? [{ spec: side.sha256 ?? side.address, name }] : [],

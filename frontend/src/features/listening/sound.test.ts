@@ -1,6 +1,6 @@
 import { afterEach, beforeEach, describe, expect, test, vi } from "vitest";
 
-vi.mock("../api/base", () => ({ BASE: "" }));
+vi.mock("../../api/base", () => ({ BASE: "" }));
 
 import { openSound } from "../../ui/sound";
 import { Player, type PlayerSource } from "../pair/player/player";

@@ -10,15 +10,15 @@ interface Row {
   left: number | null;
 }
 
-/** What explains the difference: each cause that was found, and the residual that is left once it is undone. */
+/** Causes: each cause that was found, and the residual that is left once it is undone. */
 export function Account({ pair }: { pair: Pair }) {
   const raw = pair.readings.find((one) => one.measure === "account_raw" && one.channel === "all")?.value;
   if (pair.causes.length === 0 || pair.causes.some((one) => one.cause === "none")) return null;
   const rows = rowsOf(pair.causes, raw ?? null);
   const top = Math.max(raw ?? LOWEST, LOWEST + 1);
   return (
-    <section aria-label="What explains the difference" className="mb-5">
-      <h2 className="font-semibold">What explains the difference</h2>
+    <section aria-label="Causes" className="mb-5">
+      <h2 className="font-semibold">Causes</h2>
       <ol className="mt-1">
         {rows.map((row, i) => (
           <li key={row.key} className="py-1">

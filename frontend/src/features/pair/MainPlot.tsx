@@ -83,7 +83,7 @@ function Waveform(props: Props) {
         />
         {channels > 1 && (
           <Check
-            label="channels over each other"
+            label="Overlay channels"
             checked={ruler.over}
             onChange={(over) => setRuler({ ...ruler, over })}
           />

@@ -8,6 +8,7 @@ import { Check } from "../../ui/fields";
 import { useKeys } from "../../ui/keys";
 import { count, kilohertz, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
+import { verdictText } from "../../ui/words";
 import { DecideDialog } from "../decisions/DecideDialog";
 import { StandingText } from "../decisions/StandingText";
 import { UndoBar, useLastAct } from "../decisions/UndoBar";
@@ -363,7 +364,7 @@ function Standing({ pair }: { pair: Pair }) {
     <p className="pb-4 text-base leading-6">
       {pair.verdict && (
         <b className={`font-semibold ${pair.verdict === "Fail" ? "text-difference" : ""}`}>
-          {pair.verdict}.{" "}
+          {verdictText(pair.verdict)}.{" "}
         </b>
       )}
       {pair.kind === "cell" ? `${pair.why}.` : pair.state === "failed" ? pair.why : own}

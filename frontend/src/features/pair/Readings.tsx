@@ -6,7 +6,7 @@ import { limitText, number, valueText } from "../../ui/numbers";
 
 const FAMILIES: Record<string, string> = {
   compare: "Against the reference",
-  integrity: "Is it fit to be measured",
+  integrity: "Integrity",
   tone: "The tone",
   aliases: "Aliases",
   imd: "Intermodulation",
@@ -14,16 +14,16 @@ const FAMILIES: Record<string, string> = {
   latency: "Latency",
   transfer: "Transfer curve",
   dynamics: "Dynamics",
-  takes: "How far takes differ",
-  lossy: "What lossy encoding does",
+  takes: "Take spread",
+  lossy: "Lossy encoding",
   levels: "Levels of the render",
   loudness: "Loudness of the render",
-  cost: "What the render took",
+  cost: "Render cost",
 };
 const OF_REFERENCE: Record<string, string> = {
   levels: "Levels of the reference",
   loudness: "Loudness of the reference",
-  integrity: "Is the reference fit to be measured",
+  integrity: "Integrity of the reference",
 };
 
 const LEVELS = ["levels", "loudness"];

@@ -9,15 +9,15 @@ import { Labelled, LabelledChoice } from "../../ui/fields";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
-import { ROLE_WORDS } from "./PersonMenu";
+import { ROLE_WORDS } from "../../ui/words";
 import { peopleQuery, useAddPerson, useChangePerson, useResetPerson } from "./queries";
 import { type Secret, ShownOnce } from "./ShownOnce";
 import { Tokens } from "./Tokens";
 
 const ROLES = (["look", "work", "keep"] as const).map((role) => ({
   value: role,
-  label: role,
-  detail: ROLE_WORDS[role],
+  label: ROLE_WORDS[role].title,
+  detail: ROLE_WORDS[role].does,
 }));
 
 /** Accounts and their roles, and the tokens of programs. */
@@ -28,7 +28,7 @@ export function PeoplePage() {
   if (!keeps)
     return (
       <Empty title="You cannot manage accounts.">
-        Only people with the role keep see and change accounts and tokens.
+        Only administrators see and change accounts and tokens.
       </Empty>
     );
   if (people.isPending) return <Loading what="the people" />;
@@ -131,7 +131,7 @@ function PersonRow({ person, onSecret }: { person: Person; onSecret: (secret: Se
       </td>
       <td className="whitespace-nowrap">
         {person.signed_in_at ? dateTime(person.signed_in_at) : <span className="text-quiet">never</span>}
-        {!person.has_password && !shut && <p className="text-xs text-quiet">Has no password yet</p>}
+        {!person.has_password && !shut && <p className="text-xs text-quiet">No password yet</p>}
       </td>
       <td className="whitespace-nowrap text-quiet">
         {dateTime(person.made_at)}, by {person.made_by}

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import { useCan, useMe } from "../../api/me";
 import { Button } from "../../ui/controls";
 import { Labelled } from "../../ui/fields";
+import { ROLE_WORDS } from "../../ui/words";
 import { NewPassword } from "./NewPassword";
 import { useChangePassword, useSignOut } from "./queries";
 
@@ -32,7 +33,7 @@ export function PersonMenu() {
             className="z-30 min-w-52 rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
           >
             <DropdownMenu.Label className="px-2 py-1.5 text-xs text-quiet">
-              {ROLE_WORDS[me.role ?? "look"]}
+              {ROLE_WORDS[me.role ?? "look"].title}: {ROLE_WORDS[me.role ?? "look"].does}
             </DropdownMenu.Label>
             {keeps && (
               <DropdownMenu.Item asChild>
@@ -59,12 +60,6 @@ export function PersonMenu() {
     </>
   );
 }
-
-export const ROLE_WORDS = {
-  look: "Reads, listens and exports",
-  work: "Plans, runs and decides",
-  keep: "Keeps references, people and renderers",
-};
 
 function PasswordDialog({ onClose }: { onClose: () => void }) {
   const [old, setOld] = useState("");

@@ -48,7 +48,7 @@ function ByPassword() {
       button="Sign in"
       busy={signIn.isPending}
       onSubmit={() => signIn.mutate({ name, password }, { onSuccess: done })}
-      after="No account, or no password any more? A keeper can send you a new link."
+      after="No account, or no password any more? An administrator can send you a new link."
     >
       <Labelled
         label="Name"

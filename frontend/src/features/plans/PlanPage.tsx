@@ -102,7 +102,7 @@ function Editor({ written }: { written: WrittenPlan }) {
             disabled={keep.isPending || !state || yaml !== undefined || (!isNew && changes.length === 0)}
             onClick={save}
           >
-            {isNew ? "Keep this plan" : `Keep as revision ${(newest?.number ?? 0) + 1}`}
+            {isNew ? "Save the plan" : `Save as revision ${(newest?.number ?? 0) + 1}`}
           </Button>
         </div>
       </div>
@@ -194,7 +194,7 @@ function Editor({ written }: { written: WrittenPlan }) {
             </>
           )}
           <label className="mt-1 mb-4 grid gap-1">
-            <span className="text-quiet">Why (kept with the revision)</span>
+            <span className="text-quiet">Reason (saved with the revision)</span>
             <textarea
               rows={2}
               maxLength={2000}

@@ -49,7 +49,7 @@ export function PlansPage() {
               <th scope="col">Revision</th>
               <th scope="col">Builds</th>
               <th scope="col">
-                <span className="sr-only">What can be done</span>
+                <span className="sr-only">Actions</span>
               </th>
             </tr>
           </thead>

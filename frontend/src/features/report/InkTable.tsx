@@ -1,5 +1,6 @@
 import { useMemo } from "react";
 import type { Cell, Sheet } from "../../api/client";
+import { verdictText } from "../../ui/words";
 import { Ink } from "../sheet/Ink";
 import { type Column, layOut, WHOLE } from "../sheet/layout";
 
@@ -88,4 +89,5 @@ function spansOf(columns: Column[], name: (column: Column) => string) {
   return found;
 }
 
-const wordsOf = (cell: Cell) => (cell.decision?.holds ? `${cell.verdict}, decided` : cell.verdict);
+const wordsOf = (cell: Cell) =>
+  cell.decision?.holds ? `${verdictText(cell.verdict)}, decided` : verdictText(cell.verdict);

@@ -6,6 +6,7 @@ import { Button, Sentence } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
 import { count, day } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
+import { verdictText } from "../../ui/words";
 import { StandingText } from "../decisions/StandingText";
 import { type RunHeard, runHeardQuery } from "../listening/queries";
 import { conditionText } from "../sheet/layout";
@@ -71,7 +72,7 @@ function Report({ sheet, heard }: { sheet: Sheet; heard: RunHeard }) {
             against approved references, in every host, at every rate.
           </Sentence>
           <p className="text-quiet">
-            {run.plan}, revision {run.revision}. Asked for by {run.requested_by}, {day(run.requested_at)}.
+            {run.plan}, revision {run.revision}. Started by by {run.requested_by}, {day(run.requested_at)}.
             Written {day(new Date().toISOString())}.
           </p>
         </header>
@@ -121,7 +122,7 @@ function Standings({ sheet }: { sheet: Sheet }) {
       <dl className="flex flex-wrap gap-x-8 pt-2">
         {VERDICTS.map(({ name, counted }) => (
           <div key={name} className="flex items-baseline gap-2">
-            <dt className="text-quiet">{name}</dt>
+            <dt className="text-quiet">{verdictText(name)}</dt>
             <dd className="font-semibold">{run.verdicts[counted]}</dd>
           </div>
         ))}
@@ -155,7 +156,7 @@ function Findings({ sheet }: { sheet: Sheet }) {
         {sheet.findings.map((finding) => (
           <li key={finding.key} className="break-inside-avoid">
             <b className="font-semibold">{finding.headline}</b>
-            <span className="text-quiet"> · {finding.verdict}</span>
+            <span className="text-quiet"> · {verdictText(finding.verdict)}</span>
             <p>
               {count(finding.cells.length, "cell")}, {finding.where}
               {finding.since && `, since ${finding.since}`}.{finding.worst && ` Worst: ${finding.worst}.`}
@@ -222,7 +223,7 @@ function Cells({ cells, of, names }: { cells: Cell[]; of: number; names: Names }
                 {names.get(cell.id)?.row}
                 <span className="block text-xs text-quiet">{names.get(cell.id)?.column}</span>
               </td>
-              <td className="pr-3 whitespace-nowrap">{cell.verdict}</td>
+              <td className="pr-3 whitespace-nowrap">{verdictText(cell.verdict)}</td>
               <td className="min-w-0 py-1 break-words">
                 {cell.why}
                 {cell.decision?.holds && (

@@ -70,11 +70,7 @@ export function RunsPage() {
         <RunTable runs={shown} />
       ) : (
         <p className="border-t border-line px-5 py-6 text-quiet">
-          {text
-            ? "No run has all of these words."
-            : archived
-              ? "No run is archived."
-              : "All runs are archived."}
+          {text ? "No matching runs." : archived ? "No run is archived." : "All runs are archived."}
         </p>
       )}
       {runs.hasNextPage && (
@@ -136,7 +132,7 @@ function StartRun({ plans: all, latest }: { plans: Plan[]; latest: number | unde
           name="Rendering"
           value={render}
           choices={[
-            { value: "what changed", label: "what changed", detail: "the rest is taken over" },
+            { value: "what changed", label: "what changed", detail: "the rest is reused" },
             { value: "everything", label: "everything" },
           ]}
           onChoose={(value) => setRender(value === "everything" ? "everything" : "what changed")}
@@ -159,19 +155,19 @@ function RunTable({ runs }: { runs: Run[] }) {
         <tr className="[&>th]:px-3 [&>th]:py-2 [&>th]:font-normal [&>th:first-child]:pl-5">
           <th scope="col">Build</th>
           <th scope="col" className="w-[26%] xl:w-[34%]">
-            How it stands
+            Status
           </th>
           <th scope="col" className="w-[9%] text-right">
-            Need you
+            Needs review
           </th>
           <th scope="col" className="w-[18%]">
             Plan
           </th>
           <th scope="col" className="w-36">
-            Asked for
+            Started by
           </th>
           <th scope="col" className="w-14">
-            <span className="sr-only">What can be done</span>
+            <span className="sr-only">Actions</span>
           </th>
         </tr>
       </thead>
@@ -191,7 +187,7 @@ function RunTable({ runs }: { runs: Run[] }) {
               <Standing run={run} />
             </td>
             <td className="text-right">
-              <NeedYou run={run} />
+              <NeedsReview run={run} />
             </td>
             <td>
               {run.plan}
@@ -257,10 +253,10 @@ function sinceText({ more }: NonNullable<Run["since"]>): string {
   const said = words
     .filter(([, by]) => by !== 0)
     .map(([what, by]) => `${number(Math.abs(by), 0)} ${by > 0 ? "more" : "fewer"} ${what}`);
-  return said.length > 0 ? `${said.join(", ")} than on` : "As many of each as on";
+  return said.length > 0 ? `${said.join(", ")} than on` : "Same counts as";
 }
 
-function NeedYou({ run }: { run: Run }) {
+function NeedsReview({ run }: { run: Run }) {
   if (run.needs_you === 0)
     return <span className="text-quiet">{run.finished < run.cells ? "not yet known" : "none"}</span>;
   return (

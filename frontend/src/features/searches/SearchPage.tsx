@@ -5,6 +5,7 @@ import { Sentence } from "../../ui/controls";
 import { dateTime, kilohertz } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { ROW } from "../../ui/table";
+import { verdictText } from "../../ui/words";
 import { searchQuery } from "./queries";
 
 /** The first build that differs, or how far the search for it is. */
@@ -43,7 +44,7 @@ export function SearchPage() {
               ? `${before.version} is the last that passes.`
               : `${before.version} differs too, for another cause.`
             : "The builds halfway between are being rendered; this page follows by itself."}{" "}
-          Asked for by {started_by}, {dateTime(started_at)}.
+          Started by by {started_by}, {dateTime(started_at)}.
         </p>
       </div>
       <table className="w-full border-t border-line">
@@ -81,5 +82,9 @@ export function SearchPage() {
 function State({ build }: { build: Search["builds"][number] }) {
   if (build.cell_id === null) return <span className="text-quiet">not rendered, not needed so far</span>;
   if (build.passes === null) return <span className="text-quiet">being rendered</span>;
-  return build.passes ? <>passes</> : <b className="font-semibold text-difference">{build.verdict}</b>;
+  return build.passes ? (
+    <>passes</>
+  ) : (
+    <b className="font-semibold text-difference">{build.verdict && verdictText(build.verdict)}</b>
+  );
 }

@@ -15,11 +15,11 @@ interface Props {
 
 const ONLY = [
   { value: "", label: "every cell" },
-  { value: "needs", label: "what needs you" },
+  { value: "needs", label: "what needs review" },
   { value: "Fail", label: "what fails" },
   { value: "Changed", label: "what changed" },
   { value: "No reading", label: "what has no reading" },
-  { value: "Waiting", label: "what waits" },
+  { value: "Waiting", label: "what has no reference yet" },
   { value: "new", label: "what newly fails" },
   { value: "still", label: "what still fails" },
   { value: "fixed", label: "what is fixed" },

@@ -1,6 +1,7 @@
 import { memo, useState } from "react";
 import type { Finding, Sheet } from "../../api/client";
 import { count } from "../../ui/numbers";
+import { verdictText } from "../../ui/words";
 import { partsOf } from "./layout";
 
 interface Props {
@@ -40,12 +41,12 @@ export const Findings = memo(function Findings({ sheet, across, marked, onMark }
         {across && open.length > 0
           ? count(open.length, "finding")
           : open.length > 0
-            ? `${count(open.length, "finding")} ${open.length === 1 ? "needs" : "need"} you`
+            ? `${count(open.length, "finding")} ${open.length === 1 ? "needs" : "need"} review`
             : under
-              ? "Nothing needs you so far"
+              ? "Nothing needs review so far"
               : across
                 ? "No difference"
-                : "Nothing needs you"}
+                : "Nothing needs review"}
       </h2>
       {open.length > 0 && list(open)}
       {open.length === 0 && decided.length === 0 && !under && (
@@ -87,7 +88,7 @@ function Item({ finding, marked, opened, onOpen, onMark }: ItemProps) {
         <span className="block">
           <b className="font-semibold">{finding.headline}</b>
           {finding.verdict !== "Fail" && finding.verdict !== "Changed" && (
-            <span className="text-quiet"> · {finding.verdict}</span>
+            <span className="text-quiet"> · {verdictText(finding.verdict)}</span>
           )}
         </span>
         <span className="mt-1 block text-xs leading-5 text-quiet">

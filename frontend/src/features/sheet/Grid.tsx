@@ -2,6 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { memo, type RefObject, useEffect } from "react";
 import type { Cell, Measure } from "../../api/client";
 import { number } from "../../ui/numbers";
+import { verdictText } from "../../ui/words";
 import { Ink } from "./Ink";
 import type { Column, Layout, Row } from "./layout";
 
@@ -177,7 +178,7 @@ const Header = memo(function Header({
         className="row-start-3 pt-1 text-right text-xs text-quiet"
         style={{ gridColumn: columns.length + 2 }}
       >
-        need you
+        need review
       </span>
     </div>
   );
@@ -304,7 +305,7 @@ const CellView = memo(function CellView(props: CellProps) {
       data-cell={cell.id}
       data-verdict={cell.verdict}
       data-state={cell.state}
-      aria-label={`${label}: ${cell.verdict}. ${cell.why}${decided}${others}${shown && `. ${shown}`}${marked ? ". Marked" : ""}`}
+      aria-label={`${label}: ${verdictText(cell.verdict)}. ${cell.why}${decided}${others}${shown && `. ${shown}`}${marked ? ". Marked" : ""}`}
       onClick={() => onChoose(cell.id)}
       onDoubleClick={() => onOpen(cell.id)}
       className={`relative h-8 [contain:strict] scroll-mt-24 scroll-mr-24 scroll-mb-10 scroll-ml-44 self-center overflow-hidden bg-sheet outline-offset-0 ${
@@ -353,7 +354,7 @@ const Totals = memo(function Totals({ layout, template }: { layout: Layout; temp
       style={{ gridTemplateColumns: template }}
     >
       <span role="rowheader" tabIndex={-1} className="sticky left-0 bg-ground text-xs text-quiet">
-        need you
+        need review
       </span>
       {totals.map((total, i) => (
         <span

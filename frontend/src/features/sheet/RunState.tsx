@@ -37,7 +37,7 @@ export const RunState = memo(function RunState({ sheet, across, only, onPut }: P
               ? `${comparing} of ${count(cells.length, "pair")} still to be compared`
               : `${troubled} of ${count(cells.length, "cell")} ${troubled === 1 ? "differs" : "differ"}`
             : troubled > 0
-              ? `${troubled} of ${count(cells.length, "cell")} ${troubled === 1 ? "needs" : "need"} you`
+              ? `${troubled} of ${count(cells.length, "cell")} ${troubled === 1 ? "needs" : "need"} review`
               : cells.every((cell) => cell.verdict === "Pass")
                 ? `All ${cells.length} cells pass`
                 : `All ${cells.length} cells pass or are decided`}
@@ -67,7 +67,7 @@ export const RunState = memo(function RunState({ sheet, across, only, onPut }: P
         </p>
       )}
       {reused > 0 && (
-        <p>{count(reused, "render")} taken over from earlier runs: nothing they depend on has changed</p>
+        <p>{count(reused, "render")} reused from earlier runs: nothing they depend on has changed</p>
       )}
       <div className="ml-auto flex items-center gap-2">
         {change.error && <p role="alert">{change.error.message}</p>}

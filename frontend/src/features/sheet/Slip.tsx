@@ -4,6 +4,7 @@ import type { Cell, DecisionKind, Pair, Sheet } from "../../api/client";
 import { measuresQuery } from "../../api/measures";
 import { Button } from "../../ui/controls";
 import { kilohertz, limitText, valueText } from "../../ui/numbers";
+import { verdictText } from "../../ui/words";
 import { StandingText } from "../decisions/StandingText";
 import { cellQuery } from "../pair/queries";
 import { useRenderAgain } from "./queries";
@@ -44,8 +45,8 @@ export function Slip({ sheet, cell, marked, decidable, onOpen, onListen, onDecid
               block {condition.block_size}
             </p>
             <p className="truncate text-xs" title={cell.why}>
-              <b className="font-semibold">{cell.verdict}.</b> {cell.why}
-              {cell.reused && <span className="text-quiet"> Taken over from an earlier run.</span>}
+              <b className="font-semibold">{verdictText(cell.verdict)}.</b> {cell.why}
+              {cell.reused && <span className="text-quiet"> Reused from an earlier run.</span>}
             </p>
           </div>
           {cell.decision && (
@@ -58,7 +59,7 @@ export function Slip({ sheet, cell, marked, decidable, onOpen, onListen, onDecid
       ) : (
         <p className="text-quiet">
           No cell is chosen. Click one, or press an arrow key; <kbd className="font-sans">.</kbd> goes to the
-          first that needs you.
+          first that needs review.
         </p>
       )}
       <div className="ml-auto flex shrink-0 items-center gap-2">

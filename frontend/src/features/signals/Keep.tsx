@@ -24,7 +24,7 @@ export function Keep(props: { request: SignalRequest; suggestion: string; onKept
       <h2 className="font-semibold">Save this signal</h2>
       <div className="mt-2 flex items-end gap-3">
         <label className="min-w-0 flex-1">
-          <span className="block text-xs text-quiet">Name that plans use</span>
+          <span className="block text-xs text-quiet">Name in plans</span>
           <input
             value={name}
             onChange={(event) => setName(event.target.value)}
@@ -57,7 +57,7 @@ export function OwnFile({ onKept }: { onKept: (id: number) => void }) {
       const made = await sendFile<Signal>(
         `/api/signals/file?${asked}`,
         file,
-        (share) => setSaid(share < 1 ? `${Math.round(share * 100)} % sent` : "Sent; being read…"),
+        (share) => setSaid(share < 1 ? `${Math.round(share * 100)} % sent` : "Reading…"),
         new AbortController().signal,
       );
       setSaid(undefined);

@@ -8,7 +8,7 @@ import { Failed, Loading } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
 import { dryRunQuery, type Rule, type Share, storageQuery, useDrop, useSetRule } from "./queries";
 
-/** What takes the space, and for keepers the rule: how long audio is kept, and how much there may be. */
+/** What takes the space, and for administrators the rule: how long audio is kept, and how much there may be. */
 export function StoragePage() {
   const storage = useQuery(storageQuery);
   const keeps = useCan("keep");

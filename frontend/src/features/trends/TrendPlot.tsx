@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Measure, Sheet, TrendLine } from "../../api/client";
 import { number } from "../../ui/numbers";
+import { verdictText } from "../../ui/words";
 import { placeText } from "./lines";
 
 const WIDTH = 1200;
@@ -117,7 +118,7 @@ export function TrendPlot({
                 <Link
                   key={one.point.cell_id}
                   to={`/cells/${one.point.cell_id}`}
-                  aria-label={`${placeText(line)}: ${number(one.value, measure.decimals)} ${measure.unit}, ${one.point.verdict}`}
+                  aria-label={`${placeText(line)}: ${number(one.value, measure.decimals)} ${measure.unit}, ${verdictText(one.point.verdict)}`}
                 >
                   <circle
                     cx={one.x}

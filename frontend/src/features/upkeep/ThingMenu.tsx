@@ -27,7 +27,7 @@ const NEEDS: Record<Kind, Role> = {
 };
 const ITEM = "cursor-pointer rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground";
 
-/** What can be done with something that is under test: another name, out of the lists, or gone. */
+/** Actions with something that is under test: another name, out of the lists, or gone. */
 export function ThingMenu(thing: Thing) {
   const may = useCan(NEEDS[thing.kind]);
   const [asked, setAsked] = useState<"rename" | "delete" | "problem">();
@@ -41,7 +41,7 @@ export function ThingMenu(thing: Thing) {
     <>
       <DropdownMenu.Root>
         <DropdownMenu.Trigger
-          aria-label={`${called}: what can be done with it`}
+          aria-label={`${called}: actions`}
           className="h-7 rounded-md px-2 font-semibold text-quiet hover:bg-ground hover:text-text data-[state=open]:bg-ground"
         >
           <span aria-hidden="true">···</span>

@@ -1,6 +1,16 @@
 """People, what each may do, tokens, and the log of what was done."""
 
-from kind_echo.bench.accounts.access import ROLES, SCOPES, Caller, NotAllowed, NotSignedIn, Role, Scope, TokenUnknown
+from kind_echo.bench.accounts.access import (
+    ROLE_TITLES,
+    ROLES,
+    SCOPES,
+    Caller,
+    NotAllowed,
+    NotSignedIn,
+    Role,
+    Scope,
+    TokenUnknown,
+)
 from kind_echo.bench.accounts.attempts import (
     KEEP_SECONDS,
     add_attempts,
@@ -30,6 +40,7 @@ __all__ = [
     "KEEP_SECONDS",
     "LINK_DAYS",
     "ROLES",
+    "ROLE_TITLES",
     "SCOPES",
     "Caller",
     "Invited",

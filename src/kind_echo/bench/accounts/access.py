@@ -12,6 +12,7 @@ Scope = Literal["read", "submit", "render"]
 """Of a token: all that *look* reads; new builds and runs as well; a renderer's jobs, and nothing else."""
 
 ROLES: tuple[Role, ...] = get_args(Role)
+ROLE_TITLES: dict[Role, str] = {"look": "Viewer", "work": "Engineer", "keep": "Administrator"}
 SCOPES: tuple[Scope, ...] = get_args(Scope)
 
 
@@ -27,7 +28,7 @@ class TokenUnknown(Unauthenticated):
     """Somebody asks with a token that lets nobody in."""
 
     def __init__(self) -> None:
-        super().__init__("This token is not known here: it may be mistyped, past its end, or taken back by a keeper.")
+        super().__init__("This token is not known here: it may be mistyped, past its end, or revoked.")
 
 
 class NotSignedIn(Unauthenticated):
@@ -54,4 +55,4 @@ class Caller:
     def need(self, role: Role) -> None:
         """Raises NotAllowed for anybody who has not that role."""
         if not self.has(role):
-            raise NotAllowed(self.name, f"the role '{role}'")
+            raise NotAllowed(self.name, f"the role {ROLE_TITLES[role]}")

@@ -32,12 +32,12 @@ class PersonExists(Conflict):
         super().__init__(f"{name} has an account already; names are told apart by more than capitals.")
 
 
-class LastKeeper(Conflict):
+class LastAdministrator(Conflict):
     """Nobody would be left who may add people."""
 
     def __init__(self, name: str) -> None:
         self.name = name
-        super().__init__(f"Nothing was changed: {name} is the last who may keep people and references.")
+        super().__init__(f"Nothing was changed: {name} is the last administrator.")
 
 
 class CannotSignIn(Unauthenticated):
@@ -108,11 +108,11 @@ def reset_person(session: Session, person_id: int, *, who: str, now: datetime) -
 def change_person(
     session: Session, person_id: int, *, who: str, now: datetime, role: Role | None = None, disabled: bool | None = None
 ) -> Person:
-    """Give a person another role, shut them out, or let them in again. Raises PersonNotFound, LastKeeper."""
+    """Give a person another role, shut them out, or let them in again. Raises PersonNotFound, LastAdministrator."""
     person = find_person(session, person_id)
     loses = (role is not None and role != "keep") or bool(disabled)
     if person.role == "keep" and person.disabled_at is None and loses and _keepers(session) < 2:
-        raise LastKeeper(person.name)
+        raise LastAdministrator(person.name)
     if role is not None and role != person.role:
         person.role = role
         _write(session, now, who, "role changed", person, role=role)
@@ -196,7 +196,7 @@ def _named(session: Session, name: str) -> Person | None:
 
 
 def _keepers(session: Session) -> int:
-    """How many keepers there are; they are held, so that two who go at once see each other."""
+    """How many administrators there are; they are held, so that two who go at once see each other."""
     query = select(Person.id).where(Person.role == "keep", Person.disabled_at.is_(None)).with_for_update()
     return len(session.scalars(query).all())
 

@@ -1,4 +1,4 @@
-"""The rule that keepers set: how long audio is kept, and how much space it may take."""
+"""The rule that administrators set: how long audio is kept, and how much space it may take."""
 
 from dataclasses import dataclass
 from datetime import datetime
@@ -21,19 +21,20 @@ class QuotaReached(KindEchoError):
         self.name, self.held, self.quota = name, held, quota
         super().__init__(
             f"The files of {name} take {held / GIGABYTE:.2f} GB, and {quota / GIGABYTE:g} GB is the most for one "
-            "person; nothing was kept. Delete comparisons that are not needed any more, or ask a keeper for more."
+            "person; nothing was kept. Delete comparisons that are not needed any more, or ask an administrator for "
+            "more."
         )
 
 
 class StorageFull(Unavailable):
-    """All audio together takes as much as keepers allow; what is refused may be sent again when there is space."""
+    """All audio together takes as much as administrators allow; it may be sent again when there is space."""
 
     def __init__(self, quota: int) -> None:
         self.quota = quota
         super().__init__(
-            f"All audio together takes the {quota / GIGABYTE:g} GB that keepers allow; nothing was kept. "
-            "It goes on when a keeper allows more, or drops older audio; the space of what was deleted is free within "
-            "two hours."
+            f"All audio together takes the {quota / GIGABYTE:g} GB that administrators allow; nothing was kept. "
+            "It goes on when an administrator allows more, or drops older audio; the space of what was deleted is free "
+            "within two hours."
         )
 
 

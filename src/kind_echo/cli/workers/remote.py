@@ -63,7 +63,7 @@ class RemoteWorker:
         said = self._server.post("/api/machines", self._who | {"offers": self._offers})
         self._worker_id = said["worker_id"]
         if said["waits_for_approval"]:
-            _log.warning("a keeper has to approve on the page Hosts what this machine has", server=self._server.address)
+            _log.warning("waiting for approval on the page Hosts", server=self._server.address)
         _log.info("taking jobs", queues=list(self._renderers), server=self._server.address)
 
     def leave(self) -> None:

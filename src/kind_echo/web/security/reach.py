@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 from functools import cache
 from typing import Literal
 
-from kind_echo.bench.accounts import Caller, Role, Scope
+from kind_echo.bench.accounts import ROLE_TITLES, Caller, Role, Scope
 
 BodyKind = Literal["json", "offers", "file"]
 
@@ -39,7 +39,7 @@ class Reach:
     @property
     def needed(self) -> str:
         """What is needed, in words."""
-        roles = [f"the role '{self.role}'"] if self.by_people else []
+        roles = [f"the role {ROLE_TITLES[self.role]}"] if self.by_people and self.role is not None else []
         return ", or ".join([*roles, *(f"a token to {scope}" for scope in self.scopes)])
 
 

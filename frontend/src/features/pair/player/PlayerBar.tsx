@@ -117,7 +117,7 @@ export function PlayerBar({
         {playing ? "Stop" : "Play"}
       </Button>
       <fieldset className="flex overflow-hidden rounded-md border border-line">
-        <legend className="sr-only">What is heard</legend>
+        <legend className="sr-only">Sides</legend>
         {INKS.filter((ink) => ink !== "signal" || pair.signal !== null).map((ink, i) => (
           <button
             key={ink}

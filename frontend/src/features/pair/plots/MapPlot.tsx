@@ -79,7 +79,7 @@ export function MapPlot({
             </label>
           ))}
         </fieldset>
-        <Check label="even frequency" checked={even} onChange={setEven} />
+        <Check label="Linear frequency" checked={even} onChange={setEven} />
         <Bound label="from" value={floor} onChange={setFloor} />
         <Bound label="to" value={top} onChange={setTop} />
         <span>dBFS</span>
