@@ -26,6 +26,15 @@ def _noise(frames: int, channels: int = 2) -> Any:
     return np.random.default_rng(6).uniform(-1, 1, (frames, channels))
 
 
+@pytest.mark.parametrize(("name", "code"), [("PCM_16", 1 << 15), ("PCM_24", 1 << 23), ("PCM_32", 1 << 31)])
+def test_full_scale_is_the_greatest_code_on_either_side(name: str, code: int) -> None:
+    """Two's complement holds one negative code more: −1.0 is held exactly, +1.0 one step short of it."""
+    data = encode(np.array([[-1.0], [-2.0], [1.0], [0.0]]), ENCODINGS[name])
+    width = ENCODINGS[name].width
+    words = [int.from_bytes(data[i : i + width], "little", signed=True) for i in range(0, len(data), width)]
+    assert words == [-code, -code, code - 1, 0]
+
+
 @pytest.mark.parametrize("name", ENCODINGS)
 def test_encoding_and_decoding_loses_nothing_that_the_word_length_holds(name: str) -> None:
     encoding = ENCODINGS[name]

@@ -2,17 +2,12 @@
 
 from collections import Counter
 from datetime import date
-from types import SimpleNamespace
 
 import pytest
 
-from kind_echo.bench.documents import reading_document
 from kind_echo.bench.runs import RunNotFound, find_run
 from kind_echo.bench.sheets import Sheet, compare_missing, parse_against, sheet_of
-from kind_echo.bench.sheets.across import Against, _by_samples
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.registry.measure import Limit
-from kind_echo.core.registry.readings import Reading
 from kind_echo.database.sessions import transaction
 from tests.conftest import drain, newest_run
 
@@ -87,32 +82,3 @@ def test_what_a_run_cannot_be_laid_over_is_refused(seen: str, text: str) -> None
 def test_a_build_that_was_never_run_is_refused(seen: str) -> None:
     with transaction() as session, pytest.raises(RunNotFound):
         parse_against(session, "build:999")
-
-
-def _side(number: int, **measured: float) -> SimpleNamespace:
-    return SimpleNamespace(
-        id=number, sha256=str(number), state="done", verdict="Pass", why="", unfit=False, broken=[], rate=48_000,
-        channels=1, dropped_at=None, measured=measured,
-    )  # fmt: skip
-
-
-def test_no_residual_is_held_to_less_than_the_spread_of_takes() -> None:
-    """As against a reference: what two takes of one side differ by is no difference of the two sides."""
-    against = Against("build", "1", "Fogbank 1.0-rc1")
-    documents = [
-        reading_document(Reading(key, "all", value)) for key, value in (("identical", 0.0), ("residual_rms", -42.0))
-    ]
-    found = SimpleNamespace(readings=documents, causes=[])
-    limits = {"residual_rms": Limit(at_most=-120.0)}
-    for mine, other in ((_side(1, take_spread=-40.0), _side(2)), (_side(1), _side(2, take_spread=-40.0))):
-        verdict = _by_samples(mine, other, found, limits, against).verdict  # type: ignore[arg-type]
-        assert verdict.name == "Pass"
-        assert "its takes are from each other" in verdict.why
-    assert _by_samples(_side(1), _side(2), found, limits, against).verdict.name == "Fail"  # type: ignore[arg-type]
-
-
-def test_nothing_to_lay_over_is_no_reading() -> None:
-    against = Against("host", "Almanac 9", "Almanac 9")
-    laid = _by_samples(_side(1), None, None, {}, against)  # type: ignore[arg-type]
-    assert (laid.verdict.name, laid.verdict.broken) == ("No reading", ("residual_rms",))
-    assert laid.verdict.why == "There is nothing of Almanac 9 to lay it over"

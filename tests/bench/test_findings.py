@@ -3,6 +3,7 @@
 import itertools
 import random
 from collections.abc import Mapping
+from dataclasses import replace
 
 import numpy as np
 import pytest
@@ -108,6 +109,35 @@ def test_a_difference_that_the_delay_does_not_explain_stands_beside_it() -> None
     }
     found = find(_run((_everywhere(host="Almanac"), "Fail", ("residual_rms", "delay"), both)))
     assert [f.headline for f in found] == ["1 sample late; Differs from the reference"]
+
+
+@pytest.mark.parametrize(
+    ("broken", "measured", "shown"),
+    [
+        (("delay", "latency_error"), {"delay": 64.0, "latency_error": 64.0}, "64 samples late"),
+        (("delay", "latency_first"), {"delay": 64.0, "latency_first": 64.0}, "64 samples late"),
+        (("gaps", "residual_rms", "clicks"), {"gaps": 2.0, "residual_rms": -40.0, "clicks": 4.0}, "Gaps"),
+        (("channel_swap", "polarity", "delay"), {"channel_swap": 1.0, "delay": 3.0}, "Channels swapped"),
+        (("gain", "fundamental_level"), {"gain": -3.0, "fundamental_level": -3.05}, "3.00 dB down"),
+        (("gain", "fundamental_level"), {"gain": -3.0, "fundamental_level": -3.2},
+         "3.00 dB down; Level of the tone is off"),
+        (("latency_error", "latency_first"), {"latency_error": 64.0, "latency_first": 65.0},
+         "Later or earlier than claimed"),
+    ],
+)  # fmt: skip
+def test_what_follows_from_another_fault_is_no_fault_by_itself(
+    broken: tuple[str, ...], measured: dict[str, float], shown: str
+) -> None:
+    cells = [_cell(0, PLACES[0], "Fail", *broken, **measured), *(_cell(i, PLACES[i]) for i in (1, 2, 3))]
+    assert "; ".join(sorted({f.headline for f in find(cells)}, key=len)) in (shown, "; ".join(shown.split("; ")))
+
+
+def test_the_worst_of_a_finding_is_the_cell_with_most_ink() -> None:
+    cells = [
+        _cell(i, PLACES[i], "Fail", "thd", thd=value)._replace(decided=False) for i, value in enumerate((-60.0, -20.0))
+    ]
+    inked = [cell._replace(verdict=replace(cell.verdict, ink=ink)) for cell, ink in zip(cells, (0.2, 0.6), strict=True)]
+    assert [f.worst for f in find(inked)] == ["−20.00 dB"]
 
 
 def test_one_symptom_in_two_places_that_share_nothing_is_two_findings() -> None:

@@ -47,6 +47,7 @@ def test_a_pattern_of_builds_takes_new_ones_and_no_others(tmp_path: Path) -> Non
     assert has == {"1.0": True, "2.7-rc1": True, "3.0": False, "1.1": False}
     assert not has_place(offer, Place("copier", "Copier", "2", "Copy", "", "1.0"))
     assert fits("2.0", [], ["2.?"])
+    assert not fits("2.0", [], ["2.1?", "2"])
 
 
 def test_a_machine_takes_the_queues_of_what_it_has_alone(seen: str) -> None:

@@ -64,6 +64,14 @@ def test_within_limits_it_is_changed_only_above_the_float_floor() -> None:
     assert judge_cell(FIT, _compared(residual_rms=FLOAT_FLOOR - 1), LIMITS).name == "Pass"
 
 
+@pytest.mark.parametrize(("excess", "ink"), [(-24.0, 0.0), (0.0, 24 / 144), (24.0, 48 / 144), (119.0, 143 / 144)])
+def test_a_decibel_beyond_the_limit_is_a_144th_of_a_cell(excess: float, ink: float) -> None:
+    """Common practice, no source: 144 dB is the range of 24 bits, and a cell is full at its end."""
+    reading = Reading("residual_rms", "all", -120.0 + excess)
+    assert ink_of(reading, Limit(at_most=-120.0)) == pytest.approx(ink)
+    assert judge_cell(FIT, _compared(residual_rms=-120.0 + excess), LIMITS).ink == pytest.approx(ink)
+
+
 def test_a_limit_on_what_cannot_be_read_is_no_reading() -> None:
     verdict = judge_cell(FIT, _compared(delay=None), LIMITS)
     assert (verdict.name, sentence(verdict)) == ("No reading", "Delay: why")

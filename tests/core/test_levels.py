@@ -87,6 +87,13 @@ def test_integrated_loudness_of_tech_3341(parts: Any, expected: float) -> None:
     assert overall(measure(columns(tone, tone)))["loudness_integrated"] == pytest.approx(expected, abs=0.1)
 
 
+def test_passages_between_the_absolute_gate_and_sixty_below_count() -> None:
+    """ITU-R BS.1770-5: the absolute gate is −70 LUFS; here the relative one, 10 LU under the mean, is at −68.5."""
+    tone = _parts((-56, 20), (-65, 20))
+    expected = 10 * np.log10((10**-5.6 + 10**-6.5) / 2)
+    assert overall(measure(columns(tone, tone)))["loudness_integrated"] == pytest.approx(expected, abs=0.1)
+
+
 def test_five_channels_of_tech_3341() -> None:
     """EBU Tech 3341, case 6: −28 dBFS left and right, −24 centre, −30 surround, LFE silent reads −23.0 ±0.1 LUFS."""
     left, centre, surround = (sine(1000, level, 20) for level in (-28, -24, -30))

@@ -28,6 +28,10 @@ describe("limits", () => {
     expect(limitText(limit, measure({}))).toBe(text);
   });
 
+  it("of a sign is the sign", () => {
+    expect(limitText({ at_least: 1, at_most: null }, measure({ drawing: "sign" }))).toBe("+1");
+  });
+
   it("of a flag are words", () => {
     expect(limitText({ at_least: null, at_most: 0 }, measure({ drawing: "flag" }))).toBe("no");
   });

@@ -20,6 +20,13 @@ test("the greatest comes first, a null and silence last of those that were measu
   expect(ids(sorted(files, { key: "rms", upwards: true }))).toEqual([4, 3, 1, 2, 5]);
 });
 
+test("two without a reading stay in order, and neither passes one that has any, either way", () => {
+  const none = (id: number) => file(id, null, { readings: {} });
+  const files = [none(1), file(2, -200), none(3), file(4, 0)];
+  expect(ids(sorted(files, { key: "rms", upwards: true }))).toEqual([2, 4, 1, 3]);
+  expect(ids(sorted(files, { key: "rms", upwards: false }))).toEqual([4, 2, 1, 3]);
+});
+
 test("the reference stays on top, and without an order files stand by folder and name", () => {
   const reference = file(9, -90, { role: "reference" });
   expect(ids(sorted([file(1, -1), reference], { key: "rms", upwards: false }))).toEqual([9, 1]);

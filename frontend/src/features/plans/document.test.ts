@@ -8,6 +8,7 @@ describe("a list that is typed", () => {
     ["2;4 8", [2, 4, 8]],
     ["−12, -6", [-12, -6]],
     ["soft, hard", ["soft", "hard"]],
+    ["2, x, 4", [2, "x", 4]],
     [" , ", []],
     ["", []],
   ])("%s", (text, wanted) => {

@@ -53,6 +53,23 @@ describe("a sheet", () => {
     });
   });
 
+  it("shows by verdict what is finished alone: one that is under way has none yet", () => {
+    Object.assign(cellOf(2, 1), { verdict: "Waiting", state: "rendering" });
+    Object.assign(cellOf(2, 2), { verdict: "Waiting", state: "done" });
+    expect(shape({ only: "Waiting" })).toEqual({
+      rows: ["sweep, loud"],
+      columns: ["Quayside 1.0, offline, 96 kHz"],
+      shown: 1,
+    });
+  });
+
+  it("puts the cell with more ink of two alike in front where it is folded", () => {
+    Object.assign(cellOf(1, 1), { verdict: "Fail", needs_you: true, ink: 0.2 });
+    Object.assign(cellOf(2, 1), { verdict: "Fail", needs_you: true, ink: 0.7 });
+    const { rows } = layOut(sheet, { ...WHOLE, folded: new Set(["row sweep"]) });
+    expect(rows[0]?.slots[0]?.cell.id).toBe(21);
+  });
+
   it("leaves out rows and columns in which a filter finds nothing", () => {
     expect(shape({ only: "Fail" })).toEqual({
       rows: ["tone, loud"],

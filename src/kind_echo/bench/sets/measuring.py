@@ -102,7 +102,7 @@ def _against(
     if content.channels != first.channels:
         return [], f"{content.channels} against {first.channels} channels: levels alone are compared", None
     if content.rate != first.rate:
-        rates = f"{rate_text(content.rate)} against {rate_text(first.rate)}"
+        rates = f"{content.rate / 1000:g} against {rate_text(first.rate)}"
         if not options.resample:
             return [], f"{rates}: levels alone are compared, unless it is resampled", None
         if content.frames * content.channels * max(1.0, first.rate / content.rate) > MOST_RESAMPLED:
