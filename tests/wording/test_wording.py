@@ -2,6 +2,7 @@
 
 import csv
 import io
+from types import SimpleNamespace
 from typing import get_args
 
 import pytest
@@ -12,14 +13,14 @@ from kind_echo.bench.documents import verdict_document, verdict_from
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
-from kind_echo.core.registry.readings import Reading
+from kind_echo.core.registry.readings import Reading, silent
 from kind_echo.core.verdicts.rules import Side, judge_rates, judge_samples, not_rendered, settle
 from kind_echo.core.verdicts.symptoms import Symptom
 from kind_echo.core.verdicts.verdict import Ground, JudgedReading, Verdict, VerdictName
-from kind_echo.wording.causes import cause_text
-from kind_echo.wording.conditions import rates_text
+from kind_echo.wording.causes import cause_text, describe, noted
+from kind_echo.wording.conditions import condition_text, rates_text, resampled_text
 from kind_echo.wording.figures import figure, judged_limit_text, limit_text, samples, value_text
-from kind_echo.wording.tables import csv_text
+from kind_echo.wording.tables import READING_COLUMNS, csv_text, reading_row
 from kind_echo.wording.verdicts import headline, sentence, symptom_text, worst_text
 
 RESIDUAL = JudgedReading(Reading("residual_rms", "all", -61.25), Limit(at_most=-120.0))
@@ -146,6 +147,46 @@ def test_a_headline_says_the_cause_first_and_the_worst_cell_adds_its_figures() -
 )  # fmt: skip
 def test_values_have_a_sign_where_either_direction_means_something(key: str, value: float, text: str) -> None:
     assert value_text(value, find_measure(key)) == text
+
+
+def test_a_line_of_a_table_has_a_bound_where_it_is_finite_and_nothing_for_what_is_not_there() -> None:
+    full = Reading("thd", "2", None, "a bound", 0.5, -90.0)
+    assert reading_row("a.wav", full) == ("a.wav", "thd", "2", None, "dB", -90.0, 0.5, "a bound")
+    assert reading_row("a.wav", silent("rms", "all"))[5] is None
+    assert len(reading_row("a.wav", full)) == len(READING_COLUMNS)
+
+
+def test_conditions_and_rates_in_words() -> None:
+    condition = SimpleNamespace(host="Almanac", host_version="7", mode="offline", rate=44_100)
+    assert condition_text(condition) == "Almanac 7, offline, 44.1 kHz"
+    assert resampled_text([96_000, 44_100], -130.4) == (
+        "resampled from 96 and 44.1 kHz, which by itself leaves −130 dB of a level"
+    )
+
+
+@pytest.mark.parametrize(
+    ("cause", "text"),
+    [
+        (Cause("delay", amount=-2.5), "2.50 samples early"), (Cause("delay", amount=64.0), "64 samples late"),
+        (Cause("drift", amount=12.34), "a clock 12.3 ppm slow"), (Cause("drift", amount=-3.0), "a clock 3.0 ppm fast"),
+        (Cause("channel_gain", "1", -0.3), "0.30 dB down in channel 1"), (Cause("none"), "identical"),
+        (Cause("dc", amount=-0.01), "an offset of −0.01000"), (Cause("gap", amount=1.0), "1 gap"),
+        (Cause("click", amount=3.0), "3 clicks"), (Cause("quantisation", amount=16.0), "rounding to shorter words, of 16 bits"),
+        (Cause("noise", amount=-90.04), "noise at −90.0 dBFS"), (Cause("unexplained", why="too short"), "too short"),
+        (Cause("filter", amount=3.0, why="a bell"), "a change of linear filtering (a bell)"),
+        (Cause("filter", amount=3.0), "a change of linear filtering"), (Cause("clipping", amount=9.0), "clipped"),
+        (Cause("length", amount=5.0, why="5 frames longer"), "5 frames longer"), (Cause("polarity"), "polarity inverted"),
+        (Cause("length", amount=5.0), "length"),
+    ],
+)  # fmt: skip
+def test_causes_in_words(cause: Cause, text: str) -> None:
+    assert cause_text(cause) == text
+    assert describe([cause, cause]) == f"{text}, {text}"
+
+
+def test_the_least_that_is_left_is_noted_with_the_causes() -> None:
+    readings = [Reading("account_remainder", name, -60.0) for name in ("all", "1")] + [Reading("gain", "all", 0.0)]
+    assert [r.why for r in noted(readings, [Cause("polarity")])] == ["polarity inverted", None, None]
 
 
 def test_limits_causes_and_rates_in_words() -> None:
