@@ -41,6 +41,10 @@ def _wide(name: str, flags: list[str]) -> Extension:
 _extensions = [_extension(name, _SOURCES / f"_{name}.pyx", flags) for name, flags in _MODULES.items()]
 if platform.machine() in ("x86_64", "AMD64"):
     _extensions += [_wide(name, flags) for name, flags in _MODULES.items() if name != "processor"]
+# Of the stand-ins one form: whatever machine renders them, their samples are the same.
+_extensions.append(
+    Extension("kind_echo.standins._loops", ["src/kind_echo/standins/_loops.pyx"], extra_compile_args=_FLAGS)
+)
 _cores = os.cpu_count() or 1
 setup(
     ext_modules=cythonize(_extensions, build_dir="build", include_path=[str(_SOURCES)]),

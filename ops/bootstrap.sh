@@ -94,20 +94,14 @@ install_packages() {
 install_packages runtime
 compile_project() {
     local want
-    want=$(digest pyproject.toml setup.py src/kind_echo/core/compiled/*.p* requirements/runtime.txt)-$(uname -m)
-    if ! fresh .venv/project.stamp "$want" || ! ls src/kind_echo/core/compiled/_loops.*.so >/dev/null 2>&1; then
+    want=$(digest pyproject.toml setup.py src/kind_echo/core/compiled/*.p* src/kind_echo/standins/*.pyx requirements/runtime.txt)-$(uname -m)
+    if ! fresh .venv/project.stamp "$want" || ! ls src/kind_echo/core/compiled/_loops.*.so src/kind_echo/standins/_loops.*.so >/dev/null 2>&1; then
         say "Compiling the loops over samples"
         .venv/bin/python -m pip install -q --disable-pip-version-check --no-deps --no-build-isolation -e .
         echo "$want" >.venv/project.stamp
     fi
     # A program of the project's then begins half a second earlier.
     .venv/bin/python -m compileall -q src
-    want=$(digest src/kind_echo/standins/*.py requirements/runtime.txt)
-    if ! fresh .venv/standins.stamp "$want"; then
-        say "Compiling the stand-ins' loops"
-        .venv/bin/python -m ops.standins
-        echo "$want" >.venv/standins.stamp
-    fi
 }
 compile_project &
 project=$!

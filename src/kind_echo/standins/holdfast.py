@@ -1,9 +1,9 @@
 """Holdfast, a simulated look-ahead limiter."""
 
-import numba
 import numpy as np
 
 from kind_echo.core.audio.source import Samples
+from kind_echo.standins._loops import hold_least, mean
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn, linear
 from kind_echo.standins.faults import Claims, LeftOver
 from kind_echo.standins.oversampling import HALF_LENGTH, Upsampler
@@ -34,9 +34,9 @@ class Holdfast:
     def process(self, block: Samples) -> Samples:
         """The next frames in, as many out."""
         needed = np.concatenate([self._needed, self._need(block)])
-        held = _hold(needed, self._length, self._release, self._state)
+        held = hold_least(needed, self._length, self._release, self._state)
         joined = np.concatenate([self._held, held])
-        gain = _mean(joined, self._length)
+        gain = mean(joined, self._length)
         self._needed, self._held = needed[len(block) :], joined[len(block) :]
         late = np.concatenate([self._late, block])
         self._late = late[len(block) :]
@@ -52,35 +52,6 @@ class Holdfast:
             parts = points.reshape(-1, _FACTOR).max(axis=1)
             level = np.maximum(parts[:-1], parts[1:])
         return np.asarray(self._ceiling / np.maximum(level, self._ceiling))
-
-
-@numba.njit(cache=True)  # type: ignore[misc,unused-ignore]
-def _hold(needed: Samples, length: int, release: float, state: Samples) -> Samples:
-    """Least over the last `length` frames, from which the gain recovers."""
-    frames = len(needed) - length + 1
-    out = np.empty(frames)
-    gain = state[0]
-    for i in range(frames):
-        least = 1.0
-        for k in range(i, i + length):
-            least = min(least, needed[k])
-        gain = min(least, gain + release * (1.0 - gain))
-        out[i] = gain
-    state[0] = gain
-    return out
-
-
-@numba.njit(cache=True)  # type: ignore[misc,unused-ignore]
-def _mean(values: Samples, length: int) -> Samples:
-    """Mean over the last `length` values, summed in the same order whatever the block."""
-    frames = len(values) - length + 1
-    out = np.empty(frames)
-    for i in range(frames):
-        total = 0.0
-        for k in range(i, i + length):
-            total += values[k]
-        out[i] = total / length
-    return out
 
 
 HOLDFAST = StandIn(

@@ -1,11 +1,11 @@
 """Polyphase oversampling with state, block by block: the same result for any block size."""
 
-import numba
 import numpy as np
 import scipy
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import Samples
+from kind_echo.standins._loops import lower_rate, raise_rate
 
 HALF_LENGTH = 48
 """Frames at the base rate on either side of the centre of one filter; up and down together delay by twice that."""
@@ -34,7 +34,7 @@ class Upsampler:
         """The next frames at the base rate in, `factor` times as many out."""
         extended = np.concatenate([self._history, block])
         self._history = extended[len(block) :]
-        return _raise_rate(extended, self._phases)
+        return raise_rate(extended, self._phases)
 
 
 class Downsampler:
@@ -49,63 +49,10 @@ class Downsampler:
         """The next frames at the raised rate in (a multiple of the factor), one in `factor` out."""
         extended = np.concatenate([self._history, block])
         self._history = extended[len(block) :]
-        return _lower_rate(extended, self._phases)
+        return lower_rate(extended, self._phases)
 
 
 def _phases(taps: NDArray[np.float64], factor: int) -> NDArray[np.float64]:
     """Taps in rows of `factor`, filled up with zeros."""
     rows = -(-len(taps) // factor)
     return np.concatenate([taps, np.zeros(rows * factor - len(taps))]).reshape(rows, factor)
-
-
-_TILE = 256  # frames whose sums stay in the nearest cache
-
-# Each sum runs over its taps in order, many frames side by side, so that neither block size nor vector width changes a
-# result.
-
-
-@numba.njit(cache=True)  # type: ignore[misc,unused-ignore]
-def _raise_rate(extended: Samples, phases: NDArray[np.float64]) -> Samples:
-    rows, factor = phases.shape
-    frames, channels = extended.shape[0] - (rows - 1), extended.shape[1]
-    out = np.zeros((frames * factor, channels))
-    sums = np.zeros(_TILE)
-    for channel in range(channels):
-        samples = extended[:, channel].copy()
-        for start in range(0, frames, _TILE):
-            count = min(_TILE, frames - start)
-            for p in range(factor):
-                sums[:] = 0.0
-                for k in range(rows):
-                    _add(sums, phases[k, p], samples[start + rows - 1 - k :], count)
-                for i in range(count):
-                    out[(start + i) * factor + p, channel] = sums[i]
-    return out
-
-
-@numba.njit(cache=True)  # type: ignore[misc,unused-ignore]
-def _lower_rate(extended: Samples, phases: NDArray[np.float64]) -> Samples:
-    rows, factor = phases.shape
-    frames, channels = extended.shape[0] // factor - (rows - 1), extended.shape[1]
-    out = np.zeros((frames, channels))
-    sums = np.zeros(_TILE)
-    for channel in range(channels):
-        lanes = [extended[p::factor, channel].copy() for p in range(factor)]
-        for start in range(0, frames, _TILE):
-            count = min(_TILE, frames - start)
-            for i in range(count):
-                out[start + i, channel] = phases[rows - 1, 0] * lanes[0][start + i + rows - 1]
-            for p in range(factor):
-                sums[:] = 0.0
-                for k in range(rows - 1):
-                    _add(sums, phases[k, p], lanes[p][start + k :], count)
-                for i in range(count):
-                    out[start + i, channel] += sums[i]
-    return out
-
-
-@numba.njit(cache=True, inline="always")  # type: ignore[misc,unused-ignore]
-def _add(sums: NDArray[np.float64], tap: float, samples: NDArray[np.float64], count: int) -> None:
-    """Add samples, times a tap, to the sums."""
-    for i in range(count):
-        sums[i] += tap * samples[i]

@@ -1,10 +1,10 @@
 """Rushlight, a simulated rate reducer: holds samples of a lower rate, with or without an anti-alias filter."""
 
-import numba
 import numpy as np
 import scipy
 
 from kind_echo.core.audio.source import Samples
+from kind_echo.standins._loops import hold_samples
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn
 from kind_echo.standins.faults import EdgeClick
 from kind_echo.standins.hops import Convolver, Hops
@@ -44,20 +44,9 @@ class Rushlight:
     def process(self, block: Samples) -> Samples:
         """The next frames in, as many out."""
         smooth = block if self._hops is None else self._hops.process(block)
-        return _hold(smooth, self._step, self._wander, self._swing, self._state, self._last)
-
-
-@numba.njit(cache=True)  # type: ignore[misc,unused-ignore]
-def _hold(block: Samples, step: float, wander: float, swing: float, state: Samples, last: Samples) -> Samples:
-    out = np.empty_like(block)
-    for i in range(block.shape[0]):
-        if state[0] >= 1.0:
-            state[0] -= 1.0
-            last[:] = block[i]
-        out[i] = last
-        state[0] += step * (1.0 + wander * np.sin(state[1]))
-        state[1] += swing
-    return out
+        return hold_samples(
+            np.ascontiguousarray(smooth), self._step, self._wander, self._swing, self._state, self._last
+        )
 
 
 RUSHLIGHT = StandIn(

@@ -1,10 +1,10 @@
 """Towpath, a simulated compressor with six characters."""
 
-import numba
 import numpy as np
 import scipy
 
 from kind_echo.core.audio.source import Samples
+from kind_echo.standins._loops import average, smooth
 from kind_echo.standins.effects import Build, Parameter, Place, StandIn, linear
 from kind_echo.standins.faults import Level, Slower
 
@@ -47,7 +47,7 @@ class Towpath:
         target = self._static(20.0 * np.log10(np.maximum(self._level(block), _SILENCE)))
         if self._once_a_block and len(target):
             target = np.full_like(target, target[-1])
-        smoothed = _smooth(target, self._attack, self._release, self._state)
+        smoothed = smooth(target, self._attack, self._release, self._state)
         out = block * 10.0 ** ((smoothed + self._makeup) / 20.0)[:, None]
         if self._character == "copper":
             return np.asarray(out - 0.05 * out**3)
@@ -62,7 +62,7 @@ class Towpath:
         """Level by frame, as the peak of a sine that would read so."""
         if self._character == "heron":
             power = 2.0 * np.max(block**2, axis=1)
-            return np.asarray(np.sqrt(_average(power, self._mean, self._state)))
+            return np.asarray(np.sqrt(average(power, self._mean, self._state)))
         held, self._peaks = _greatest(np.max(np.abs(block), axis=1), self._peaks, self._hold)
         if self._character != "drowse":
             return held
@@ -93,28 +93,6 @@ def _greatest(values: Samples, history: Samples, length: int) -> tuple[Samples, 
     extended = np.concatenate([history, values])
     found = scipy.ndimage.maximum_filter1d(extended, length, origin=(length - 1) // 2, mode="nearest")
     return found[len(history) :], extended[len(values) :]
-
-
-@numba.njit(cache=True)  # type: ignore[misc,unused-ignore]
-def _smooth(target: Samples, attack: float, release: float, state: Samples) -> Samples:
-    out = np.empty_like(target)
-    gain = state[0]
-    for i in range(len(target)):
-        gain += (attack if target[i] < gain else release) * (target[i] - gain)
-        out[i] = gain
-    state[0] = gain
-    return out
-
-
-@numba.njit(cache=True)  # type: ignore[misc,unused-ignore]
-def _average(power: Samples, weight: float, state: Samples) -> Samples:
-    out = np.empty_like(power)
-    mean = state[1]
-    for i in range(len(power)):
-        mean += weight * (power[i] - mean)
-        out[i] = mean
-    state[1] = mean
-    return out
 
 
 TOWPATH = StandIn(
