@@ -9,9 +9,9 @@ import concurrent.futures
 from dataclasses import dataclass
 
 import numpy as np
+from tests.support.material import PIECES, RATES, Piece, load
+from tests.support.planted import PAIRS, SINGLE, Planted
 
-from benchmarks.material import PIECES, RATES, Piece, load
-from benchmarks.planted import PAIRS, SINGLE, Planted
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.comparison.compare import compare
 from kind_echo.wording.causes import describe

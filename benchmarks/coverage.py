@@ -11,9 +11,9 @@ from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
+from tests.support.material import PIECES, load
+from tests.support.planted import Samples, drifting, scaled, shifted
 
-from benchmarks.material import PIECES, load
-from benchmarks.planted import Samples, drifting, scaled, shifted
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.comparison.compare import compare
 from kind_echo.core.registry.readings import Reading

@@ -3,7 +3,7 @@
 from pathlib import Path
 from tempfile import mkdtemp
 
-from benchmarks.chaos import disturb
+from tests.support.chaos import disturb
 
 
 def test_a_run_outlives_kills_of_workers_web_server_and_database() -> None:

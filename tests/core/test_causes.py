@@ -1,13 +1,11 @@
 """The cause of a difference on real sounds: music, voice, instruments, signals of a desktop, which nobody here made.
 
-Truth by construction: a known change is planted in each. The sounds and their licences stand in benchmarks/material.py,
-the changes in benchmarks/planted.py; docs/accuracy.md has the whole table.
+Truth by construction: a known change is planted in each. The sounds and their licences stand in
+tests/support/material.py, the changes in tests/support/planted.py; docs/accuracy.md has the whole table.
 """
 
 import numpy as np
 import pytest
-from benchmarks.material import PIECES, load
-from benchmarks.planted import PAIRS, SINGLE, Planted, both, butter, peaking, scaled, shifted
 from scipy import signal
 
 from kind_echo.core.audio.source import ArraySource
@@ -18,6 +16,8 @@ from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.systems.latency import measure_latency
 from kind_echo.wording.causes import describe
 from tests.core.conftest import overall
+from tests.support.material import PIECES, load
+from tests.support.planted import PAIRS, SINGLE, Planted, both, butter, peaking, scaled, shifted
 
 RATE = 48_000
 SOUNDS = {piece.name: piece for piece in PIECES}

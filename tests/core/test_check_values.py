@@ -5,7 +5,6 @@ import re
 
 import numpy as np
 import pytest
-from benchmarks.material import PIECES, load
 from scipy import signal
 
 from kind_echo.audio_io.codecs import LossyCodec
@@ -19,6 +18,7 @@ from kind_echo.core.systems.latency import measure_latency
 from kind_echo.core.systems.response import measure_response
 from tests.conftest import PROJECT
 from tests.core.conftest import columns, overall, sine
+from tests.support.material import PIECES, load
 
 RATE = 48_000
 VOICE = next(piece for piece in PIECES if piece.name == "woman's voice")

@@ -5,7 +5,6 @@ from typing import Any
 
 import numpy as np
 import pytest
-from benchmarks.material import PIECES, load
 from scipy import signal
 
 from kind_echo.core.audio.source import ArraySource
@@ -16,6 +15,7 @@ from kind_echo.core.systems.latency import LatencyOptions, measure_latency
 from kind_echo.core.systems.response import ResponseOptions, measure_response
 from kind_echo.core.systems.transfer import ExpectedCurve, measure_curve
 from tests.core.conftest import columns, noise, overall, reading, sine
+from tests.support.material import PIECES, load
 
 R = 48_000
 

@@ -1,0 +1,1 @@
+"""What tests and benchmarks share: real material, planted causes."""
