@@ -66,7 +66,7 @@ def report(folder: Path, *, hour: bool) -> list[str]:
     ours: list[str | Path] = [_BIN / "kind-echo", "compare", *pair, "--json"]
     meter = [["ffmpeg", "-nostats", "-i", path, "-af", "ebur128=peak=true", "-f", "null", "-"] for path in pair]
     script: list[str | Path] = [_BIN / "python", PROJECT / "benchmarks/plain_compare.py", *pair]
-    whole, yardstick, plain = seconds_of(ours), seconds_of(*meter), seconds_of(script)
+    whole, yardstick, plain = seconds_of(ours), seconds_of(*meter), seconds_of(script)  # type: ignore[arg-type]
     half = write_pair(folder, 30)
     shorter = seconds_of([_BIN / "kind-echo", "compare", *half, "--json"])
     fold = seconds_of([_BIN / "kind-echo", "fold", "1000", "--rate", "48000"])

@@ -20,7 +20,7 @@ from tests.mutating_bodies import spoiled_plans, spoiled_requests
 from tests.signing import sign, token
 
 from benchmarks.runs import own_database
-from kind_echo.audio_io.decoding import Decoder
+from kind_echo.audio_io.decoding import Decoder, Most
 from kind_echo.audio_io.files import UnreadableAudio
 
 FILES = 10_000
@@ -65,7 +65,7 @@ def _decoded(files: int) -> Counter[str]:
         for name, data in mutated(_SEED, files):
             path.write_bytes(data)
             try:
-                with decoder.decoded(path, name, 2, 1800.0):
+                with decoder.decoded(path, name, Most(2, 1800.0)):
                     outcomes["read"] += 1
             except UnreadableAudio as error:
                 outcomes["ended the process that read it" if error.reason in _ENDED else "refused"] += 1

@@ -76,7 +76,7 @@ class _Change:
 
     def __call__(self) -> None:
         if isinstance(self._holder, list):
-            self._holder[self._key] = self._value  # type: ignore[index]
+            self._holder[self._key] = self._value  # type: ignore[call-overload]
         elif self._value is None and isinstance(self._holder, ast.UnaryOp):
             # "not x" becomes "not not x", which is x as a condition.
             self._holder.operand = ast.UnaryOp(ast.Not(), self._holder.operand)

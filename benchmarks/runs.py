@@ -162,7 +162,7 @@ def web_server() -> Iterator[str]:
     """The web server on the database that this process uses; its address."""
     address = f"127.0.0.1:{free_port()}"
     command = [PROJECT / ".venv/bin/kind-echo", "serve", "--bind", address]
-    started = subprocess.Popen(command, stderr=subprocess.DEVNULL, env=os.environ)
+    started = subprocess.Popen(command, stderr=subprocess.DEVNULL, env=os.environ)  # type: ignore[arg-type]
     try:
         time.sleep(5)
         yield f"http://{address}"

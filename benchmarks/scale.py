@@ -95,7 +95,7 @@ def _write(session: Session, large: int) -> list[int]:
 def _runs(session: Session, name: str, tones: list[str], values: list[float], runs: int, content: str) -> list[int]:
     from kind_echo.bench.plans import PlanDocument, find_build, plan_numbered, save_plan
     from kind_echo.bench.plans.document import PlanCase, PlanCondition, Sweep
-    from kind_echo.bench.verdicts import RULES_VERSION
+    from kind_echo.core.verdicts.rules import RULES_VERSION
     from kind_echo.database.models import Run
 
     document = PlanDocument(

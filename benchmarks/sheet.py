@@ -33,7 +33,7 @@ _SEEN = "() => { cancelAnimationFrame(window.watching_); return window.frames_.s
 def report() -> list[str]:
     """The figures, a line each; starts the demo when it does not run."""
     stack = Stack(PROJECT / "var")
-    address = stack.start()
+    address = stack.start(demo=True)
     with sync_playwright() as playwright:
         browser = launch(playwright)
         page = browser.new_page(viewport={"width": 1280, "height": 800})

@@ -89,7 +89,7 @@ def _start(cells: int) -> int:
 
 def _query(sql: str, runs: Sequence[int]) -> list[tuple[object, ...]]:
     with psycopg.connect(os.environ["KIND_ECHO_DATABASE_URL"], autocommit=True) as connection:
-        return connection.execute(sql, [list(runs)]).fetchall()  # type: ignore[arg-type]
+        return connection.execute(sql, [list(runs)]).fetchall()
 
 
 def _rate(runs: Sequence[int]) -> float:
@@ -123,7 +123,7 @@ def _workers(count: int, folder: str) -> Iterator[None]:
     }  # fmt: skip
     command = [PROJECT / ".venv/bin/kind-echo", "worker"]
     started = [
-        subprocess.Popen([*command, "--machine", f"machine {n}"], stderr=subprocess.DEVNULL, env=environment)
+        subprocess.Popen([*command, "--machine", f"machine {n}"], stderr=subprocess.DEVNULL, env=environment)  # type: ignore[list-item]
         for n in range(count)
     ]
     try:

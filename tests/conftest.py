@@ -19,8 +19,10 @@ from pathlib import Path
 import psycopg
 import pytest
 from hypothesis import settings
-from ops.cluster import Cluster, free_port
-from ops.stack import PROJECT, SERVICES
+from ops.cluster import Cluster as Cluster
+from ops.cluster import free_port
+from ops.stack import PROJECT as PROJECT
+from ops.stack import SERVICES
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.runs import list_runs
@@ -103,7 +105,7 @@ def point_at(url: str) -> None:
 def query(url: str, sql: str) -> list[tuple[object, ...]]:
     """The rows of a query, on a connection of its own."""
     with psycopg.connect(url, autocommit=True) as connection:
-        return connection.execute(sql).fetchall()  # type: ignore[arg-type]
+        return connection.execute(sql).fetchall()
 
 
 def unfinished(url: str) -> int:
@@ -220,7 +222,7 @@ def drop_database(cluster: Cluster, url: str) -> None:
 
 def _on_server(cluster: Cluster, command: str) -> None:
     with psycopg.connect(f"{_server(cluster)}/postgres", autocommit=True) as connection:
-        connection.execute(command)  # type: ignore[arg-type]
+        connection.execute(command)
 
 
 def _server(cluster: Cluster) -> str:
@@ -240,7 +242,7 @@ def _render_demo(cluster: Cluster, log: Path) -> str:
     url = fresh_database(cluster)
     grant = ("grant", "--web", "kind_echo_web", "--worker", "kind_echo_worker")
     for words in (("migrate", "--no-account"), grant, ("load-demo",)):
-        kind_echo(*words, **_OWN, **{URL_VARIABLE: url}).check_returncode()
+        kind_echo(*words, **_OWN, **{URL_VARIABLE: url}).check_returncode()  # type: ignore[arg-type]
     worker = as_service(url, "worker")
     with working(url=worker, log=log), working(url=worker, log=log):
         wait_until(lambda: unfinished(url) == 0, 1200, "the demo", every=1.0)

@@ -63,7 +63,7 @@ def test_the_wheel_alone_compares_two_files(wheel: Path, tmp_path: Path) -> None
     soundfile.write(tmp_path / "render.wav", 0.5 * (tone + noise), 48_000, "FLOAT")
     run = [tmp_path / "empty/bin/python", "-I", "-c", "from kind_echo.cli.main import main; main()"]
     done = subprocess.run(
-        [*run, "compare", "reference.wav", "render.wav", "--json"],
+        [*run, "compare", "reference.wav", "render.wav", "--json"],  # type: ignore[list-item]
         cwd=tmp_path, capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert done.returncode == 0, done.stderr
@@ -76,7 +76,7 @@ def test_the_wheel_alone_compares_two_files(wheel: Path, tmp_path: Path) -> None
         (["serve"], 2, "kind-echo[server]"),
         (["worker"], 2, "kind-echo[render]"),
     ):
-        done = subprocess.run([*run, *words], cwd=tmp_path, capture_output=True, text=True, check=False)
+        done = subprocess.run([*run, *words], cwd=tmp_path, capture_output=True, text=True, check=False)  # type: ignore[list-item]
         assert done.returncode == status, (words, done.stderr)
         assert told in done.stdout + done.stderr
         assert "Traceback" not in done.stderr

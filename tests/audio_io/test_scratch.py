@@ -56,9 +56,9 @@ def test_without_room_audio_is_read_where_it_is(monkeypatch: pytest.MonkeyPatch)
     source = _source()
     with ExitStack() as until:
         usage = shutil.disk_usage("/")
-        monkeypatch.setattr(scratch.shutil, "disk_usage", lambda _: usage._replace(free=2 * 600_000 * 3 * 8 - 1))
+        monkeypatch.setattr(scratch.shutil, "disk_usage", lambda _: usage._replace(free=2 * 600_000 * 3 * 8 - 1))  # type: ignore[attr-defined]
         assert to_scratch(source, until) is source
-        monkeypatch.setattr(scratch.shutil, "disk_usage", lambda _: usage._replace(free=2 * 600_000 * 3 * 8))
+        monkeypatch.setattr(scratch.shutil, "disk_usage", lambda _: usage._replace(free=2 * 600_000 * 3 * 8))  # type: ignore[attr-defined]
         assert isinstance(to_scratch(source, until), ScratchSource)
 
 
@@ -87,7 +87,7 @@ def test_a_disk_that_fills_up_meanwhile_loses_nothing(monkeypatch: pytest.Monkey
             pass
 
     file, source = Full(), _source()
-    monkeypatch.setattr(scratch.tempfile, "TemporaryFile", lambda: file)
+    monkeypatch.setattr(scratch.tempfile, "TemporaryFile", lambda: file)  # type: ignore[attr-defined]
     with ExitStack() as until:
         assert to_scratch(source, until) is source
     assert (file.taken, file.size) == (2, 0)

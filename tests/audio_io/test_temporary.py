@@ -21,6 +21,7 @@ from kind_echo.bench.signals import compare_uploads, keep_upload
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.database.sessions import is_temporary, transaction
 from kind_echo.web.app import create_app
+from kind_echo.web.http.problems import status_of
 from tests.conftest import drain, query
 from tests.signing import sign
 
@@ -54,7 +55,7 @@ def test_a_file_that_finds_no_space_is_not_to_blame(small_disk: Path, tmp_path: 
     with Decoder() as decoder:
         with pytest.raises(NoTemporarySpace) as full, decoder.decoded(path, "a.wav", MOST):
             pass
-        assert (full.value.status, is_temporary(full.value)) == (507, True)
+        assert (status_of(full.value), is_temporary(full.value)) == (507, True)
         with decoder.decoded(_sound(tmp_path / "b.wav", 0.5), "b.wav", MOST) as audio:  # and the next is read
             assert audio.frames == 24_000
 
@@ -104,15 +105,15 @@ def test_a_decoder_that_cannot_start_says_so_and_blames_no_file(
 ) -> None:
     path = _sound(tmp_path / "a.wav", 0.1)
     if broken == "no such program":
-        monkeypatch.setattr(decoding.sys, "executable", str(tmp_path / "no python"))
+        monkeypatch.setattr(decoding.sys, "executable", str(tmp_path / "no python"))  # type: ignore[attr-defined]
     else:
         wrapper = tmp_path / "python"
         wrapper.write_text('#!/bin/sh\necho "ImportError: libsndfile.so.1 is missing" >&2\nexit 1\n')
         wrapper.chmod(0o755)
-        monkeypatch.setattr(decoding.sys, "executable", str(wrapper))
+        monkeypatch.setattr(decoding.sys, "executable", str(wrapper))  # type: ignore[attr-defined]
     with Decoder() as decoder, pytest.raises(DecoderBroken) as wrong, decoder.decoded(path, "a.wav", MOST):
         pass
-    assert wrong.value.status == 503
+    assert status_of(wrong.value) == 503
     assert "a.wav" not in str(wrong.value)
     assert ("libsndfile.so.1 is missing" in str(wrong.value)) or broken == "no such program"
     monkeypatch.undo()

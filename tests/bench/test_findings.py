@@ -73,7 +73,7 @@ def _run(*faults: tuple[set[int], str, tuple[str, ...], dict[str, float]]) -> li
     cells = []
     for i, place in enumerate(PLACES):
         here = next((fault for fault in faults if i in fault[0]), None)
-        cells.append(_cell(i, place) if here is None else _cell(i, place, here[1], *here[2], **here[3]))
+        cells.append(_cell(i, place) if here is None else _cell(i, place, here[1], *here[2], **here[3]))  # type: ignore[arg-type]
     return cells
 
 
@@ -202,7 +202,7 @@ def test_a_fault_of_some_values_is_one_box_that_names_the_factors_that_count(
 def test_findings_do_not_depend_on_the_order_of_the_cells_and_miss_none(marked: list[str], seed: int) -> None:
     kinds = {"pass": ("Pass", ()), "fail": ("Fail", ("residual_rms",)), "unknown": ("Fail", ("silent",))}
     cells = [
-        _cell(i, place, kinds[mark][0], *kinds[mark][1], residual_rms=-50.0)
+        _cell(i, place, kinds[mark][0], *kinds[mark][1], residual_rms=-50.0)  # type: ignore[arg-type]
         for i, (place, mark) in enumerate(zip(PLACES, marked, strict=True))
     ]
     found = find(cells)

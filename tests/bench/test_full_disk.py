@@ -29,12 +29,12 @@ def _greedy(heavy: str) -> None:
     from kind_echo.bench.jobs import handlers
     from kind_echo.cli.workers.local import work_beside_database
 
-    judge = handlers.judge_now
+    judge = handlers.judge_now  # type: ignore[attr-defined]
 
     def judge_now(session: Session, cell: Cell) -> Any:
         return np.ones(400_000_000) if cell.id == int(heavy) else None, judge(session, cell)
 
-    handlers.judge_now = judge_now
+    handlers.judge_now = judge_now  # type: ignore[attr-defined]
     work_beside_database("small", (), analysis=True, memory=1000)
 
 
@@ -76,7 +76,7 @@ def test_a_job_that_never_comes_to_an_end_is_given_up_and_says_so(demo: str, sta
             render_cells(session, queue, 0, [number])
         session.execute(text("UPDATE procrastinate_jobs SET attempts = 6 WHERE status = 'todo'"))
     drain([queue])
-    state, why = query(demo, f"SELECT state, why FROM cell WHERE id = {number}")[0]
+    state, why = query(demo, f"SELECT state, why FROM cell WHERE id = {number}")[0]  # type: ignore[assignment]
     assert state == "failed"
     assert "begun 6 times and never came to an end" in str(why)
     assert query(demo, "SELECT count(*) FROM procrastinate_jobs WHERE status = 'todo'") == [(0,)]

@@ -41,7 +41,7 @@ class _Echo:
 
 def _offer(*versions: str) -> Offer:
     effect = OfferedEffect("Thing", "urn:thing", "A thing", (), versions)
-    return Offer("bench", "A bench", _Echo(), (OfferedHost("Bench", "1", "on a bench", ("offline",)),), (effect,))
+    return Offer("bench", "A bench", _Echo(), (OfferedHost("Bench", "1", "on a bench", ("offline",)),), (effect,))  # type: ignore[arg-type]
 
 
 def test_what_a_machine_has_is_written_down_once_and_new_builds_are_found(empty: str) -> None:

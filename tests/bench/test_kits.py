@@ -61,7 +61,7 @@ def _render(samples: Samples, rate: int, setting: str) -> Samples:
     """What a person at a host that compensates gets from Skerry 2.0.3."""
     hard = setting.startswith("Hard")
     values = {"shape": "hard" if hard else "soft", "ceiling": -6.0 if hard else -3.0, "drive": 6.0, "oversampling": 8}
-    effect = load_effect("Skerry", "2.0.3", values, rate, samples.shape[1])  # type: ignore[arg-type]
+    effect = load_effect("Skerry", "2.0.3", values, rate, samples.shape[1])
     late = np.concatenate([samples, np.zeros((effect.claimed_latency, samples.shape[1]))])
     return effect.process(late)[effect.claimed_latency :]
 

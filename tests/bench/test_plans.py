@@ -345,7 +345,7 @@ def test_a_setting_out_of_its_bounds_is_refused_when_the_plan_is_kept(demo: str)
             ({"drive": "loud"}, "settings.Too hard: drive cannot be loud: it must be a number from"),
         ):
             document = read_yaml(WRITTEN)
-            document.settings["Too hard"] = values
+            document.settings["Too hard"] = values  # type: ignore[assignment]
             document.cases.append(document.cases[0].model_copy(update={"setting": "Too hard", "sweep": None}))
             with pytest.raises(BadPlan, match=re.escape(words)):
                 save_plan(session, document, who="Nora F.", now=NOW)

@@ -57,7 +57,7 @@ def test_what_failed_integrity_cannot_be_approved_and_nothing_of_the_selection_i
     with pytest.raises(CannotApprove, match="failed integrity"), transaction() as session:
         approve(session, [*failing, unfit], who=WHO, why="", now=NOW)
     with transaction() as session:
-        assert latest_act(session).id == before.id  # type: ignore[union-attr]
+        assert latest_act(session).id == before.id
     with pytest.raises(CellNotFound), transaction() as session:
         approve(session, [999_999], who=WHO, why="", now=NOW)
 

@@ -103,10 +103,10 @@ def test_workers_and_a_run_outlive_ten_seconds_without_the_database(
 def test_a_run_from_the_command_line_waits_for_its_verdicts(short: str, tmp_path: Path) -> None:
     environment = {URL_VARIABLE: short}
     with working(url=short, log=tmp_path / "worker.log"):
-        done = kind_echo("run", "Short", "2.1.0-rc2", "--who", "Nora F.", "--everything", **environment)
+        done = kind_echo("run", "Short", "2.1.0-rc2", "--who", "Nora F.", "--everything", **environment)  # type: ignore[arg-type]
     assert done.returncode == 1, done.stderr
     assert "7 Fail, 17 Pass" in done.stdout
-    refused = kind_echo("run", "Null regression", "9.9", **environment)
+    refused = kind_echo("run", "Null regression", "9.9", **environment)  # type: ignore[arg-type]
     assert (refused.returncode, refused.stdout) == (2, "")
     assert refused.stderr.strip() == "kind-echo: There is no build 9.9 of the effect that this plan tests."
 
@@ -207,7 +207,7 @@ def test_a_run_that_is_stopped_while_it_is_prepared_leaves_no_job_behind(
 ) -> None:
     """Whoever prepares it has looked for a while which cells must be rendered when somebody stops it."""
     looking, stopped = threading.Event(), threading.Event()
-    look = steps.take_over
+    look = steps.take_over  # type: ignore[attr-defined]
 
     def slowly(*given: Any) -> list[Cell]:
         found = look(*given)

@@ -65,7 +65,7 @@ def test_workers_that_are_killed_leave_no_row_behind_and_none_twice(empty: str, 
 
     with transaction() as session:
         for service in ("web", "worker"):
-            grant(session, service, f"kind_echo_{service}")  # type: ignore[arg-type]
+            grant(session, service, f"kind_echo_{service}")
     number = _set(tmp_path, files=10, seconds=3.0)
     worker, log = as_service(empty, "worker"), tmp_path / "worker.log"
     done = "SELECT count(*) FROM set_file WHERE state = 'done'"
@@ -145,7 +145,7 @@ def test_the_columns_are_those_that_the_files_are_measured_for(blank_set: int) -
 
 def test_the_sets_of_the_demo_show_what_was_planted(seen: str) -> None:
     """Walls at 15 and 16 kHz; of four ways of taking 3 dB off a peak only cutting leaves what is under it alone."""
-    numbers = dict(query(seen, "SELECT name, id FROM file_set"))  # type: ignore[arg-type]
+    numbers = dict(query(seen, "SELECT name, id FROM file_set"))  # type: ignore[arg-type, var-annotated]
     with transaction() as session:
         players = find_set(session, int(str(numbers["Players and quality steps"])))
         walls = {
@@ -161,7 +161,7 @@ def test_the_sets_of_the_demo_show_what_was_planted(seen: str) -> None:
     assert walls["Dunlin, middle.wav"] == pytest.approx(16_000, abs=150)
     assert walls["Dunlin, low.wav"] == pytest.approx(15_000, abs=150)
     assert below["cut off.wav"] == 0
-    assert all(below[name] > 1000 for name in ("turned down.wav", "bent.wav", "held down around the peak.wav"))  # type: ignore[operator]
+    assert all(below[name] > 1000 for name in ("turned down.wav", "bent.wav", "held down around the peak.wav"))
 
 
 def _planned(folder: Path, *files: tuple[str, np.ndarray, int]) -> tuple[int, list[int]]:

@@ -190,7 +190,7 @@ def test_a_rule_without_sense_is_refused(empty: str, wrong: tuple[int | None, fl
 
 
 @pytest.fixture
-def store(monkeypatch: pytest.MonkeyPatch) -> objects.ObjectStore:
+def store(monkeypatch: pytest.MonkeyPatch) -> objects.ObjectStore:  # type: ignore[misc]
     """An object store on this machine that speaks the protocol, empty."""
     server = ThreadedMotoServer(ip_address="127.0.0.1", port=0, verbose=False)
     server.start()
@@ -204,7 +204,7 @@ def store(monkeypatch: pytest.MonkeyPatch) -> objects.ObjectStore:
     opened = objects.object_store()
     assert opened is not None
     opened._client.create_bucket(Bucket="bucket")
-    yield opened  # type: ignore[misc]
+    yield opened
     objects._opened.cache_clear()
     server.stop()
 
@@ -218,7 +218,7 @@ def test_audio_is_kept_in_an_object_store_read_by_ranges_and_moves_back(
     assert query(empty, "SELECT count(*) FROM chunk WHERE data IS NOT NULL") == [(0,)]
     asked: list[tuple[int, int]] = []
     read = store.read
-    monkeypatch.setattr(store, "read", lambda key, start, stop: asked.append((start, stop)) or read(key, start, stop))
+    monkeypatch.setattr(store, "read", lambda key, start, stop: asked.append((start, stop)) or read(key, start, stop))  # type: ignore[func-returns-value]
 
     def same() -> bool:
         with transaction() as session:
@@ -329,7 +329,7 @@ def test_deleting_a_comparison_leaves_the_clips_of_a_listening_test(empty: str) 
         test = _tested(session, *(content.sha256 for content in contents))
         digests = {content.sha256 for content in contents}
         sitting = begin(session, test, who="Ida", now=NOW)
-        secret = under_way(session, sitting).slots[0].secret  # type: ignore[union-attr]
+        secret = under_way(session, sitting).slots[0].secret
     drain()
     with transaction() as session:
         shared = _clips(session) & digests

@@ -87,7 +87,7 @@ def test_a_renamed_setting_and_plan_are_found_in_plans_that_were_written_before(
         unfold(session, read)
         others = session.scalars(select(Setting).where(Setting.effect_id == plan.effect_id, Setting.id != setting.id))
         with pytest.raises(NameTaken):  # the former name still stands for the first
-            rename(session, "setting", others.first().id, old, **BY)  # type: ignore[union-attr]
+            rename(session, "setting", others.first().id, old, **BY)
         rename(session, "setting", setting.id, old, **BY)
         assert document_of(session, latest_revision(session, kept.plan_id)).cases[0].setting == old
 
@@ -220,7 +220,7 @@ def test_the_last_decision_belongs_to_the_page_that_it_was_made_on(demo: str) ->
 
 def test_renames_and_deletions_come_by_the_page(demo: str) -> None:
     client: FlaskClient = sign(create_app().test_client())
-    effect = next(one for one in client.get("/api/effects").json["effects"] if one["name"] == "Plumb")  # type: ignore[index]
+    effect = next(one for one in client.get("/api/effects").json["effects"] if one["name"] == "Plumb")
     renamed: Any = client.post(f"/api/effects/{effect['id']}/change", json={"name": "Plumb Line"})
     assert (renamed.status_code, renamed.json["name"], renamed.json["archived"]) == (200, "Plumb Line", False)
     archived: Any = client.post(f"/api/effects/{effect['id']}/change", json={"archived": True})
@@ -232,13 +232,13 @@ def test_renames_and_deletions_come_by_the_page(demo: str) -> None:
     changed: Any = client.post(f"/api/builds/{build['id']}/change", json={"version": "8", "note": "x"})
     assert changed.json == {"id": build["id"], "version": "8", "note": "x", "archived": False}
     assert client.delete(f"/api/builds/{build['id']}").status_code == 204
-    plan = client.get("/api/plans").json["plans"][0]  # type: ignore[index]
-    assert client.post(f"/api/plans/{plan['id']}/change", json={"archived": True}).json["archived"]  # type: ignore[index]
-    host = client.get("/api/hosts").json["hosts"][0]  # type: ignore[index]
-    assert client.post(f"/api/hosts/{host['id']}/change", json={"archived": True}).json["archived"]  # type: ignore[index]
+    plan = client.get("/api/plans").json["plans"][0]
+    assert client.post(f"/api/plans/{plan['id']}/change", json={"archived": True}).json["archived"]
+    host = client.get("/api/hosts").json["hosts"][0]
+    assert client.post(f"/api/hosts/{host['id']}/change", json={"archived": True}).json["archived"]
     with transaction() as session:
         run = newest_run(session, "2.1.0-rc1").id  # of which some cells are decided on
-    assert client.post(f"/api/runs/{run}/change", json={"change": "archive"}).json["archived"]  # type: ignore[index]
+    assert client.post(f"/api/runs/{run}/change", json={"change": "archive"}).json["archived"]
     listed: Any = client.get("/api/runs?archived=true").json
     assert [one["id"] for one in listed["runs"]] == [run]
     assert client.delete(f"/api/runs/{run}").status_code == 409

@@ -54,8 +54,8 @@ def test_the_number_at_the_cursor_is_that_of_the_core(view: Page, shared_server:
     said = view.locator("p[aria-live=polite]").filter(has_text="Hz: reference").first
     expect(said).to_be_visible()
     text = said.inner_text()
-    frequency = _number(re.match(r"[\d\u2009.]+", text).group())  # type: ignore[union-attr]
-    level = _number(re.search(r"render ([−\d.]+) dBFS", text).group(1))  # type: ignore[union-attr]
+    frequency = _number(re.match(r"[\d\u2009.]+", text).group())
+    level = _number(re.search(r"render ([−\d.]+) dBFS", text).group(1))
     nearest = int(np.argmin(np.abs(np.array(spectrum["frequencies"]) - frequency)))
     assert level == pytest.approx(spectrum["levels"][nearest], abs=0.06)
     assert frequency == pytest.approx(997, abs=10)
@@ -63,7 +63,7 @@ def test_the_number_at_the_cursor_is_that_of_the_core(view: Page, shared_server:
     view.keyboard.press("]")
     expect(said).to_contain_text("cents")
     third = view.locator("p[aria-live=polite]").first.inner_text()
-    assert _number(re.search(r"\+([\d\u2009]+) cents", third).group(1)) == pytest.approx(1902, abs=20)  # type: ignore[union-attr]
+    assert _number(re.search(r"\+([\d\u2009]+) cents", third).group(1)) == pytest.approx(1902, abs=20)
 
 
 def test_places_are_walked_and_the_view_goes_there(view: Page, shared_server: Server) -> None:
@@ -132,7 +132,7 @@ def test_an_answer_that_was_on_its_way_does_not_undo_a_change(page: Page) -> Non
     page.route("**/api/sets/2", hold)
     page.wait_for_timeout(1100)  # what was asked for within a second is not asked for again
     page.evaluate("window.dispatchEvent(new Event('visibilitychange'))")
-    wait_until(lambda: page.wait_for_timeout(50) is None and bool(held), 10, "a look at the set")
+    wait_until(lambda: page.wait_for_timeout(50) is None and bool(held), 10, "a look at the set")  # type: ignore[func-returns-value]
     compared.click()
     page.get_by_role("menuitemradio", name="each by itself").click()
     expect(compared).to_have_text("each by itself")

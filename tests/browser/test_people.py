@@ -77,7 +77,7 @@ def test_who_may_look_is_offered_nothing_else(browser: Browser, shared_server: S
         expect(page.get_by_role("button", name=name, exact=True)).to_have_count(0)
     page.goto("/people")
     expect(page.get_by_text("You cannot manage accounts.")).to_be_visible()
-    visits.close()
+    visits.close()  # type: ignore[attr-defined]
 
 
 def test_people_and_tokens_are_kept_on_one_page(page: Page) -> None:

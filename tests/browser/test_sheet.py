@@ -51,7 +51,7 @@ def test_the_second_of_two_people_is_told_and_loses_nothing_typed(page: Page, br
     other.keyboard.press("d")
     other.get_by_role("dialog").get_by_role("button", name="Record a fault").click()
     expect(other.get_by_text("All 72 cells pass or are decided")).to_be_visible()
-    sessions.close()
+    sessions.close()  # type: ignore[attr-defined]
     dialog.get_by_role("button", name="Record a fault").click()
     expect(dialog.get_by_role("alert")).to_contain_text("Tove L. has decided on 6 of these cells")
     expect(dialog.get_by_role("textbox", name="Why")).to_have_value("The corner moved")

@@ -201,7 +201,7 @@ def _said(seconds: float, capsys: pytest.CaptureFixture[str]) -> Iterator[str]:
     with progress("Comparing", "files", 4) as shown:
         for number in range(4):
             shown.tell(number + 1)
-            progress_module.time.sleep(seconds / 4)
+            progress_module.time.sleep(seconds / 4)  # type: ignore[attr-defined]
     yield capsys.readouterr().err
 
 

@@ -16,7 +16,7 @@ _GOOD = "a lantern over the wet slipway"
 
 
 def _run(url: str, *words: str) -> subprocess.CompletedProcess[str]:
-    return kind_echo(*words, **{URL_VARIABLE: url, "KIND_ECHO_ADDRESS": "https://echo.test"})
+    return kind_echo(*words, **{URL_VARIABLE: url, "KIND_ECHO_ADDRESS": "https://echo.test"})  # type: ignore[arg-type]
 
 
 def _secret(text: str) -> str:
@@ -31,9 +31,9 @@ def test_the_first_start_makes_an_account_and_later_ones_none(own_cluster: Clust
     assert "'keeper'" in first.stdout
     point_at(url)
     guest = create_app().test_client()
-    guest.environ_base["HTTP_X_CSRFTOKEN"] = guest.get("/api/me").json["forgery_token"]  # type: ignore[index]
+    guest.environ_base["HTTP_X_CSRFTOKEN"] = guest.get("/api/me").json["forgery_token"]
     used = guest.post("/api/links/use", json={"secret": _secret(first.stdout), "password": _GOOD})
-    assert (used.status_code, used.json["role"]) == (200, "keep")  # type: ignore[index]
+    assert (used.status_code, used.json["role"]) == (200, "keep")
     assert _run(url, "migrate").stdout == ""
 
 

@@ -10,7 +10,7 @@ from tests.conftest import kind_echo
 
 
 def _plan(demo: str, *arguments: str | Path) -> subprocess.CompletedProcess[str]:
-    return kind_echo("plan", *arguments, **{URL_VARIABLE: demo})
+    return kind_echo("plan", *arguments, **{URL_VARIABLE: demo})  # type: ignore[arg-type]
 
 
 def test_a_template_is_written_kept_changed_and_written_out_again(demo: str, tmp_path: Path) -> None:

@@ -17,7 +17,7 @@ from kind_echo.bench.plans import find_build, find_plan, latest_revision
 from kind_echo.bench.queue import ANALYSIS_QUEUE
 from kind_echo.bench.runs import cells_of, start_run
 from kind_echo.cli.workers import http
-from kind_echo.cli.workers.http import TOKEN_FILE_VARIABLE, TOKEN_VARIABLE, NoAnswer, Refused
+from kind_echo.cli.workers.http import TOKEN_FILE_VARIABLE, TOKEN_VARIABLE, NoAnswer, Refused  # type: ignore[attr-defined]
 from kind_echo.cli.workers.remote import RemoteWorker
 from kind_echo.database.models import Cell, Delivery
 from kind_echo.database.sessions import transaction
@@ -45,7 +45,7 @@ def _start(effect: str, name: str, version: str) -> int:
 
 
 def _submit(address: str, *words: str, **environment: str) -> subprocess.CompletedProcess[str]:
-    return kind_echo("submit", *words, "--server", address, **environment)
+    return kind_echo("submit", *words, "--server", address, **environment)  # type: ignore[arg-type]
 
 
 def test_a_machine_without_the_database_renders_what_one_beside_it_does(
@@ -74,7 +74,7 @@ def test_a_machine_without_the_database_renders_what_one_beside_it_does(
         assert query(demo, "SELECT machine FROM worker WHERE machine = 'far away'") == [("far away",)]
     with transaction() as session:
         cells = cells_of(session, run)
-        assert {(c.case_id, c.condition_id): (c.verdict, c.why, c.render.content_sha256) for c in cells} == {  # type: ignore[union-attr]
+        assert {(c.case_id, c.condition_id): (c.verdict, c.why, c.render.content_sha256) for c in cells} == {
             (c.case_id, c.condition_id): known[c.case_id, c.condition_id] for c in cells
         }
         assert all(c.render is not None and c.render.key for c in cells)
@@ -141,7 +141,7 @@ def test_a_job_is_taken_once_and_lost_by_who_falls_silent(address: str, demo: st
         server.post(f"{machines[0]}/take", asked)
     assert forgotten.value.status == 409
     other = http.Server(address, token("render", "another"))
-    for path, body in (("take", asked), ("presence", {"leaves": True})):
+    for path, body in (("take", asked), ("presence", {"leaves": True})):  # type: ignore[assignment]
         with pytest.raises(Refused, match="is not known here by this token"):
             other.post(f"{machines[1]}/{path}", body)
     local = query(demo, "INSERT INTO procrastinate_workers DEFAULT VALUES RETURNING id")[0][0]

@@ -21,7 +21,7 @@ NOW = datetime(2026, 5, 4, 12, tzinfo=UTC)
 
 
 def run(url: str, *words: str) -> subprocess.CompletedProcess[str]:
-    return kind_echo("run", *words, **{URL_VARIABLE: url})
+    return kind_echo("run", *words, **{URL_VARIABLE: url})  # type: ignore[arg-type]
 
 
 def run_beside_a_worker(url: str, *words: str) -> subprocess.CompletedProcess[str]:

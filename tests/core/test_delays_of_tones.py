@@ -62,13 +62,13 @@ def test_what_holds_nothing_has_no_delay_and_makes_no_trouble(size: int, kind: s
         "one side": np.random.default_rng(1).standard_normal((size, 2)),
     }[kind]  # fmt: skip
     for max_delay in (None, 20):
-        delay, each = find_delays(source(zero), source(other), max_delay)
+        delay, each = find_delays(source(zero), source(other), max_delay)  # type: ignore[arg-type]
         assert (delay.samples, [one.samples for one in each]) == (None, [None, None])
         assert delay.why
 
 
 def excess(samples: NDArray[np.float64]) -> float | None:
-    return overall(measure_render(source(TONE), source(samples))[0])["lead_in_excess"]
+    return overall(measure_render(source(TONE), source(samples))[0])["lead_in_excess"]  # type: ignore[no-any-return]
 
 
 @pytest.mark.parametrize("gain", [1.0, 0.1])

@@ -196,7 +196,7 @@ def test_compiled_loops_refuse_what_does_not_fit() -> None:
         lambda: recursions.needle(rows.astype(np.float32), np.eye(2), np.zeros(2), np.zeros((1, 2)), np.zeros(2)),
     ):
         with pytest.raises(ValueError, match="do not fit together"):
-            call()
+            call()  # type: ignore[no-untyped-call]
 
 
 def test_every_error_is_a_sentence() -> None:

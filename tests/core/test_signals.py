@@ -54,9 +54,9 @@ def test_the_aliases_of_a_tone_are_told_by_order() -> None:
 def test_a_sweep_is_the_chirp_of_a_reference_library(law: Any, method: str) -> None:
     """scipy.signal.chirp, which begins as a cosine."""
     asked = {"start": 20.0, "end": 20_000.0, "seconds": 2.0, "fade": 0.0, "level": 0.0}
-    ours = _mono("sweep", law=law, **asked)
+    ours = _mono("sweep", law=law, **asked)  # type: ignore[arg-type]
     time = np.arange(len(ours)) / RATE
-    theirs = signal.chirp(time, 20.0, 2.0, 20_000.0, method=method, phi=-90)
+    theirs = signal.chirp(time, 20.0, 2.0, 20_000.0, method=method, phi=-90)  # type: ignore[call-overload]
     assert np.abs(ours - theirs).max() < 1e-6
 
 
@@ -120,7 +120,7 @@ def test_channels_are_placed_as_asked(placement: Any, second: Any) -> None:
 
 def test_channels_apart_have_nothing_in_common() -> None:
     samples = synthesise(make_request("noise", channels=2, placement="apart", seconds=4.0), RATE)
-    assert abs(np.corrcoef(samples.T)[0, 1]) < 0.02
+    assert abs(np.corrcoef(samples.T)[0, 1]) < 0.02  # type: ignore[index]
     alone = synthesise(make_request("tone", channels=2, placement="second"), RATE)
     assert not alone[:, 0].any()
     with pytest.raises(BadParameter, match="random signal"):

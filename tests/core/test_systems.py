@@ -78,7 +78,7 @@ def test_a_brick_wall_is_found(kind: str) -> None:
     f, h = signal.freqz(taps, worN=1 << 16, fs=R)
     wall = f[np.argmax(20 * np.log10(np.abs(h) + 1e-12) < -20)]
     x = _stimulus(kind)
-    found = overall(measure_response(columns(x), columns(signal.lfilter(taps, 1, x)))[0])
+    found = overall(measure_response(columns(x), columns(signal.lfilter(taps, 1, x)))[0])  # type: ignore[call-overload]
     assert found["wall_frequency"] == pytest.approx(wall, rel=0.01)
     assert found["latency"] == pytest.approx(600, abs=0.05)
 
@@ -88,7 +88,7 @@ def test_an_idle_effect_is_flat_and_poor_coherence_is_refused() -> None:
     late = np.concatenate([np.zeros(512), x])[: len(x)]
     found = measure_response(columns(x), columns(late))[0]
     assert abs(reading(found, "flatness_error").value) < 0.001
-    assert reading(found, "phase_deviation").value < 0.1  # type: ignore[operator]
+    assert reading(found, "phase_deviation").value < 0.1
     assert reading(found, "latency").value == pytest.approx(512, abs=0.05)
     drowned = measure_response(columns(x), columns(x * 0.05 + noise(len(x), seed=8)[:, 0]))[0]
     assert "coherence" in str(reading(drowned, "gain_1k").why)
@@ -144,14 +144,14 @@ def test_latency_on_noise_and_its_refusals() -> None:
 def test_a_sweep_that_ends_with_its_file_tells_edges_and_slopes(rate: int) -> None:
     """scipy's chirp up to the last frame, and an output that breaks off there: 12 dB an octave at the second order."""
     t = np.arange(2 * rate) / rate
-    x = 0.5 * signal.chirp(t, 10, 2.0, 0.49 * rate, "log")
+    x = 0.5 * signal.chirp(t, 10, 2.0, 0.49 * rate, "log")  # type: ignore[call-overload]
     sos = signal.butter(2, [120, 4000], "band", fs=rate, output="sos")
     y = np.concatenate([np.zeros(1800), signal.sosfilt(sos, x)])[: len(x)] + noise(len(x), level=1e-5)[:, 0]
     readings = measure_response(columns(x, rate=rate), columns(y, rate=rate), ResponseOptions(edge=3.0103))[0]
     found, gain = overall(readings), reading(readings, "gain_1k")
     _, h = signal.sosfreqz(sos, [1000.0], fs=rate)
     assert gain.value == pytest.approx(20 * np.log10(abs(h[0])), abs=0.05)
-    assert gain.uncertainty < 0.05  # type: ignore[operator]
+    assert gain.uncertainty < 0.05
     assert found["edge_low"] == pytest.approx(120, rel=0.02)
     assert found["edge_high"] == pytest.approx(4000, rel=0.02)
     assert found["slope_low"] == pytest.approx(12.04, abs=0.5)
@@ -168,7 +168,7 @@ def test_a_sweep_tells_what_a_saturator_does_to_the_fundamental(rate: int, bend:
     wanted = 20 * np.log10(2 * np.mean(bend(peak * np.sin(turn)) * np.sin(turn)) / peak)
     gain = reading(readings, "gain_1k")
     assert gain.value == pytest.approx(wanted, abs=0.01)
-    assert gain.uncertainty < 0.02  # type: ignore[operator]
+    assert gain.uncertainty < 0.02
     assert overall(readings)["latency"] == pytest.approx(0.0, abs=0.05)
 
 

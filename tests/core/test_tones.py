@@ -54,7 +54,7 @@ def test_a_cubic_has_its_third_harmonic_at_minus_19_08_db() -> None:
     found = _tone(s - s**3 / 3, 997)
     assert reading(found, "harmonic_3").value == pytest.approx(20 * math.log10(1 / 9), abs=0.001)
     assert reading(found, "harmonic_2").value is None
-    assert reading(found, "harmonic_2").at_most < -150  # type: ignore[operator]
+    assert reading(found, "harmonic_2").at_most < -150
     assert reading(found, "thd_percent").value == pytest.approx(11.11, abs=0.01)
 
 
@@ -108,7 +108,7 @@ def test_no_alias_is_a_bound_that_meets_a_limit() -> None:
     assert worst.value is None
     assert worst.why is not None
     assert worst.why.startswith("no alias stands out of the floor at −")
-    assert worst.at_most < -140  # type: ignore[operator]
+    assert worst.at_most < -140
 
 
 def test_orders_that_fall_on_another_line_are_left_out_and_counted() -> None:

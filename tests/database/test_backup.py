@@ -24,7 +24,7 @@ def contents(url: str, columns: dict[str, list[str]] | None = None) -> dict[str,
             wanted = sql.SQL(", ").join(map(sql.Identifier, names))
             query = sql.SQL("SELECT md5(ROW({})::text) FROM {}").format(wanted, sql.Identifier(table))
             if table == "chunk":  # most of all there is; its bytes need not become text first
-                query = sql.SQL("SELECT md5(data) || position || sha256 FROM chunk")
+                query = sql.SQL("SELECT md5(data) || position || sha256 FROM chunk")  # type: ignore[assignment]
             rows = sorted(row[0] for row in connection.execute(query))
             found[table] = (len(rows), hashlib.sha256("".join(rows).encode()).hexdigest())
     return found

@@ -22,7 +22,7 @@ def test_a_blob_is_read_at_numpys_integers_as_at_pythons(empty: str) -> None:
         blob = BlobSource(session, find_content(session, stored.sha256))
         for start, stop in ((70_000, 70_100), (60_000, 140_000), (5, 5)):
             plain = blob.read(start, stop)
-            assert (blob.read(np.int64(start), np.int64(stop)) == plain).all()
+            assert (blob.read(np.int64(start), np.int64(stop)) == plain).all()  # type: ignore[arg-type]
             assert len(plain) == stop - start
 
 

@@ -124,5 +124,5 @@ def test_it_is_found_with_its_bounds() -> None:
 )
 def test_what_it_cannot_do_is_told(changes: dict[str, Any], says: str) -> None:
     with pytest.raises(RenderFailed) as failed:
-        _render(**({"signal": np.zeros((100, 1)), "rate": 48_000, "values": {}} | changes))
+        _render(**({"signal": np.zeros((100, 1)), "rate": 48_000, "values": {}} | changes))  # type: ignore[arg-type]
     assert says in str(failed.value)

@@ -108,7 +108,7 @@ def _plan(url: str, cells: int) -> tuple[int, int]:
             signals={"Short tone": {"kind": "tone", "level": -6.0, "seconds": 0.5}},
             settings={"Hard": {"shape": "hard", "ceiling": -6.0, "oversampling": 8}},
             cases=[PlanCase(signal="Short tone", setting="Hard", sweep=Sweep(parameter="drive", values=[*values]))],
-            conditions=[PlanCondition(host="Almanac", version="7", modes=modes, rates=rates, blocks=blocks)],
+            conditions=[PlanCondition(host="Almanac", version="7", modes=modes, rates=rates, blocks=blocks)],  # type: ignore[arg-type]
         )  # fmt: skip
         deadline = time.monotonic() + 60
         while True:

@@ -70,7 +70,7 @@ def shelf(frequency: float, decibels: float) -> Change:
 
 def butter(order: int, frequency: float, kind: str) -> Change:
     """A Butterworth filter."""
-    return lambda x, rate: signal.lfilter(*signal.butter(order, frequency, kind, fs=rate), x, axis=0)
+    return lambda x, rate: signal.lfilter(*signal.butter(order, frequency, kind, fs=rate), x, axis=0)  # type: ignore[call-overload]
 
 
 def wall(frequency: float) -> Change:
@@ -165,7 +165,7 @@ def compressed(x: Samples, rate: int) -> Samples:
         envelope[i] = state
     threshold = np.abs(x).max() * 10 ** (-14 / 20)
     over = np.maximum(20 * np.log10(np.maximum(envelope, 1e-9) / threshold), 0.0)
-    return x * (10 ** (-over * (1 - 1 / 3) / 20))[:, None]
+    return x * (10 ** (-over * (1 - 1 / 3) / 20))[:, None]  # type: ignore[no-any-return]
 
 
 def noisy(decibels: float) -> Change:
@@ -216,7 +216,7 @@ def both(*changes: Change) -> Change:
 
 def silent_channel(x: Samples, rate: int) -> Samples:
     """Nothing in the second channel."""
-    return x * np.array([1.0, 0.0])
+    return x * np.array([1.0, 0.0])  # type: ignore[no-any-return]
 
 
 def not_finite(x: Samples, rate: int) -> Samples:
@@ -232,7 +232,7 @@ def other_sound(x: Samples, rate: int) -> Samples:
     power = signal.welch(x[:, 0], nperseg=1024)[1]
     taps = np.fft.fftshift(np.fft.irfft(np.sqrt(power)))
     made = signal.oaconvolve(rng.normal(size=x.shape), taps[:, None], axes=0)[: len(x)]
-    return made * np.sqrt(np.mean(x**2) / np.mean(made**2))
+    return made * np.sqrt(np.mean(x**2) / np.mean(made**2))  # type: ignore[no-any-return]
 
 
 def _loud(x: Samples, rate: int) -> int:

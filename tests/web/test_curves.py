@@ -7,7 +7,7 @@ from flask.testing import FlaskClient
 
 
 def _cells(looking: FlaskClient, version: str, signal: str) -> list[dict[str, Any]]:
-    runs = looking.get("/api/runs").json["runs"]  # type: ignore[index]
+    runs = looking.get("/api/runs").json["runs"]
     run = next(r for r in runs if r["build"]["version"] == version)
     sheet: Any = looking.get(f"/api/runs/{run['id']}").json
     cases = {c["id"] for c in sheet["cases"] if c["signal"] == signal}

@@ -26,14 +26,14 @@ _CALLERS = ["nobody", *ROLES, *SCOPES]
 def _as(app: Any, who: str) -> FlaskClient:
     client: FlaskClient = app.test_client()
     if who in ROLES:
-        return sign(client, f"Who may {who}", who)  # type: ignore[arg-type]
+        return sign(client, f"Who may {who}", who)
     if who in SCOPES:
-        client.environ_base["HTTP_AUTHORIZATION"] = f"Bearer {token(who)}"  # type: ignore[arg-type]
+        client.environ_base["HTTP_AUTHORIZATION"] = f"Bearer {token(who)}"
     return client
 
 
 def _caller(who: str) -> Caller:
-    return Caller(who, role=who if who in ROLES else None, scope=who if who in SCOPES else None)  # type: ignore[arg-type]
+    return Caller(who, role=who if who in ROLES else None, scope=who if who in SCOPES else None)
 
 
 def test_no_route_is_unlisted_and_nothing_is_listed_that_is_none() -> None:
@@ -76,7 +76,7 @@ def test_a_change_that_the_page_did_not_mean_is_refused(blank: FlaskClient) -> N
     for header in ({}, {"X-CSRFToken": "x"}, {"X-CSRFToken": other}):
         answer = blank.post("/api/people", json={"name": "Mallory", "role": "keep"}, headers=header)
         assert answer.status_code == 400, header
-    names = [one["name"] for one in blank.get("/api/people").json["people"]]  # type: ignore[index]
+    names = [one["name"] for one in blank.get("/api/people").json["people"]]
     assert "Mallory" not in names
     made = blank.post("/api/people", json={"name": "Juno B.", "role": "look"}, headers={"X-CSRFToken": meant})
     assert made.status_code == 201
@@ -89,7 +89,7 @@ def test_a_token_is_shown_once_ends_and_is_revoked(blank: FlaskClient) -> None:
     program = create_app().test_client()
     program.environ_base["HTTP_AUTHORIZATION"] = f"Bearer {made['secret']}"
     assert program.get("/api/runs").status_code == 200
-    assert program.get("/api/me").json["name"] == "nightly (token)"  # type: ignore[index]
+    assert program.get("/api/me").json["name"] == "nightly (token)"
     with transaction() as session:
         kept = session.get_one(Token, made["token"]["id"])
         assert made["secret"] not in (kept.digest, kept.name)
@@ -141,7 +141,7 @@ def test_a_build_server_tells_of_a_build_and_runs_it(client: FlaskClient) -> Non
     run = program.post("/api/runs", json={"plan_id": plan["id"], "build_id": build["id"]})
     assert run.status_code == 201
     with transaction() as session:
-        assert session.query(Event).order_by(Event.id.desc()).first().who == "builds (token)"  # type: ignore[union-attr]
+        assert session.query(Event).order_by(Event.id.desc()).first().who == "builds (token)"
     assert program.post("/api/builds", json={"effect": "Nothing", "version": "1"}).status_code == 404
 
 
@@ -275,7 +275,7 @@ def test_metrics_are_read_with_a_token(looking: FlaskClient) -> None:
     assert done is not None
     assert int(done.group(1)) > 300
     assert "kind_echo_workers" in text
-    assert program.get("/readyz").json["status"] == "ok"  # type: ignore[index]
+    assert program.get("/readyz").json["status"] == "ok"
 
 
 def test_files_come_in_no_faster_than_is_taken(empty: str, monkeypatch: pytest.MonkeyPatch) -> None:

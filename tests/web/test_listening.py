@@ -130,7 +130,7 @@ def test_a_delay_is_looked_for_once_however_often_the_passage_changes(
 
     def counted(*pair: ArraySource) -> Any:
         looked.append(1)
-        return find_delays(*pair)
+        return find_delays(*pair)  # type: ignore[arg-type]
 
     monkeypatch.setattr(listening_sides, "find_delays", counted)
     sound = make_sound() * 0.9

@@ -39,7 +39,7 @@ def test_the_registry_is_served_as_it_is_declared(blank: FlaskClient) -> None:
 
 def test_an_empty_bench_is_no_error(blank: FlaskClient) -> None:
     for key in ("runs", "plans", "references", "comparisons"):
-        assert blank.get(f"/api/{key}").json[key] == []  # type: ignore[index]
+        assert blank.get(f"/api/{key}").json[key] == []
     assert blank.get("/api/acts/latest").json == {"act": None}
 
 

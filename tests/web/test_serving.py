@@ -242,7 +242,7 @@ def test_one_makes_an_answer_that_many_ask_for_and_the_oldest_go_first() -> None
         time.sleep(0.05)
         return name.encode() * 10
 
-    cache = AnswerCache(most_bytes=25, seconds=60.0)
+    cache = AnswerCache(most_bytes=25, seconds=60.0)  # type: ignore[var-annotated]
     asking = [threading.Thread(target=cache.get, args=("a", lambda: make("a"))) for _ in range(8)]
     for one in asking:
         one.start()
@@ -256,7 +256,7 @@ def test_one_makes_an_answer_that_many_ask_for_and_the_oldest_go_first() -> None
         with pytest.raises(ZeroDivisionError):
             cache.get(number, lambda: bytes(1 // 0))
     assert len(cache._entries) <= 2  # what could not be made takes no place
-    assert AnswerCache(1, 0.0).get("a", lambda: make("d")) == b"d" * 10
+    assert AnswerCache(1, 0.0).get("a", lambda: make("d")) == b"d" * 10  # type: ignore[arg-type, return-value]
 
 
 def test_a_stream_asks_again_whether_who_listens_is_still_let_in(monkeypatch: pytest.MonkeyPatch) -> None:

@@ -22,7 +22,7 @@ from tests.web.test_uploads import _send, audio, noise
 
 def _set(client: FlaskClient, files: dict[str, bytes]) -> tuple[int, dict[str, int]]:
     """A set of uploaded files; its number, and those of its rows by name."""
-    number = client.post("/api/sets", json={"name": "Tries"}).json["id"]  # type: ignore[index]
+    number = client.post("/api/sets", json={"name": "Tries"}).json["id"]
     uploads = [{"upload_id": _send(client, name, data).json["id"], "folder": ""} for name, data in files.items()]
     found = client.post(f"/api/sets/{number}/files", json={"files": uploads}).json
     assert found is not None
@@ -84,7 +84,7 @@ def test_a_file_of_another_rate_is_compared_once_it_may_be_resampled(blank: Flas
     number, rows = _set(
         blank, {"48.wav": audio(sweep(48_000), subtype="FLOAT"), "44.wav": audio(sweep(44_100), 44_100, "WAV", "FLOAT")}
     )
-    options = blank.get(f"/api/sets/{number}").json["options"] | {"resample": True}  # type: ignore[index]
+    options = blank.get(f"/api/sets/{number}").json["options"] | {"resample": True}
     asked = {"roles": {str(rows["48.wav"]): "reference"}, "options": options}
     assert blank.post(f"/api/sets/{number}/change", json=asked).status_code == 200
     row = _rows(blank, number)["44.wav"]
@@ -139,9 +139,9 @@ def test_a_file_that_something_else_has_outlives_its_set(blank: FlaskClient) -> 
     assert blank.delete(f"/api/sets/{number}").status_code == 204
     drain()
     assert blank.get(f"/api/sets/{number}").status_code == 404
-    assert blank.get(f"/api/comparisons/{pair['id']}").json["state"] == "done"  # type: ignore[index]
-    assert [one["name"] for one in blank.get("/api/sets").json["sets"]] == ["Again"]  # type: ignore[index]
-    assert blank.get(f"/api/sets/{copy['id']}").json["files"] == []  # type: ignore[index]
+    assert blank.get(f"/api/comparisons/{pair['id']}").json["state"] == "done"
+    assert [one["name"] for one in blank.get("/api/sets").json["sets"]] == ["Again"]
+    assert blank.get(f"/api/sets/{copy['id']}").json["files"] == []
     assert blank.post(f"/api/sets/{copy['id']}/remove", json={"file_ids": [rows["a.wav"]]}).status_code == 404
 
 
@@ -163,7 +163,7 @@ def test_a_response_and_a_tone_are_measured_over_many_files(blank: FlaskClient) 
     assert _value(_rows(blank, number)["out.wav"], "gain_1k") == pytest.approx(-6.02, abs=0.05)
     tone = 0.5 * np.sin(2 * np.pi * 997 * np.arange(96_000)[:, None] / 48_000)
     number, _ = _set(blank, {"tone.wav": audio(tone)})
-    options = blank.get(f"/api/sets/{number}").json["options"] | {"also": "tone", "frequency": 997.0}  # type: ignore[index]
+    options = blank.get(f"/api/sets/{number}").json["options"] | {"also": "tone", "frequency": 997.0}
     blank.post(f"/api/sets/{number}/change", json={"options": options})
     assert _value(_rows(blank, number)["tone.wav"], "fundamental_level") == pytest.approx(-6.02, abs=0.01)
 
@@ -203,7 +203,7 @@ def test_what_was_asked_for_last_counts_however_the_jobs_come(blank: FlaskClient
 
 def test_what_cannot_be_measured_is_said_in_the_row_and_levels_stay(blank: FlaskClient) -> None:
     number, _ = _set(blank, {"six.wav": audio(np.repeat(noise(), 3, axis=1)), "two.wav": audio(noise())})
-    options = blank.get(f"/api/sets/{number}").json["options"]  # type: ignore[index]
+    options = blank.get(f"/api/sets/{number}").json["options"]
     asked = {"options": options | {"also": "lossy", "codec": "mp3", "bitrate": 128.0}}
     assert blank.post(f"/api/sets/{number}/change", json=asked).status_code == 200
     found = _rows(blank, number)

@@ -40,7 +40,7 @@ def door(empty: str) -> FlaskClient:
 
 
 def _fresh(client: FlaskClient) -> FlaskClient:
-    client.environ_base["HTTP_X_CSRFTOKEN"] = client.get("/api/me").json["forgery_token"]  # type: ignore[index]
+    client.environ_base["HTTP_X_CSRFTOKEN"] = client.get("/api/me").json["forgery_token"]
     return client
 
 
@@ -54,7 +54,7 @@ def test_a_name_in_any_capitals_and_its_password_let_in(door: FlaskClient) -> No
     assert (answer.status_code, answer.json["name"], answer.json["role"]) == (200, "Nora F.", "keep")
     assert door.get("/api/runs").status_code == 200
     door.environ_base["HTTP_X_CSRFTOKEN"] = answer.json["forgery_token"]
-    assert door.post("/api/sign-out").json["name"] is None  # type: ignore[index]
+    assert door.post("/api/sign-out").json["name"] is None
     assert door.get("/api/runs").status_code == 401
 
 
@@ -220,7 +220,7 @@ def test_a_link_works_once_and_sets_a_password(blank: FlaskClient) -> None:
     weak = guest.post("/api/links/use", json={"secret": secret, "password": "juno b. juno b."})
     assert weak.status_code == 422
     used = guest.post("/api/links/use", json={"secret": secret, "password": _GOOD})
-    assert (used.status_code, used.json["role"]) == (200, "work")  # type: ignore[index]
+    assert (used.status_code, used.json["role"]) == (200, "work")
     late = _fresh(blank.application.test_client())
     assert late.post("/api/links/use", json={"secret": secret, "password": _GOOD}).status_code == 401
     assert late.post("/api/links/open", json={"secret": secret}).status_code == 401
@@ -270,7 +270,7 @@ def test_names_are_told_apart_and_somebody_always_keeps(empty: str) -> None:
                 add_person(session, name, "look", who="test", now=NOW)
         for change in ({"disabled": True}, {"role": "work"}):
             with pytest.raises(LastAdministrator):
-                change_person(session, keeper.id, who="test", now=NOW, **change)  # type: ignore[arg-type]
+                change_person(session, keeper.id, who="test", now=NOW, **change)
         add_person(session, "Tove L.", "keep", who="test", now=NOW)
         change_person(session, keeper.id, who="test", now=NOW, role="look")
         assert keeper.role == "look"

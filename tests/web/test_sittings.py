@@ -89,7 +89,7 @@ def test_nothing_that_a_listener_receives_tells_which_side_it_is(nora: FlaskClie
     addresses = [slot["address"] for of in bodies.values() for one in of for slot in one["trial"]["slots"]]
     assert len(set(addresses)) == len(addresses)
     # The noise that makes them differ lies under 24 bits.
-    first = np.frombuffer(everything[0][0], "<f4")
+    first = np.frombuffer(everything[0][0], "<f4")  # type: ignore[assignment]
     again = np.frombuffer(everything[1][0], "<f4")
     assert 0 < np.abs(first - again).max() <= 4 * 2**-23
 

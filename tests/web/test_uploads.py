@@ -38,7 +38,7 @@ def test_every_format_is_taken_and_a_copy_is_identical(blank: FlaskClient, kind:
     made = blank.post("/api/comparisons", json={"reference_id": reference, "render_id": render})
     assert made.status_code == 201
     drain()
-    pair = blank.get(f"/api/comparisons/{made.json['id']}").json  # type: ignore[index]
+    pair = blank.get(f"/api/comparisons/{made.json['id']}").json
     assert pair is not None
     assert pair["state"] == "done"
     assert next(r for r in pair["readings"] if r["measure"] == "identical")["value"] == 1
@@ -50,7 +50,7 @@ def test_delay_gain_and_polarity_of_own_files_come_back(blank: FlaskClient) -> N
     ids = [_send(blank, name, audio(data, subtype="FLOAT")).json["id"] for name, data in (("a", samples), ("b", late))]
     made = blank.post("/api/comparisons", json={"reference_id": ids[0], "render_id": ids[1]})
     drain()
-    pair = blank.get(f"/api/comparisons/{made.json['id']}").json  # type: ignore[index]
+    pair = blank.get(f"/api/comparisons/{made.json['id']}").json
     assert pair is not None
     found = {r["measure"]: r["value"] for r in pair["readings"] if r["channel"] == "all"}
     assert found["delay"] == pytest.approx(7, abs=0.01)
@@ -98,7 +98,7 @@ def test_samples_that_are_not_finite_are_counted_and_nothing_else_is_measured(bl
     ]
     made = blank.post("/api/comparisons", json={"reference_id": ids[0], "render_id": ids[1]})
     drain()
-    pair = blank.get(f"/api/comparisons/{made.json['id']}").json  # type: ignore[index]
+    pair = blank.get(f"/api/comparisons/{made.json['id']}").json
     assert pair is not None
     assert pair["state"] == "done", pair["why"]
     residual = next(r for r in pair["readings"] if r["measure"] == "residual_rms" and r["channel"] == "all")
@@ -121,7 +121,7 @@ def test_a_connection_that_drops_leaves_nothing_behind(server: Server, tmp_path:
     client = sign(create_app().test_client())
     cookie = client.get_cookie("kind_echo")
     assert cookie is not None
-    lines = (*lines[:2], f"Cookie: kind_echo={cookie.value}", f"X-CSRFToken: {client.environ_base['HTTP_X_CSRFTOKEN']}",
+    lines = (*lines[:2], f"Cookie: kind_echo={cookie.value}", f"X-CSRFToken: {client.environ_base['HTTP_X_CSRFTOKEN']}",  # type: ignore[assignment]
              *lines[2:])  # fmt: skip
     head = "\r\n".join(lines)
     with socket.create_connection((str(host.hostname), host.port or 80)) as line:

@@ -75,7 +75,7 @@ def test_a_preview_that_cannot_be_had_says_why(blank: FlaskClient, query: str, s
 
 def test_signals_are_kept_listed_and_exported(blank: FlaskClient) -> None:
     made = blank.post("/api/signals", json={"name": "A", "request": {"kind": "tone", "seconds": 0.5}})
-    assert (made.status_code, made.json["used_by"]) == (201, 0)  # type: ignore[index]
+    assert (made.status_code, made.json["used_by"]) == (201, 0)
     again = blank.post("/api/signals", json={"name": "A", "request": {"kind": "silence"}})
     assert again.status_code == 409
     assert [one["name"] for one in _get(blank, "/api/signals")["signals"]] == ["A"]
@@ -130,7 +130,7 @@ def test_a_host_by_hand_is_added_once(blank: FlaskClient) -> None:
 def test_a_kit_goes_out_and_comes_back_over_http(client: FlaskClient, tmp_path: Path) -> None:
     plan = next(plan for plan in _get(client, "/api/plans")["plans"] if plan["name"] == "By hand")
     asked = {"plan_id": plan["id"], "build_id": plan["builds"][0]["id"]}
-    run = client.post("/api/runs", json=asked).json["id"]  # type: ignore[index]
+    run = client.post("/api/runs", json=asked).json["id"]
     assert _get(client, f"/api/runs/{run}")["by_hand"] == 4
     waiting = {host["name"] + host["version"]: host["waiting"] for host in _get(client, "/api/hosts")["hosts"]}
     assert [(one["run_id"], one["cells"]) for one in waiting["Dunlin5"]] == [(run, 4)]
@@ -145,23 +145,23 @@ def test_a_kit_goes_out_and_comes_back_over_http(client: FlaskClient, tmp_path: 
     )
     to = f"/api/runs/{run}/kit/files?name="
     receipt = client.post(f"{to}{first['returned_as']}", data=archive.read(tone))
-    assert (receipt.status_code, receipt.json["kept"][0]["state"]) == (201, "received")  # type: ignore[index]
+    assert (receipt.status_code, receipt.json["kept"][0]["state"]) == (201, "received")
     hum = client.post(f"{to}hum.wav", data=_wav(np.random.default_rng(1).normal(0, 0.1, 48_000))).json
     refused = client.post(f"{to}poem.txt", data=b"no audio").json
-    assert refused["kept"] == []  # type: ignore[index]
-    assert "cannot be read as audio" in refused["refused"][0]["why"]  # type: ignore[index]
+    assert refused["kept"] == []
+    assert "cannot be read as audio" in refused["refused"][0]["why"]
     drain()
     kit = _get(client, f"/api/runs/{run}/kit")
     assert kit["missing"] == 3
     assert {file["name"]: file["state"] for file in kit["files"]} == {
         first["returned_as"]: "matched", "hum.wav": "unknown",
     }  # fmt: skip
-    file = hum["kept"][0]["id"]  # type: ignore[index]
+    file = hum["kept"][0]["id"]
     other = next(place for place in kit["places"] if place["condition"]["rate"] == 48_000)
     wrong = client.post(f"/api/kit-files/{file}/assign", json={"cell_id": first["cell_id"]})
     assert wrong.status_code == 409
     taken = client.post(f"/api/kit-files/{file}/assign", json={"cell_id": other["cell_id"]})
-    assert (taken.status_code, taken.json["why"]) == (200, "Nora F. said so")  # type: ignore[index]
+    assert (taken.status_code, taken.json["why"]) == (200, "Nora F. said so")
     assert client.delete(f"/api/kit-files/{file}").status_code == 409
     pair = _get(client, f"/api/cells/{first['cell_id']}")
     assert "its mark says the same" in pair["cell"]["log"]

@@ -122,7 +122,7 @@ def test_takes_of_either_side_hold_across_as_well(spread: float, name: VerdictNa
 )
 def test_two_rates_are_compared_by_a_reading(mine: float | None, theirs: float, name: str, said: str) -> None:
     sides = [_side(i, measured={} if value is None else {"rms": value}) for i, value in enumerate((mine, theirs))]
-    verdict = judge_rates(*sides, find_measure("rms"), "96 kHz")
+    verdict = judge_rates(*sides, find_measure("rms"), "96 kHz")  # type: ignore[arg-type, call-arg]
     assert (verdict.name, sentence(verdict)) == (name, said)
     assert verdict.ink == pytest.approx(0.0 if name != "Changed" or mine is None else abs(mine - theirs) / 12.0)
 
