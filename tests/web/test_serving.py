@@ -255,7 +255,8 @@ def test_one_makes_an_answer_that_many_ask_for_and_the_oldest_go_first() -> None
     for number in range(9):
         with pytest.raises(ZeroDivisionError):
             cache.get(number, lambda: bytes(1 // 0))
-    assert len(cache._entries) <= 2  # what could not be made takes no place
+    assert len(cache._kept) <= 2  # what could not be made takes no place
+    assert len(cache._making) == 0
     assert AnswerCache(1, 0.0).get("a", lambda: make("d")) == b"d" * 10  # type: ignore[arg-type, return-value]
 
 

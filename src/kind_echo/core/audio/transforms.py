@@ -1,4 +1,7 @@
-"""Windows and lengths for Fourier transforms."""
+"""Windows and lengths for Fourier transforms.
+
+SciPy has them too, and takes longer to load than a short file to be compared: `benchmarks.compare_files`.
+"""
 
 import math
 from functools import lru_cache

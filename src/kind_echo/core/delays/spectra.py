@@ -8,8 +8,6 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.percentiles import percentiles
-
 Floats = NDArray[np.float64]
 Spectrum = NDArray[np.complex128]
 
@@ -154,7 +152,7 @@ def _is_level(logarithm: Floats, weight: Floats, power: Floats, noise: Floats) -
     lo, hi = _around(len(noise))
     smooth = smoothed(np.minimum(noise, 1.0)) * ALIKE / (hi - lo)
     by_noise = 3.3 * math.sqrt(float(smooth[sure].mean()))  # from the 5th percentile to the 95th
-    if np.subtract(*percentiles(logarithm[sure], [95, 5])) >= math.hypot(_LEVEL, _NOISY * by_noise):
+    if np.subtract(*np.percentile(logarithm[sure], [95, 5])) >= math.hypot(_LEVEL, _NOISY * by_noise):
         return False
     # A filter may change few bins of many, and those that carry the most.
     usual = float(np.average(logarithm, weights=power))

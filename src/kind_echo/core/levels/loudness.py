@@ -6,7 +6,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.percentiles import percentiles
 from kind_echo.core.audio.source import PASS, Rows, Source, as_rows, blocks
 from kind_echo.core.compiled.recursions import add_weighted_hops
 from kind_echo.core.levels.meters import hop_edges
@@ -192,5 +191,5 @@ def _range(power: Floats) -> Reading:
         return Reading("loudness_range", "all", None, "nothing passes the gate of −70 LUFS")
     passed = audible[audible >= audible.mean() * 10 ** (_RANGE_RELATIVE / 10)]
     loudness = 10 * np.log10(passed)
-    low, high = percentiles(loudness, [10, 95])
+    low, high = np.percentile(loudness, [10, 95])
     return Reading("loudness_range", "all", float(high - low))

@@ -2,10 +2,13 @@
 
 import threading
 import time
-from collections import OrderedDict
 from collections.abc import Callable, Hashable, Sized
-from dataclasses import dataclass, field
-from typing import Generic, TypeVar
+from contextlib import suppress
+from dataclasses import dataclass
+from typing import Any, Generic, TypeVar
+from weakref import WeakValueDictionary
+
+from cachetools import TLRUCache
 
 Answer = TypeVar("Answer", bound=Sized)
 
@@ -24,15 +27,10 @@ class Writes:
 writes = Writes()
 
 
-@dataclass
-class _Entry(Generic[Answer]):
-    making: threading.Lock = field(default_factory=threading.Lock)
-    body: Answer | None = None
-    made: float = 0.0
-
-    @property
-    def size(self) -> int:
-        return len(self.body) if self.body is not None else 0
+@dataclass(frozen=True)
+class _Kept(Generic[Answer]):
+    made: float
+    body: Answer
 
 
 class AnswerCache(Generic[Answer]):
@@ -40,42 +38,30 @@ class AnswerCache(Generic[Answer]):
 
     Args:
         most_bytes: of all answers together; the ones not asked for the longest go first.
-        seconds: how old an answer may be.
+        seconds: how old an answer may be, from before it was made: what changes meanwhile may not be in it.
     """
 
     def __init__(self, most_bytes: int, seconds: float) -> None:
-        self._most_bytes, self._seconds = most_bytes, seconds
-        self._entries: OrderedDict[Hashable, _Entry[Answer]] = OrderedDict()
+        self._kept: TLRUCache[Hashable, _Kept[Answer]] = TLRUCache(
+            most_bytes,
+            ttu=lambda _, kept, __: kept.made + seconds,
+            timer=time.monotonic,
+            getsizeof=lambda kept: len(kept.body),
+        )
+        self._making: WeakValueDictionary[Hashable, Any] = WeakValueDictionary()
         self._lock = threading.Lock()
 
     def get(self, key: Hashable, make: Callable[[], Answer]) -> Answer:
         """The answer of a key; `make` is called by one of all who ask for it, and the others wait for that one."""
         with self._lock:
-            entry = self._entries.setdefault(key, _Entry())
-            self._entries.move_to_end(key)
-        with entry.making:
-            if entry.body is not None and time.monotonic() - entry.made < self._seconds:
-                return entry.body
-            # Counted from before it is made: what changes meanwhile may not be in it.
+            making = self._making.setdefault(key, threading.Lock())
+        with making:
+            with self._lock:
+                kept = self._kept.get(key)
+            if kept is not None:
+                return kept.body
             made = time.monotonic()
-            try:
-                body = make()
-            except BaseException:
-                self._forget(key, entry)
-                raise
-            entry.body, entry.made = body, made
-        self._trim()
+            body = make()
+            with self._lock, suppress(ValueError):  # one that is greater than all of the cache is not kept
+                self._kept[key] = _Kept(made, body)
         return body
-
-    def _forget(self, key: Hashable, entry: _Entry[Answer]) -> None:
-        """What could not be made takes no place: keys that are refused are without number."""
-        with self._lock:
-            if self._entries.get(key) is entry:
-                del self._entries[key]
-
-    def _trim(self) -> None:
-        with self._lock:
-            held = sum(entry.size for entry in self._entries.values())
-            while held > self._most_bytes and len(self._entries) > 1:
-                _, oldest = self._entries.popitem(last=False)
-                held -= oldest.size
