@@ -5,12 +5,8 @@ from typing import Any
 import numpy as np
 import pytest
 import scipy.stats
-from hypothesis import given
-from hypothesis import strategies as st
-from hypothesis.extra import numpy as hnp
 
 from kind_echo.core.audio.folding import fold
-from kind_echo.core.audio.percentiles import percentiles
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.causes.excerpts import Excerpt
 from kind_echo.core.causes.filtering import REACH, share_that_follows
@@ -193,14 +189,6 @@ def test_the_uncertainty_of_a_line_holds_in_noise_and_is_no_larger_than_it_must_
     assert len(shares) > 200
     assert 0.92 < np.mean(np.array(shares) <= 1.0) < 0.99
     assert 0.25 < np.median(shares) < 0.45
-
-
-@given(
-    hnp.arrays(np.float64, st.integers(1, 40), elements=st.floats(-1e6, 1e6)), st.lists(st.floats(0, 100), min_size=1)
-)
-def test_percentiles_are_those_of_a_reference_library(values: Any, shares: list[float]) -> None:
-    """numpy.percentile, which loads more than a short command has time for."""
-    np.testing.assert_allclose(percentiles(values, shares), np.percentile(values, shares), rtol=1e-12, atol=1e-9)
 
 
 def test_students_t_is_that_of_the_tables() -> None:
