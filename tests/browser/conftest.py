@@ -78,3 +78,9 @@ def axe(page: Page, *, colours_alone: bool = False) -> list[Any]:
     rules = by_colour if colours_alone else "['wcag2a', 'wcag2aa', 'wcag21a', 'wcag21aa', 'wcag22aa']"
     found = page.evaluate(f"axe.run(document, {{runOnly: {rules}}}).then(r => r.violations)")
     return [(v["id"], [node["html"][:160] for node in v["nodes"]]) for v in found]
+
+
+def choose_option(page: Page, name: str, option: str) -> None:
+    """Choose one of what a closed list offers."""
+    page.get_by_role("combobox", name=name).click()
+    page.get_by_role("option", name=option, exact=True).click()

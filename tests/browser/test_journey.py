@@ -57,7 +57,7 @@ def _listening(page: Page) -> str:
 
 def test_from_the_run_to_the_pair_by_keyboard_then_listen_approve_and_undo(page: Page) -> None:
     _open_sheet(page, "2.1.0-rc2")
-    expect(page.get_by_text("6 of 72 cells need you")).to_be_visible()
+    expect(page.get_by_text("6 of 72 cells need review")).to_be_visible()
     finding = page.get_by_role("button", name=re.compile("^Differs from the reference"))
     expect(finding).to_contain_text("6 cells, at 44.1 kHz, with Hard, 8× and Soft, 8×")
     page.keyboard.press(".")
@@ -200,7 +200,7 @@ def test_figures_and_marks_and_builds_by_keyboard(view: Page) -> None:
 def test_the_pair_of_a_sweep_shows_what_explains_it_and_its_curves(view: Page) -> None:
     _open_sheet(view, "2.1.0-rc1")
     view.locator("button[aria-label^='Sine sweep, Soft, 4×, Almanac 7, real time, 48 kHz']").dblclick()
-    account = view.get_by_role("region", name="What explains the difference")
+    account = view.get_by_role("region", name="Causes")
     expect(account).to_contain_text("1 sample late")
     expect(account).to_contain_text("0.07 dB up")
     for key, titles in {

@@ -196,7 +196,7 @@ def test_channels_and_the_difference_are_heard_as_they_say(listener: Page) -> No
     _listen(page, first, second, also="&passage=0.5-0.9&by=none")
     page.get_by_role("button", name="Include the difference").click()
     expect(page.get_by_role("button", name="3 Side 2 less Side 1", exact=False)).to_be_visible()
-    page.get_by_label("Which channels are heard").select_option("swapped")
+    choose_option(page, "Which channels are heard", "swapped")
     expect(page.get_by_text("limited to −6 dBFS, for your ears")).to_be_visible()
     page.keyboard.press("3")
     page.keyboard.press("+")

@@ -35,7 +35,7 @@ def test_each_kind_of_signal_answers_its_own_question_first(
     cell = cell_of(Visitor(view.context, shared_server.address), NULL, version, signal, setting)
     view.goto(f"/cells/{cell}")
     expect(view.get_by_role("region", name=plot, exact=True)).to_be_in_viewport()
-    expect(view.get_by_role("region", name="What explains the difference")).to_be_in_viewport()
+    expect(view.get_by_role("region", name="Causes")).to_be_in_viewport()
     view.keyboard.press("e")
     expect(view).to_have_url(re.compile("plot=spectrum"))
     view.reload()

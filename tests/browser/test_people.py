@@ -67,7 +67,7 @@ def test_who_may_look_is_offered_nothing_else(browser: Browser, shared_server: S
     expect(page.get_by_role("table", name="All runs, newest first")).to_be_visible()
     expect(page.get_by_role("button", name="Start")).to_have_count(0)
     page.get_by_role("link", name="2.1.0-rc2").first.click()
-    expect(page.get_by_text("of 72 cells need you")).to_be_visible()
+    expect(page.get_by_text("of 72 cells need review")).to_be_visible()
     page.keyboard.press(".")
     expect(page.get_by_role("region", name="Chosen cell")).to_contain_text("Fail")
     for key in ("a", "d"):
@@ -151,10 +151,10 @@ def test_it_works_under_a_path_behind_a_proxy(browser: Browser, shared_copy: str
         page.goto(f"https://bench.test/echo/sign-in#{link_for('Nora F.')}")
         expect(page.get_by_role("table", name="All runs, newest first")).to_be_visible()
         page.get_by_role("link", name="2.1.0-rc2").first.click()
-        expect(page.get_by_text("of 72 cells need you")).to_be_visible()
+        expect(page.get_by_text("of 72 cells need review")).to_be_visible()
         assert page.url.startswith("https://bench.test/echo/runs/")
         page.reload()
-        expect(page.get_by_text("of 72 cells need you")).to_be_visible()
+        expect(page.get_by_text("of 72 cells need review")).to_be_visible()
         cookie = next(one for one in context.cookies() if one["name"] == "kind_echo")
         assert (cookie["path"], cookie["secure"]) == ("/echo/", True)
         assert [url for url in outside if not url.startswith(("data:", "blob:"))] == []

@@ -35,7 +35,7 @@ def test_a_finding_is_waived_in_one_act_and_undone_in_one(page: Page) -> None:
     expect(slip).to_contain_text("SALT-121")
     expect(slip).to_contain_text("The filter is replaced in rc3")
     page.keyboard.press("u")
-    expect(page.get_by_text("6 of 72 cells need you")).to_be_visible()
+    expect(page.get_by_text("6 of 72 cells need review")).to_be_visible()
 
 
 def test_the_second_of_two_people_is_told_and_loses_nothing_typed(page: Page, browser: Browser, server: Server) -> None:
@@ -145,12 +145,12 @@ def test_a_run_takes_over_what_has_not_changed_and_is_rendered_again_when_asked(
     page.get_by_role("button", name=re.compile("^Build: ")).click()
     page.get_by_role("menuitemradio", name=re.compile("2.1.0-rc2")).click()
     page.get_by_role("button", name="Start 72 cells").click()
-    expect(page.get_by_text("72 renders taken over from earlier runs")).to_be_visible()
-    expect(page.get_by_text("6 of 72 cells need you")).to_be_visible()
+    expect(page.get_by_text("72 renders reused from earlier runs")).to_be_visible()
+    expect(page.get_by_text("6 of 72 cells need review")).to_be_visible()
     page.keyboard.press(".")
     page.get_by_role("button", name="Render again").click()
-    expect(page.get_by_text("71 renders taken over from earlier runs")).to_be_visible()
-    expect(page.get_by_text("6 of 72 cells need you")).to_be_visible()
+    expect(page.get_by_text("71 renders reused from earlier runs")).to_be_visible()
+    expect(page.get_by_text("6 of 72 cells need review")).to_be_visible()
 
 
 def test_a_plan_comes_from_a_template_is_changed_kept_run_and_revised(page: Page) -> None:
@@ -184,7 +184,7 @@ def test_a_plan_comes_from_a_template_is_changed_kept_run_and_revised(page: Page
     page.get_by_role("link", name="Run it").click()
     page.get_by_role("button", name=re.compile(r"^Start \d+ cells")).click()
     expect(page.get_by_role("grid")).to_be_visible()
-    expect(page.get_by_role("status").filter(has_text="need you")).to_be_visible()
+    expect(page.get_by_role("status").filter(has_text="need review")).to_be_visible()
 
 
 def test_from_a_pair_to_the_first_build_that_differs_and_to_the_trend(page: Page) -> None:

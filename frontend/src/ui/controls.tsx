@@ -48,14 +48,14 @@ export function Button({
   );
 }
 
-export interface Choice {
-  value: string;
+export interface Choice<Value extends string = string> {
+  value: Value;
   label: string;
   detail?: string;
 }
 
 /** A word of the sentence that is a control: it says what is chosen, and opens what else there is. */
-export function Word({
+export function Word<Value extends string>({
   name,
   value,
   choices,
@@ -63,9 +63,9 @@ export function Word({
   onClosed,
 }: {
   name: string;
-  value: string;
-  choices: Choice[];
-  onChoose: (value: string) => void;
+  value: Value;
+  choices: readonly Choice<Value>[];
+  onChoose: (value: Value) => void;
   /** After the choices are away; its event prevented, the focus does not go back to the word. */
   onClosed?: (event: Event) => void;
 }) {
@@ -85,7 +85,7 @@ export function Word({
           onCloseAutoFocus={onClosed}
           className="z-30 max-h-(--radix-dropdown-menu-content-available-height) min-w-44 overflow-auto rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
         >
-          <DropdownMenu.RadioGroup value={value} onValueChange={onChoose}>
+          <DropdownMenu.RadioGroup value={value} onValueChange={(to) => onChoose(to as Value)}>
             {choices.map((choice) => (
               <DropdownMenu.RadioItem
                 key={choice.value}

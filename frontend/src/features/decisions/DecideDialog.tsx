@@ -4,6 +4,7 @@ import { type DecisionKind, Problem } from "../../api/client";
 import { useCan } from "../../api/me";
 import { Button } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
+import { RadioGroup } from "../../ui/RadioGroup";
 import { useDecide } from "./queries";
 
 interface Props {
@@ -53,7 +54,7 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
     new Date(Date.now() + IN_DAYS * DAY_MS).toISOString().slice(0, 10),
   );
   const [opened] = useState(seen);
-  const startHere = useRef<HTMLInputElement>(null);
+  const startHere = useRef<HTMLButtonElement>(null);
   const decide = useDecide();
   const overtaken = decide.error instanceof Problem && decide.error.title === "DecidedMeanwhile";
   const submit = () => {
@@ -98,26 +99,17 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
               submit();
             }}
           >
-            <fieldset className="grid gap-1.5">
-              <legend className="sr-only">What is decided</legend>
-              {kinds.map((one) => (
-                <label key={one.kind} className="grid cursor-pointer grid-cols-[1.5rem_1fr] items-baseline">
-                  <input
-                    type="radio"
-                    name="kind"
-                    value={one.kind}
-                    checked={kind === one.kind}
-                    onChange={() => setKind(one.kind)}
-                    ref={one.kind === kind ? startHere : undefined}
-                    className="size-4 translate-y-0.5 justify-self-start accent-text"
-                  />
-                  <span>
-                    <b className="font-semibold">{one.label}</b>
-                    {kind === one.kind && <span className="block text-quiet">{one.means}</span>}
-                  </span>
-                </label>
-              ))}
-            </fieldset>
+            <RadioGroup
+              name="What is decided"
+              value={kind}
+              ways={kinds.map((one) => ({
+                value: one.kind,
+                label: <b className="font-semibold">{one.label}</b>,
+                about: kind === one.kind ? <span className="text-sm">{one.means}</span> : undefined,
+              }))}
+              onChoose={setKind}
+              startHere={startHere}
+            />
             {(kind === "fault" || kind === "waived") && (
               <div className={`grid gap-3 ${kind === "waived" ? "grid-cols-[1fr_11rem]" : ""}`}>
                 <label className="grid gap-1">

@@ -1,7 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
+import { Check } from "../../ui/Checkbox";
 import { Button } from "../../ui/controls";
-import { Check, FIELD, Labelled, LabelledChoice } from "../../ui/fields";
+import { FIELD, Labelled, LabelledChoice } from "../../ui/fields";
 import { number } from "../../ui/numbers";
 import { signalsQuery } from "../signals/queries";
 import type { FileSet, SetOptions } from "./queries";

@@ -5,6 +5,7 @@ import { Link } from "react-router";
 import type { Limit, Measure } from "../../api/client";
 import { useCan } from "../../api/me";
 import { measuresQuery } from "../../api/measures";
+import { Checkbox } from "../../ui/Checkbox";
 import { Button } from "../../ui/controls";
 import { count, kilohertz, limitText, number, sentenceCase, valueText } from "../../ui/numbers";
 import type { FileSet, SetChange, SetFile } from "./queries";
@@ -46,12 +47,10 @@ export function FileTable({
         <thead className="sticky top-0 z-10 bg-ground text-left align-bottom text-xs text-quiet [&_th]:px-3 [&_th]:py-2 [&_th]:font-normal">
           <tr>
             <th scope="col" className="w-px pl-5!">
-              <input
-                type="checkbox"
-                aria-label="Mark all files"
+              <Checkbox
+                name="Mark all files"
                 checked={all}
                 onChange={() => onMark(all ? new Set() : new Set(set.files.map((file) => file.id)))}
-                className="accent-text"
               />
             </th>
             <th scope="col">
@@ -144,13 +143,7 @@ function Row({
         className={`border-t border-line align-top [&>td]:px-3 [&>td]:py-1.5 ${marked ? "bg-ground" : "bg-sheet"}`}
       >
         <td className="pl-5!">
-          <input
-            type="checkbox"
-            aria-label={`Mark ${file.name}`}
-            checked={marked}
-            onChange={onMark}
-            className="accent-text"
-          />
+          <Checkbox name={`Mark ${file.name}`} checked={marked} onChange={onMark} />
         </td>
         <td className="max-w-96">
           <Link to={to} className="font-medium break-all hover:underline">

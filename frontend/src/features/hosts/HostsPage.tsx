@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Host, Machine, NewHost } from "../../api/client";
+import { Check } from "../../ui/Checkbox";
 import { Button, Sentence } from "../../ui/controls";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
@@ -220,17 +221,12 @@ function AddHost() {
         <fieldset className="flex gap-4 pb-2">
           <legend className="sr-only">Modes</legend>
           {MODES.map((mode) => (
-            <label key={mode} className="flex items-center gap-2">
-              <input
-                type="checkbox"
-                checked={modes.includes(mode)}
-                onChange={(event) =>
-                  setModes(event.target.checked ? [...modes, mode] : modes.filter((one) => one !== mode))
-                }
-                className="accent-text"
-              />
-              {mode}
-            </label>
+            <Check
+              key={mode}
+              label={mode}
+              checked={modes.includes(mode)}
+              onChange={(on) => setModes(on ? [...modes, mode] : modes.filter((one) => one !== mode))}
+            />
           ))}
         </fieldset>
         <Button type="submit" needs="keep" disabled={!ready || add.isPending}>

@@ -3,6 +3,7 @@ import { useState } from "react";
 import { useNavigate } from "react-router";
 import { Button } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
+import { RadioGroup } from "../../ui/RadioGroup";
 import type { Asked } from "./address";
 import { type Listening, type NewTest, outlookQuery, useMakeTest } from "./queries";
 
@@ -88,24 +89,19 @@ export function BlindForm({
     >
       <fieldset className="grid gap-2">
         <legend className="pb-1 font-semibold">Listen blind</legend>
-        {WAYS.map((one) => (
-          <label key={one.value} className="flex gap-2 leading-5">
-            <input
-              type="radio"
-              name="way"
-              checked={way === one.value}
-              disabled={!two && (one.value === "abx" || one.value === "sequential")}
-              onChange={() => {
-                setWay(one.value);
-                setTrials(one.value === "abx" ? 16 : 2);
-              }}
-            />
-            <span>
-              {one.label}
-              <span className="block text-xs text-quiet">{one.about}</span>
-            </span>
-          </label>
-        ))}
+        <RadioGroup
+          name="How it is listened"
+          value={way}
+          ways={WAYS.map((one) => ({
+            ...one,
+            disabled: !two && (one.value === "abx" || one.value === "sequential"),
+          }))}
+          onChoose={(to) => {
+            setWay(to);
+            setTrials(to === "abx" ? 16 : 2);
+          }}
+          className="grid gap-2 leading-5"
+        />
       </fieldset>
       {way !== "sequential" && way !== "order" && (
         <label className="flex items-center gap-2">

@@ -2,9 +2,9 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
 import { Button, type Choice, Sentence, Word } from "../../ui/controls";
-import { FIELD } from "../../ui/fields";
 import { useKeys } from "../../ui/keys";
 import { number } from "../../ui/numbers";
+import { Select } from "../../ui/Select";
 import { Failed, Loading } from "../../ui/states";
 import { type Asked, MOST_SIDES, type Place, readPlace, writePlace } from "./address";
 import { BandFields, BandWord } from "./BandWord";
@@ -247,18 +247,16 @@ function Open({
               </Button>
             )}
             {heard.channels === 2 && (
-              <select
-                aria-label="Which channels are heard"
+              <Select
+                name="Which channels are heard"
                 value={route}
-                onChange={(event) => setRoute(event.target.value as Route)}
-                className={`h-9 ${FIELD} bg-sheet!`}
-              >
-                {(Object.keys(ROUTES) as Route[]).map((one) => (
-                  <option key={one} value={one}>
-                    {ROUTE_NAMES[one]}
-                  </option>
-                ))}
-              </select>
+                choices={(Object.keys(ROUTES) as Route[]).map((one) => ({
+                  value: one,
+                  label: ROUTE_NAMES[one],
+                }))}
+                onChoose={setRoute}
+                className="bg-sheet!"
+              />
             )}
             {canDiffer && heard.sides.length < MOST_SIDES && (
               <Button onClick={addDifference}>Include the difference</Button>
@@ -371,11 +369,11 @@ function AddLossy({ asked, onChange }: { asked: Asked; onChange: (change: Partia
   const [first] = asked.sides;
   if (!first || first.spec.includes("!") || asked.sides.length >= MOST_SIDES) return null;
   return (
-    <select
-      aria-label="Add a lossy copy"
+    <Select
+      name="Add a lossy copy"
       value=""
-      onChange={(event) => {
-        const wanted = event.target.value;
+      choices={CODECS}
+      onChoose={(wanted) => {
         const name = CODECS.find((one) => one.value === wanted)?.label ?? wanted;
         if (wanted)
           onChange({
@@ -385,14 +383,8 @@ function AddLossy({ asked, onChange }: { asked: Asked; onChange: (change: Partia
             ],
           });
       }}
-      className={`h-9 ${FIELD} bg-sheet!`}
-    >
-      {CODECS.map((one) => (
-        <option key={one.value} value={one.value}>
-          {one.label}
-        </option>
-      ))}
-    </select>
+      className="bg-sheet!"
+    />
   );
 }
 

@@ -1,6 +1,6 @@
 import { useState } from "react";
 import type { Pair } from "../../api/client";
-import { Check } from "../../ui/fields";
+import { Check } from "../../ui/Checkbox";
 import { useKeys } from "../../ui/keys";
 import type { Player } from "./player/player";
 import { CurveStack } from "./plots/CurveStack";

@@ -1,8 +1,9 @@
 import { useState } from "react";
 import type { Effect, Measure, PlanCase, PlanDocument } from "../../api/client";
+import { Check } from "../../ui/Checkbox";
 import { Button } from "../../ui/controls";
-import { Check } from "../../ui/fields";
 import { count } from "../../ui/numbers";
+import { Select } from "../../ui/Select";
 import { changed, newCase } from "./document";
 import { Expected } from "./Expected";
 import { Choose, FIELD, ListField, Quietly } from "./fields";
@@ -15,6 +16,11 @@ interface Props {
   measures: Measure[];
   onChange: (cases: PlanCase[]) => void;
 }
+
+const AGAINST = [
+  { value: "reference", label: "its approved reference" },
+  { value: "signal", label: "the signal itself" },
+] as const;
 
 /** The rows of the sheet: a signal through a setting, or through those that a sweep makes of it. */
 export function Cases({ document, effect, signals, measures, onChange }: Props) {
@@ -100,20 +106,16 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
             {open === i && (
               <div className="mb-2 ml-8 grid gap-1.5 border-l-2 border-line pl-3">
                 <div className="flex flex-wrap items-center gap-4">
-                  <label className="flex items-center gap-1.5">
+                  <span className="flex items-center gap-1.5">
                     compared with
-                    <select
-                      aria-label={`What ${of} is compared with`}
+                    <Select
+                      name={`What ${of} is compared with`}
                       value={one.against}
-                      onChange={(event) =>
-                        put({ against: event.target.value === "signal" ? "signal" : "reference" })
-                      }
+                      choices={AGAINST}
+                      onChoose={(against) => put({ against })}
                       className={FIELD}
-                    >
-                      <option value="reference">its approved reference</option>
-                      <option value="signal">the signal itself</option>
-                    </select>
-                  </label>
+                    />
+                  </span>
                   {one.sweep && (
                     <Check
                       label="the sweep's renders added up to one"

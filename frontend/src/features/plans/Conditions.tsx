@@ -1,7 +1,7 @@
 import { useState } from "react";
 import type { Host, Measure, PlanCondition, PlanDocument } from "../../api/client";
+import { Check } from "../../ui/Checkbox";
 import { Button } from "../../ui/controls";
-import { Check } from "../../ui/fields";
 import { count, kilohertz } from "../../ui/numbers";
 import { changed, newCondition, RATES } from "./document";
 import { Choose, ListField, Quietly } from "./fields";

@@ -1,5 +1,6 @@
 import type { PlanCase } from "../../api/client";
-import { Check, FIELD } from "../../ui/fields";
+import { Check } from "../../ui/Checkbox";
+import { FIELD } from "../../ui/fields";
 
 type Law = NonNullable<PlanCase["expected"]>;
 

@@ -1,5 +1,6 @@
 import type { Measure, PlanLimit } from "../../api/client";
 import { limitText } from "../../ui/numbers";
+import { Select } from "../../ui/Select";
 import { NO_LIMIT } from "./document";
 import { FIELD, NumberField, Quietly } from "./fields";
 
@@ -50,24 +51,21 @@ export function Limits({ of, limits, measures, onChange }: Props) {
           </div>
         );
       })}
-      <select
-        aria-label={`Add a limit, ${of}`}
+      <Select
+        name={`Add a limit, ${of}`}
         value=""
-        onChange={(event) =>
-          put(event.target.value, { ...NO_LIMIT, ...boundsOf(measures, event.target.value) })
-        }
+        choices={[
+          { value: "", label: "Add a limit…" },
+          ...measures
+            .filter((one) => !(one.key in limits) && one.family !== "account")
+            .map((one) => ({
+              value: one.key,
+              label: one.limit ? `${one.title}, usually ${limitText(one.limit, one)}` : one.title,
+            })),
+        ]}
+        onChoose={(key) => key && put(key, { ...NO_LIMIT, ...boundsOf(measures, key) })}
         className={`${FIELD} w-52 text-quiet`}
-      >
-        <option value="">Add a limit…</option>
-        {measures
-          .filter((one) => !(one.key in limits) && one.family !== "account")
-          .map((one) => (
-            <option key={one.key} value={one.key}>
-              {one.title}
-              {one.limit ? `, usually ${limitText(one.limit, one)}` : ""}
-            </option>
-          ))}
-      </select>
+      />
     </div>
   );
 }

@@ -1,4 +1,5 @@
 import { type ReactNode, useState } from "react";
+import { Select } from "../../ui/Select";
 import { listed } from "./document";
 
 export const FIELD = "h-8 rounded-md border border-line bg-sheet px-2 hover:border-quiet";
@@ -20,19 +21,16 @@ export function Choose({
 }) {
   const all = choices.includes(value) || value === "" ? choices : [value, ...choices];
   return (
-    <select
-      aria-label={label}
+    <Select
+      name={label}
       value={value}
-      onChange={(event) => onChange(event.target.value)}
+      choices={[
+        ...(any === undefined ? [] : [{ value: "", label: any }]),
+        ...all.map((one) => ({ value: one, label: one })),
+      ]}
+      onChoose={onChange}
       className={`${FIELD} ${className}`}
-    >
-      {any !== undefined && <option value="">{any}</option>}
-      {all.map((one) => (
-        <option key={one} value={one}>
-          {one}
-        </option>
-      ))}
-    </select>
+    />
   );
 }
 

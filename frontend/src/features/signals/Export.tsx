@@ -1,6 +1,8 @@
 import { useState } from "react";
 import { BASE } from "../../api/base";
 import type { SignalKinds, SignalRequest } from "../../api/client";
+import { Check } from "../../ui/Checkbox";
+import { Select } from "../../ui/Select";
 
 interface Asked {
   request: SignalRequest;
@@ -38,41 +40,40 @@ export function Export(props: { kinds: SignalKinds; request: SignalRequest; rate
     <section className="border-t border-line pt-3">
       <h2 className="font-semibold">As a file</h2>
       <div className="mt-2 flex flex-wrap items-end gap-3">
-        <label>
-          <span className="block text-xs text-quiet">Format</span>
-          <select
+        <div>
+          <span aria-hidden="true" className="block text-xs text-quiet">
+            Format
+          </span>
+          <Select
+            name="Format"
             value={format}
-            onChange={(event) => {
-              setFormat(event.target.value);
-              if (event.target.value === "flac" && float) setWordLength("24 bit");
+            choices={kinds.formats.map((one) => ({ value: one, label: one.toUpperCase() }))}
+            onChoose={(to) => {
+              setFormat(to);
+              if (to === "flac" && float) setWordLength("24 bit");
             }}
             className={BOX}
-          >
-            {kinds.formats.map((one) => (
-              <option key={one} value={one}>
-                {one.toUpperCase()}
-              </option>
-            ))}
-          </select>
-        </label>
-        <label>
-          <span className="block text-xs text-quiet">Word length</span>
-          <select value={wordLength} onChange={(event) => setWordLength(event.target.value)} className={BOX}>
-            {lengths.map((one) => (
-              <option key={one}>{one}</option>
-            ))}
-          </select>
-        </label>
-        <label className={`flex items-center gap-2 pb-1.5 ${float ? "text-quiet" : ""}`}>
-          <input
-            type="checkbox"
-            checked={dither && !float}
-            disabled={float}
-            onChange={(event) => setDither(event.target.checked)}
-            className="accent-text"
           />
-          TPDF dither
-        </label>
+        </div>
+        <div>
+          <span aria-hidden="true" className="block text-xs text-quiet">
+            Word length
+          </span>
+          <Select
+            name="Word length"
+            value={wordLength}
+            choices={lengths.map((one) => ({ value: one, label: one }))}
+            onChoose={setWordLength}
+            className={BOX}
+          />
+        </div>
+        <Check
+          label="TPDF dither"
+          checked={dither && !float}
+          disabled={float}
+          onChange={setDither}
+          className={`pb-1.5 ${float ? "text-quiet" : ""}`}
+        />
         <a
           href={exportAddress({
             request,

@@ -1,5 +1,7 @@
 import { useEffect, useState } from "react";
 import type { SignalKind, SignalParameter, SignalRequest } from "../../api/client";
+import { Check } from "../../ui/Checkbox";
+import { Select } from "../../ui/Select";
 import { asked, withValue } from "./request";
 
 /** Everything that can be set of a kind of signal. */
@@ -40,17 +42,7 @@ function Field({
 }) {
   const { title, unit, choices } = parameter;
   if (typeof parameter.default === "boolean")
-    return (
-      <label className="flex items-center gap-2 self-end pb-1.5">
-        <input
-          type="checkbox"
-          checked={value === true}
-          onChange={(event) => onChange(event.target.checked)}
-          className="accent-text"
-        />
-        {title}
-      </label>
-    );
+    return <Check label={title} checked={value === true} onChange={onChange} className="self-end pb-1.5" />;
   return (
     // biome-ignore lint/a11y/noLabelWithoutControl: the control is one of the two below
     <label className="block">
@@ -59,11 +51,13 @@ function Field({
         {unit && `, ${unit}`}
       </span>
       {choices.length > 0 ? (
-        <select value={String(value)} onChange={(event) => onChange(event.target.value)} className={BOX}>
-          {choices.map((choice) => (
-            <option key={choice}>{choice}</option>
-          ))}
-        </select>
+        <Select
+          name={title}
+          value={String(value)}
+          choices={choices.map((choice) => ({ value: choice, label: choice }))}
+          onChoose={onChange}
+          className={BOX}
+        />
       ) : (
         <NumberBox parameter={parameter} value={value as number | null} onChange={onChange} />
       )}

@@ -1,5 +1,5 @@
 import { useState } from "react";
-import { Check } from "../../ui/fields";
+import { Check } from "../../ui/Checkbox";
 
 interface Archivable {
   archived: boolean;

@@ -1,8 +1,9 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { type PointerEvent, useEffect, useRef, useState } from "react";
 import type { LevelMap, Pair, Side } from "../../../api/client";
-import { Check } from "../../../ui/fields";
+import { Check } from "../../../ui/Checkbox";
 import { number } from "../../../ui/numbers";
+import { RadioGroup } from "../../../ui/RadioGroup";
 import { mapQuery } from "../queries";
 import type { View } from "../view";
 import { INKS, type Ink, inkColour } from "./draw";
@@ -64,21 +65,13 @@ export function MapPlot({
   return (
     <div className="flex flex-1 flex-col">
       <div className="flex flex-wrap items-center gap-x-4 gap-y-1 pb-1 pl-[7.5rem] text-xs text-quiet">
-        <fieldset className="flex gap-3">
-          <legend className="sr-only">What is mapped</legend>
-          {[undefined, ...there].map((ink) => (
-            <label key={ink ?? "all"} className="flex items-center gap-1">
-              <input
-                type="radio"
-                name="mapped"
-                checked={only === ink}
-                onChange={() => setOnly(ink)}
-                className="accent-text"
-              />
-              {ink ?? "all"}
-            </label>
-          ))}
-        </fieldset>
+        <RadioGroup
+          name="What is mapped"
+          value={only ?? "all"}
+          ways={(["all", ...there] as const).map((ink) => ({ value: ink, label: ink }))}
+          onChoose={(ink) => setOnly(ink === "all" ? undefined : ink)}
+          className="flex gap-3"
+        />
         <Check label="Linear frequency" checked={even} onChange={setEven} />
         <Bound label="from" value={floor} onChange={setFloor} />
         <Bound label="to" value={top} onChange={setTop} />
