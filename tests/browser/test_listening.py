@@ -20,7 +20,7 @@ from kind_echo.core.listening.clips import loop_of
 from kind_echo.database.blobs import store_content
 from kind_echo.database.models import Sitting
 from kind_echo.database.sessions import engine, transaction
-from tests.browser.conftest import signed_in
+from tests.browser.conftest import choose_option, signed_in
 from tests.conftest import Server, drop_database, fresh_database, point_at, serving
 from tests.signing import person
 

@@ -10,6 +10,8 @@ import numpy as np
 import soundfile
 from playwright.sync_api import Page, expect
 
+from tests.browser.conftest import choose_option
+
 
 def test_a_signal_is_chosen_changed_looked_at_and_kept(page: Page) -> None:
     page.get_by_role("link", name="Signals").click()
