@@ -11,7 +11,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kind_echo.core.audio.source import Source, blocks
-from kind_echo.core.levels.added import Taken, add_file_measure
+from kind_echo.core.levels.added import ChannelValues, add_file_measure
 from kind_echo.core.registry.measure import Measure
 from kind_echo.core.signals.parameter import Frequency
 from kind_echo.core.signals.request import Mono, SignalRequest
@@ -19,7 +19,7 @@ from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost, Rend
 from kind_echo.renderers.machine import add_renderer
 
 
-def _zero_crossings(source: Source) -> Taken:
+def _zero_crossings(source: Source) -> ChannelValues:
     """How often each channel goes through zero within a block, per second."""
     counts = np.zeros(source.channels)
     for _, samples in blocks(source):

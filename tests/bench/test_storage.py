@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.bench.accounts import Caller, NotAllowed
 from kind_echo.bench.decisions import judge_now
-from kind_echo.bench.listening import Asked, Method, begin, clip_bytes, delete_test, new_test, under_way
+from kind_echo.bench.listening import ListeningRequest, Method, begin, clip_bytes, delete_test, new_test, under_way
 from kind_echo.bench.plans import find_build, find_plan
 from kind_echo.bench.runs import start_run
 from kind_echo.bench.signals import compare_uploads, delete_pair, keep_upload
@@ -304,7 +304,7 @@ def _clips(session: Session) -> set[str]:
 
 def _tested(session: Session, one: str, other: str) -> int:
     """A listening test of two pieces of audio from their first frame on, whose clips are that audio to the bit."""
-    asked = Asked("as rendered", "none", "whole", snap=False)
+    asked = ListeningRequest("as rendered", "none", "whole", snap=False)
     specs = [(one, "one"), (other, "other")]
     return new_test(session, specs, asked, Method("abx", 5), name="Which?", who="Ida", now=NOW).id
 

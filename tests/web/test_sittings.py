@@ -14,8 +14,7 @@ from flask.testing import FlaskClient
 from sqlalchemy import text
 from sqlalchemy.exc import ProgrammingError
 
-from kind_echo.bench.listening import begin, find_sitting, new_test, sittings
-from kind_echo.bench.listening.sides import Asked
+from kind_echo.bench.listening import ListeningRequest, begin, find_sitting, new_test, sittings
 from kind_echo.bench.listening.tests import Method
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.models import Sitting
@@ -394,7 +393,7 @@ def test_trials_and_answers_are_nobodys_to_change(empty: str) -> None:
         grant(session, "web", "kind_echo_web")
     point_at(as_service(empty, "web"))
     with transaction() as session:
-        test = new_test(session, specs, Asked(), Method("abx", 5), name="x", who="Nora F.", now=NOW)
+        test = new_test(session, specs, ListeningRequest(), Method("abx", 5), name="x", who="Nora F.", now=NOW)
         sitting = begin(session, test.id, who="Nora F.", now=NOW)
         find_sitting(session, sitting.id, "Nora F.")
     for command in ("UPDATE trial SET slots = '[]'", "DELETE FROM trial_answer", "UPDATE trial_clip SET slot = 0",

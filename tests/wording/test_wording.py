@@ -14,7 +14,7 @@ from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading, silent
-from kind_echo.core.verdicts.rules import Side, judge_rates, judge_samples, not_rendered, settle
+from kind_echo.core.verdicts.rules import Side, judge_rates, judge_samples, judge_unseen, not_rendered
 from kind_echo.core.verdicts.symptoms import Symptom
 from kind_echo.core.verdicts.verdict import Ground, JudgedReading, Verdict, VerdictName
 from kind_echo.wording.causes import cause_text, describe, noted
@@ -79,10 +79,10 @@ def _side(number: int, sha256: str | None = "a", **changed: object) -> Side:
     ],
 )
 def test_what_needs_no_samples_is_settled_without_them(cell: Side, other: Side | None, ground: Ground) -> None:
-    settled = settle(cell, other, "Almanac 7")
+    settled = judge_unseen(cell, other, "Almanac 7")
     assert settled is not None
     assert settled.ground == ground
-    assert settle(_side(1), _side(2), "Almanac 7") is None
+    assert judge_unseen(_side(1), _side(2), "Almanac 7") is None
 
 
 @pytest.mark.parametrize(

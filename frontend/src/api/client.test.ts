@@ -10,7 +10,7 @@ import {
   Problem,
   problemFrom,
   shouldRetry,
-  take,
+  unwrap,
 } from "./client";
 import { sendFile } from "./upload";
 
@@ -31,12 +31,12 @@ describe("answers of the server", () => {
   });
 
   test("data is taken, and everything else thrown", async () => {
-    expect(await take(Promise.resolve({ data: 0, response: answered(200) }))).toBe(0);
-    const refused = take(
+    expect(await unwrap(Promise.resolve({ data: 0, response: answered(200) }))).toBe(0);
+    const refused = unwrap(
       Promise.resolve({ error: { title: "Forbidden", detail: "No." }, response: answered(403) }),
     );
     await expect(refused).rejects.toMatchObject({ status: 403, message: "No." });
-    await expect(take(Promise.resolve({ data: null, response: answered(200) }))).rejects.toThrow(Problem);
+    await expect(unwrap(Promise.resolve({ data: null, response: answered(200) }))).rejects.toThrow(Problem);
   });
 
   test.each([
@@ -140,7 +140,7 @@ describe("a file that is sent", () => {
   beforeEach(() => vi.stubGlobal("XMLHttpRequest", FakeRequest));
   afterEach(() => vi.unstubAllGlobals());
 
-  const file = new File(["x"], "take 1.wav");
+  const file = new File(["x"], "unwrap 1.wav");
   const begun = () => {
     const shares: number[] = [];
     const stop = new AbortController();
@@ -165,13 +165,13 @@ describe("a file that is sent", () => {
   test("a refusal has the server's sentence", async () => {
     const { answer, request } = begun();
     request.status = 413;
-    request.response = { title: "TooLarge", detail: "take 1.wav is too large." };
+    request.response = { title: "TooLarge", detail: "unwrap 1.wav is too large." };
     request.tell("load");
-    await expect(answer).rejects.toMatchObject({ status: 413, message: "take 1.wav is too large." });
+    await expect(answer).rejects.toMatchObject({ status: 413, message: "unwrap 1.wav is too large." });
   });
 
   test.each([
-    ["error", "The connection dropped. Nothing was kept of take 1.wav; it is still chosen here."],
+    ["error", "The connection dropped. Nothing was kept of unwrap 1.wav; it is still chosen here."],
     ["timeout", NO_ANSWER],
   ])("after %s it says what became of the file", async (event, sentence) => {
     const { answer, request } = begun();

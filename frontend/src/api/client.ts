@@ -122,7 +122,7 @@ export function problemFrom(status: number, body: unknown): Problem {
 }
 
 /** The data of an answer; throws a Problem for anything else. */
-export async function take<T>(
+export async function unwrap<T>(
   answer: Promise<{ data?: T; error?: unknown; response: Response }>,
 ): Promise<NonNullable<T>> {
   const { data, error, response } = await answer;

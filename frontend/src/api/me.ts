@@ -1,12 +1,12 @@
 import { queryOptions, useQuery } from "@tanstack/react-query";
-import { client, forgeryToken, type Me, type Person, take } from "./client";
+import { client, forgeryToken, type Me, type Person, unwrap } from "./client";
 
 export type Role = Person["role"];
 
 /** Who is signed in, and what each change is to be sent with. */
 export const meQuery = queryOptions({
   queryKey: ["me"],
-  queryFn: async ({ signal }) => known(await take(client.GET("/api/me", { signal }))),
+  queryFn: async ({ signal }) => known(await unwrap(client.GET("/api/me", { signal }))),
   staleTime: Number.POSITIVE_INFINITY,
 });
 

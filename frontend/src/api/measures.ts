@@ -1,8 +1,8 @@
 import { queryOptions } from "@tanstack/react-query";
-import { client, take } from "./client";
+import { client, unwrap } from "./client";
 
 export const measuresQuery = queryOptions({
   queryKey: ["measures"],
-  queryFn: ({ signal }) => take(client.GET("/api/measures", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/measures", { signal })),
   staleTime: Number.POSITIVE_INFINITY,
 });

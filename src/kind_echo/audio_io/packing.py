@@ -50,7 +50,7 @@ def unpack(packing: str, data: bytes, encoding: Encoding, channels: int) -> byte
 
 
 def unpack_samples(packing: str, data: bytes, encoding: Encoding, channels: int) -> Samples:
-    """What was packed as samples, shape (frames, channels), without a turn over its words. Raises DamagedAudio."""
+    """What was packed as samples, shape (frames, channels), without decoding it twice. Raises DamagedAudio."""
     if packing == "flac":
         return np.asarray(_read_flac(data, "float64"), np.float64)
     return decode(unpack(packing, data, encoding, channels), encoding, channels)

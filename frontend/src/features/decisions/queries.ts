@@ -1,5 +1,5 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, type NewDecision, take } from "../../api/client";
+import { client, type NewDecision, unwrap } from "../../api/client";
 
 /** The page whose decisions are meant: those on the cells of a run, or on one cell. */
 export type Decided = { run_id: number } | { cell_id: number };
@@ -7,13 +7,13 @@ export type Decided = { run_id: number } | { cell_id: number };
 export const latestActQuery = (of: Decided) =>
   queryOptions({
     queryKey: ["acts", "latest", of],
-    queryFn: ({ signal }) => take(client.GET("/api/acts/latest", { params: { query: of }, signal })),
+    queryFn: ({ signal }) => unwrap(client.GET("/api/acts/latest", { params: { query: of }, signal })),
   });
 
 export const useDecide = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: NewDecision) => take(client.POST("/api/decisions", { body })),
+    mutationFn: (body: NewDecision) => unwrap(client.POST("/api/decisions", { body })),
     onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
   });
 };
@@ -22,7 +22,7 @@ export const useUndo = () => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (act: number) =>
-      take(client.POST("/api/acts/{act_id}/undo", { params: { path: { act_id: act } } })),
+      unwrap(client.POST("/api/acts/{act_id}/undo", { params: { path: { act_id: act } } })),
     onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
   });
 };

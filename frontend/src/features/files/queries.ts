@@ -1,5 +1,5 @@
 import { infiniteQueryOptions, queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, type Schemas, take } from "../../api/client";
+import { client, type Schemas, unwrap } from "../../api/client";
 
 export type FileSet = Schemas["SetBody"];
 export type SetFile = Schemas["SetFileBody"];
@@ -17,7 +17,7 @@ export const MOST_FILES = 200;
 export const setsQuery = infiniteQueryOptions({
   queryKey: ["sets"],
   queryFn: ({ signal, pageParam }) =>
-    take(client.GET("/api/sets", { signal, params: { query: { before: pageParam } } })),
+    unwrap(client.GET("/api/sets", { signal, params: { query: { before: pageParam } } })),
   initialPageParam: null as number | null,
   getNextPageParam: (page) => (page.more ? page.sets.at(-1)?.id : null),
 });
@@ -26,21 +26,21 @@ export const setQuery = (id: number) =>
   queryOptions({
     queryKey: ["sets", id],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/sets/{set_id}", { params: { path: { set_id: id } }, signal })),
+      unwrap(client.GET("/api/sets/{set_id}", { params: { path: { set_id: id } }, signal })),
     refetchInterval: (query) =>
       query.state.data?.files.some((file) => file.state === "measuring") ? MEASURING_MS : false,
   });
 
 export const comparisonsQuery = queryOptions({
   queryKey: ["comparisons"],
-  queryFn: ({ signal }) => take(client.GET("/api/comparisons", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/comparisons", { signal })),
 });
 
 export const setFileQuery = (set: number, file: number) =>
   queryOptions({
     queryKey: ["sets", set, file],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/sets/{set_id}/files/{file_id}", {
           params: { path: { set_id: set, file_id: file } },
           signal,
@@ -49,10 +49,10 @@ export const setFileQuery = (set: number, file: number) =>
     refetchInterval: (query) => (query.state.data?.state === "analysing" ? MEASURING_MS : false),
   });
 
-export const makeSet = (name: string) => take(client.POST("/api/sets", { body: { name } }));
+export const makeSet = (name: string) => unwrap(client.POST("/api/sets", { body: { name } }));
 
 export const addFile = (set: number, upload_id: number, folder: string) =>
-  take(
+  unwrap(
     client.POST("/api/sets/{set_id}/files", {
       params: { path: { set_id: set } },
       body: { files: [{ upload_id, folder }] },
@@ -83,7 +83,7 @@ function useSetChange<Body>(id: number, send: (body: Body) => Promise<FileSet>) 
 
 export const useChangeSet = (id: number) =>
   useSetChange(id, (change: SetChange) =>
-    take(
+    unwrap(
       client.POST("/api/sets/{set_id}/change", {
         params: { path: { set_id: id } },
         body: { ...UNCHANGED, ...change },
@@ -93,30 +93,34 @@ export const useChangeSet = (id: number) =>
 
 export const useRemoveFiles = (id: number) =>
   useSetChange(id, (file_ids: number[]) =>
-    take(client.POST("/api/sets/{set_id}/remove", { params: { path: { set_id: id } }, body: { file_ids } })),
+    unwrap(
+      client.POST("/api/sets/{set_id}/remove", { params: { path: { set_id: id } }, body: { file_ids } }),
+    ),
   );
 
 export const useMeasureAgain = (id: number) =>
-  useSetChange(id, () => take(client.POST("/api/sets/{set_id}/again", { params: { path: { set_id: id } } })));
+  useSetChange(id, () =>
+    unwrap(client.POST("/api/sets/{set_id}/again", { params: { path: { set_id: id } } })),
+  );
 
 export const useCopySet = (id: number) =>
   useMutation({
     mutationFn: (name: string) =>
-      take(client.POST("/api/sets/{set_id}/copies", { params: { path: { set_id: id } }, body: { name } })),
+      unwrap(client.POST("/api/sets/{set_id}/copies", { params: { path: { set_id: id } }, body: { name } })),
   });
 
 /** A plan whose references are the files of the set. */
 export const usePlanOfSet = (id: number) =>
   useMutation({
     mutationFn: (body: Schemas["PlanOfSetBody"]) =>
-      take(client.POST("/api/sets/{set_id}/plan", { params: { path: { set_id: id } }, body })),
+      unwrap(client.POST("/api/sets/{set_id}/plan", { params: { path: { set_id: id } }, body })),
   });
 
 export function useDeleteSet() {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (set_id: number) =>
-      take(client.DELETE("/api/sets/{set_id}", { params: { path: { set_id } } })),
+      unwrap(client.DELETE("/api/sets/{set_id}", { params: { path: { set_id } } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: setsQuery.queryKey, exact: true }),
   });
 }
@@ -125,7 +129,7 @@ export function useDeleteSet() {
 export const useComparePair = ({ align, match_gain, match_polarity, max_delay }: SetOptions) =>
   useMutation({
     mutationFn: ([reference_id, render_id]: [number, number]) =>
-      take(
+      unwrap(
         client.POST("/api/comparisons", {
           body: { reference_id, render_id, align, match_gain, match_polarity, max_delay },
         }),
@@ -137,13 +141,13 @@ export function useDeleteComparison() {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (comparison_id: number) =>
-      take(client.DELETE("/api/comparisons/{comparison_id}", { params: { path: { comparison_id } } })),
+      unwrap(client.DELETE("/api/comparisons/{comparison_id}", { params: { path: { comparison_id } } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: comparisonsQuery.queryKey }),
   });
 }
 
 export const trimOf = (set: number, file_id: number, level: Level) =>
-  take(
+  unwrap(
     client.POST("/api/sets/{set_id}/trims", {
       params: { path: { set_id: set } },
       body: { ...level, file_id },

@@ -1,9 +1,9 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, type NewHost, POLL_MS, take } from "../../api/client";
+import { client, type NewHost, POLL_MS, unwrap } from "../../api/client";
 
 export const hostsQuery = queryOptions({
   queryKey: ["hosts"],
-  queryFn: ({ signal }) => take(client.GET("/api/hosts", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/hosts", { signal })),
   refetchInterval: POLL_MS,
 });
 
@@ -12,7 +12,7 @@ export const useApproveMachine = () => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (name: string) =>
-      take(client.POST("/api/machines/{name}/approval", { params: { path: { name } } })),
+      unwrap(client.POST("/api/machines/{name}/approval", { params: { path: { name } } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["hosts"] }),
   });
 };
@@ -20,7 +20,7 @@ export const useApproveMachine = () => {
 export const useAddHost = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: NewHost) => take(client.POST("/api/hosts", { body })),
+    mutationFn: (body: NewHost) => unwrap(client.POST("/api/hosts", { body })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["hosts"] }),
   });
 };

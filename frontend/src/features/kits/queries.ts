@@ -1,11 +1,11 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, POLL_MS, problemFrom, take } from "../../api/client";
+import { client, POLL_MS, problemFrom, unwrap } from "../../api/client";
 
 export const kitQuery = (run: number) =>
   queryOptions({
     queryKey: ["kit", run],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/runs/{run_id}/kit", { params: { path: { run_id: run } }, signal })),
+      unwrap(client.GET("/api/runs/{run_id}/kit", { params: { path: { run_id: run } }, signal })),
     refetchInterval: POLL_MS,
   });
 
@@ -13,7 +13,7 @@ export const useAssign = (run: number) => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: ({ file, cell }: { file: number; cell: number }) =>
-      take(
+      unwrap(
         client.POST("/api/kit-files/{file_id}/assign", {
           params: { path: { file_id: file } },
           body: { cell_id: cell, take: null },

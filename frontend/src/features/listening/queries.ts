@@ -1,6 +1,6 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
 import { BASE } from "../../api/base";
-import { client, NO_ANSWER, Problem, problemFrom, type Schemas, shouldRetry, take } from "../../api/client";
+import { client, NO_ANSWER, Problem, problemFrom, type Schemas, shouldRetry, unwrap } from "../../api/client";
 import type { Asked } from "./address";
 
 export type Listening = Schemas["ListeningBody"];
@@ -22,7 +22,7 @@ const LONG_MS = 60_000;
 export const sidesQuery = (asked: Asked) =>
   queryOptions({
     queryKey: ["listening", asked],
-    queryFn: ({ signal }) => take(client.POST("/api/listening/sides", { body: asked, signal })),
+    queryFn: ({ signal }) => unwrap(client.POST("/api/listening/sides", { body: asked, signal })),
     enabled: asked.sides.length > 0,
     staleTime: LONG_MS,
     placeholderData: (previous) => previous,
@@ -75,7 +75,7 @@ export const outlookQuery = (trials: number, heard: number) =>
   queryOptions({
     queryKey: ["outlook", trials, heard],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/listening/outlook", { params: { query: { trials, heard } }, signal })),
+      unwrap(client.GET("/api/listening/outlook", { params: { query: { trials, heard } }, signal })),
     enabled: trials > 0,
     staleTime: Number.POSITIVE_INFINITY,
     placeholderData: (previous) => previous,
@@ -83,27 +83,27 @@ export const outlookQuery = (trials: number, heard: number) =>
 
 export const testsQuery = queryOptions({
   queryKey: ["listening-tests"],
-  queryFn: ({ signal }) => take(client.GET("/api/listening/tests", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/listening/tests", { signal })),
 });
 
 export const testQuery = (id: number) =>
   queryOptions({
     queryKey: ["listening-tests", id],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/listening/tests/{test_id}", { params: { path: { test_id: id } }, signal })),
+      unwrap(client.GET("/api/listening/tests/{test_id}", { params: { path: { test_id: id } }, signal })),
   });
 
 export const resultsQuery = (id: number) =>
   queryOptions({
     queryKey: ["listening-tests", id, "results"],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/listening/tests/{test_id}/results", { params: { path: { test_id: id } }, signal }),
       ),
   });
 
 export const useMakeTest = () =>
-  useMutation({ mutationFn: (body: NewTest) => take(client.POST("/api/listening/tests", { body })) });
+  useMutation({ mutationFn: (body: NewTest) => unwrap(client.POST("/api/listening/tests", { body })) });
 
 /** Clips of the slots of a trial, in their order. */
 export const heardQuery = (slots: Slot[]) =>
@@ -121,7 +121,7 @@ export const sittingQuery = (id: number | null) =>
   queryOptions({
     queryKey: ["sitting", id],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/listening/sittings/{sitting_id}", {
           params: { path: { sitting_id: id ?? 0 } },
           signal,
@@ -148,12 +148,12 @@ function useSittingChange<Body>(test: number, send: (body: Body) => Promise<Sitt
 
 export const useSitDown = (test: number) =>
   useSittingChange(test, (_: undefined) =>
-    take(client.POST("/api/listening/tests/{test_id}/sittings", { params: { path: { test_id: test } } })),
+    unwrap(client.POST("/api/listening/tests/{test_id}/sittings", { params: { path: { test_id: test } } })),
   );
 
 export const useAnswer = (test: number, sitting: number) =>
   useSittingChange(test, (body: Answer) =>
-    take(
+    unwrap(
       client.POST("/api/listening/sittings/{sitting_id}/answers", {
         params: { path: { sitting_id: sitting } },
         body,
@@ -163,7 +163,7 @@ export const useAnswer = (test: number, sitting: number) =>
 
 export const useBreakOff = (test: number, sitting: number) =>
   useSittingChange(test, (_: undefined) =>
-    take(
+    unwrap(
       client.POST("/api/listening/sittings/{sitting_id}/break-off", {
         params: { path: { sitting_id: sitting } },
       }),
@@ -174,7 +174,7 @@ export const notesQuery = (subject: string) =>
   queryOptions({
     queryKey: ["listening-notes", subject],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/listening/notes", { params: { query: { subject } }, signal })),
+      unwrap(client.GET("/api/listening/notes", { params: { query: { subject } }, signal })),
     enabled: subject !== "",
   });
 
@@ -182,7 +182,7 @@ export const runHeardQuery = (run_id: number) =>
   queryOptions({
     queryKey: ["run-heard", run_id],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/listening/runs/{run_id}", { params: { path: { run_id } }, signal })),
+      unwrap(client.GET("/api/listening/runs/{run_id}", { params: { path: { run_id } }, signal })),
   });
 
 export function useDeleteTest(test_id: number) {
@@ -202,7 +202,7 @@ export function useAddNote(subject: string) {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (note: { side: string; second: number | null; text: string }) =>
-      take(client.POST("/api/listening/notes", { body: { ...note, subject } })),
+      unwrap(client.POST("/api/listening/notes", { body: { ...note, subject } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: notesQuery(subject).queryKey }),
   });
 }
@@ -223,7 +223,7 @@ export function useDeleteNote(subject: string) {
 export function useChangeWords() {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (words: string[]) => take(client.POST("/api/listening/words", { body: { words } })),
+    mutationFn: (words: string[]) => unwrap(client.POST("/api/listening/words", { body: { words } })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["listening-notes"] }),
   });
 }

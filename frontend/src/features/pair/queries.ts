@@ -1,12 +1,12 @@
 import { queryOptions } from "@tanstack/react-query";
-import { client, POLL_MS, take } from "../../api/client";
+import { client, POLL_MS, unwrap } from "../../api/client";
 import type { View } from "./view";
 
 export const cellQuery = (id: number, beside?: number) =>
   queryOptions({
     queryKey: ["cells", id, beside],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/cells/{cell_id}", {
           params: { path: { cell_id: id }, query: beside ? { beside } : {} },
           signal,
@@ -19,7 +19,7 @@ export const comparisonQuery = (id: number) =>
   queryOptions({
     queryKey: ["comparisons", id],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/comparisons/{comparison_id}", { params: { path: { comparison_id: id } }, signal }),
       ),
     refetchInterval: (query) => (query.state.data?.state === "analysing" ? 700 : false),
@@ -29,7 +29,7 @@ export const stripQuery = (address: string, start: number, stop: number, columns
   queryOptions({
     queryKey: ["strip", address, start, stop, columns],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/audio/{address}/waveform", {
           params: { path: { address }, query: { start, stop, columns } },
           signal,
@@ -43,7 +43,7 @@ export const spectrumQuery = (address: string, start: number, stop: number) =>
   queryOptions({
     queryKey: ["spectrum", address, start, stop],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/audio/{address}/spectrum", {
           params: { path: { address }, query: { start, stop } },
           signal,
@@ -63,7 +63,7 @@ export const mapQuery = (
   queryOptions({
     queryKey: ["map", address, start, stop, size, even, quick],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/audio/{address}/map", {
           params: { path: { address }, query: { start, stop, ...size, even, quick } },
           signal,

@@ -1,5 +1,5 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, type Me, type Token, take } from "../../api/client";
+import { client, type Me, type Token, unwrap } from "../../api/client";
 import { known, meQuery, type Role } from "../../api/me";
 
 /** A way in or out: the page then shows what the one who is signed in may see, and nothing of anybody before. */
@@ -15,35 +15,35 @@ function useWay<Body>(way: (body: Body) => Promise<Me>) {
 }
 
 export const useSignIn = () =>
-  useWay((body: { name: string; password: string }) => take(client.POST("/api/sign-in", { body })));
+  useWay((body: { name: string; password: string }) => unwrap(client.POST("/api/sign-in", { body })));
 
 export const useLink = () =>
   useWay((body: { secret: string; password: string | null }) =>
-    take(client.POST("/api/links/use", { body })),
+    unwrap(client.POST("/api/links/use", { body })),
   );
 
-export const useSignOut = () => useWay(() => take(client.POST("/api/sign-out")));
+export const useSignOut = () => useWay(() => unwrap(client.POST("/api/sign-out")));
 
 export const useChangePassword = () =>
-  useWay((body: { old: string; new: string }) => take(client.POST("/api/me/password", { body })));
+  useWay((body: { old: string; new: string }) => unwrap(client.POST("/api/me/password", { body })));
 
 /** Whose link it is; asked for once, and not kept. */
 export const linkQuery = (secret: string) =>
   queryOptions({
     queryKey: ["link", secret],
-    queryFn: ({ signal }) => take(client.POST("/api/links/open", { body: { secret }, signal })),
+    queryFn: ({ signal }) => unwrap(client.POST("/api/links/open", { body: { secret }, signal })),
     staleTime: Number.POSITIVE_INFINITY,
     gcTime: 0,
   });
 
 export const peopleQuery = queryOptions({
   queryKey: ["people"],
-  queryFn: ({ signal }) => take(client.GET("/api/people", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/people", { signal })),
 });
 
 export const tokensQuery = queryOptions({
   queryKey: ["tokens"],
-  queryFn: ({ signal }) => take(client.GET("/api/tokens", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/tokens", { signal })),
 });
 
 function useThen<Body, Answer>(key: string, change: (body: Body) => Promise<Answer>) {
@@ -55,11 +55,11 @@ function useThen<Body, Answer>(key: string, change: (body: Body) => Promise<Answ
 }
 
 export const useAddPerson = () =>
-  useThen("people", (body: { name: string; role: Role }) => take(client.POST("/api/people", { body })));
+  useThen("people", (body: { name: string; role: Role }) => unwrap(client.POST("/api/people", { body })));
 
 export const useChangePerson = () =>
   useThen("people", ({ id, role, disabled }: { id: number; role?: Role; disabled?: boolean }) =>
-    take(
+    unwrap(
       client.POST("/api/people/{person_id}/change", {
         params: { path: { person_id: id } },
         body: { role: role ?? null, disabled: disabled ?? null },
@@ -69,15 +69,15 @@ export const useChangePerson = () =>
 
 export const useResetPerson = () =>
   useThen("people", (id: number) =>
-    take(client.POST("/api/people/{person_id}/reset", { params: { path: { person_id: id } } })),
+    unwrap(client.POST("/api/people/{person_id}/reset", { params: { path: { person_id: id } } })),
   );
 
 export const useMakeToken = () =>
   useThen("tokens", (body: { name: string; scope: Token["scope"]; days: number }) =>
-    take(client.POST("/api/tokens", { body })),
+    unwrap(client.POST("/api/tokens", { body })),
   );
 
 export const useRevokeToken = () =>
   useThen("tokens", (id: number) =>
-    take(client.POST("/api/tokens/{token_id}/revoke", { params: { path: { token_id: id } } })),
+    unwrap(client.POST("/api/tokens/{token_id}/revoke", { params: { path: { token_id: id } } })),
   );

@@ -1,16 +1,16 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, type PlanDocument, take } from "../../api/client";
+import { client, type PlanDocument, unwrap } from "../../api/client";
 
 export const plansQuery = queryOptions({
   queryKey: ["plans"],
-  queryFn: ({ signal }) => take(client.GET("/api/plans", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/plans", { signal })),
 });
 
 export const planQuery = (id: number, revision: number | undefined) =>
   queryOptions({
     queryKey: ["plans", id, revision],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/plans/{plan_id}", {
           params: { path: { plan_id: id }, query: revision ? { revision } : {} },
           signal,
@@ -20,7 +20,7 @@ export const planQuery = (id: number, revision: number | undefined) =>
 
 export const templatesQuery = queryOptions({
   queryKey: ["plans", "templates"],
-  queryFn: ({ signal }) => take(client.GET("/api/plans/templates", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/plans/templates", { signal })),
   staleTime: Number.POSITIVE_INFINITY,
 });
 
@@ -28,20 +28,20 @@ export const templateQuery = (template: string, effect: string) =>
   queryOptions({
     queryKey: ["plans", "template", template, effect],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/plans/from-template", { params: { query: { template, effect } }, signal })),
+      unwrap(client.GET("/api/plans/from-template", { params: { query: { template, effect } }, signal })),
   });
 
 /** What a plan would be; nothing is kept. */
 export const checkQuery = (document: PlanDocument) =>
   queryOptions({
     queryKey: ["plans", "check", document],
-    queryFn: ({ signal }) => take(client.POST("/api/plans/check", { body: document, signal })),
+    queryFn: ({ signal }) => unwrap(client.POST("/api/plans/check", { body: document, signal })),
   });
 
 export const useKeepPlan = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (document: PlanDocument) => take(client.POST("/api/plans", { body: { document } })),
+    mutationFn: (document: PlanDocument) => unwrap(client.POST("/api/plans", { body: { document } })),
     onSuccess: () =>
       Promise.all([
         queries.invalidateQueries({ queryKey: ["plans"] }),
@@ -52,4 +52,4 @@ export const useKeepPlan = () => {
 };
 
 export const useReadPlan = () =>
-  useMutation({ mutationFn: (yaml: string) => take(client.POST("/api/plans/read", { body: { yaml } })) });
+  useMutation({ mutationFn: (yaml: string) => unwrap(client.POST("/api/plans/read", { body: { yaml } })) });

@@ -1,16 +1,16 @@
 import { queryOptions } from "@tanstack/react-query";
-import { client, take } from "../../api/client";
+import { client, unwrap } from "../../api/client";
 
 export const referencesQuery = queryOptions({
   queryKey: ["references"],
-  queryFn: ({ signal }) => take(client.GET("/api/references", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/references", { signal })),
 });
 
 export const historyQuery = (id: number) =>
   queryOptions({
     queryKey: ["references", id],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/references/{reference_id}/history", {
           params: { path: { reference_id: id } },
           signal,

@@ -1,12 +1,12 @@
 import { infiniteQueryOptions, keepPreviousData, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, type NewRun, POLL_MS, take } from "../../api/client";
+import { client, type NewRun, POLL_MS, unwrap } from "../../api/client";
 
 /** Runs of an effect, or of all for an empty name, with words in them; a page at a time, from the newest on. */
 export const runsQuery = (effect: string, text: string, archived: boolean) =>
   infiniteQueryOptions({
     queryKey: ["runs", effect, text, archived],
     queryFn: ({ signal, pageParam }) =>
-      take(
+      unwrap(
         client.GET("/api/runs", {
           signal,
           params: { query: { effect: effect || null, text, archived, before: pageParam } },
@@ -21,7 +21,7 @@ export const runsQuery = (effect: string, text: string, archived: boolean) =>
 export const useStartRun = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (body: NewRun) => take(client.POST("/api/runs", { body })),
+    mutationFn: (body: NewRun) => unwrap(client.POST("/api/runs", { body })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["runs"] }),
   });
 };

@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { BASE } from "../../api/base";
-import { client, POLL_MS, type RunChange, type Sheet, take } from "../../api/client";
+import { client, POLL_MS, type RunChange, type Sheet, unwrap } from "../../api/client";
 import { merged } from "./merged";
 
 const LEAST_WAIT_MS = 250;
@@ -17,7 +17,7 @@ export function useSheet(runId: number, measure: string, against: string) {
     queryFn: async ({ signal }) => {
       const held = queries.getQueryData<Sheet>(queryKey);
       const query = { measure, against, since: held?.version ?? "" };
-      const sent = await take(
+      const sent = await unwrap(
         client.GET("/api/runs/{run_id}", { params: { path: { run_id: runId }, query }, signal }),
       );
       return merged(held, sent);
@@ -58,7 +58,7 @@ export function usePictures(run: number, version: string, wanted: boolean): Read
   const pictures = useQuery({
     queryKey: ["pictures", run, version],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/runs/{run_id}/pictures", { params: { path: { run_id: run } }, signal })),
+      unwrap(client.GET("/api/runs/{run_id}/pictures", { params: { path: { run_id: run } }, signal })),
     enabled: wanted,
     placeholderData: (previous, query) => (query?.queryKey[1] === run ? previous : undefined),
     staleTime: Number.POSITIVE_INFINITY,
@@ -74,7 +74,9 @@ export const useChangeRun = (run: number) => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (change: RunChange) =>
-      take(client.POST("/api/runs/{run_id}/change", { params: { path: { run_id: run } }, body: { change } })),
+      unwrap(
+        client.POST("/api/runs/{run_id}/change", { params: { path: { run_id: run } }, body: { change } }),
+      ),
     onSettled: () => queries.invalidateQueries({ queryKey: ["sheet", run] }),
   });
 };
@@ -83,7 +85,7 @@ export const useChangeRun = (run: number) => {
 export const useCompareAcross = (run: number) =>
   useMutation({
     mutationFn: (against: string) =>
-      take(
+      unwrap(
         client.POST("/api/runs/{run_id}/across", { params: { path: { run_id: run } }, body: { against } }),
       ),
   });
@@ -91,7 +93,7 @@ export const useCompareAcross = (run: number) =>
 export const useRenderAgain = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (cells: number[]) => take(client.POST("/api/renders", { body: { cell_ids: cells } })),
+    mutationFn: (cells: number[]) => unwrap(client.POST("/api/renders", { body: { cell_ids: cells } })),
     onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
   });
 };

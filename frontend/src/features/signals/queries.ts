@@ -1,14 +1,14 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, type SignalRequest, take } from "../../api/client";
+import { client, type SignalRequest, unwrap } from "../../api/client";
 
 export const signalsQuery = queryOptions({
   queryKey: ["signals"],
-  queryFn: ({ signal }) => take(client.GET("/api/signals", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/signals", { signal })),
 });
 
 export const signalKindsQuery = queryOptions({
   queryKey: ["signals", "kinds"],
-  queryFn: ({ signal }) => take(client.GET("/api/signals/kinds", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/signals/kinds", { signal })),
   staleTime: Number.POSITIVE_INFINITY,
 });
 
@@ -16,7 +16,7 @@ export const previewQuery = (request: SignalRequest, rate: number) =>
   queryOptions({
     queryKey: ["signals", "preview", request, rate],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/signals/preview", {
           params: { query: { request: JSON.stringify(request), rate } },
           signal,
@@ -30,7 +30,7 @@ export const useKeepSignal = () => {
   const queries = useQueryClient();
   return useMutation({
     mutationFn: (body: { name: string; request: SignalRequest }) =>
-      take(client.POST("/api/signals", { body })),
+      unwrap(client.POST("/api/signals", { body })),
     onSuccess: () => queries.invalidateQueries({ queryKey: ["signals"], exact: true }),
   });
 };

@@ -1,12 +1,12 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, type Schemas, take } from "../../api/client";
+import { client, type Schemas, unwrap } from "../../api/client";
 
 export type Rule = Schemas["RuleBody"];
 export type Share = { name: string; bytes: number; pieces: number | null };
 
 export const storageQuery = queryOptions({
   queryKey: ["storage"],
-  queryFn: ({ signal }) => take(client.GET("/api/storage", { signal })),
+  queryFn: ({ signal }) => unwrap(client.GET("/api/storage", { signal })),
 });
 
 /** What a rule would drop now. */
@@ -14,7 +14,7 @@ export const dryRunQuery = (keepRuns: number) =>
   queryOptions({
     queryKey: ["storage", "dry run", keepRuns],
     queryFn: ({ signal }) =>
-      take(client.GET("/api/storage/dry-run", { params: { query: { keep_runs: keepRuns } }, signal })),
+      unwrap(client.GET("/api/storage/dry-run", { params: { query: { keep_runs: keepRuns } }, signal })),
   });
 
 function useStorageChange<Body>(change: (body: Body) => Promise<unknown>) {
@@ -26,6 +26,6 @@ function useStorageChange<Body>(change: (body: Body) => Promise<unknown>) {
 }
 
 export const useSetRule = () =>
-  useStorageChange((body: Rule) => take(client.POST("/api/storage/rule", { body })));
+  useStorageChange((body: Rule) => unwrap(client.POST("/api/storage/rule", { body })));
 
-export const useDrop = () => useStorageChange(() => take(client.POST("/api/storage/drop")));
+export const useDrop = () => useStorageChange(() => unwrap(client.POST("/api/storage/drop")));

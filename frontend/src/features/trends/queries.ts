@@ -1,12 +1,12 @@
 import { queryOptions } from "@tanstack/react-query";
-import { client, take } from "../../api/client";
+import { client, unwrap } from "../../api/client";
 
 /** Of a plan and a measure; where one is not named, of one that has something to draw. */
 export const trendQuery = (plan: number | undefined, measure: string | undefined) =>
   queryOptions({
     queryKey: ["trends", plan ?? "", measure ?? ""],
     queryFn: ({ signal }) =>
-      take(
+      unwrap(
         client.GET("/api/trends", {
           params: { query: { plan_id: plan ?? null, measure: measure ?? null } },
           signal,

@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, problemFrom, take } from "../../api/client";
+import { client, problemFrom, unwrap } from "../../api/client";
 
 export type Kind = "effect" | "build" | "setting" | "plan" | "host" | "run";
 
@@ -13,7 +13,7 @@ async function change(kind: Kind, id: number, { name, version, archived }: Chang
   const body = { name: name ?? null, archived: archived ?? null };
   switch (kind) {
     case "effect":
-      return take(
+      return unwrap(
         client.POST("/api/effects/{effect_id}/change", { params: { path: { effect_id: id } }, body }),
       );
     case "setting": {
@@ -25,23 +25,23 @@ async function change(kind: Kind, id: number, { name, version, archived }: Chang
       return undefined;
     }
     case "plan":
-      return take(client.POST("/api/plans/{plan_id}/change", { params: { path: { plan_id: id } }, body }));
+      return unwrap(client.POST("/api/plans/{plan_id}/change", { params: { path: { plan_id: id } }, body }));
     case "host":
-      return take(
+      return unwrap(
         client.POST("/api/hosts/{host_id}/change", {
           params: { path: { host_id: id } },
           body: { ...body, version: version ?? null },
         }),
       );
     case "build":
-      return take(
+      return unwrap(
         client.POST("/api/builds/{build_id}/change", {
           params: { path: { build_id: id } },
           body: { version: name ?? null, note: null, archived: archived ?? null },
         }),
       );
     case "run":
-      return take(
+      return unwrap(
         client.POST("/api/runs/{run_id}/change", {
           params: { path: { run_id: id } },
           body: { change: archived ? "archive" : "bring back" },

@@ -69,7 +69,7 @@ def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
     return True
 
 
-def settle(session: Session, run: Run, now: datetime) -> bool:
+def decide_demo_run(session: Session, run: Run, now: datetime) -> bool:
     """Decide on a run of the demo as its people would; whether everything in it was judged, so that they could.
 
     Of a release, what is fit becomes the references.

@@ -6,7 +6,16 @@ from datetime import datetime, timedelta
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.listening import Asked, Method, add_note, answer_trial, begin, find_sitting, new_test, under_way
+from kind_echo.bench.listening import (
+    ListeningRequest,
+    Method,
+    add_note,
+    answer_trial,
+    begin,
+    find_sitting,
+    new_test,
+    under_way,
+)
 from kind_echo.database.models import ListeningTest, Sitting, Trial, Upload
 
 _ORGAN = "comparisons/2"
@@ -19,14 +28,15 @@ def sit_down(session: Session, now: datetime, who: str, colleague: str) -> None:
     """The clipped organ told from the master by one, and guessed at by the other; ways to take 3 dB off, graded."""
     organ = _specs(session, {"reed organ, master.wav": "the master", "reed organ, clipped.wav": "the clipped render"})
     told = new_test(
-        session, organ, Asked(), Method("abx", 16), name="Clipped organ", subject=_ORGAN, who=who,
+        session, organ, ListeningRequest(), Method("abx", 16), name="Clipped organ", subject=_ORGAN, who=who,
         now=now - timedelta(hours=3),
     )  # fmt: skip
     _answer(session, told, who, _HEARD, now - timedelta(hours=2))
     _answer(session, told, colleague, _GUESSED, now - timedelta(hours=1))
     ways = _specs(session, {"strikes.wav": "strikes", "cut off.wav": "cut off", "bent.wav": "bent"})
     graded = new_test(
-        session, ways, Asked(by="rms"), Method("rating", 2, scale="BS.1534"), name="3 dB off one peak", who=colleague,
+        session, ways, ListeningRequest(by="rms"), Method("rating", 2, scale="BS.1534"),
+        name="3 dB off one peak", who=colleague,
         now=now - timedelta(minutes=50),
     )  # fmt: skip
     _grade(session, graded, colleague, now - timedelta(minutes=40))

@@ -11,25 +11,25 @@ from sqlalchemy.orm import Session
 from kind_echo.bench import storage
 from kind_echo.bench.comparisons import analyse, options_for
 from kind_echo.bench.decisions import judge_now
-from kind_echo.bench.demo import settle
+from kind_echo.bench.demo import decide_demo_run
 from kind_echo.bench.jobs.tasks import TooMuchMemory, app, refuse_if_never_ended, task
 from kind_echo.bench.kits import KitFileNotFound, give_up, measure_returned, recognise, why_not
 from kind_echo.bench.machines import BY_HAND
 from kind_echo.bench.queue import MOST_ATTEMPTS, jobs
 from kind_echo.bench.rendering import (
+    advance_search_of,
     begin_render,
     can_render_here,
+    enqueue_analysis,
     fail_cell,
     fail_waiting,
     forget_attempt,
-    hand_on,
     keep_render,
     measure_delivery,
     prepare,
     render_key,
     renderer_named,
     request_for,
-    search_on,
     to_analysis,
 )
 from kind_echo.bench.runs import advance, find_cell, find_run, find_search, tell_change, waiting_cells
@@ -72,7 +72,7 @@ def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
         with transaction() as session:
             cell = find_cell(session, cell_id, lock=True)
             if not can_render_here(cell, begun.queue):
-                hand_on(session, cell)
+                enqueue_analysis(session, cell)
                 return
         renderer = renderer_named(begun.queue)
         with transaction() as session:
@@ -109,7 +109,7 @@ def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
             if cell.render is None or cell.state == "rendering":
                 return  # another render is on its way, and its analysis with it
             judge_now(session, cell)
-            search_on(session, cell)
+            advance_search_of(session, cell)
             tell_change(session, cell.run_id)
     except Exception as error:
         _say_that_it_waits(error, lambda session: _cell_waits(session, cell_id))
@@ -228,7 +228,7 @@ def settle_demo(run_id: int) -> None:
     """Once a run of the demo is all judged, decide as its people would; until then look again each second."""
     with transaction() as session:
         run = find_run(session, run_id)
-        if not settle(session, run, datetime.now(UTC)):
+        if not decide_demo_run(session, run, datetime.now(UTC)):
             later = datetime.now(UTC) + timedelta(seconds=1)
             jobs.settle_demo(session, run_id, at=later)
 

@@ -92,7 +92,7 @@ class Prepared:
 
 
 @dataclass(frozen=True)
-class Asked:
+class ListeningRequest:
     """How sides are to be listened to.
 
     Attributes:
@@ -126,7 +126,7 @@ class Listening:
     found: str
 
 
-def prepare(session: Session, specs: Sequence[tuple[str, str]], asked: Asked) -> Listening:
+def prepare(session: Session, specs: Sequence[tuple[str, str]], asked: ListeningRequest) -> Listening:
     """Line sides up with the first, choose the passage, and bring all to one level over it.
 
     Args:
@@ -325,7 +325,7 @@ def _found_delay(first: _Opened, other: _AtRate, around: float) -> tuple[float |
     return found.samples, "" if found.samples is not None else found.why or "no delay was found"
 
 
-def _around(first: _Opened, asked: Asked) -> float:
+def _around(first: _Opened, asked: ListeningRequest) -> float:
     """Where in a long file delays are looked for, in s: at the passage, or where it is loudest."""
     if isinstance(asked.passage, tuple):
         return asked.passage[0]
@@ -362,7 +362,9 @@ def _wide(samples: Samples, channels: int) -> Samples:
     return samples if samples.shape[1] == channels else np.repeat(samples[:, :1], channels, axis=1)
 
 
-def _passage(session: Session, first: _Opened, lined: Sequence[tuple[Part, ...]], asked: Asked) -> tuple[int, int, str]:
+def _passage(
+    session: Session, first: _Opened, lined: Sequence[tuple[Part, ...]], asked: ListeningRequest
+) -> tuple[int, int, str]:
     """Frames of the passage, and what could not be found of what was asked."""
     rate, seconds, missing = first.rate, first.frames / first.rate, ""
     found: tuple[float, float] | None

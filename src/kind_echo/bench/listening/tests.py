@@ -13,7 +13,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.bench.accounts import Caller
-from kind_echo.bench.listening.sides import Asked, Listening, NothingToHear, Prepared, clip_of, prepare
+from kind_echo.bench.listening.sides import Listening, ListeningRequest, NothingToHear, Prepared, clip_of, prepare
 from kind_echo.bench.queue import drop_unused
 from kind_echo.bench.storage import check_space
 from kind_echo.core.audio.source import ArraySource, Samples
@@ -83,7 +83,7 @@ class Method:
 def new_test(
     session: Session,
     specs: Sequence[tuple[str, str]],
-    asked: Asked,
+    asked: ListeningRequest,
     method: Method,
     *,
     name: str,

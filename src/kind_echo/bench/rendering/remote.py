@@ -35,10 +35,10 @@ from kind_echo.bench.rendering.requests import request_for
 from kind_echo.bench.rendering.reuse import render_key
 from kind_echo.bench.rendering.steps import (
     begin_render,
+    enqueue_analysis,
     fail_cell,
     fail_cell_in,
     fail_waiting,
-    hand_on,
     prepare,
     to_analysis,
 )
@@ -97,7 +97,7 @@ class Facts:
     """What a machine says of a render, beside the samples.
 
     Attributes:
-        frames: of each take, how many it has.
+        frames: of each take_job, how many it has.
         artefact: digest of what rendered it; None where that is not known.
         claimed_latency: frames that the effect claims; None where nothing tells.
         compensated: the claimed latency has been taken off the samples.
@@ -117,7 +117,9 @@ class Facts:
     log: str
 
 
-def arrive(session: Session, token_id: int, machine: str, process: int, offers: Sequence[Offer], now: datetime) -> int:
+def register_remote_worker(
+    session: Session, token_id: int, machine: str, process: int, offers: Sequence[Offer], now: datetime
+) -> int:
     """Write down what a machine has and that it is there; the number under which it takes jobs.
 
     Until a keeper has approved it, it is given none.
@@ -142,14 +144,14 @@ def own_machine(session: Session, token_id: int, worker_id: int) -> Worker:
     return machine
 
 
-def beat(session: Session, machine: Worker, now: datetime) -> None:
+def record_heartbeat(session: Session, machine: Worker, now: datetime) -> None:
     """A machine says that it is still there."""
     assert machine.number is not None
     heartbeat(session, machine.number)
     machine.seen_at = now
 
 
-def leave(session: Session, machine: Worker, now: datetime) -> None:
+def deregister_worker(session: Session, machine: Worker, now: datetime) -> None:
     """A machine says that it stops; a job that it was at goes to another."""
     assert machine.number is not None
     requeue_jobs(session, machine.number)
@@ -157,7 +159,7 @@ def leave(session: Session, machine: Worker, now: datetime) -> None:
     stopped(session, machine.machine, machine.process, now)
 
 
-def take(worker_id: int, renderers: Sequence[str]) -> Wanted | Question | None:
+def take_job(worker_id: int, renderers: Sequence[str]) -> Wanted | Question | None:
     """The next job of some renderers that a machine has the build and the host for; None where there is none now.
 
     Raises BadParameter.
@@ -294,7 +296,7 @@ def _wanted(job_id: int, cell_id: int, queues: Sequence[str]) -> Wanted | None:
         with transaction() as session:
             cell = find_cell(session, cell_id, lock=True)
             if begun.queue not in queues:
-                hand_on(session, cell)
+                enqueue_analysis(session, cell)
                 return None
             request = request_for(session, cell)
             return Wanted(job_id, cell_id, request, begun.takes, cell.condition.word_length)

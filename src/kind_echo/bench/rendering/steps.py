@@ -82,7 +82,7 @@ def forget_attempt(cell_id: int) -> None:
         cell.attempts = max(0, cell.attempts - 1)
 
 
-def hand_on(session: Session, cell: Cell) -> None:
+def enqueue_analysis(session: Session, cell: Cell) -> None:
     """Give a cell back that this machine cannot render: its job goes to the queue of machines that can.
 
     A moment later, for by then this machine has looked again at what it has, and takes that queue no more.
@@ -110,7 +110,7 @@ def fail_cell_in(session: Session, cell_id: int, reason: str, log: str = "") -> 
     """As `fail_cell`, together with what else the session does."""
     cell = find_cell(session, cell_id, lock=True)
     give_up_cell(cell, reason)
-    search_on(session, cell)
+    advance_search_of(session, cell)
     cell.log = keepable(log)
     tell_change(session, cell.run_id)
 
@@ -123,7 +123,7 @@ def fail_waiting(run_id: int, queue: str, reason: str) -> None:
         tell_change(session, run_id)
 
 
-def search_on(session: Session, cell: Cell) -> None:
+def advance_search_of(session: Session, cell: Cell) -> None:
     """A search that waited for this cell goes on."""
     if cell.run.search_id is not None:
         session.flush()

@@ -45,7 +45,7 @@ class Looked:
 
 
 @dataclass(frozen=True)
-class Found:
+class BuildOutcome:
     """How a search stands.
 
     Attributes:
@@ -107,7 +107,7 @@ def advance(session: Session, search: Search, now: datetime | None = None) -> No
         start_search_run(session, search, middle.build, now or datetime.now(UTC))
 
 
-def standing_of(session: Session, search: Search) -> Found:
+def standing_of(session: Session, search: Search) -> BuildOutcome:
     """How a search stands by what is known now."""
     effect_id = search.good_build.effect_id
     builds = _builds(session, effect_id, search.good_build.position, search.bad_build.position)
@@ -117,7 +117,7 @@ def standing_of(session: Session, search: Search) -> Found:
     # By the time that it is looked at again an end may have been rendered anew and be something else.
     passes[0], passes[-1] = True, False
     good, bad = halve(passes)
-    return Found(search, looked, bad if bad - good == 1 else None)
+    return BuildOutcome(search, looked, bad if bad - good == 1 else None)
 
 
 def _free_of(one: Looked, last: Looked) -> bool | None:

@@ -30,7 +30,7 @@ MOST_RESAMPLED = 60_000_000
 
 
 @dataclass(frozen=True)
-class Found:
+class Measured:
     """What was found of a file: readings of all channels together, a note, and what it was compared with, if so."""
 
     readings: list[dict[str, Any]]
@@ -38,7 +38,7 @@ class Found:
     pair: Pair | None
 
 
-def measure_file(session: Session, file: SetFile) -> Found:
+def measure_file(session: Session, file: SetFile) -> Measured:
     """Measure a file of a set; nothing is written but audio and what was found of a pair.
 
     Raises:
@@ -65,7 +65,7 @@ def measure_file(session: Session, file: SetFile) -> Found:
             notes.append(str(error).rstrip("."))
         documents += [kept_reading(reading) for reading in more]
     overall = [document for document in documents if document["channel"] == "all"]
-    return Found(overall, "; ".join(note for note in notes if note), pair)
+    return Measured(overall, "; ".join(note for note in notes if note), pair)
 
 
 class Superseded(KindEchoError):
@@ -82,7 +82,7 @@ def is_wanted(session: Session, file: SetFile | None, revision: int) -> bool:
     return session.scalar(select(FileSet.revision).where(FileSet.id == file.set_id)) == revision
 
 
-def keep_found(session: Session, file_id: int, revision: int, found: Found) -> None:
+def keep_found(session: Session, file_id: int, revision: int, found: Measured) -> None:
     """Keep what was found of a file. Raises Superseded where nobody wants it any more."""
     file = session.get(SetFile, file_id, with_for_update=True, populate_existing=True)
     if file is None or not is_wanted(session, file, revision):

@@ -18,7 +18,7 @@ from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.measure import Limit, Measure
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading
-from kind_echo.core.verdicts.rules import Side, judge_rates, judge_samples, settle, under_way
+from kind_echo.core.verdicts.rules import Side, judge_rates, judge_samples, judge_unseen, under_way
 from kind_echo.core.verdicts.verdict import Verdict
 from kind_echo.database.models import Analysis, Case, Cell, Condition, Content, Render, Run, Signal
 from kind_echo.wording.conditions import rate_text
@@ -215,7 +215,7 @@ def _laid_over(
         measure: the readings to compare where rates differ; None where samples are compared.
     """
     mine, theirs = _side(cell), None if other is None else _side(other)
-    settled = settle(mine, theirs, called)
+    settled = judge_unseen(mine, theirs, called)
     number = None if theirs is None or theirs.id == mine.id else theirs.id
     if settled is not None or theirs is None:
         verdict = settled or under_way(called)

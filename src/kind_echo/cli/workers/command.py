@@ -56,4 +56,4 @@ def _work_for(worker: RemoteWorker) -> None:
     try:
         worker.work(stop)
     finally:
-        worker.leave()
+        worker.deregister()

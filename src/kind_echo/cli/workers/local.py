@@ -39,7 +39,7 @@ def work_beside_database(machine_name: str, renderers: Sequence[str], *, analysi
     try:
         asyncio.run(_work(presence))
     finally:
-        presence.leave()
+        presence.deregister()
 
 
 class _Presence:
@@ -53,7 +53,7 @@ class _Presence:
     def __init__(self, machine_name: str, renderers: Sequence[str], others: Sequence[str]) -> None:
         self._machine, self._renderers, self._others = machine_name, renderers, others
 
-    def arrive(self) -> list[str]:
+    def register(self) -> list[str]:
         """Write down what this machine has, and that it is there; the queues that it is to take jobs from."""
         offers = offers_of(self._renderers)
         with transaction() as session:
@@ -65,7 +65,7 @@ class _Presence:
         """Say that it is still there, at what job, and what it has if that changed; the queues it is to take from."""
         if machine().look_again():
             _log.info("what this machine has changed", renderers=list(installed()))
-            return self.arrive()
+            return self.register()
         with transaction() as session:
             now = datetime.now(UTC)
             renew_worker(session, self._machine, os.getpid(), now, job_id=job_id, memory=own_memory())
@@ -81,7 +81,7 @@ class _Presence:
             mine = queues_of_machine(session, [offer_document(offer) for offer in offers_of(self._renderers)])
         return [*mine, *self._others]
 
-    def leave(self) -> None:
+    def deregister(self) -> None:
         """Say that it stopped; a database that does not answer will see it by the silence."""
         try:
             with transaction() as session:
@@ -93,7 +93,7 @@ class _Presence:
 async def _work(presence: _Presence) -> None:
     while True:
         try:
-            queues = await asyncio.to_thread(presence.arrive)
+            queues = await asyncio.to_thread(presence.register)
             async with queue_app().open_async() as app:
                 _log.info("taking jobs", renderers=list(installed()), queues=len(queues))
                 app.perform_import_paths()  # type: ignore[no-untyped-call]

@@ -66,7 +66,7 @@ class RemoteWorker:
             _log.warning("waiting for approval on the page Hosts", server=self._server.address)
         _log.info("taking jobs", queues=list(self._renderers), server=self._server.address)
 
-    def leave(self) -> None:
+    def deregister(self) -> None:
         """Say that it stops; a server that does not answer will see it by the silence."""
         if not self._worker_id:
             return

@@ -15,7 +15,7 @@ from kind_echo.core.audio.transforms import fast_length
 
 Floats = NDArray[np.float64]
 
-Spread = Callable[..., Iterable[Any]]
+MapFunction = Callable[..., Iterable[Any]]
 """How pieces of work are done: `map`, or that of a pool of threads."""
 
 NEIGHBOURHOOD = 512
@@ -59,7 +59,7 @@ def correlate(
     span: int,
     centre: int = 0,
     parts: int | None = None,
-    spread: Spread = map,
+    spread: MapFunction = map,
     within: tuple[int, int] | None = None,
 ) -> Correlation:
     """The correlation, a block at a time; the render is zero where it has no frames.

@@ -14,7 +14,7 @@ Floats = NDArray[np.float64]
 
 
 @dataclass(frozen=True)
-class Known:
+class ComparedFacts:
     """What the comparison found already.
 
     Attributes:

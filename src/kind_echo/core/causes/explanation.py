@@ -15,7 +15,7 @@ from kind_echo.core.causes.amounts import found_amount, lossy_words
 from kind_echo.core.causes.cause import Cause, CauseName
 from kind_echo.core.causes.events import clicks_left, gaps_left
 from kind_echo.core.causes.excerpts import Excerpt, best_gain, best_left, main_offset, take_excerpts
-from kind_echo.core.causes.explained import Explained, Known
+from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.causes.filtering import REACH, fit_filter
 from kind_echo.core.causes.leftover import judge_leftover, word_length
 from kind_echo.core.causes.models import Kind, Model, decibels, explain_channel, plain_gain
@@ -48,7 +48,7 @@ _KINDS: dict[Kind, CauseName] = {
 }  # fmt: skip
 
 
-def explain(reference: Source, lay: Aligner, known: Known, pool: Executor) -> Explained:
+def explain(reference: Source, lay: Aligner, known: ComparedFacts, pool: Executor) -> Explained:
     """The causes of a difference, those that explain most first."""
     plain = plain_causes(known)
     if plain is not None:
@@ -59,7 +59,7 @@ def explain(reference: Source, lay: Aligner, known: Known, pool: Executor) -> Ex
 class _Explanation:
     """The work on one pair; steps that hold are undone before the next is looked at."""
 
-    def __init__(self, reference: Source, lay: Aligner, known: Known, pool: Executor) -> None:
+    def __init__(self, reference: Source, lay: Aligner, known: ComparedFacts, pool: Executor) -> None:
         self._reference, self._lay, self._known, self._pool = reference, lay, known, pool
         self._causes: list[Cause] = []
         self._lined = lay.at(Alignment())  # as the models are fitted to it

@@ -1,11 +1,11 @@
 """Causes that the readings name without a model: nothing, a whole delay, another length."""
 
 from kind_echo.core.causes.cause import Cause
-from kind_echo.core.causes.explained import Known
+from kind_echo.core.causes.explained import ComparedFacts
 from kind_echo.core.registry.readings import value_of
 
 
-def plain_causes(known: Known) -> list[Cause] | None:
+def plain_causes(known: ComparedFacts) -> list[Cause] | None:
     """Causes that need no model; None where there is more to tell."""
     readings = known.readings
     if value_of(readings, "identical") == 1.0:
@@ -19,7 +19,7 @@ def plain_causes(known: Known) -> list[Cause] | None:
     return None
 
 
-def length_cause(known: Known) -> list[Cause]:
+def length_cause(known: ComparedFacts) -> list[Cause]:
     """Frames by which the sides differ in length, where a delay does not account for them."""
     frames = value_of(known.readings, "length_difference") or 0.0
     if frames == 0.0 or abs(frames - round(known.delay or 0.0)) < 1.0:

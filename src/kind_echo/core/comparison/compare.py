@@ -15,7 +15,7 @@ from kind_echo.core.audio.source import ArraySource, MonoSource, Source, TurnTak
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.curves import fit_curve
 from kind_echo.core.causes.excerpts import take_excerpts
-from kind_echo.core.causes.explained import Explained, Known
+from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.causes.explanation import explain
 from kind_echo.core.comparison.account import STEPS, complete, power_left
 from kind_echo.core.comparison.bands import third_octaves
@@ -214,7 +214,7 @@ def _compared(
     if any(clicks) and _is_changed_all_along(reference, aligned, scale):
         clicks = steeper(clicks, reference, aligned, scale)
     middle = drift.result().middle if moved else common.samples
-    known = Known(readings, middle, common.reason, moved, gaps, clicks)
+    known = ComparedFacts(readings, middle, common.reason, moved, gaps, clicks)
     as_it_is = pool.submit(power_left, reference, lay.at(Alignment())) if shift and whole.frames else None
     explained = explain(reference, lay, known, pool)
     clicks = clicks if explained.clicks is None else explained.clicks

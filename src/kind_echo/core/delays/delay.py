@@ -13,7 +13,7 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.correlation import Floats, Spread, correlate
+from kind_echo.core.audio.correlation import Floats, MapFunction, correlate
 from kind_echo.core.audio.source import Derived, Samples, Source, as_rows, blocks, read_padded
 from kind_echo.core.audio.transforms import fast_length
 from kind_echo.core.delays.delay_reading import Delay, correlation_near, no_delay, sharpen
@@ -75,7 +75,7 @@ def find_delays(
     reference: Source,
     render: Source,
     max_delay: int | None = None,
-    spread: Spread = map,
+    spread: MapFunction = map,
 ) -> tuple[Delay, list[Delay]]:
     """The delay that all channels share, and that of each channel.
 
@@ -209,7 +209,9 @@ class _Joined(Derived):
         return np.concatenate(found) if found else np.zeros((0, self.source.channels))
 
 
-def _where_it_sounds(reference: Source, render: Source, reach: int, spread: Spread) -> tuple[Delay, list[Delay]] | None:
+def _where_it_sounds(
+    reference: Source, render: Source, reach: int, spread: MapFunction
+) -> tuple[Delay, list[Delay]] | None:
     """Delays from the stretches in which the reference sounds, where these are under half of it, as around a mute.
 
     They are laid over as many of the render at the lag where the waveforms match best; None where these do not tell.
@@ -330,7 +332,7 @@ def _coefficient(reference: Source, render: Source, tried: _Tried) -> float:
     return float(np.divide(np.abs((x * y).sum(axis=1)), scale, out=np.zeros(len(x)), where=scale > 0).max(initial=0.0))
 
 
-def _candidates(reference: Source, render: Source, reach: int, spread: Spread) -> list[int]:
+def _candidates(reference: Source, render: Source, reach: int, spread: MapFunction) -> list[int]:
     """Lags at which the two may belong together, by two correlations: as they are, and with their colour taken off."""
     if min(reference.frames, render.frames) > _LONG and reach > 0:
         x, y, first = _excerpt(reference, render, reach)
@@ -400,7 +402,7 @@ def _scaled(values: Floats) -> Floats:
     return np.divide(values, float(np.abs(values).max(initial=0.0)) or 1.0, dtype=np.float64)
 
 
-def _slide(x: Floats, y: Floats, spread: Spread) -> tuple[Floats, Floats]:
+def _slide(x: Floats, y: Floats, spread: MapFunction) -> tuple[Floats, Floats]:
     """The two correlations of an excerpt with all that it may lie over, by overlap-save in pieces."""
     size = fast_length(max(_WINDOW, 2 * len(x)))
     step, places = size - len(x) + 1, max(1, len(y) - len(x) + 1)
@@ -418,7 +420,7 @@ def _slide(x: Floats, y: Floats, spread: Spread) -> tuple[Floats, Floats]:
 
 
 def _period(
-    reference: Source, render: Source, tried: _Tried, channels: Sequence[Fine | None], spread: Spread
+    reference: Source, render: Source, tried: _Tried, channels: Sequence[Fine | None], spread: MapFunction
 ) -> int | None:
     """How far away another lag within a period of hearing fits as well, with a dip between the two; None for none.
 

@@ -5,7 +5,15 @@ from typing import Literal
 
 import numpy as np
 
-from kind_echo.core.audio.correlation import NEIGHBOURHOOD, Correlation, Floats, Spread, correlate, refine, uncertainty
+from kind_echo.core.audio.correlation import (
+    NEIGHBOURHOOD,
+    Correlation,
+    Floats,
+    MapFunction,
+    correlate,
+    refine,
+    uncertainty,
+)
 from kind_echo.core.audio.source import Source
 from kind_echo.core.registry.readings import Reason
 
@@ -45,7 +53,7 @@ def no_delay(reason: Literal["unrelated", "periodic", "silence"]) -> Delay:
     return Delay(None, why=_WHY[reason], reason=reason)
 
 
-def correlation_near(reference: Source, render: Source, delay: Delay, spread: Spread) -> Correlation | None:
+def correlation_near(reference: Source, render: Source, delay: Delay, spread: MapFunction) -> Correlation | None:
     """Correlation at the lags around a delay; None where too few frames take part.
 
     Only frames take part that have a partner at every lag near by: fewer frames would overlap at one lag than at the

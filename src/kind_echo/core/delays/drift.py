@@ -7,7 +7,7 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.correlation import Spread
+from kind_echo.core.audio.correlation import MapFunction
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.audio.transforms import fast_length
 from kind_echo.core.delays.phases import Fine, fine_delay, read_blocks
@@ -60,7 +60,9 @@ def delay_drift(reference: Source, render: Source, delay: float | None, why: str
     return find_drift(reference, render, delay, why).reading
 
 
-def find_drift(reference: Source, render: Source, delay: float | None, why: str | None, spread: Spread = map) -> Drift:
+def find_drift(
+    reference: Source, render: Source, delay: float | None, why: str | None, spread: MapFunction = map
+) -> Drift:
     """Slope of the delay over the file, in ppm: positive when the render plays slower.
 
     The delay of up to 24 segments, all channels together, is found near that of the one before, and a line laid through
@@ -147,7 +149,7 @@ def _fit_line(parts: Floats, half_way: float) -> tuple[_Line, Floats]:
 
 
 def _delays(
-    reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float | None, spread: Spread
+    reference: Source, render: Source, starts: NDArray[np.int64], length: int, delay: float | None, spread: MapFunction
 ) -> list[_Part]:
     """Centre and delay of each segment that tells, from the middle of the file to either end."""
     middle = len(starts) // 2

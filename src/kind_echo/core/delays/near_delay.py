@@ -7,7 +7,15 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from kind_echo.core.audio.correlation import NEIGHBOURHOOD, Correlation, Floats, Spread, correlate, refine, uncertainty
+from kind_echo.core.audio.correlation import (
+    NEIGHBOURHOOD,
+    Correlation,
+    Floats,
+    MapFunction,
+    correlate,
+    refine,
+    uncertainty,
+)
 from kind_echo.core.audio.source import Source
 from kind_echo.core.delays.delay_reading import Delay, correlation_near, no_delay, sharpen
 
@@ -20,7 +28,7 @@ _STANDS_OUT = 7.0  # times the RMS of the correlation; the greatest of 10⁶ Gau
 
 
 def find_delays_within(
-    reference: Source, render: Source, max_delay: int, spread: Spread = map
+    reference: Source, render: Source, max_delay: int, spread: MapFunction = map
 ) -> tuple[Delay, list[Delay]]:
     """The delay that all channels share, and that of each channel, at most `max_delay` frames to either side.
 

@@ -9,20 +9,20 @@ from kind_echo.core.registry.measures import declare
 from kind_echo.core.registry.readings import Reading, for_channels, refuse
 from kind_echo.core.registry.versions import add_version
 
-Taken = tuple[list[float | None], float | None]
+ChannelValues = tuple[list[float | None], float | None]
 """A value for each channel and one for all; None where there is none."""
 
 
 @dataclass(frozen=True)
 class _Added:
-    take: Callable[[Source], Taken]
+    take: Callable[[Source], ChannelValues]
     why_none: str
 
 
 _ADDED: dict[str, _Added] = {}
 
 
-def add_file_measure(measure: Measure, version: int, take: Callable[[Source], Taken], why_none: str) -> None:
+def add_file_measure(measure: Measure, version: int, take: Callable[[Source], ChannelValues], why_none: str) -> None:
     """Measure every file by a function of one's own as well: on the command line, of renders, in limits, on the page.
 
     Args:

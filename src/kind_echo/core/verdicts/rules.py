@@ -1,7 +1,7 @@
 """The rules of verdicts: from readings and limits to a verdict, and how much ink a cell gets. No other module has any.
 
-A cell is judged against its reference by `judge_cell`. Laid over something else, it is judged by `settle` where that
-needs no samples, by `judge_samples` where samples were compared, and by `judge_rates` where rates differ.
+A cell is judged against its reference by `judge_cell`. Laid over something else, it is judged by `judge_unseen` where
+that needs no samples, by `judge_samples` where samples were compared, and by `judge_rates` where rates differ.
 """
 
 import math
@@ -152,7 +152,7 @@ def limits_across(limits: Mapping[str, Limit]) -> dict[str, Limit]:
     return {key: limit for key, limit in limits.items() if find_measure(key).family in _ALSO_UNCOMPARED}
 
 
-def settle(cell: Side, other: Side | None, called: str) -> Verdict | None:
+def judge_unseen(cell: Side, other: Side | None, called: str) -> Verdict | None:
     """The verdict of a cell laid over another where nothing need be compared; None where something must be.
 
     That is the other side itself, a cell that is under way, one that is unfit, and one whose other side is missing or

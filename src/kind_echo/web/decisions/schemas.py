@@ -5,7 +5,7 @@ from typing import Literal
 
 from pydantic import Field
 
-from kind_echo.web.http.schemas import Asked, Body
+from kind_echo.web.http.schemas import Body, RequestModel
 
 
 class NewDecisionBody(Body):
@@ -30,7 +30,7 @@ class ActBody(Body):
     cells: int
 
 
-class LatestActQuery(Asked):
+class LatestActQuery(RequestModel):
     """On the cells of which run, or on which cell; on any unless one is named."""
 
     run_id: int | None = None
@@ -43,7 +43,7 @@ class LatestActBody(Body):
     act: ActBody | None
 
 
-class ActPath(Asked):
+class ActPath(RequestModel):
     """Which act."""
 
     act_id: int

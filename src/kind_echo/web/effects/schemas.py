@@ -5,7 +5,7 @@ from typing import Annotated, Any
 
 from pydantic import AfterValidator, Field
 
-from kind_echo.web.http.schemas import Asked, Body, BuildBody, ShownName
+from kind_echo.web.http.schemas import Body, BuildBody, RequestModel, ShownName
 
 
 def build_name(name: str) -> str:
@@ -38,19 +38,19 @@ class ChangeBuildBody(Body):
     archived: bool | None = None
 
 
-class EffectPath(Asked):
+class EffectPath(RequestModel):
     """Which effect."""
 
     effect_id: int
 
 
-class BuildPath(Asked):
+class BuildPath(RequestModel):
     """Which build."""
 
     build_id: int
 
 
-class SettingPath(Asked):
+class SettingPath(RequestModel):
     """Which setting."""
 
     setting_id: int

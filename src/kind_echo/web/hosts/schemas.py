@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 
 from pydantic import Field
 
-from kind_echo.web.http.schemas import Asked, Body, ShownName
+from kind_echo.web.http.schemas import Body, RequestModel, ShownName
 
 
 class WaitingRunBody(Body):
@@ -33,7 +33,7 @@ class HostBody(Body):
     waiting: list[WaitingRunBody]
 
 
-class HostPath(Asked):
+class HostPath(RequestModel):
     """Which host."""
 
     host_id: int

@@ -28,7 +28,7 @@ FileName = AfterValidator(file_name)
 """The name of a file that came, without its folders and what is not seen."""
 
 
-class Asked(BaseModel):
+class RequestModel(BaseModel):
     """Base of what is asked for by a path or a query, and of bodies: its JSON schema is made once.
 
     The framework wants the schema of a query with each request, and making it took a fifth of an answer's time.
@@ -48,11 +48,11 @@ class Asked(BaseModel):
 
 
 @cache
-def _schema_of(model: type[Asked], options: tuple[tuple[str, Any], ...]) -> dict[str, Any]:
+def _schema_of(model: type[RequestModel], options: tuple[tuple[str, Any], ...]) -> dict[str, Any]:
     return model.made_schema(**dict(options))
 
 
-class Body(Asked):
+class Body(RequestModel):
     """Base of all bodies: unknown fields are refused."""
 
     model_config = ConfigDict(extra="forbid", from_attributes=True, allow_inf_nan=False)
@@ -371,37 +371,37 @@ class ComparisonsBody(Body):
     comparisons: list[ComparisonBody]
 
 
-class RunPath(Asked):
+class RunPath(RequestModel):
     """Which run."""
 
     run_id: int
 
 
-class CellPath(Asked):
+class CellPath(RequestModel):
     """Which cell."""
 
     cell_id: int
 
 
-class BesideQuery(Asked):
+class BesideQuery(RequestModel):
     """Which cell a cell is compared with, where that is not its reference."""
 
     beside: int | None = None
 
 
-class ComparisonPath(Asked):
+class ComparisonPath(RequestModel):
     """Which comparison."""
 
     comparison_id: int
 
 
-class AudioPath(Asked):
+class AudioPath(RequestModel):
     """Which audio."""
 
     address: str
 
 
-class StripQuery(Asked):
+class StripQuery(RequestModel):
     """Which frames, and on how many columns they are drawn."""
 
     start: int = Field(ge=0)
@@ -418,14 +418,14 @@ class MapQuery(StripQuery):
     quick: bool = False
 
 
-class RangeQuery(Asked):
+class RangeQuery(RequestModel):
     """Which frames."""
 
     start: int = Field(ge=0)
     stop: int = Field(ge=1)
 
 
-class UploadQuery(Asked):
+class UploadQuery(RequestModel):
     """The name of the file that the request carries."""
 
     name: Annotated[str, Field(min_length=1, max_length=255), FileName]

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from kind_echo.core.verdicts.verdict import VerdictName
-from kind_echo.web.http.schemas import Asked, Body, CellState, ConditionBody, FileName
+from kind_echo.web.http.schemas import Body, CellState, ConditionBody, FileName, RequestModel
 
 
 class KitPlaceBody(Body):
@@ -73,13 +73,13 @@ class AssignBody(Body):
     take: int | None = Field(default=None, ge=1)
 
 
-class KitUploadQuery(Asked):
+class KitUploadQuery(RequestModel):
     """The name of the file that the request carries."""
 
     name: Annotated[str, Field(min_length=1, max_length=255), FileName]
 
 
-class KitFilePath(Asked):
+class KitFilePath(RequestModel):
     """Which returned file."""
 
     file_id: int

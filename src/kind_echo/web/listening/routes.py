@@ -8,7 +8,7 @@ from flask_openapi3 import APIBlueprint
 from pydantic import TypeAdapter, ValidationError
 
 from kind_echo.bench import listening
-from kind_echo.bench.listening import Asked, Method, Part
+from kind_echo.bench.listening import ListeningRequest, Method, Part
 from kind_echo.bench.runs import find_run
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.sessions import transaction
@@ -249,15 +249,15 @@ def _specs(body: AskedBody) -> list[tuple[str, str]]:
     return [(side.spec, side.name) for side in body.sides]
 
 
-def _asked(body: AskedBody) -> Asked:
+def _asked(body: AskedBody) -> ListeningRequest:
     if (body.low is None) != (body.high is None):
         raise BadParameter("band", f"{body.low} to {body.high}", "two frequencies or none")
     band = None if body.low is None or body.high is None else (body.low, body.high)
     if body.passage is not None:
-        return Asked(body.align, body.by, body.passage, band, body.snap)
+        return ListeningRequest(body.align, body.by, body.passage, band, body.snap)
     if body.start is None or body.end is None:
         raise BadParameter("passage", "none", "one that is found, or a start and an end")
-    return Asked(body.align, body.by, (body.start, body.end), band, body.snap)
+    return ListeningRequest(body.align, body.by, (body.start, body.end), band, body.snap)
 
 
 def _samples(data: bytes) -> Response:

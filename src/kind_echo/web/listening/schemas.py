@@ -10,7 +10,7 @@ from kind_echo.bench.listening import Align, Named
 from kind_echo.core.listening.levels import Matched
 from kind_echo.core.listening.rating import Scale
 from kind_echo.database.models import SittingState, TestKind
-from kind_echo.web.http.schemas import Asked, Body, ShownTitle
+from kind_echo.web.http.schemas import Body, RequestModel, ShownTitle
 
 _SPEC = Field(min_length=1, max_length=400)
 
@@ -79,7 +79,7 @@ class ListeningBody(Body):
     safe_peak: float
 
 
-class ClipQuery(Asked):
+class ClipQuery(RequestModel):
     """A passage of a side: `parts` as JSON, as they came with it."""
 
     parts: str = Field(max_length=4000)
@@ -91,7 +91,7 @@ class ClipQuery(Asked):
     high: float | None = Field(default=None, gt=0)
 
 
-class OutlookQuery(Asked):
+class OutlookQuery(RequestModel):
     """A number of trials, and how often a listener who hears it is right."""
 
     trials: int = Field(ge=1, le=200)
@@ -121,13 +121,13 @@ class NewTestBody(Body):
     until: AwareDatetime | None = None
 
 
-class TestPath(Asked):
+class TestPath(RequestModel):
     """The number of a test."""
 
     test_id: int
 
 
-class TestsQuery(Asked):
+class TestsQuery(RequestModel):
     """A page of tests: those older than one."""
 
     before: int | None = None
@@ -199,7 +199,7 @@ class MadeTestBody(Body):
     id: int
 
 
-class SittingPath(Asked):
+class SittingPath(RequestModel):
     """The number of a sitting."""
 
     sitting_id: int
@@ -308,13 +308,13 @@ class ResultsBody(Body):
     screened: list[ScreenedBody]
 
 
-class HeardPath(Asked):
+class HeardPath(RequestModel):
     """The address of a clip of a trial."""
 
     secret: str = Field(max_length=100)
 
 
-class NotesQuery(Asked):
+class NotesQuery(RequestModel):
     """The page whose notes are asked for."""
 
     subject: str = Field(max_length=200)
@@ -370,7 +370,7 @@ class RunHeardBody(Body):
     tests: list[RunTestBody]
 
 
-class NotePath(Asked):
+class NotePath(RequestModel):
     """The number of a note."""
 
     note_id: int

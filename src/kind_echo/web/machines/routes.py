@@ -1,4 +1,4 @@
-"""Render machines that reach the server and not its database: they arrive, take jobs, and deliver."""
+"""Render machines that reach the server and not its database: they register_remote_worker, take jobs, and deliver."""
 
 from datetime import UTC, datetime
 from pathlib import Path
@@ -14,14 +14,16 @@ from kind_echo.bench.rendering import (
     Question,
     Wanted,
     answer_question,
-    arrive,
-    beat,
     deliver,
-    leave,
+    deregister_worker,
     own_machine,
+    record_heartbeat,
+    register_remote_worker,
     report_failure,
     stimulus_of,
-    take,
+)
+from kind_echo.bench.rendering import (
+    take_job as next_job,
 )
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost, RemoteRenderer
@@ -57,7 +59,7 @@ def new_machine(body: ArrivalBody) -> Response:
     """A machine arrives, and says what it has."""
     with transaction() as session:
         offers = [_offer(one) for one in body.offers]
-        number = arrive(session, _token(), body.machine, body.process, offers, datetime.now(UTC))
+        number = register_remote_worker(session, _token(), body.machine, body.process, offers, datetime.now(UTC))
         waits = body.machine in unapproved(session)
         return answer(ArrivedBody(worker_id=number, waits_for_approval=waits), 201)
 
@@ -68,17 +70,17 @@ def presence(path: MachinePath, body: PresenceBody) -> Response:
     with transaction() as session:
         machine = own_machine(session, _token(), path.worker_id)
         if body.leaves:
-            leave(session, machine, datetime.now(UTC))
+            deregister_worker(session, machine, datetime.now(UTC))
         else:
-            beat(session, machine, datetime.now(UTC))
+            record_heartbeat(session, machine, datetime.now(UTC))
     return Response(status=204)
 
 
 @api.post("/<int:worker_id>/take", responses={200: TakenBody})
-def take_job(path: MachinePath, body: TakeBody) -> Response:
+def take(path: MachinePath, body: TakeBody) -> Response:
     """The next job of some renderers; what the machine was at before goes to another."""
     _own(path.worker_id)
-    job = take(path.worker_id, body.queues)
+    job = next_job(path.worker_id, body.queues)
     if isinstance(job, Question):
         builds = [BuildKeyBody(effect=e, handle=h, version=v) for e, h, v in job.builds]
         return answer(TakenBody(job=JobBody(job_id=job.job_id, builds=builds, render=None)))

@@ -5,7 +5,7 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, BaseModel, Field, model_validator
 
 from kind_echo.web.effects.schemas import build_name
-from kind_echo.web.http.schemas import Asked, Body, ShownName
+from kind_echo.web.http.schemas import Body, RequestModel, ShownName
 
 _Name = Annotated[str, Field(min_length=1, max_length=120), ShownName]
 _Word = Annotated[str, Field(max_length=120), ShownName]
@@ -171,13 +171,13 @@ class FailureBody(Body):
     log: str = Field(default="", max_length=200_000)
 
 
-class MachineNamePath(Asked):
+class MachineNamePath(RequestModel):
     """Which machine, by its name."""
 
     name: str
 
 
-class MachinePath(Asked):
+class MachinePath(RequestModel):
     """Which machine."""
 
     worker_id: int

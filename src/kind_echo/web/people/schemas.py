@@ -6,7 +6,7 @@ from typing import Annotated
 from pydantic import Field
 
 from kind_echo.bench.accounts import Role, Scope
-from kind_echo.web.http.schemas import Asked, Body, ShownName
+from kind_echo.web.http.schemas import Body, RequestModel, ShownName
 
 _NAME = Field(min_length=1, max_length=80)
 _SECRET = Field(min_length=1, max_length=2000)
@@ -98,7 +98,7 @@ class PersonChangeBody(Body):
     disabled: bool | None = None
 
 
-class PersonPath(Asked):
+class PersonPath(RequestModel):
     """Which person."""
 
     person_id: int
@@ -139,7 +139,7 @@ class MadeTokenBody(Body):
     secret: str
 
 
-class TokenPath(Asked):
+class TokenPath(RequestModel):
     """Which token."""
 
     token_id: int

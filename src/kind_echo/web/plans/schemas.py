@@ -5,7 +5,7 @@ from datetime import datetime
 from pydantic import Field
 
 from kind_echo.bench.plans import PlanDocument
-from kind_echo.web.http.schemas import Asked, Body, BuildBody
+from kind_echo.web.http.schemas import Body, BuildBody, RequestModel
 
 
 class PlanBody(Body):
@@ -85,19 +85,19 @@ class KeepPlanBody(Body):
     document: PlanDocument
 
 
-class PlanPath(Asked):
+class PlanPath(RequestModel):
     """Which plan."""
 
     plan_id: int
 
 
-class RevisionQuery(Asked):
+class RevisionQuery(RequestModel):
     """Which revision; the newest unless given."""
 
     revision: int | None = None
 
 
-class TemplateQuery(Asked):
+class TemplateQuery(RequestModel):
     """Which template, for which effect."""
 
     template: str

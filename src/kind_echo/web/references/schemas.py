@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from kind_echo.web.http.schemas import Asked, Body, ConditionBody
+from kind_echo.web.http.schemas import Body, ConditionBody, RequestModel
 
 
 class ReferenceBody(Body):
@@ -31,7 +31,7 @@ class ReferencesBody(Body):
     references: list[ReferenceBody]
 
 
-class ReferencePath(Asked):
+class ReferencePath(RequestModel):
     """Which reference."""
 
     reference_id: int

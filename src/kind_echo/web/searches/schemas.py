@@ -3,7 +3,7 @@
 from datetime import datetime
 
 from kind_echo.core.verdicts.verdict import VerdictName
-from kind_echo.web.http.schemas import Asked, Body, CellState, ConditionBody
+from kind_echo.web.http.schemas import Body, CellState, ConditionBody, RequestModel
 
 
 class NewSearchBody(Body):
@@ -38,7 +38,7 @@ class SearchBody(Body):
     first: int | None
 
 
-class SearchPath(Asked):
+class SearchPath(RequestModel):
     """Which search."""
 
     search_id: int

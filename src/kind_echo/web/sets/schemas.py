@@ -10,7 +10,7 @@ from kind_echo.bench.sets import MOST_FILES, Also, Role
 from kind_echo.core.listening.match import By
 from kind_echo.core.registry.limits import Judgement
 from kind_echo.core.registry.readings import Reason
-from kind_echo.web.http.schemas import Asked, Body, LimitBody, ShownName, ShownTitle
+from kind_echo.web.http.schemas import Body, LimitBody, RequestModel, ShownName, ShownTitle
 
 Name = Annotated[str, Field(min_length=1, max_length=200), ShownTitle]
 _Word = Annotated[str, Field(min_length=1, max_length=120), ShownName]
@@ -18,7 +18,7 @@ Hertz = Field(default=None, gt=0.0, le=1e6)
 Numbers = Field(min_length=1, max_length=MOST_FILES)
 
 
-class SetPath(Asked):
+class SetPath(RequestModel):
     """One set."""
 
     set_id: int
@@ -30,7 +30,7 @@ class SetFilePath(SetPath):
     file_id: int
 
 
-class SetsQuery(Asked):
+class SetsQuery(RequestModel):
     """The sets that are older than one, newest first."""
 
     before: int | None = Field(default=None, ge=1)
@@ -113,7 +113,7 @@ class TrimsBody(LevelBody):
     file_id: int
 
 
-class LevelQuery(Asked):
+class LevelQuery(RequestModel):
     """The copies that are wanted: numbers of rows, with commas between them."""
 
     files: str = Field(pattern=r"^[0-9]+(,[0-9]+)*$", max_length=2000)

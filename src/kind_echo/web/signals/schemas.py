@@ -7,11 +7,11 @@ from pydantic import BaseModel, Field, field_validator
 
 from kind_echo.core.audio.source import LEAST_RATE
 from kind_echo.web.http.schemas import (
-    Asked,
     Body,
     FileName,
     LevelMapBody,
     ReadingBody,
+    RequestModel,
     ShownName,
     SpectrumBody,
     StripBody,
@@ -76,7 +76,7 @@ class NewSignalBody(Body):
     request: dict[str, SignalValue]
 
 
-class OwnFileQuery(Asked):
+class OwnFileQuery(RequestModel):
     """The name of the file that the request carries, and what the signal is to be called."""
 
     file: Annotated[str, Field(min_length=1, max_length=255), FileName]

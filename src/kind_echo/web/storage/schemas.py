@@ -4,7 +4,7 @@ from datetime import datetime
 
 from pydantic import Field
 
-from kind_echo.web.http.schemas import Asked, Body
+from kind_echo.web.http.schemas import Body, RequestModel
 
 
 class RuleBody(Body):
@@ -64,7 +64,7 @@ class StorageBody(Body):
     own: OwnSpaceBody
 
 
-class DryRunQuery(Asked):
+class DryRunQuery(RequestModel):
     """The rule to try."""
 
     keep_runs: int = Field(ge=1, le=10_000)

@@ -1,7 +1,7 @@
 """Bodies of trends."""
 
 from kind_echo.core.verdicts.verdict import VerdictName
-from kind_echo.web.http.schemas import Asked, Body, ConditionBody, LimitBody
+from kind_echo.web.http.schemas import Body, ConditionBody, LimitBody, RequestModel
 from kind_echo.web.runs.schemas import SiblingBody
 
 
@@ -36,7 +36,7 @@ class TrendBody(Body):
     lines: list[LineBody]
 
 
-class TrendQuery(Asked):
+class TrendQuery(RequestModel):
     """Which plan, and which measure; where one is not named, one that has something to draw."""
 
     plan_id: int | None = None
