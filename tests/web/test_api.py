@@ -12,7 +12,7 @@ from kind_echo.database.migrate import migrate
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import transaction
 from kind_echo.web.app import create_app
-from kind_echo.web.http.schemas import MapQuery, StripQuery
+from kind_echo.web.http.addresses import MapQuery, StripQuery
 from tests.conftest import drain, point_at
 from tests.signing import sign
 

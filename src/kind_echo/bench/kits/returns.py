@@ -8,7 +8,6 @@ from dataclasses import dataclass, field
 from datetime import datetime
 from pathlib import Path, PurePosixPath
 
-import numpy as np
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
@@ -16,15 +15,13 @@ from kind_echo.audio_io.archives import UnreadableArchive, is_archive, opened
 from kind_echo.audio_io.decoding import Decoder
 from kind_echo.audio_io.files import UnreadableAudio
 from kind_echo.audio_io.temporary import temporary_folder
+from kind_echo.bench.kits.cutting import LIKE, LOOKED_INTO_SECONDS, cut, loudest
 from kind_echo.bench.kits.packing import (
     MANIFEST,
     Place,
     can_be_had,
     mark_of,
-    mark_start,
     places_of,
-    signal_start,
-    sound_key,
 )
 from kind_echo.bench.queue import measure_returned_cell, recognise_kit_file
 from kind_echo.bench.rendering import keep_render
@@ -32,23 +29,18 @@ from kind_echo.bench.runs import find_cell, tell_change
 from kind_echo.bench.signals import MOST_BYTES, UploadRefused, keep_audio, make_stimulus
 from kind_echo.bench.verdicts import forget_verdict
 from kind_echo.core.audio.source import Samples
-from kind_echo.core.levels.marks import Mono, find_sound
+from kind_echo.core.levels.marks import find_sound
 from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.core.registry.names import file_name
 from kind_echo.database.blobs import BlobSource
 from kind_echo.database.models import Cell, Event, KitFile, Render, Run
-from kind_echo.renderers.contract import RenderFailed, RenderResult
 from kind_echo.renderers.takes import Rendered
 from kind_echo.wording.conditions import rate_text
 
 MOST_FILES = 5000
 """Files that a ZIP may hold."""
 
-_LIKE = 0.5  # likeness from which a mark is taken for found
 _AHEAD = 1.5  # and by which factor it must stand above the next
-_LOOKED_INTO = 60.0  # s of a file in which its mark is looked for
-_MOST_LATE = 0.5  # s by which a mark may come late from latency; later than that, the file was cut otherwise
-_MOST_EARLY = 0.001
 _NUMBER = re.compile(r"^0*(\d{1,9})-")
 _TAKE = re.compile(r"-take(\d{1,3})(?:\D|$)")
 _MOST_MANIFEST = 10_000_000  # bytes
@@ -197,7 +189,7 @@ def measure_returned(session: Session, cell: Cell, now: datetime) -> Render:
         key=lambda file: file.take,
     )
     stimulus = _stimulus(session, cell)
-    results = [_cut(session, cell, file, stimulus) for file in files]
+    results = [cut(session, cell, file, stimulus) for file in files]
     return keep_render(session, cell, stimulus, Rendered(tuple(results), None, 0.0), now)
 
 
@@ -310,12 +302,12 @@ def _keep(at: _Arriving, named: _Named, path: Path, name: str) -> None:
 
 def _sound_in(session: Session, source: BlobSource, here: Sequence[Place]) -> tuple[str | None, str]:
     """Which of the kit's sounds a file holds, and what told: its mark, or where no mark is left, the signal itself."""
-    samples = source.read(0, min(source.frames, round(_LOOKED_INTO * source.rate)))
+    samples = source.read(0, min(source.frames, round(LOOKED_INTO_SECONDS * source.rate)))
     cells = {place.sound: place.cell for place in here if can_be_had(session, place.cell)}
     found = _clear_winner({sound: find_sound(samples, mark_of(sound, source.rate))[1] for sound in cells})
     if found is not None:
         return found, "mark"
-    by_signal = {sound: find_sound(samples, _loudest(_stimulus(session, cell)))[1] for sound, cell in cells.items()}
+    by_signal = {sound: find_sound(samples, loudest(_stimulus(session, cell)))[1] for sound, cell in cells.items()}
     return _clear_winner(by_signal), "sound"
 
 
@@ -323,14 +315,9 @@ def _stimulus(session: Session, cell: Cell) -> Samples:
     return make_stimulus(session, cell.case.signal.request, cell.condition.channels, cell.condition.rate)
 
 
-def _loudest(samples: Samples) -> Mono:
-    """The loudest channel; of a long signal the part that is looked for."""
-    return np.asarray(samples[: 1 << 22, int(np.argmax(np.sum(samples**2, axis=0)))])
-
-
 def _clear_winner(likeness: dict[str, float]) -> str | None:
     ranked = sorted(likeness, key=lambda sound: -likeness[sound])
-    if not ranked or likeness[ranked[0]] < _LIKE:
+    if not ranked or likeness[ranked[0]] < LIKE:
         return None
     clear = len(ranked) == 1 or likeness[ranked[0]] >= _AHEAD * likeness[ranked[1]]
     return ranked[0] if clear else None
@@ -378,46 +365,3 @@ def _take_away(session: Session, cell_id: int) -> None:
     cell.render, cell.analysis, cell.reference = None, None, None
     forget_verdict(cell)
     cell.state = "waiting"
-
-
-def _cut(session: Session, cell: Cell, file: KitFile, stimulus: Samples) -> RenderResult:
-    """The part of a returned file that is the render, and in words how it was found."""
-    source = BlobSource(session, file.content)
-    notes = [f"{file.name}: {file.why}."]
-    head = source.read(0, min(source.frames, round(_LOOKED_INTO * source.rate)))
-    start = max(0, signal_start(source.rate) + _shift(head, cell, stimulus, notes))
-    if start >= source.frames:
-        raise RenderFailed(f"{file.name} ends before the signal begins", "\n".join(notes))
-    cut = source.read(start, min(start + len(stimulus), source.frames))
-    return RenderResult(_fit_channels(cut, stimulus.shape[1], file.name, notes), None, True, "\n".join(notes))
-
-
-def _shift(head: Samples, cell: Cell, stimulus: Samples, notes: list[str]) -> int:
-    """Frames by which a file begins elsewhere than the kit's; none for what may be latency, which is to be measured."""
-    rate = cell.condition.rate
-    told, expected = "mark", mark_start(rate)
-    found, likeness = find_sound(head, mark_of(sound_key(cell), rate))
-    if likeness < _LIKE:
-        told, expected = "sound", signal_start(rate)
-        found, likeness = find_sound(head, _loudest(stimulus))
-    if likeness < _LIKE:
-        notes.append("Neither its mark nor its signal was found; it is taken to begin where the kit's file begins.")
-        return 0
-    shift = found - expected
-    if -_MOST_EARLY <= shift / rate <= _MOST_LATE:
-        return 0
-    notes.append(
-        f"It begins {abs(shift) / rate:.3f} s {'before' if shift > 0 else 'after'} the kit's file and was lined up by "
-        f"its {told}, so that no latency can be told from it."
-    )
-    return shift
-
-
-def _fit_channels(samples: Samples, wanted: int, name: str, notes: list[str]) -> Samples:
-    """The channels that the condition has: two equal ones of a mono render are one."""
-    if samples.shape[1] == wanted:
-        return samples
-    if wanted == 1 and np.array_equal(samples[:, 0], samples[:, 1]):
-        notes.append("It came in two equal channels, of which one is kept.")
-        return samples[:, :1]
-    raise RenderFailed(f"{name} has {samples.shape[1]} channels, and the condition {wanted}", "\n".join(notes))

@@ -3,7 +3,6 @@
 import math
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
-from functools import cached_property
 from threading import Lock
 from typing import Any, Literal
 
@@ -11,16 +10,16 @@ import numpy as np
 from cachetools import LRUCache, cached
 from sqlalchemy.orm import Session
 
-from kind_echo.audio_io.codecs import CODECS, Codec, LossyCodec
-from kind_echo.bench.audio import open_address
+from kind_echo.audio_io.codecs import CODECS
+from kind_echo.bench.listening.opened import AtRate, Opened
+from kind_echo.bench.listening.opened import Part as Part
 from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
-from kind_echo.core.audio.resampling import resample, resampling_floor
-from kind_echo.core.audio.source import ArraySource, Samples, Source, read_padded
+from kind_echo.core.audio.resampling import resampling_floor
+from kind_echo.core.audio.source import ArraySource, Samples, Source
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.levels.loudness import loudest_passage
 from kind_echo.core.listening.clips import Band, band_taps, loop_of, nearest_crossing
 from kind_echo.core.listening.levels import Matched, SideLevel, one_level
-from kind_echo.core.listening.lossy import decoded_copy
 from kind_echo.core.listening.passages import first_note, strongest
 from kind_echo.core.registry.errors import BadParameter, Conflict
 from kind_echo.wording.conditions import resampled_text
@@ -40,8 +39,6 @@ SAFE_PEAK = -6.0
 _LONG = 1 << 20  # frames of a file from which a delay is looked for around a passage alone
 _AROUND_SECONDS = 10.0  # before it; twice as long after it
 _LEAST_FRAMES = 64  # of each side, from which a delay can be told
-_MARGIN = 4096  # frames beside a stretch that is resampled
-_CONTEXT_SECONDS = 0.5  # beside a stretch that is encoded
 _WHOLE_SECONDS = 10.0  # of a file that is played whole, at most
 
 
@@ -50,25 +47,6 @@ class NothingToHear(Conflict):
 
     def __init__(self, why: str) -> None:
         super().__init__(f"These cannot be listened to side by side: {why}.")
-
-
-@dataclass(frozen=True)
-class Part:
-    """A source that goes into a side, with what is done to it on the way.
-
-    Attributes:
-        address: as audio is addressed.
-        codec, bitrate: of a lossy copy; None for none.
-        shift, fraction: samples by which it is later than the first side, at that side's rate.
-        scale: factor; −1 for what a difference takes off.
-    """
-
-    address: str
-    codec: Codec | None = None
-    bitrate: float = 0.0
-    shift: int = 0
-    fraction: float = 0.0
-    scale: float = 1.0
 
 
 @dataclass(frozen=True)
@@ -139,8 +117,8 @@ def prepare(session: Session, specs: Sequence[tuple[str, str]], asked: Listening
     if not LEAST_SIDES <= len(specs) <= MOST_SIDES:
         raise BadParameter("sides", len(specs), f"from {LEAST_SIDES} to {MOST_SIDES}")
     parsed = [_parse(spec) for spec, _ in specs]
-    first = _Opened(session, parsed[0][0])
-    width = max(_Opened(session, part).channels for parts in parsed for part in parts)
+    first = Opened(session, parsed[0][0])
+    width = max(Opened(session, part).channels for parts in parsed for part in parts)
     if width > 2:
         raise NothingToHear(f"one of them has {width} channels, and up to two are played")
     if asked.band is not None:
@@ -184,8 +162,8 @@ def clip_of(
         )
     total = np.zeros((stop - start, channels))
     for part in parts:
-        source = _Opened(session, part)
-        moved = AlignedSource(_AtRate(source, rate), source.frames_at(rate), Alignment(part.shift, part.fraction))
+        source = Opened(session, part)
+        moved = AlignedSource(AtRate(source, rate), source.frames_at(rate), Alignment(part.shift, part.fraction))
         total += part.scale * _wide(loop_of(moved, start, stop, band), channels)
     return total
 
@@ -198,79 +176,6 @@ def part_documents(parts: Sequence[Part]) -> list[dict[str, Any]]:
 def parts_from(documents: Sequence[dict[str, Any]]) -> tuple[Part, ...]:
     """The parts that were kept so."""
     return tuple(Part(**document) for document in documents)
-
-
-class _Opened:
-    """A part's audio at its own rate; a lossy copy is made of the stretch that is read."""
-
-    half_step, rail = 2.0**-24, 1.0
-
-    def __init__(self, session: Session, part: Part) -> None:
-        self._source = open_address(session, part.address).source
-        self.part = part
-
-    @property
-    def rate(self) -> int:
-        return self._source.rate
-
-    @property
-    def frames(self) -> int:
-        return self._source.frames
-
-    @property
-    def channels(self) -> int:
-        return self._source.channels
-
-    @property
-    def plain(self) -> Source:
-        """Before any encoding."""
-        return self._source
-
-    @cached_property
-    def _codec(self) -> LossyCodec | None:
-        part = self.part
-        return None if part.codec is None else LossyCodec(part.codec, part.bitrate, self.rate, self.channels)
-
-    def frames_at(self, rate: int) -> int:
-        """Its length at another rate."""
-        return math.ceil(self.frames * rate / self.rate)
-
-    def read(self, start: int, stop: int) -> Samples:
-        if self._codec is None:
-            return _audible(self._source.read(start, stop))
-        beside = round(_CONTEXT_SECONDS * self.rate)
-        first, last = max(0, start - beside), min(self.frames, stop + beside)
-        whole = _audible(self._source.read(first, last))
-        return decoded_copy(whole, self.rate, self._codec)[start - first : stop - first]
-
-
-@dataclass(frozen=True)
-class _AtRate:
-    """A source at another rate, read in stretches: each begins at a frame that both rates have."""
-
-    source: "_Opened"
-    rate: int
-    half_step: float = 2.0**-24
-    rail: float = 1.0
-
-    @property
-    def frames(self) -> int:
-        return self.source.frames_at(self.rate)
-
-    @property
-    def channels(self) -> int:
-        return self.source.channels
-
-    def read(self, start: int, stop: int) -> Samples:
-        own, wanted = self.source.rate, self.rate
-        if own == wanted:
-            return self.source.read(start, stop)
-        step = own // math.gcd(own, wanted)
-        first = (start * own // wanted - _MARGIN) // step * step
-        last = math.ceil(stop * own / wanted) + _MARGIN
-        made = resample(read_padded(self.source, first, last), own, wanted)
-        offset = start - first * wanted // own
-        return np.asarray(made[offset : offset + stop - start])
 
 
 def _parse(spec: str) -> tuple[Part, ...]:
@@ -299,12 +204,12 @@ def _part(text: str) -> Part:
 
 
 def _delay(
-    session: Session, first: _Opened, part: Part, align: Align, around: float
+    session: Session, first: Opened, part: Part, align: Align, around: float
 ) -> tuple[Alignment, float | None, str]:
     """What is taken off a part: its delay after the first side, at that side's rate; why none could be found."""
     if align == "as rendered":
         return Alignment(), 0.0, ""
-    other = _AtRate(_Opened(session, Part(part.address)), first.rate)
+    other = AtRate(Opened(session, Part(part.address)), first.rate)
     samples, why = _found_delay(first, other, around if max(first.frames, other.frames) > _LONG else 0.0)
     if samples is None:
         return Alignment(), None, why
@@ -314,7 +219,7 @@ def _delay(
 
 
 @cached(LRUCache(4096), key=lambda first, other, around: (first.part, other.source.part, around), lock=Lock())
-def _found_delay(first: _Opened, other: _AtRate, around: float) -> tuple[float | None, str]:
+def _found_delay(first: Opened, other: AtRate, around: float) -> tuple[float | None, str]:
     """How much later a side is than the first, in samples of that one, or why none was found; looked for once."""
     a, b = _near(first, other, around)
     if min(len(a), len(b)) < _LEAST_FRAMES:
@@ -325,7 +230,7 @@ def _found_delay(first: _Opened, other: _AtRate, around: float) -> tuple[float |
     return found.samples, "" if found.samples is not None else found.why or "no delay was found"
 
 
-def _around(first: _Opened, asked: ListeningRequest) -> float:
+def _around(first: Opened, asked: ListeningRequest) -> float:
     """Where in a long file delays are looked for, in s: at the passage, or where it is loudest."""
     if isinstance(asked.passage, tuple):
         return asked.passage[0]
@@ -334,7 +239,7 @@ def _around(first: _Opened, asked: ListeningRequest) -> float:
 
 
 @cached(LRUCache(512), key=lambda first: first.part, lock=Lock())
-def _loudest(first: _Opened) -> tuple[float, float, float] | None:
+def _loudest(first: Opened) -> tuple[float, float, float] | None:
     """The loudest passage of a side: all of a file is read for it, so once."""
     return loudest_passage(first)
 
@@ -349,11 +254,6 @@ def _near(first: Source, other: Source, around: float) -> tuple[Samples, Samples
     return (a, b) if a.shape[1] == b.shape[1] else (_mono(a), _mono(b))
 
 
-def _audible(samples: Samples) -> Samples:
-    """Silence for what is no number, so that no sound device is given it."""
-    return samples if np.isfinite(samples).all() else np.nan_to_num(samples, nan=0.0, posinf=0.0, neginf=0.0)
-
-
 def _mono(samples: Samples) -> Samples:
     return np.asarray(samples.mean(axis=1, keepdims=True))
 
@@ -363,7 +263,7 @@ def _wide(samples: Samples, channels: int) -> Samples:
 
 
 def _passage(
-    session: Session, first: _Opened, lined: Sequence[tuple[Part, ...]], asked: ListeningRequest
+    session: Session, first: Opened, lined: Sequence[tuple[Part, ...]], asked: ListeningRequest
 ) -> tuple[int, int, str]:
     """Frames of the passage, and what could not be found of what was asked."""
     rate, seconds, missing = first.rate, first.frames / first.rate, ""
@@ -402,22 +302,22 @@ def _passage(
 
 
 def _where_they_differ(
-    session: Session, first: _Opened, lined: Sequence[tuple[Part, ...]], band: Band | None
+    session: Session, first: Opened, lined: Sequence[tuple[Part, ...]], band: Band | None
 ) -> tuple[float, float] | None:
     other = next((parts[0] for parts in lined[1:] if len(parts) == 1), None)
     if other is None:
         return None
-    opened = _Opened(session, Part(other.address))
+    opened = Opened(session, Part(other.address))
     if opened.channels != first.channels:
         return None
-    moved = AlignedSource(_AtRate(opened, first.rate), first.frames, Alignment(other.shift))
+    moved = AlignedSource(AtRate(opened, first.rate), first.frames, Alignment(other.shift))
     return strongest(DifferenceSource(first, moved), 3.0, band)
 
 
-def _notes(session: Session, first: _Opened, parts: Sequence[Part], passage: tuple[int, int]) -> str:
+def _notes(session: Session, first: Opened, parts: Sequence[Part], passage: tuple[int, int]) -> str:
     said = []
     for part in parts:
-        source = _Opened(session, part)
+        source = Opened(session, part)
         if source.rate != first.rate:
             said.append(resampled_text([source.rate], resampling_floor(source.rate, first.rate)))
         ends = (min(source.frames, frame * source.rate // first.rate) for frame in passage)

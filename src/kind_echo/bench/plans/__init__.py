@@ -14,16 +14,7 @@ from kind_echo.bench.plans.document import (
     read_yaml,
     write_yaml,
 )
-from kind_echo.bench.plans.planning import (
-    SettingAsked,
-    condition_of,
-    cost_of,
-    document_of,
-    save_plan,
-    setting_named,
-    unfold,
-    unrenderable,
-)
+from kind_echo.bench.plans.planning import condition_of, cost_of, document_of, save_plan, setting_named, unrenderable
 from kind_echo.bench.plans.revisions import (
     BuildNotFound,
     CaseDraft,
@@ -42,6 +33,7 @@ from kind_echo.bench.plans.revisions import (
     run_counts,
 )
 from kind_echo.bench.plans.templates import TEMPLATES, plan_from
+from kind_echo.bench.plans.unfolding import SettingAsked, unfold
 
 __all__ = [
     "BLOCKS",

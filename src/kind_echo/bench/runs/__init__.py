@@ -1,28 +1,24 @@
 """Runs of a plan: starting, stopping, what holds them up, the first build that differs."""
 
 from kind_echo.bench.runs.holdups import held_up
+from kind_echo.bench.runs.listing import RunSummary, effects_that_ran, list_runs, runs_before, summary_of
 from kind_echo.bench.runs.running import (
     CHANNEL,
     CellNotFound,
     RunNotFound,
-    RunSummary,
     cases_of,
     cells_of,
     conditions_of,
-    effects_that_ran,
     find_cell,
     find_run,
     judge_again,
-    list_runs,
     places_in,
     prepare_all,
     put_first,
     render_again,
     resume_run,
-    runs_before,
     start_run,
     stop_run,
-    summary_of,
     tell_change,
     waiting_cells,
 )

@@ -15,10 +15,10 @@ from kind_echo.cli.measuring.numbers import DECIBELS
 from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
 from kind_echo.cli.measuring.several import TableOptions, report_rows, rows_of, table_options
 from kind_echo.cli.progress import counted, progress
-from kind_echo.core.audio.align import AlignedSource
+from kind_echo.core.audio.align import Align, AlignedSource
 from kind_echo.core.audio.resampling import resampling_floor
 from kind_echo.core.audio.source import Source
-from kind_echo.core.comparison.compare import Align, CompareOptions, compare
+from kind_echo.core.comparison.compare import CompareOptions, compare
 from kind_echo.core.comparison.places import MOST, find_places
 from kind_echo.core.comparison.sums import SummedSource
 from kind_echo.core.comparison.takes import take_spread

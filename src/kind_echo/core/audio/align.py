@@ -2,11 +2,15 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
+from typing import Literal
 
 import numpy as np
 from numpy import fft
 
 from kind_echo.core.audio.source import PASS, ArraySource, Rows, Samples, Source, as_rows, read_padded
+
+Align = Literal["none", "samples", "fraction"]
+"""What of a delay is taken off: nothing, whole samples, or fractions of one too."""
 
 _MARGIN = 1 << 14  # frames on either side that keep the wrap-around of the fractional shift out of the result
 _AT_ONCE = 1 << 22  # samples of a render of which a fraction is taken off in one transform

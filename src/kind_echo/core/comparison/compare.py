@@ -2,15 +2,13 @@
 
 import math
 import threading
-from collections.abc import Sequence
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
-from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.align import AlignedSource, Aligner, Alignment, DifferenceSource, rows_of_pair
+from kind_echo.core.audio.align import Align, AlignedSource, Aligner, Alignment, DifferenceSource, rows_of_pair
 from kind_echo.core.audio.source import ArraySource, MonoSource, Source, TurnTaking, in_memory
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.curves import fit_curve
@@ -30,6 +28,7 @@ from kind_echo.core.comparison.residual import (
     residual_readings,
 )
 from kind_echo.core.comparison.swapping import find_swap
+from kind_echo.core.comparison.telling import delay_readings, fitness, left_out, not_finite, of_samples, refused
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.delays.delay_reading import Delay
 from kind_echo.core.delays.drift import Drift, find_drift
@@ -47,11 +46,10 @@ from kind_echo.core.levels.integrity import (
     without_gaps,
 )
 from kind_echo.core.registry.errors import BadParameter, ChannelMismatch, RateMismatch
-from kind_echo.core.registry.measures import MEASURES, find_measure
+from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
-from kind_echo.core.registry.readings import Curve, Reading, Reason, for_channels, null, refuse, value_of
+from kind_echo.core.registry.readings import Curve, Reading, for_channels, null
 
-Align = Literal["none", "samples", "fraction"]
 Floats = NDArray[np.float64]
 
 _LONG = 1 << 20  # frames
@@ -159,9 +157,9 @@ def _compared(
     length = float(render.frames - reference.frames)
     readings = for_channels("length_difference", [length] * channels, length)
     if not (scans[0].finite and scans[1].finite):
-        readings += _fitness(scans[1])
-        readings += _refused(_of_samples(), channels, NOT_FINITE, "not finite")
-        return Comparison(readings, Alignment(), [_not_finite(scans)], {}, scans)
+        readings += fitness(scans[1])
+        readings += refused(of_samples(), channels, NOT_FINITE, "not finite")
+        return Comparison(readings, Alignment(), [not_finite(scans)], {}, scans)
     delay, each = delays.result()
     # Channels that stand in each other's place have no delay of their own, but their sum has.
     common = delay if delay.samples is not None else _of_the_sum(reference, render, options, delay)
@@ -179,7 +177,7 @@ def _compared(
     fine = fine_sums(reference, lay, delay, whole)
     same = whole.differ == 0 and shift == 0 and length == 0.0
     readings += for_channels("identical", [float(same)] * channels, float(same))
-    readings += _delay_readings(common, each, reference.rate)
+    readings += delay_readings(common, each, reference.rate)
     gain, gains = gain_readings(fine, delay, channels)
     steps = pool.submit(find_clicks, reference, aligned, 1.0 / gain if gain else 1.0)
     moved = _drift_of(drift.result())
@@ -192,7 +190,7 @@ def _compared(
     scale = 1.0 / gain if gain else 1.0
     late = [own.samples if own.samples is not None else float(shift) for own in each]
     readings += lead_in_excess(scans[0].integrity, scans[1].integrity, late, gaps)
-    readings += _fitness(scans[1])
+    readings += fitness(scans[1])
     readings += channel_missing(scans[0].integrity, scans[1].integrity)
     readings += find_swap(reference, render, shift, cross, (whole.sums[:, 0], whole.sums[:, 2]))
     readings += gap_readings(gaps, channels)
@@ -202,11 +200,11 @@ def _compared(
     final = lay.at(alignment)
     curves: dict[str, Curve] = {}
     if whole.frames == 0:
-        readings += _refused(RESIDUAL, channels, "the alignment leaves no overlap")
-        readings += _refused(STEPS, channels, "the alignment leaves no overlap")
+        readings += refused(RESIDUAL, channels, "the alignment leaves no overlap")
+        readings += refused(STEPS, channels, "the alignment leaves no overlap")
     else:
         used = whole if alignment == aligned.alignment else residual_of(reference, final, options.ceiling)
-        note = _note(reference, final, used.frames, common, options)
+        note = left_out(reference, final, used.frames, common, options.align)
         readings += residual_readings(reference, used, note, below=options.ceiling is not None)
         curves["residual_bands"] = bands.result()
         curves["changed_regions"] = changed_curve(used, reference.rate)
@@ -228,18 +226,6 @@ def _compared(
     )
     causes = explained.causes
     return Comparison(readings, alignment, causes, curves, scans, gaps, clicks)
-
-
-def _fitness(render: FileScan) -> list[Reading]:
-    """What makes a render unfit by itself."""
-    return [reading for reading in render.readings if reading.measure in ("non_finite", "silent")]
-
-
-def _not_finite(scans: tuple[FileScan, FileScan]) -> Cause:
-    reference, render = (value_of(scan.readings, "non_finite") or 0.0 for scan in scans)
-    if render:
-        return Cause("non_finite", amount=render, why=f"{render:.0f} samples are NaN or infinite")
-    return Cause("non_finite", amount=reference, why=f"{reference:.0f} samples of the reference are NaN or infinite")
 
 
 def _is_changed_all_along(reference: Source, aligned: AlignedSource, scale: float) -> bool:
@@ -355,28 +341,6 @@ def _left(reference: Source, lay: Aligner, alignment: Alignment, sums: Residual)
     return power_left(reference, lay.at(alignment))
 
 
-def _delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]:
-    found = [d.samples for d in each if d.samples is not None]
-    uneven = len(found) > 1 and max(found) - min(found) > 0.05
-    note = "the channels differ by more than 0.05 sample" if uneven and delay.samples is not None else None
-    if delay.samples is not None and not found:
-        note = "of all channels added up: none has a delay of its own"
-    readings: list[Reading] = []
-    for key, factor in (("delay", 1.0), ("delay_time", 1000.0 / rate)):
-        for name, one in zip(["all", *(str(c + 1) for c in range(len(each)))], [delay, *each], strict=True):
-            value = None if one.samples is None else one.samples * factor
-            spread = None if one.uncertainty is None else one.uncertainty * factor
-            readings.append(
-                Reading(key, name, value, one.why, spread, reason=one.reason).noted(note if name == "all" else None)
-            )
-    polarities = [None if d.polarity is None else float(d.polarity) for d in each]
-    overall = None if delay.polarity is None else float(delay.polarity)
-    mixed = len({p for p in polarities if p is not None}) > 1
-    turned = for_channels("polarity", polarities, overall, delay.why or "one side is silent")
-    turned[0] = turned[0].noted("the channels differ in polarity" if mixed and overall is not None else None)
-    return readings + turned
-
-
 def alignment_for(options: CompareOptions, delay: Delay, factor: float | None) -> Alignment:
     """What the options take off of a delay, and of the signed factor of the render over the reference where known."""
     scale = 1.0
@@ -387,27 +351,3 @@ def alignment_for(options: CompareOptions, delay: Delay, factor: float | None) -
         return Alignment(scale=scale)
     shift = round(delay.samples)
     return Alignment(shift, delay.samples - shift if options.align == "fraction" else 0.0, scale)
-
-
-def _note(reference: Source, aligned: AlignedSource, frames: int, delay: Delay, options: CompareOptions) -> str | None:
-    notes = []
-    left_out = max(reference.frames, aligned.render.frames) - frames
-    if left_out:
-        # By a fraction, some that have a partner cannot be moved: the filter that does it ends before the file does.
-        which = "at the ends" if options.align == "fraction" else "without a partner"
-        notes.append(f"{left_out} {'frame' if left_out == 1 else 'frames'} {which} left out")
-    if options.align != "none" and delay.samples is None:
-        notes.append("no delay taken off, for none was found")
-    return "; ".join(notes) or None
-
-
-def _of_samples() -> list[str]:
-    """What is told of a pair by its samples, where nothing further was asked for."""
-    lengths_and_options = ("length_difference", "changed_below")
-    return [key for key, measure in MEASURES.items() if measure.needs == "pair" and key not in lengths_and_options]
-
-
-def _refused(measures: Sequence[str], channels: int, why: str, reason: Reason | None = None) -> list[Reading]:
-    common = [key for key in measures if find_measure(key).common]
-    found = refuse([key for key in measures if key not in common], channels, why, reason)
-    return found + [Reading(key, "all", None, why, reason=reason) for key in common]

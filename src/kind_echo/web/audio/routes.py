@@ -11,16 +11,9 @@ from kind_echo.bench.comparisons import spectrum_document
 from kind_echo.core.audio.source import Samples
 from kind_echo.database.sessions import transaction
 from kind_echo.web.audio.views import level_map_body
+from kind_echo.web.http.addresses import AudioPath, MapQuery, RangeQuery, StripQuery
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.schemas import (
-    AudioPath,
-    LevelMapBody,
-    MapQuery,
-    RangeQuery,
-    SpectrumBody,
-    StripBody,
-    StripQuery,
-)
+from kind_echo.web.http.schemas import LevelMapBody, SpectrumBody, StripBody
 
 api = APIBlueprint("audio", __name__, url_prefix="/api/audio")
 

@@ -7,8 +7,9 @@ from flask_openapi3 import APIBlueprint
 
 from kind_echo.bench.runs import find_cell, render_again
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.addresses import BesideQuery, CellPath
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.schemas import BesideQuery, CellPath, PairBody
+from kind_echo.web.http.schemas import PairBody
 from kind_echo.web.runs.schemas import RenderAgainBody, RenderedAgainBody
 from kind_echo.web.runs.views import cell_pair_body
 from kind_echo.web.security.doors import caller

@@ -9,8 +9,9 @@ from kind_echo.bench.signals import compare_uploads, delete_pair, find_pair, lat
 from kind_echo.core.comparison.compare import CompareOptions
 from kind_echo.database.models import Pair
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.addresses import ComparisonPath
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.schemas import ComparisonBody, ComparisonPath, ComparisonsBody, NewComparisonBody, PairBody
+from kind_echo.web.http.schemas import ComparisonBody, ComparisonsBody, NewComparisonBody, PairBody
 from kind_echo.web.runs.views import files_pair_body
 from kind_echo.web.security.doors import caller
 

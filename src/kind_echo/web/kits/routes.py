@@ -12,9 +12,10 @@ from kind_echo.bench.kits import Place, assign, discard, kit_files, kit_name, pl
 from kind_echo.bench.runs import find_run
 from kind_echo.database.models import KitFile
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.addresses import RunPath
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone, with_body
-from kind_echo.web.http.schemas import ConditionBody, RunPath
+from kind_echo.web.http.schemas import ConditionBody
 from kind_echo.web.kits.schemas import (
     AssignBody,
     KitBody,

@@ -12,8 +12,8 @@ from kind_echo.bench.listening import ListeningRequest, Method, Part
 from kind_echo.bench.runs import find_run
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.addresses import RunPath
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.schemas import RunPath
 from kind_echo.web.listening.schemas import (
     AnswerBody,
     AskedBody,

@@ -25,9 +25,9 @@ from kind_echo.bench.sheets import compare_missing, parse_against, pictures_of
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import snapshot, transaction
+from kind_echo.web.http.addresses import RunPath
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.cache import Answer, AnswerCache, writes
-from kind_echo.web.http.schemas import RunPath
 from kind_echo.web.http.scope import ADMITTED, REVISION, server_scope
 from kind_echo.web.runs.schemas import (
     AcrossBody,

@@ -8,9 +8,10 @@ from flask_openapi3 import APIBlueprint
 
 from kind_echo.bench.signals import keep_upload
 from kind_echo.database.sessions import transaction
+from kind_echo.web.http.addresses import UploadQuery
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import with_body
-from kind_echo.web.http.schemas import UploadBody, UploadQuery
+from kind_echo.web.http.schemas import UploadBody
 from kind_echo.web.runs.views import upload_body
 from kind_echo.web.security.doors import caller
 

@@ -1,0 +1,267 @@
+"""What a document asks for, cell by cell: its cases and conditions unfolded, or all that is wrong with it."""
+
+from collections import Counter
+from dataclasses import dataclass
+from typing import Any
+
+from sqlalchemy import select
+from sqlalchemy.orm import Session
+
+from kind_echo.bench.plans.document import (
+    BLOCKS,
+    BadPlan,
+    PlanCase,
+    PlanCondition,
+    PlanDocument,
+    Values,
+)
+from kind_echo.bench.plans.revisions import null_test_limits
+from kind_echo.bench.signals import checked
+from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.measure import Limit
+from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.registry.numbers import number
+from kind_echo.database.models import (
+    Against,
+    Effect,
+    Host,
+    Setting,
+    Signal,
+)
+
+
+@dataclass(frozen=True)
+class SettingAsked:
+    """A setting by its name and values; of a sum, the values of each of its parts."""
+
+    name: str
+    values: Values
+    parts: tuple[Values, ...] = ()
+
+
+@dataclass(frozen=True)
+class CaseAsked:
+    """A row of the sheet as a plan asks for it."""
+
+    signal: str
+    request: dict[str, Any]
+    setting: SettingAsked
+    limits: dict[str, Limit]
+    takes: int
+    against: Against
+    expected: Values | None = None
+
+    @property
+    def renders(self) -> int:
+        """How many renders one cell of it takes."""
+        return self.takes * max(1, len(self.setting.parts))
+
+
+@dataclass(frozen=True)
+class Unfolded:
+    """A plan with its sweeps, modes, rates and blocks written out; nothing of it is in the database yet.
+
+    Attributes:
+        cases: the rows of the sheet.
+        conditions: as the table of conditions has them, with limits of their own.
+        excluded: places of a case and a condition that are not rendered.
+    """
+
+    cases: list[CaseAsked]
+    conditions: list[tuple[dict[str, Any], dict[str, Limit]]]
+    excluded: list[tuple[int, int]]
+
+    @property
+    def cells(self) -> int:
+        """How many cells a run has."""
+        return len(self.cases) * len(self.conditions) - len(self.excluded)
+
+    @property
+    def renders(self) -> int:
+        """How many renders it takes."""
+        renders = [case.renders for case in self.cases]
+        return sum(renders) * len(self.conditions) - sum(renders[case] for case, _ in self.excluded)
+
+
+def unfold(session: Session, document: PlanDocument) -> Unfolded:
+    """Write a plan out. Raises BadPlan where it names what is not there, or what is something else by that name."""
+    effect = session.scalar(select(Effect).where(Effect.name == document.effect))
+    if effect is None:
+        raise BadPlan([f"effect: there is no effect {document.effect}"])
+    reasons: list[str] = []
+    signals = _signals(session, document, reasons)
+    settings = _settings(session, effect, document, reasons)
+    cases = []
+    for place, case in enumerate(document.cases, start=1):
+        if case.signal not in signals:
+            reasons.append(f"cases.{place}: there is no signal {case.signal}")
+        if case.setting not in settings:
+            reasons.append(f"cases.{place}: {effect.name} has no setting {case.setting}")
+        if case.signal in signals and case.setting in settings:
+            limits = _case_limits(document, case)
+            for setting in _swept(case, settings[case.setting], effect, place, reasons):
+                expected = None if case.expected is None else case.expected.model_dump()
+                asked = CaseAsked(
+                    case.signal, signals[case.signal], setting, limits, case.takes, case.against, expected
+                )
+                cases.append(asked)
+    conditions = [found for place, one in enumerate(document.conditions, start=1)
+                  for found in _conditions(session, one, place, effect, reasons)]  # fmt: skip
+    _refuse_twice(cases, conditions, reasons)
+    if reasons:
+        raise BadPlan(reasons)
+    unfolded = Unfolded(cases, conditions, _excluded(document, cases, conditions))
+    if unfolded.cells == 0:
+        raise BadPlan(["exclude: nothing is left to render"])
+    return unfolded
+
+
+def _excluded(
+    document: PlanDocument, cases: list[CaseAsked], conditions: list[tuple[dict[str, Any], dict[str, Limit]]]
+) -> list[tuple[int, int]]:
+    """Places of a case and a condition that are not rendered; a row and a column are looked at apart, once each."""
+    rows = [{"signal": one.signal, "setting": one.setting.name} for one in cases]
+    columns = [
+        {"host": one["host"], "version": one["host_version"], "mode": one["mode"], "rate": one["rate"],
+         "block": one["block_size"]}
+        for one, _ in conditions
+    ]  # fmt: skip
+    found: set[tuple[int, int]] = set()
+    for one in document.exclude:
+        across = [j for j, column in enumerate(columns) if one.holds(column)]
+        found.update((i, j) for i, row in enumerate(rows) if one.holds(row) for j in across)
+    return sorted(found)
+
+
+def _signals(session: Session, document: PlanDocument, reasons: list[str]) -> dict[str, dict[str, Any]]:
+    wanted = {case.signal for case in document.cases} | set(document.signals)
+    known = {s.name: s.request for s in session.scalars(select(Signal).where(Signal.name.in_(wanted)))}
+    for name, request in document.signals.items():
+        try:
+            asked = checked(request)
+        except KindEchoError as error:
+            reasons.append(f"signals.{name}: {error}".rstrip("."))
+            continue
+        # Compared as checked, for what is as usual may be written down or not.
+        if checked(known.setdefault(name, asked)) != asked:
+            reasons.append(f"signals.{name}: there is another signal of that name; choose another name")
+    return known
+
+
+def _settings(session: Session, effect: Effect, document: PlanDocument, reasons: list[str]) -> dict[str, Values]:
+    rows = session.scalars(select(Setting).where(Setting.effect_id == effect.id))
+    known: dict[str, Values] = {s.name: s.parameters for s in rows}
+    for name, values in document.settings.items():
+        if known.setdefault(name, values) != values:
+            reasons.append(f"settings.{name}: {effect.name} has another setting of that name; choose another name")
+        parameters = {str(p["name"]): p for p in effect.parameters}
+        for parameter, value in sorted(values.items()):
+            if parameter not in parameters:
+                reasons.append(f"settings.{name}: {effect.name} has no parameter {parameter}")
+            elif not _within(parameters[parameter], value):
+                reasons.append(f"settings.{name}: {_refusal(parameters[parameter], value)}")
+    return known
+
+
+def _swept(case: PlanCase, values: Values, effect: Effect, place: int, reasons: list[str]) -> list[SettingAsked]:
+    """The settings that a case goes through."""
+    if case.sweep is None:
+        return [SettingAsked(case.setting, values)]
+    wanted = case.sweep.parameter
+    parameter = next((p for p in effect.parameters if p["name"] == wanted), None)
+    if parameter is None:
+        reasons.append(f"cases.{place}.sweep: {effect.name} has no parameter {wanted}")
+        return []
+    unit = f" {parameter['unit']}" if parameter.get("unit") else ""
+    for value in case.sweep.values:
+        if not _within(parameter, value):
+            reasons.append(f"cases.{place}.sweep: {_refusal(parameter, value)}")
+    parts = [{**values, wanted: v} for v in case.sweep.values]
+    if case.sweep.summed:
+        added = " + ".join(_number(v) for v in case.sweep.values)
+        return [SettingAsked(f"{case.setting}, {wanted} {added}{unit}", values, tuple(parts))]
+    return [
+        SettingAsked(f"{case.setting}, {wanted} {_number(v)}{unit}", part)
+        for v, part in zip(case.sweep.values, parts, strict=True)
+    ]
+
+
+def _within(parameter: dict[str, Any], value: object) -> bool:
+    choices, least, greatest = parameter.get("choices"), parameter.get("least"), parameter.get("greatest")
+    if choices:
+        return value in choices
+    if isinstance(value, str) or least is None or greatest is None:
+        return False
+    return bool(least <= value <= greatest)
+
+
+def _refusal(parameter: dict[str, Any], value: object) -> str:
+    """What a parameter can be, in words, where a value is none of that."""
+    if parameter.get("choices"):
+        allowed = f"one of {', '.join(map(_number, parameter['choices']))}"
+    elif parameter.get("least") is None or parameter.get("greatest") is None:
+        allowed = "left as it is"
+    else:
+        allowed = f"a number from {_number(parameter['least'])} to {_number(parameter['greatest'])}"
+    return f"{parameter['name']} cannot be {_number(value)}: it must be {allowed}"
+
+
+def _number(value: object) -> str:
+    return number(value) if isinstance(value, int | float) else str(value)
+
+
+def _case_limits(document: PlanDocument, case: PlanCase) -> dict[str, Limit]:
+    """Those of a null regression, with what the plan and the case say otherwise; trimmed to the case's families."""
+    limits: dict[str, Limit] = dict(null_test_limits())
+    for said in (document.limits, case.limits):
+        for key, one in said.items():
+            limit = one.limit()
+            if limit is None:
+                limits.pop(key, None)
+            else:
+                limits[key] = limit
+    if case.measures is None:
+        return limits
+    kept = {"integrity", *case.measures}
+    own = set(case.limits) | set(document.limits)
+    return {key: limit for key, limit in limits.items() if find_measure(key).family in kept or key in own}
+
+
+def _conditions(
+    session: Session, one: PlanCondition, place: int, effect: Effect, reasons: list[str]
+) -> list[tuple[dict[str, Any], dict[str, Limit]]]:
+    host = session.scalar(select(Host).where(Host.name == one.host, Host.version == one.version))
+    if host is None:
+        reasons.append(f"conditions.{place}: there is no host {one.host} {one.version}")
+        return []
+    missing = [mode for mode in one.modes if mode not in host.modes]
+    if missing:
+        reasons.append(f"conditions.{place}: {one.host} {one.version} does not render {' or '.join(missing)}")
+    if effect.channels and one.channels not in effect.channels:
+        takes = " or ".join(map(str, effect.channels))
+        plural = "" if effect.channels == [1] else "s"
+        reasons.append(f"conditions.{place}: {effect.name} takes {takes} channel{plural}, not {one.channels}")
+    own = {key: limit for key, said in one.limits.items() if (limit := said.limit()) is not None}
+    for key in sorted(set(one.limits) - set(own)):
+        reasons.append(f"conditions.{place}: {key} is left unjudged for a case, not for a condition")
+    return [
+        (
+            {
+                "host": one.host, "host_version": one.version, "mode": mode, "rate": rate, "block_size": block,
+                "channels": one.channels, "word_length": one.word_length,
+            },
+            own,
+        )
+        for mode in one.modes
+        for rate in one.rates
+        for block in one.blocks or [BLOCKS[mode]]
+    ]  # fmt: skip
+
+
+def _refuse_twice(cases: list[CaseAsked], conditions: list[Any], reasons: list[str]) -> None:
+    places = Counter((case.signal, case.setting.name, case.takes, case.against) for case in cases)
+    reasons += [f"cases: {signal} through {setting} is there twice"
+                for (signal, setting, *_), count in sorted(places.items()) if count > 1]  # fmt: skip
+    listed = [tuple(condition.items()) for condition, _ in conditions]
+    if len(set(listed)) < len(listed):
+        reasons.append("conditions: one of them is there twice")
