@@ -31,7 +31,17 @@ def _zero_crossings(source: Source) -> ChannelValues:
 add_file_measure(
     Measure(
         "zero_crossings", "Zero crossings", "1/s", "Changes of sign a second; over all the mean of the channels.",
-        "Common practice, no source.", "file", "levels", decimals=1,
+        "Common practice, no source.", "file", "levels",
+        decimals=1,  # digits after the point
+        drawing="number",  # or a count, a flag, a sign
+        signed=False,  # shown with a plus where either direction from zero means something
+        limit=None,  # bounds that hold where a plan names none
+        absolute=False,  # a limit holds for the distance from zero
+        better="less",  # which end of a table is the good one
+        phrase="Crosses zero at another rate",  # how a reading beyond its limit is called
+        unfit=False,  # beyond its limit the render is unfit, and nothing else of it is judged
+        follows=("channel_swap", "channel_missing"),  # faults that account for this one where they show too
+        apart=(5.0, 0.02),  # readings further apart, in 1/s or as a share, have different causes
     ),
     version=1,
     take=_zero_crossings,

@@ -21,7 +21,7 @@ NONE = Limit(at_most=0)
 
 
 def family(family: Family, needs: Needs, *rows: tuple[Any, ...]) -> list[Measure]:
-    """Measures of a family: rows of key, title, unit, definition, source and, where they differ from the usual, other attributes."""
+    """Measures of a family: rows of key, title, unit, definition, source and, where not as usual, other attributes."""
     return [
         Measure(key, title, unit, text, source, needs, family, **(rest[0] if rest else {}))
         for key, title, unit, text, source, *rest in rows
