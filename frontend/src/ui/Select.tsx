@@ -7,12 +7,13 @@ export function Select<Value extends string>({
   value,
   choices,
   onChoose,
-  className = "",
+  className = "h-9 rounded-md border border-quiet bg-ground px-2",
 }: {
   name: string;
   value: Value;
   choices: readonly Choice<Value>[];
   onChoose: (value: Value) => void;
+  /** Height, border and ground: those of the fields beside it. */
   className?: string;
 }) {
   const chosen = choices.find((choice) => choice.value === value);
@@ -22,7 +23,7 @@ export function Select<Value extends string>({
     <Primitive.Root value={`=${value}`} onValueChange={(to) => onChoose(to.slice(1) as Value)}>
       <Primitive.Trigger
         aria-label={shown ? `${name}: ${shown}` : name}
-        className={`inline-flex h-9 items-center justify-between gap-2 rounded-md border border-quiet bg-ground px-2 text-left ${className}`}
+        className={`inline-flex items-center justify-between gap-2 text-left ${className}`}
       >
         <span className="truncate">{shown}</span>
         <span aria-hidden="true" className="text-xs text-quiet">

@@ -255,7 +255,7 @@ function Open({
                   label: ROUTE_NAMES[one],
                 }))}
                 onChoose={setRoute}
-                className="bg-sheet!"
+                className="h-9 rounded-md border border-quiet bg-sheet px-2"
               />
             )}
             {canDiffer && heard.sides.length < MOST_SIDES && (
@@ -383,7 +383,7 @@ function AddLossy({ asked, onChange }: { asked: Asked; onChange: (change: Partia
             ],
           });
       }}
-      className="bg-sheet!"
+      className="h-9 rounded-md border border-quiet bg-sheet px-2"
     />
   );
 }
