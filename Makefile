@@ -19,13 +19,12 @@ test:
 	@ops/bootstrap.sh dev
 	@.venv/bin/python -m ops.check
 
-# Renew what is made from the code: the API's document, the front end's types, the tables of measures and of access.
+# Renew what is made from the code: the API's document, the tables of measures and of access.
 types:
 	@ops/bootstrap.sh dev
 	@.venv/bin/python -m ops.measures > docs/measures.md
 	@.venv/bin/python -m ops.access > docs/access.md
 	@.venv/bin/python -m ops.openapi > docs/openapi.json
-	@PATH="$(CURDIR)/.node/bin:$$PATH" npm --prefix frontend run --silent types
 
 screenshots:
 	@ops/bootstrap.sh dev

@@ -66,7 +66,8 @@ build_page() {
         npm --prefix frontend ci --loglevel=error --no-audit --no-fund
         echo "$want" >frontend/node_modules/.stamp
     fi
-    want=$(find frontend/src frontend/public frontend/index.html frontend/vite.config.ts frontend/package-lock.json -type f |
+    want=$(find frontend/src frontend/public frontend/index.html frontend/vite.config.ts frontend/package-lock.json \
+        docs/openapi.json -type f ! -name schema.gen.ts |
         LC_ALL=C sort | xargs -d '\n' cat | sha256sum | cut -d' ' -f1)
     if ! fresh src/kind_echo/web/static/.stamp "$want"; then
         say "Building the page"

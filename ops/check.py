@@ -7,7 +7,6 @@ import os
 import re
 import subprocess
 import sys
-import tempfile
 import threading
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
@@ -17,7 +16,7 @@ from ops.stack import PROJECT
 
 _BIN = PROJECT / ".venv" / "bin"
 _NODE = PROJECT / ".node" / "bin"
-_GENERATED = re.compile(r"schema\.gen\.ts$|openapi\.json$|package-lock\.json$|migrations/versions/")
+_GENERATED = re.compile(r"openapi\.json$|package-lock\.json$|migrations/versions/")
 _SAYING = threading.Lock()
 _PARALLEL = ("-n", "auto", "--dist", "worksteal")  # a process a core: more of them took longer
 _LOW_PRIORITY = ("nice", "-n", "10")
@@ -80,16 +79,6 @@ def _output(*command: str | Path) -> str:
     return subprocess.run(whole, cwd=PROJECT, capture_output=True, text=True, check=True).stdout
 
 
-def _typescript_is_fresh() -> bool:
-    kept = PROJECT / "frontend/src/api/schema.gen.ts"
-    with tempfile.TemporaryDirectory() as folder:
-        made = Path(folder) / "schema.gen.ts"
-        tool = PROJECT / "frontend/node_modules/.bin/openapi-typescript"
-        if not _run("TypeScript types are made", tool, "docs/openapi.json", "-o", made):
-            return False
-        return _same("TypeScript types are fresh", kept, made.read_text())
-
-
 def lines_of(files: list[Path]) -> int:
     """Lines that are not blank."""
     return sum(1 for file in files for line in file.read_text().splitlines() if line.strip())
@@ -118,7 +107,6 @@ def main() -> None:
         "OpenAPI document": lambda: _made_by("OpenAPI document is fresh", "docs/openapi.json", "ops.openapi"),
         "table of measures": lambda: _made_by("Table of measures is fresh", "docs/measures.md", "ops.measures"),
         "table of access": lambda: _made_by("Table of access is fresh", "docs/access.md", "ops.access"),
-        "TypeScript types": _typescript_is_fresh,
         "front end": lambda: _run("front end: biome, tsc, vitest", "npm", "--prefix", "frontend", "run", "-s", "check"),
     }
     with ThreadPoolExecutor(os.cpu_count() or 1) as pool:

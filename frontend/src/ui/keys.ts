@@ -3,7 +3,7 @@ import { useEffect, useRef } from "react";
 export type Keys = Record<string, (event: KeyboardEvent) => void>;
 
 const EDITABLE =
-  "input:not([type=checkbox]), textarea, select, [contenteditable], [role=menu], [role=dialog]";
+  "input, textarea, [contenteditable], [role=combobox], [role=listbox], [role=radiogroup], [role=menu], [role=dialog]";
 
 /** Keys of a screen: `event.key`, or "Shift+" and it. Left alone while something is typed or a dialog is open. */
 export function useKeys(keys: Keys): void {
@@ -13,7 +13,8 @@ export function useKeys(keys: Keys): void {
     const listen = (event: KeyboardEvent) => {
       if (event.ctrlKey || event.metaKey || event.altKey || event.defaultPrevented) return;
       if (event.target instanceof Element && event.target.closest(EDITABLE)) return;
-      if (event.key === " " && event.target instanceof HTMLInputElement) return; // it is turned on or off
+      if (event.key === " " && event.target instanceof Element && event.target.matches("[role=checkbox]"))
+        return;
       const act = current.current[event.shiftKey && event.key.length > 1 ? `Shift+${event.key}` : event.key];
       if (!act) return;
       event.preventDefault();
