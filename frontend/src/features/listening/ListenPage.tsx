@@ -6,14 +6,16 @@ import { useKeys } from "../../ui/keys";
 import { number } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import { Failed, Loading } from "../../ui/states";
-import { type Asked, MOST_SIDES, type Place, readPlace, writePlace } from "./address";
+import { type Asked, MOST_SIDES, writePlace } from "./address";
 import { BandFields, BandWord } from "./BandWord";
 import { BlindForm } from "./BlindForm";
 import type { Band } from "./band";
 import { ROUTES, type Route } from "./looper";
 import { Notes } from "./Notes";
 import { PassageStrip } from "./PassageStrip";
+import { recalled, remember } from "./place";
 import { clipsQuery, type HeardSide, type Listening, sidesQuery } from "./queries";
+import { AddLossy, SideCard } from "./Sides";
 import { useLooper } from "./useLooper";
 
 const ALIGNS: Choice[] = [
@@ -311,83 +313,6 @@ function Open({
   );
 }
 
-function SideCard({
-  side,
-  number: key,
-  matched,
-  louder,
-  chosen,
-  onChoose,
-}: {
-  side: HeardSide;
-  number: number;
-  matched: boolean;
-  louder: number;
-  chosen: boolean;
-  onChoose: () => void;
-}) {
-  const gain = (matched ? side.gain : 0) + louder;
-  return (
-    <button
-      type="button"
-      aria-pressed={chosen}
-      onClick={onChoose}
-      className={`grid content-start gap-1 rounded-lg border-2 bg-sheet p-3 text-left ${chosen ? "border-text" : "border-line hover:border-quiet"}`}
-    >
-      <span className="flex items-baseline gap-2">
-        <kbd className="font-sans text-xs text-quiet">{key}</kbd>
-        <span className={`min-w-0 break-words ${chosen ? "font-semibold" : ""}`}>{side.name}</span>
-      </span>
-      <span className="text-xs leading-4 text-quiet">
-        {gain === 0 ? "no gain" : `${number(gain, 2, true)} dB`}
-        {matched && side.error !== null && `, error ${number(side.error, 2, true)} dB`}
-        {side.peak !== null && `, peak ${number(side.peak - (matched ? 0 : side.gain) + louder, 1)} dBFS`}
-      </span>
-      <span className="text-xs leading-4 text-quiet">
-        {side.delay === null
-          ? "not aligned"
-          : side.delay === 0
-            ? "no delay taken off"
-            : `${number(side.delay, Number.isInteger(side.delay) ? 0 : 3, true)} samples taken off`}
-        {side.notes && `; ${side.notes}`}
-        {side.why && `; ${side.why}`}
-      </span>
-    </button>
-  );
-}
-
-const CODECS: Choice[] = [
-  { value: "", label: "Add a lossy copy…" },
-  ...["mp3-128", "mp3-320", "vorbis-96", "vorbis-160", "opus-64", "opus-128"].map((value) => ({
-    value,
-    label: `${value.replace("mp3", "MP3").replace("vorbis", "Ogg Vorbis").replace("opus", "Opus").replace("-", ", ")} kbit/s`,
-  })),
-];
-
-/** A copy of the first side, encoded and decoded. */
-function AddLossy({ asked, onChange }: { asked: Asked; onChange: (change: Partial<Asked>) => void }) {
-  const [first] = asked.sides;
-  if (!first || first.spec.includes("!") || asked.sides.length >= MOST_SIDES) return null;
-  return (
-    <Select
-      name="Add a lossy copy"
-      value=""
-      choices={CODECS}
-      onChoose={(wanted) => {
-        const name = CODECS.find((one) => one.value === wanted)?.label ?? wanted;
-        if (wanted)
-          onChange({
-            sides: [
-              ...asked.sides,
-              { spec: `${first.spec.split("~")[0]}~${wanted}`, name: `${first.name}, ${name}` },
-            ],
-          });
-      }}
-      className="h-9 rounded-md border border-quiet bg-sheet px-2"
-    />
-  );
-}
-
 function gainOf(side: HeardSide | undefined, matched: boolean, louder: number): number {
   if (!side) return 0;
   return side.difference ? louder : matched ? side.gain : 0;
@@ -399,22 +324,6 @@ function mostLouder(heard: Listening): number {
   return peaks.length === 0
     ? 0
     : Math.max(0, Math.floor((heard.safe_peak - Math.max(...peaks)) / STEP) * STEP);
-}
-
-const KEPT = "kind-echo.passage.";
-
-/** What stands in the address; where that names no passage, the one that was chosen on this page last. */
-function recalled(search: URLSearchParams): Place {
-  const place = readPlace(search);
-  const kept = search.has("passage") ? null : localStorage.getItem(KEPT + place.subject);
-  const [start, end] = (kept ?? "").split("-").map(Number);
-  if (!place.subject || start === undefined || end === undefined || !(end > start)) return place;
-  return { ...place, asked: { ...place.asked, passage: null, start, end } };
-}
-
-function remember(subject: string, { passage, start, end }: Partial<Asked>) {
-  if (subject && passage === null) localStorage.setItem(KEPT + subject, `${start}-${end}`);
-  else localStorage.removeItem(KEPT + subject);
 }
 
 const round = (seconds: number) => Math.round(seconds * 1000) / 1000;

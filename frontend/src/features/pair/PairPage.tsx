@@ -3,25 +3,22 @@ import { type ReactNode, useMemo, useState } from "react";
 import { Link, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import type { DecisionKind, Pair } from "../../api/client";
 import { useCan } from "../../api/me";
-import { Check } from "../../ui/Checkbox";
 import { Button, Sentence } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
-import { count, kilohertz, number } from "../../ui/numbers";
+import { kilohertz } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
-import { verdictText } from "../../ui/words";
 import { DecideDialog } from "../decisions/DecideDialog";
 import { StandingText } from "../decisions/StandingText";
 import { UndoBar, useLastAct } from "../decisions/UndoBar";
 import { setFileQuery } from "../files/queries";
 import { listenAddress } from "../listening/address";
-import { NoteList } from "../listening/Notes";
-import { notesQuery } from "../listening/queries";
 import { sidesOf } from "../listening/sidesOf";
 import { useSearch } from "../searches/queries";
 import { Account } from "./Account";
 import { Levels } from "./Levels";
 import { MainPlot } from "./MainPlot";
 import { Overview } from "./Overview";
+import { Heard, Log, Standing, ZoomBar } from "./PairParts";
 import { Places } from "./Places";
 import { onlyOne, PlayerBar, usePlayer } from "./player/PlayerBar";
 import { Strongest } from "./plots/Folds";
@@ -340,105 +337,5 @@ function PairView({
         />
       )}
     </>
-  );
-}
-
-/** What was found, in a line, before all the figures. */
-function Standing({ pair }: { pair: Pair }) {
-  const working = pair.state !== "done" && pair.state !== "failed";
-  if (working)
-    return (
-      <p role="status" className="pb-4">
-        <b className="font-semibold">{pair.state === "analysing" ? "Being measured." : "Being rendered."}</b>{" "}
-        {pair.why ? `${pair.why}.` : "It appears here by itself."}
-      </p>
-    );
-  const residual = pair.readings.find((one) => one.measure === "residual_rms" && one.channel === "all");
-  const same = pair.readings.some((one) => one.measure === "identical" && one.value === 1);
-  const own = same
-    ? "The two are identical, sample by sample."
-    : residual?.value != null
-      ? `The residual stands at ${number(residual.value, 1)} dBFS.`
-      : (residual?.why ?? pair.why);
-  return (
-    <p className="pb-4 text-base leading-6">
-      {pair.verdict && (
-        <b className={`font-semibold ${pair.verdict === "Fail" ? "text-difference" : ""}`}>
-          {verdictText(pair.verdict)}.{" "}
-        </b>
-      )}
-      {pair.kind === "cell" ? `${pair.why}.` : pair.state === "failed" ? pair.why : own}
-    </p>
-  );
-}
-
-/** What the renderer printed, or how a render that came back by hand was known. */
-function Log({ text }: { text: string }) {
-  return (
-    <details className="mt-4 border-t border-line pt-3">
-      <summary className="cursor-pointer font-semibold">Render log</summary>
-      <pre className="mt-2 max-h-60 overflow-auto rounded border border-line bg-sheet p-2 text-xs whitespace-pre-wrap">
-        {text}
-      </pre>
-    </details>
-  );
-}
-
-function ZoomBar(props: {
-  view: View;
-  frames: number;
-  rate: number;
-  onView: (view: View) => void;
-  /** Whether the signal that went in is shown; undefined where nobody knows it. */
-  signal: boolean | undefined;
-  onSignal: (on: boolean) => void;
-}) {
-  const { view, frames, rate, onView, signal, onSignal } = props;
-  const length = view.stop - view.start;
-  const span = length < rate / 20 ? `${number(length, 0)} samples` : `${number(length / rate, 3)} s`;
-  return (
-    <div className="flex flex-wrap items-center gap-2 pb-1 pl-[7.5rem] text-xs text-quiet">
-      <span className="mr-auto whitespace-nowrap">
-        {span} shown{length === frames ? ", the whole file" : ""}.
-        <span className="hidden 2xl:inline"> Drag or turn the wheel to zoom.</span>
-      </span>
-      {signal !== undefined && <Check label="with the signal" checked={signal} onChange={onSignal} />}
-      <Button hint="I" small onClick={() => onView(zoomed(view, 0.5, middle(view), frames))}>
-        Zoom in
-      </Button>
-      <Button hint="O" small onClick={() => onView(zoomed(view, 2, middle(view), frames))}>
-        Zoom out
-      </Button>
-      <Button hint="S" small onClick={() => onView(single(middle(view), frames))}>
-        Samples
-      </Button>
-      <Button hint="W" small onClick={() => onView({ start: 0, stop: frames })}>
-        Whole
-      </Button>
-    </div>
-  );
-}
-
-/** What people noted while they listened to the pair; nothing where nobody did. */
-function Heard({ subject }: { subject: string }) {
-  const notes = useQuery(notesQuery(subject));
-  const tests = notes.data?.tests ?? [];
-  if (!notes.data || notes.data.notes.length + tests.length === 0) return null;
-  return (
-    <section aria-label="Heard" className="mb-4">
-      <h2 className="pb-1 font-semibold">Heard</h2>
-      {notes.data.notes.length > 0 && <NoteList subject={subject} />}
-      {tests.map((test) => (
-        <p key={test.id} className="pt-1.5 leading-5">
-          <Link to={`/listen/tests/${test.id}`} className="underline">
-            {test.name}
-          </Link>
-          <span className="block text-xs text-quiet">
-            Listening test, {count(test.sittings, "sitting")}
-            {test.under_way > 0 && `, ${test.under_way} under way`}
-          </span>
-        </p>
-      ))}
-    </section>
   );
 }

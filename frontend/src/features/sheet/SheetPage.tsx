@@ -5,7 +5,6 @@ import type { DecisionKind, Sheet } from "../../api/client";
 import { useCan } from "../../api/me";
 import { measuresQuery } from "../../api/measures";
 import { Button, type Choice, EveryWord, Sentence, Word } from "../../ui/controls";
-import { useKeys } from "../../ui/keys";
 import { count, kilohertz } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { DecideDialog } from "../decisions/DecideDialog";
@@ -19,6 +18,7 @@ import { listenToCells } from "./listen";
 import { useCompareAcross, usePictures, useSheet } from "./queries";
 import { RunState } from "./RunState";
 import { Slip } from "./Slip";
+import { useSheetKeys } from "./sheetKeys";
 
 const ADDRESS_WAITS_MS = 200;
 
@@ -193,29 +193,20 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
         () => {},
       );
   };
-  useKeys({
-    ArrowUp: () => walk(-1, 0),
-    ArrowDown: () => walk(1, 0),
-    ArrowLeft: () => walk(0, -1),
-    ArrowRight: () => walk(0, 1),
-    "Shift+ArrowUp": () => stretch(-1, 0),
-    "Shift+ArrowDown": () => stretch(1, 0),
-    "Shift+ArrowLeft": () => stretch(0, -1),
-    "Shift+ArrowRight": () => stretch(0, 1),
-    ".": () => go(nextTrouble(layout, at(), 1)),
-    ",": () => go(nextTrouble(layout, at(), -1)),
-    "[": () => toBuild(-1),
-    "]": () => toBuild(1),
-    f: () => put({ figures: figures ? "" : "1" }),
-    n: () => put({ only: view.only === "needs" ? "" : "needs" }),
-    x: () => chosen && toggle(chosen.id),
-    a: () => decide("reference"),
-    d: () => decide("fault"),
-    j: listen,
-    r: () => navigate(`/runs/${sheet.run.id}/report`),
-    u: () => undo(),
-    Escape: () => setMarked(new Set()),
-    Enter: () => chosen && open(chosen.id),
+  useSheetKeys({
+    walk,
+    stretch,
+    trouble: (by) => go(nextTrouble(layout, at(), by)),
+    build: toBuild,
+    figures: () => put({ figures: figures ? "" : "1" }),
+    only: () => put({ only: view.only === "needs" ? "" : "needs" }),
+    mark: () => chosen && toggle(chosen.id),
+    unmark: () => setMarked(new Set()),
+    decide,
+    listen,
+    report: () => navigate(`/runs/${sheet.run.id}/report`),
+    undo,
+    open: () => chosen && open(chosen.id),
   });
 
   const wide = layout.columns.length <= MOST_COLUMNS;
