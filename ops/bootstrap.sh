@@ -67,7 +67,7 @@ build_page() {
         echo "$want" >frontend/node_modules/.stamp
     fi
     want=$(find frontend/src frontend/public frontend/index.html frontend/vite.config.ts frontend/package-lock.json \
-        docs/openapi.json -type f ! -name schema.gen.ts |
+        frontend/limits.mjs docs/openapi.json -type f ! -name "*.gen.ts" |
         LC_ALL=C sort | xargs -d '\n' cat | sha256sum | cut -d' ' -f1)
     if ! fresh src/kind_echo/web/static/.stamp "$want"; then
         say "Building the page"

@@ -1,19 +1,13 @@
 import { useInfiniteQuery, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
+import { MOST_FILES } from "../../api/limits.gen";
 import { useCan, useMe } from "../../api/me";
 import { Button, Sentence } from "../../ui/controls";
 import { count, dateTime } from "../../ui/numbers";
 import { HEAD, ROW } from "../../ui/table";
 import { DropArea } from "./DropArea";
-import {
-  comparisonsQuery,
-  MOST_FILES,
-  makeSet,
-  setsQuery,
-  useDeleteComparison,
-  useDeleteSet,
-} from "./queries";
+import { comparisonsQuery, makeSet, setsQuery, useDeleteComparison, useDeleteSet } from "./queries";
 import { type Chosen, queueOf } from "./sending";
 
 /** Any number of own files: dropping some makes a set of them, and the sets that there are. */

@@ -2,19 +2,19 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
 import { BASE } from "../../api/base";
+import { MOST_FILES, MOST_SIDES } from "../../api/limits.gen";
 import { useCan, useMe } from "../../api/me";
 import { Button, Sentence, Word } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
 import { count, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
-import { listenAddress, MOST_SIDES } from "../listening/address";
+import { listenAddress } from "../listening/address";
 import { DropArea } from "./DropArea";
 import { Levels } from "./Levels";
 import { MeasuredFor, Options } from "./Options";
 import { PlanPanel } from "./PlanPanel";
 import {
   type FileSet,
-  MOST_FILES,
   setQuery,
   useChangeSet,
   useComparePair,

@@ -10,9 +10,6 @@ export type Trim = Schemas["TrimBody"];
 
 const MEASURING_MS = 700;
 
-/** Files that one set may have. */
-export const MOST_FILES = 200;
-
 /** Sets, newest first, a page at a time. */
 export const setsQuery = infiniteQueryOptions({
   queryKey: ["sets"],

@@ -1,12 +1,13 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
+import { MOST_SIDES } from "../../api/limits.gen";
 import { Button, type Choice, Sentence, Word } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
 import { number } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import { Failed, Loading } from "../../ui/states";
-import { type Asked, MOST_SIDES, writePlace } from "./address";
+import { type Asked, writePlace } from "./address";
 import { BandFields, BandWord } from "./BandWord";
 import { BlindForm } from "./BlindForm";
 import type { Band } from "./band";

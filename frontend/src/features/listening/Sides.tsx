@@ -1,7 +1,8 @@
+import { MOST_SIDES } from "../../api/limits.gen";
 import type { Choice } from "../../ui/controls";
 import { number } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
-import { type Asked, MOST_SIDES } from "./address";
+import type { Asked } from "./address";
 import type { HeardSide } from "./queries";
 
 export function SideCard({

@@ -79,6 +79,3 @@ function range(text: string | null): [number, number] | null {
   const [low, high] = (text ?? "").split("-").map(Number);
   return low !== undefined && high !== undefined && Number.isFinite(low) && high > low ? [low, high] : null;
 }
-
-/** The sides one by one, and each less the first: as many as can be listened to at once. */
-export const MOST_SIDES = 8;

@@ -1,7 +1,8 @@
 import type { QueryClient } from "@tanstack/react-query";
 import type { Sheet } from "../../api/client";
+import { MOST_SIDES } from "../../api/limits.gen";
 import { kilohertz } from "../../ui/numbers";
-import { listenAddress, MOST_SIDES, type Spec } from "../listening/address";
+import { listenAddress, type Spec } from "../listening/address";
 import { sidesOf } from "../listening/sidesOf";
 import { cellQuery } from "../pair/queries";
 

@@ -20,13 +20,13 @@ from kind_echo.bench.rendering import (
     advance_search_of,
     begin_render,
     can_render_here,
-    enqueue_analysis,
     fail_cell,
     fail_waiting,
     forget_attempt,
     keep_render,
     measure_delivery,
     prepare,
+    reassign_cell,
     render_key,
     renderer_named,
     request_for,
@@ -72,7 +72,7 @@ def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
         with transaction() as session:
             cell = find_cell(session, cell_id, lock=True)
             if not can_render_here(cell, begun.queue):
-                enqueue_analysis(session, cell)
+                reassign_cell(session, cell)
                 return
         renderer = renderer_named(begun.queue)
         with transaction() as session:

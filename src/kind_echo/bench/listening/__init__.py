@@ -11,7 +11,9 @@ from kind_echo.bench.listening.results import (
     results_of,
 )
 from kind_echo.bench.listening.sides import (
+    LEAST_SIDES,
     MOST_SECONDS,
+    MOST_SIDES,
     SAFE_PEAK,
     Align,
     Listening,
@@ -49,7 +51,9 @@ from kind_echo.bench.listening.tests import (
 )
 
 __all__ = [
+    "LEAST_SIDES",
     "MOST_SECONDS",
+    "MOST_SIDES",
     "SAFE_PEAK",
     "Align",
     "Heard",

@@ -21,11 +21,11 @@ from kind_echo.bench.rendering.reuse import render_key
 from kind_echo.bench.rendering.steps import (
     advance_search_of,
     begin_render,
-    enqueue_analysis,
     fail_cell,
     fail_waiting,
     forget_attempt,
     prepare,
+    reassign_cell,
     to_analysis,
 )
 
@@ -39,7 +39,6 @@ __all__ = [
     "can_render_here",
     "deliver",
     "deregister_worker",
-    "enqueue_analysis",
     "fail_cell",
     "fail_waiting",
     "forget_attempt",
@@ -47,6 +46,7 @@ __all__ = [
     "measure_delivery",
     "own_machine",
     "prepare",
+    "reassign_cell",
     "record_heartbeat",
     "register_remote_worker",
     "render_key",

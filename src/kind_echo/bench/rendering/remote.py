@@ -35,11 +35,11 @@ from kind_echo.bench.rendering.requests import request_for
 from kind_echo.bench.rendering.reuse import render_key
 from kind_echo.bench.rendering.steps import (
     begin_render,
-    enqueue_analysis,
     fail_cell,
     fail_cell_in,
     fail_waiting,
     prepare,
+    reassign_cell,
     to_analysis,
 )
 from kind_echo.bench.runs import find_cell, find_run, waiting_cells
@@ -296,7 +296,7 @@ def _wanted(job_id: int, cell_id: int, queues: Sequence[str]) -> Wanted | None:
         with transaction() as session:
             cell = find_cell(session, cell_id, lock=True)
             if begun.queue not in queues:
-                enqueue_analysis(session, cell)
+                reassign_cell(session, cell)
                 return None
             request = request_for(session, cell)
             return Wanted(job_id, cell_id, request, begun.takes, cell.condition.word_length)

@@ -82,7 +82,7 @@ def forget_attempt(cell_id: int) -> None:
         cell.attempts = max(0, cell.attempts - 1)
 
 
-def enqueue_analysis(session: Session, cell: Cell) -> None:
+def reassign_cell(session: Session, cell: Cell) -> None:
     """Give a cell back that this machine cannot render: its job goes to the queue of machines that can.
 
     A moment later, for by then this machine has looked again at what it has, and takes that queue no more.

@@ -6,7 +6,7 @@ from typing import Annotated, Literal
 from pydantic import AwareDatetime, Field
 
 from kind_echo.audio_io.codecs import Codec
-from kind_echo.bench.listening import Align, Named
+from kind_echo.bench.listening import LEAST_SIDES, MOST_SIDES, Align, Named
 from kind_echo.core.listening.levels import Matched
 from kind_echo.core.listening.rating import Scale
 from kind_echo.database.models import SittingState, TestKind
@@ -25,7 +25,7 @@ class SpecBody(Body):
 class AskedBody(Body):
     """How sides are listened to: `passage` one that is found, or `start` and `end` in s where it is null."""
 
-    sides: list[SpecBody] = Field(min_length=1, max_length=8)
+    sides: list[SpecBody] = Field(min_length=LEAST_SIDES, max_length=MOST_SIDES)
     align: Align = "whole"
     by: Matched = "loudness_integrated"
     passage: Named | None = "loudest"
