@@ -24,24 +24,53 @@ from kind_echo.core.delays.tried import SHORT, SOUNDS, Tried, look, of_each
 MAX_REACH = 1 << 19
 """Frames searched to either side unless told otherwise: 10.9 s at 48 kHz."""
 
-_CERTAIN = 0.5  # correlation coefficient that unrelated signals of useful length do not reach
-_SURE = 0.97  # strength from which no other lag is looked at
-_BEST = (
-    0.95  # of the greatest strength, from which the shortest lag is taken: what repeats in noise fits as well elsewhere
-)
-_COINCIDE = 0.9  # correlation coefficient of the waveforms of a sound and the same sound changed a little
-_ALONE = 0.9  # strength that no notes that come again reach
-_COHERENT = 0.45  # of the power, which unrelated sounds do not share; at 6 dB of noise over the signal it is as much
-_BY_FAR = 5.0  # times the strength at other lags, at which it may be less
-_OTHERS = 16  # lags that a lag is held against
-_GOLDEN = 0.6180339887  # of the golden ratio, whose multiples spread evenly
-_TOO_FEW = 1.0  # what stands for the strength where too few blocks sound to tell one
-_COMES_AGAIN = 0.8  # of that agreement, which the sound has with itself where it comes again
-_STANDS_OUT = 1.25  # times the greatest strength at those
-_STRONG, _FAR = 0.3, 4.0  # strength, and times that at other lags, from which blocks need not agree
-_LEAST = 0.4  # of a period, within which a delay is surely the least of those that fit
-_BESIDE = 1 << 11  # frames beside what sounds in a file that is mostly silent
-_PLAIN = 0.9  # agreement of phases, from which a delay is told from the correlation
+
+@dataclass(frozen=True)
+class JudgingLags:
+    """When a lag is taken for the delay. Strengths are agreements of phases from 0 to 1, from blocks of a file.
+
+    Choices of this product where nothing else is named; `benchmarks.causes` and the tests of delays hold them.
+
+    Attributes:
+        certain_correlation: coefficient that unrelated signals of useful length do not reach.
+        sure_strength: from which no other lag is looked at.
+        near_best: share of the greatest strength, from which the shortest lag is taken: what repeats in noise fits as
+            well elsewhere.
+        coinciding_correlation: coefficient of the waveforms of a sound and the same sound changed a little.
+        alone_strength: that no notes that come again reach.
+        coherent_share: of the power, which unrelated sounds do not share; so much it is at 6 dB of noise over a signal.
+        by_far: times the strength at other lags, at which it may be less.
+        other_lags: that a lag is held against.
+        golden_part: of the golden ratio, whose multiples spread evenly: number theory.
+        too_few_strength: stands for the strength where too few blocks sound to tell one.
+        comes_again: of that agreement, which the sound has with itself where it comes again.
+        stands_out: times the greatest strength at other lags.
+        strong_strength: from which blocks need not agree, where it is `far` times that at other lags.
+        least_period: of a period, within which a delay is surely the least of those that fit.
+        beside_frames: beside what sounds in a file that is mostly silent.
+        plain_agreement: of phases, from which a delay is told from the correlation.
+    """
+
+    certain_correlation: float = 0.5
+    sure_strength: float = 0.97
+    near_best: float = 0.95
+    coinciding_correlation: float = 0.9
+    alone_strength: float = 0.9
+    coherent_share: float = 0.45
+    by_far: float = 5.0
+    other_lags: int = 16
+    golden_part: float = 0.6180339887
+    too_few_strength: float = 1.0
+    comes_again: float = 0.8
+    stands_out: float = 1.25
+    strong_strength: float = 0.3
+    far: float = 4.0
+    least_period: float = 0.4
+    beside_frames: int = 1 << 11
+    plain_agreement: float = 0.9
+
+
+JUDGING = JudgingLags()
 
 
 def find_delays(
@@ -70,7 +99,7 @@ def find_delays(
     first = look(reference, render, 0, reach)
     if first is not None:
         tried.append(first)
-    if first is None or not first.together.steady or first.together.strength < _SURE:
+    if first is None or not first.together.steady or first.together.strength < JUDGING.sure_strength:
         for lag in candidates(reference, render, reach, spread):
             if all(abs(lag - one.lag - one.together.samples) > 2.0 for one in tried):
                 found = look(reference, render, lag, reach)
@@ -90,7 +119,7 @@ def find_delays(
         return none, [none] * reference.channels
     channels = of_each(reference, render, best, reach)
     period = period_of(reference, render, best, channels, spread)
-    if period is not None and abs(best.lag + best.together.samples) >= _LEAST * period:
+    if period is not None and abs(best.lag + best.together.samples) >= JUDGING.least_period * period:
         none = no_delay("periodic")
         return none, [none] * reference.channels
     overall = _delay(best.together, best.lag, reference.rate)
@@ -99,7 +128,7 @@ def find_delays(
         return none, [none] * reference.channels
     each = [no_delay("silence") if one is None else _delay(one, best.lag, reference.rate) for one in channels]
     # A render that differs by no filter has the delay that its correlation tells most finely.
-    if best.together.level and best.together.linearity >= _PLAIN:
+    if best.together.level and best.together.linearity >= JUDGING.plain_agreement:
         around = correlation_near(reference, render, overall, spread)
         if around is not None:
             overall, each = sharpen(around, overall, each)
@@ -112,7 +141,7 @@ def _widened(reference: Source, render: Source, overall: Delay, each: list[Delay
     if overall.samples is None or is_steady_tone(reference):
         return overall, each
     tried = look(reference, render, round(overall.samples), MAX_REACH)
-    if tried is None or (tried.together.level and tried.together.linearity >= _PLAIN):
+    if tried is None or (tried.together.level and tried.together.linearity >= JUDGING.plain_agreement):
         return overall, each
     channels = of_each(reference, render, tried, MAX_REACH)
     widened = [_widened_one(one, fine, tried.lag, reference.rate) for one, fine in zip(each, channels, strict=True)]
@@ -145,11 +174,13 @@ def _sounding(reference: Source, render: Source) -> tuple[int, int] | None:
     """The frames in which either of two files sounds, and a little beside; None where that is most of the reference."""
     ends = []
     for side in (reference, render):
-        powers = np.array([float(np.einsum("fc,fc->", block, block)) for _, block in blocks(side, size=_BESIDE)])
+        powers = np.array(
+            [float(np.einsum("fc,fc->", block, block)) for _, block in blocks(side, size=JUDGING.beside_frames)]
+        )
         there = np.flatnonzero(powers > SOUNDS * powers.max(initial=0.0))
         if len(there) == 0:
             return None
-        ends.append(((int(there[0]) - 1) * _BESIDE, (int(there[-1]) + 2) * _BESIDE))
+        ends.append(((int(there[0]) - 1) * JUDGING.beside_frames, (int(there[-1]) + 2) * JUDGING.beside_frames))
     lo, hi = max(0, min(first for first, _ in ends)), min(reference.frames, max(last for _, last in ends))
     return (lo, hi) if 2 * (hi - lo) <= reference.frames else None
 
@@ -189,14 +220,17 @@ def _where_it_sounds(
 
     They are laid over as many of the render at the lag where the waveforms match best; None where these do not tell.
     """
-    powers = np.array([float(np.einsum("fc,fc->", block, block)) for _, block in blocks(reference, size=_BESIDE)])
+    powers = np.array(
+        [float(np.einsum("fc,fc->", block, block)) for _, block in blocks(reference, size=JUDGING.beside_frames)]
+    )
     sounds = powers > SOUNDS * powers.max(initial=0.0)
     beside = sounds | np.append(sounds[1:], False) | np.append(False, sounds[:-1])
     if not sounds.any() or 2 * int(beside.sum()) > len(beside):
         return None
     edges = np.flatnonzero(np.diff(np.concatenate([[False], beside, [False]]).astype(int)))
     stretches = tuple(
-        (int(first) * _BESIDE, min(int(last) * _BESIDE, reference.frames)) for first, last in edges.reshape(-1, 2)
+        (int(first) * JUDGING.beside_frames, min(int(last) * JUDGING.beside_frames, reference.frames))
+        for first, last in edges.reshape(-1, 2)
     )
     here = _Joined(reference, stretches)
     lags = candidates(reference, render, reach, spread)
@@ -227,40 +261,52 @@ def _delay(fine: Fine, lag: int, rate: int) -> Delay:
 
 def _best(tried: Sequence[Tried], reference: Source, render: Source) -> Tried | None:
     steady = [one for one in tried if one.together.steady]
-    if min(reference.frames, render.frames) < SHORT or any(one.together.strength == _TOO_FEW for one in steady):
-        steady = [one for one in steady if _coefficient(reference, render, one) >= _CERTAIN]
+    if min(reference.frames, render.frames) < SHORT or any(
+        one.together.strength == JUDGING.too_few_strength for one in steady
+    ):
+        steady = [one for one in steady if _coefficient(reference, render, one) >= JUDGING.certain_correlation]
     if not steady:
         # Of a short sound, that a filter turns about from block to block, few blocks agree, but those by far.
         at_rest = [
-            one for one in tried if abs(one.lag + one.together.samples) < 1.0 and one.together.strength > _STRONG
+            one
+            for one in tried
+            if abs(one.lag + one.together.samples) < 1.0 and one.together.strength > JUDGING.strong_strength
         ]
-        alone = [one for one in at_rest if _stands_alone(reference, render, one, _FAR)]
+        alone = [one for one in at_rest if _stands_alone(reference, render, one, JUDGING.far)]
         return alone[0] if alone else None
     top = max(one.together.strength for one in steady)
-    best = min((one for one in steady if one.together.strength >= _BEST * top), key=lambda one: abs(one.lag))
+    best = min(
+        (one for one in steady if one.together.strength >= JUDGING.near_best * top), key=lambda one: abs(one.lag)
+    )
     closest = max(tried, key=lambda one: one.together.match_less(0.0))
     match = closest.together.match_less(0.0)
     # Where the waveforms themselves all but coincide, blocks that agree a little better elsewhere do so by its pattern.
-    agrees = closest.together.strength > _STRONG * best.together.strength
-    return closest if agrees and match >= _COINCIDE and best.together.match_less(0.0) < _BEST * match else best
+    agrees = closest.together.strength > JUDGING.strong_strength * best.together.strength
+    return (
+        closest
+        if agrees
+        and match >= JUDGING.coinciding_correlation
+        and best.together.match_less(0.0) < JUDGING.near_best * match
+        else best
+    )
 
 
-def _stands_alone(reference: Source, render: Source, best: Tried, by: float = _STANDS_OUT) -> bool:
+def _stands_alone(reference: Source, render: Source, best: Tried, by: float = JUDGING.stands_out) -> bool:
     """Whether the two agree better at a lag than at lags taken at random, as notes that are held or come again do."""
     span = min(reference.frames, render.frames) // 2
-    if (by == _STANDS_OUT and best.together.strength >= _ALONE) or span < SHORT:
+    if (by == JUDGING.stands_out and best.together.strength >= JUDGING.alone_strength) or span < SHORT:
         return True
     # Waveforms that all but coincide where they are need no other lag to speak against.
-    if abs(best.lag + best.together.samples) < 0.5 and best.together.match_less(0.0) >= _COINCIDE:
+    if abs(best.lag + best.together.samples) < 0.5 and best.together.match_less(0.0) >= JUDGING.coinciding_correlation:
         return True
     # Of two that share a loop or a chord some bands agree; what is the same sound coheres in most of its power, or
     # lies under noise that agrees nowhere.
-    little = best.together.coherent < _COHERENT
-    by = max(by, _BY_FAR) if little else by
-    others = [round(((k * _GOLDEN) % 1.0 - 0.5) * 2 * span) for k in range(1, _OTHERS + 1)]
+    little = best.together.coherent < JUDGING.coherent_share
+    by = max(by, JUDGING.by_far) if little else by
+    others = [round(((k * JUDGING.golden_part) % 1.0 - 0.5) * 2 * span) for k in range(1, JUDGING.other_lags + 1)]
     for lag in others:
         looked = look(reference, render, lag, span) if abs(lag - best.lag) > 2 * NEAR else None
-        if looked is None or looked.together.strength == _TOO_FEW:
+        if looked is None or looked.together.strength == JUDGING.too_few_strength:
             continue
         if by * looked.together.strength >= best.together.strength:
             if little:
@@ -268,7 +314,7 @@ def _stands_alone(reference: Source, render: Source, best: Tried, by: float = _S
             # Where the sound itself comes again so long after, the two agree there too.
             itself = look(reference, reference, lag - best.lag, span)
             share = looked.together.strength / best.together.strength
-            if itself is None or itself.together.strength < _COMES_AGAIN * share:
+            if itself is None or itself.together.strength < JUDGING.comes_again * share:
                 return False
     return True
 
