@@ -133,17 +133,19 @@ def test_a_headline_says_the_cause_first_and_the_worst_cell_adds_its_figures() -
     assert headline([differs, late]) == "64 samples late; Differs from Almanac 7 by noise"
     assert symptom_text(Symptom("No reading", "not rendered", why="it crashed")) == "it crashed"
     broken = Verdict("Fail", "limit broken", (RESIDUAL,), "Almanac 7")
-    assert worst_text(broken, "Differs from Almanac 7") == "−61.25 dBFS"
-    assert worst_text(broken, "64 samples late") == "Differs from Almanac 7: −61.25 dBFS"
+    assert worst_text(broken, [differs]) == "−61.25 dBFS"
+    assert worst_text(broken, [late, differs]) == "Differs from Almanac 7: −61.25 dBFS"
+    assert worst_text(broken, [late]) == "Differs from Almanac 7: −61.25 dBFS"
+    assert worst_text(Verdict("Fail", "limit broken", (late.found or RESIDUAL,)), [late]) == ""
     swapped = Verdict("Fail", "limit broken", (JudgedReading(Reading("channel_swap", "all", 1.0)),))
-    assert worst_text(swapped, "Channels swapped") == ""
+    assert worst_text(swapped, [Symptom("Fail", "limit broken", "channel_swap", found=swapped.found[0])]) == ""
     assert sentence(swapped) == "Channels swapped"
 
 
 @pytest.mark.parametrize(
     ("key", "value", "text"),
     [("delay", 3.0, "+3.000"), ("polarity", -1.0, "−1"), ("polarity", 1.0, "+1"), ("silent", 1.0, "yes"),
-     ("gaps", 3.0, "3"), ("thd", -80.0, "−80.00"), ("dc_offset", 0.25, "+0.250000")],
+     ("gaps", 3.0, "3"), ("thd", -80.0, "−80.00"), ("dc_offset", 0.25, "+0.250000"), ("gain", -0.0001, "0.000")],
 )  # fmt: skip
 def test_values_have_a_sign_where_either_direction_means_something(key: str, value: float, text: str) -> None:
     assert value_text(value, find_measure(key)) == text

@@ -19,7 +19,8 @@ def value_text(value: float, measure: Measure) -> str:
     if measure.drawing == "flag":
         return "yes" if value == 1 else "no"
     plus = "+" if measure.signed or measure.drawing == "sign" else ""
-    return number(value, f"{plus}.{measure.decimals}f")
+    text = number(value, f"{plus}.{measure.decimals}f")
+    return text if text.strip("+0.") else text.lstrip("+")  # nothing lies on neither side of zero
 
 
 def figure(reading: Reading) -> str:

@@ -53,7 +53,7 @@ def symptom_text(symptom: Symptom) -> str:
     if symptom.ground == "changed":
         return "Within limits, but not the same"
     measure, value = find_measure(symptom.found.reading.measure), symptom.found.reading.value
-    if measure.undone is not None and measure.signed and value is not None:
+    if _tells_amount(symptom) and value is not None:
         return late_or_early(value) if measure.unit == "samples" else up_or_down(value)
     by = differs_by(symptom.cause) if symptom.cause is not None else ""
     return called(measure.key, symptom.other or THE_REFERENCE) + (f" by {by}" if by else "")
@@ -65,29 +65,33 @@ def headline(symptoms: Sequence[Symptom]) -> str:
     return "; ".join(dict.fromkeys(text for _, text in ordered))
 
 
-def worst_text(verdict: Verdict, said: str) -> str:
-    """The figures of the worst cell of a finding, without the words that its headline has said already.
-
-    Args:
-        said: the headline.
-    """
-    if not verdict.found or verdict.found[0].reading.value is None:
+def worst_text(verdict: Verdict, symptoms: Sequence[Symptom]) -> str:
+    """The figures of the worst cell of a finding, without what its headline has said already."""
+    told = {symptom.measure for symptom in symptoms if _tells_amount(symptom)}
+    first = next((found for found in verdict.found if found.reading.measure not in told), None)
+    if first is None or first.reading.value is None:
         return ""
-    first = verdict.found[0]
     if verdict.ground in ("changed", "takes"):
         return f"residual {_residual(verdict.found)} dBFS"
     if verdict.ground not in ("unfit", "limit broken", "apart"):
         return ""
     text = figure(first.reading) if verdict.ground != "apart" else _difference(first)
-    name = called(first.reading.measure, verdict.other)
-    if name != said:
-        return f"{name}: {text}"
+    if [symptom.measure for symptom in symptoms] != [first.reading.measure]:
+        return f"{called(first.reading.measure, verdict.other)}: {text}"
     return "" if find_measure(first.reading.measure).drawing in ("flag", "sign") else text
 
 
 def called(measure: str, other: str = THE_REFERENCE) -> str:
     """How a reading beyond its limit is called; `other` is what the render was compared with."""
     return find_measure(measure).said.format(other=other)
+
+
+def _tells_amount(symptom: Symptom) -> bool:
+    """Whether what a cell shows is called by its amount: a delay, a gain."""
+    if symptom.found is None or symptom.ground != "limit broken" or symptom.found.reading.value is None:
+        return False
+    measure = find_measure(symptom.found.reading.measure)
+    return measure.undone is not None and measure.signed
 
 
 def _beyond(one: JudgedReading, other: str) -> str:

@@ -136,7 +136,7 @@ def _finding(cells: Sequence[Examined], group: _Group) -> Finding:
         headline=said,
         symptoms=symptoms,
         where=place_text(group.box) or ("everywhere" if len(members) == len(cells) else "wherever it can be measured"),
-        worst=worst_text(worst.verdict, said),
+        worst=worst_text(worst.verdict, symptoms),
         cells=numbers,
         undecided=sum(not cell.decided for cell in members),
     )
