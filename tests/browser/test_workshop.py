@@ -118,7 +118,7 @@ def test_a_kit_goes_out_and_comes_back_on_the_page(page: Page, tmp_path: Path) -
     page.get_by_role("menuitemradio", name=re.compile("^Bell buoy strikes")).click()
     expect(page.get_by_text("Nora F. said so.")).to_be_visible()
     expect(page.get_by_role("status").first).to_contain_text("2 of 4 renders still missing")
-    page.get_by_role("link", name=re.compile("No reference is approved yet")).first.click()
+    page.get_by_role("link", name=re.compile("No reference yet")).first.click()
     page.get_by_text("Render log").click()
     expect(page.get_by_text(re.compile("its mark says the same"))).to_be_visible()
 

@@ -8,7 +8,7 @@ import { Button, FileButton, Sentence, Word } from "../../ui/controls";
 import { count, kilohertz, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
-import { verdictText } from "../../ui/words";
+import { reasonText, verdictText } from "../../ui/words";
 import { kitQuery, useAssign, useDiscard } from "./queries";
 
 export function KitPage() {
@@ -271,7 +271,7 @@ function Came({ place, file }: { place: KitPlace; file: KitFile | undefined }) {
       <td className="max-w-80">
         {ready ? (
           <Link to={`/cells/${place.cell_id}`} className="underline decoration-line hover:decoration-text">
-            {verdictText(place.verdict)}. {place.why}
+            {verdictText(place.verdict, place.state)}. {reasonText(place)}
           </Link>
         ) : (
           <span className="text-quiet">Measuring…</span>

@@ -4,7 +4,7 @@ import type { Pair } from "../../api/client";
 import { Check } from "../../ui/Checkbox";
 import { Button } from "../../ui/controls";
 import { count, number } from "../../ui/numbers";
-import { verdictText } from "../../ui/words";
+import { reasonText, verdictText } from "../../ui/words";
 import { NoteList } from "../listening/Notes";
 import { notesQuery } from "../listening/queries";
 import { middle, single, type View, zoomed } from "./view";
@@ -26,6 +26,7 @@ export function Standing({ pair }: { pair: Pair }) {
     : residual?.value != null
       ? `The residual stands at ${number(residual.value, 1)} dBFS.`
       : (residual?.why ?? pair.why);
+  const reason = pair.verdict ? reasonText({ ...pair, verdict: pair.verdict }) : pair.why;
   return (
     <p className="pb-4 text-base leading-6">
       {pair.verdict && (
@@ -33,7 +34,7 @@ export function Standing({ pair }: { pair: Pair }) {
           {verdictText(pair.verdict)}.{" "}
         </b>
       )}
-      {pair.kind === "cell" ? `${pair.why}.` : pair.state === "failed" ? pair.why : own}
+      {pair.kind === "cell" ? reason && `${reason}.` : pair.state === "failed" ? pair.why : own}
     </p>
   );
 }

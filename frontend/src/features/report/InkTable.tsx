@@ -90,4 +90,6 @@ function spansOf(columns: Column[], name: (column: Column) => string) {
 }
 
 const wordsOf = (cell: Cell) =>
-  cell.decision?.holds ? `${verdictText(cell.verdict)}, decided` : verdictText(cell.verdict);
+  cell.decision?.holds
+    ? `${verdictText(cell.verdict, cell.state)}, decided`
+    : verdictText(cell.verdict, cell.state);

@@ -72,7 +72,7 @@ function Report({ sheet, heard }: { sheet: Sheet; heard: RunHeard }) {
             against approved references, in every host, at every rate.
           </Sentence>
           <p className="text-quiet">
-            {run.plan}, revision {run.revision}. Started by by {run.requested_by}, {day(run.requested_at)}.
+            {run.plan}, revision {run.revision}. Started by {run.requested_by}, {day(run.requested_at)}.
             Written {day(new Date().toISOString())}.
           </p>
         </header>
@@ -122,7 +122,9 @@ function Standings({ sheet }: { sheet: Sheet }) {
       <dl className="flex flex-wrap gap-x-8 pt-2">
         {VERDICTS.map(({ name, counted }) => (
           <div key={name} className="flex items-baseline gap-2">
-            <dt className="text-quiet">{verdictText(name)}</dt>
+            <dt className="text-quiet">
+              {name === "Waiting" && run.finished < run.cells ? name : verdictText(name)}
+            </dt>
             <dd className="font-semibold">{run.verdicts[counted]}</dd>
           </div>
         ))}
@@ -223,7 +225,7 @@ function Cells({ cells, of, names }: { cells: Cell[]; of: number; names: Names }
                 {names.get(cell.id)?.row}
                 <span className="block text-xs text-quiet">{names.get(cell.id)?.column}</span>
               </td>
-              <td className="pr-3 whitespace-nowrap">{verdictText(cell.verdict)}</td>
+              <td className="pr-3 whitespace-nowrap">{verdictText(cell.verdict, cell.state)}</td>
               <td className="min-w-0 py-1 break-words">
                 {cell.why}
                 {cell.decision?.holds && (

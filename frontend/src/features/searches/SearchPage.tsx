@@ -44,7 +44,7 @@ export function SearchPage() {
               ? `${before.version} is the last that passes.`
               : `${before.version} differs too, for another cause.`
             : "The builds halfway between are being rendered; this page follows by itself."}{" "}
-          Started by by {started_by}, {dateTime(started_at)}.
+          Started by {started_by}, {dateTime(started_at)}.
         </p>
       </div>
       <table className="w-full border-t border-line">

@@ -2,7 +2,7 @@ import { useVirtualizer } from "@tanstack/react-virtual";
 import { memo, type RefObject, useEffect } from "react";
 import type { Cell, Measure } from "../../api/client";
 import { number } from "../../ui/numbers";
-import { verdictText } from "../../ui/words";
+import { reasonText, verdictText } from "../../ui/words";
 import { Ink } from "./Ink";
 import type { Column, Layout, Row } from "./layout";
 
@@ -296,6 +296,7 @@ const CellView = memo(function CellView(props: CellProps) {
   const decided = cell.decision?.holds ? `. ${DECIDED[cell.decision.kind]}` : "";
   const shown = figures && cell.state === "done" ? figure(cell, figures) : "";
   const others = more > 0 ? `. The worst of ${more + 1}` : "";
+  const reason = reasonText(cell);
   return (
     <button
       type="button"
@@ -305,7 +306,7 @@ const CellView = memo(function CellView(props: CellProps) {
       data-cell={cell.id}
       data-verdict={cell.verdict}
       data-state={cell.state}
-      aria-label={`${label}: ${verdictText(cell.verdict)}. ${cell.why}${decided}${others}${shown && `. ${shown}`}${marked ? ". Marked" : ""}`}
+      aria-label={`${label}: ${verdictText(cell.verdict, cell.state)}${reason && `. ${reason}`}${decided}${others}${shown && `. ${shown}`}${marked ? ". Marked" : ""}`}
       onClick={() => onChoose(cell.id)}
       onDoubleClick={() => onOpen(cell.id)}
       className={`relative h-8 [contain:strict] scroll-mt-24 scroll-mr-24 scroll-mb-10 scroll-ml-44 self-center overflow-hidden bg-sheet outline-offset-0 ${

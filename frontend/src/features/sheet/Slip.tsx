@@ -4,7 +4,7 @@ import type { Cell, DecisionKind, Pair, Sheet } from "../../api/client";
 import { measuresQuery } from "../../api/measures";
 import { Button } from "../../ui/controls";
 import { kilohertz, limitText, valueText } from "../../ui/numbers";
-import { verdictText } from "../../ui/words";
+import { reasonText, verdictText } from "../../ui/words";
 import { StandingText } from "../decisions/StandingText";
 import { cellQuery } from "../pair/queries";
 import { useRenderAgain } from "./queries";
@@ -44,8 +44,8 @@ export function Slip({ sheet, cell, marked, decidable, onOpen, onListen, onDecid
               {condition.host} {condition.host_version} · {condition.mode} · {kilohertz(condition.rate)} kHz ·
               block {condition.block_size}
             </p>
-            <p className="truncate text-xs" title={cell.why}>
-              <b className="font-semibold">{verdictText(cell.verdict)}.</b> {cell.why}
+            <p className="truncate text-xs" title={reasonText(cell)}>
+              <b className="font-semibold">{verdictText(cell.verdict, cell.state)}.</b> {reasonText(cell)}
               {cell.reused && <span className="text-quiet"> Reused from an earlier run.</span>}
             </p>
           </div>
