@@ -132,6 +132,11 @@ def test_a_headline_says_the_cause_first_and_the_worst_cell_adds_its_figures() -
     differs = Symptom("Fail", "limit broken", "residual_rms", "Almanac 7", found=RESIDUAL, cause="noise")
     assert headline([differs, late]) == "64 samples late; Differs from Almanac 7 by noise"
     assert symptom_text(Symptom("No reading", "not rendered", why="it crashed")) == "it crashed"
+    louder = Symptom("Changed", "apart", other="96 kHz", found=JudgedReading(Reading("rms", "all", 0.2)))
+    assert symptom_text(louder) == "RMS, AES17 differs"  # by another amount in each of its cells
+    assert worst_text(Verdict("Changed", "apart", (JudgedReading(Reading("rms", "all", 0.2)),)), [louder]) == (
+        "RMS, AES17: +0.20 dB"
+    )
     broken = Verdict("Fail", "limit broken", (RESIDUAL,), "Almanac 7")
     assert worst_text(broken, [differs]) == "−61.25 dBFS"
     assert worst_text(broken, [late, differs]) == "Differs from Almanac 7: −61.25 dBFS"

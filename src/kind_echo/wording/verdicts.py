@@ -48,6 +48,8 @@ def symptom_text(symptom: Symptom) -> str:
     """What a cell shows, without figures that differ from cell to cell but for those that tell causes apart."""
     if symptom.ground == "not rendered":
         return symptom.why
+    if symptom.ground == "apart" and symptom.found is not None:
+        return f"{_title(symptom.found)} differs"
     if symptom.found is None or symptom.ground not in ("unfit", "limit broken", "changed"):
         return sentence(Verdict(symptom.verdict, symptom.ground, tuple(filter(None, [symptom.found])), symptom.other))
     if symptom.ground == "changed":
