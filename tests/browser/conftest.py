@@ -81,6 +81,8 @@ def axe(page: Page, *, colours_alone: bool = False) -> list[Any]:
 
 
 def choose_option(page: Page, name: str, option: str) -> None:
-    """Choose one of what a closed list offers."""
-    page.get_by_role("combobox", name=name).click()
+    """Choose one of what a closed list offers, and leave it: while it has the focus, keys are for it."""
+    closed = page.get_by_role("combobox", name=name)
+    closed.click()
     page.get_by_role("option", name=option, exact=True).click()
+    closed.blur()

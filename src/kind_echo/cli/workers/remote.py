@@ -63,7 +63,8 @@ class RemoteWorker:
         said = self._server.post("/api/machines", self._who | {"offers": self._offers})
         self._worker_id = said["worker_id"]
         if said["waits_for_approval"]:
-            _log.warning("waiting for approval on the page Hosts", server=self._server.address)
+            waits = "an administrator has to approve on the page Hosts what this machine has"
+            _log.warning(waits, server=self._server.address)
         _log.info("taking jobs", queues=list(self._renderers), server=self._server.address)
 
     def deregister(self) -> None:
