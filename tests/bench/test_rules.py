@@ -31,6 +31,7 @@ from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading, Reason, null, silent
 from kind_echo.core.signals import all_kinds, make_request, synthesise
 from kind_echo.core.verdicts.rules import FLOAT_FLOOR, INK_AT_LIMIT, ink_of, judge_cell
+from kind_echo.core.verdicts.verdict import VerdictName, needs_review
 from kind_echo.wording.figures import figure
 from kind_echo.wording.verdicts import sentence
 
@@ -70,6 +71,33 @@ def test_a_decibel_beyond_the_limit_is_a_144th_of_a_cell(excess: float, ink: flo
     reading = Reading("residual_rms", "all", -120.0 + excess)
     assert ink_of(reading, Limit(at_most=-120.0)) == pytest.approx(ink)
     assert judge_cell(FIT, _compared(residual_rms=-120.0 + excess), LIMITS).ink == pytest.approx(ink)
+
+
+@pytest.mark.parametrize("finished", [True, False])
+@pytest.mark.parametrize("decided", [True, False])
+@pytest.mark.parametrize("name", get_args(VerdictName))
+def test_a_person_is_needed_where_a_finished_cell_did_not_pass_and_nothing_was_decided(
+    name: str, decided: bool, finished: bool
+) -> None:
+    wanted = finished and not decided and name in ("Fail", "Changed", "No reading", "Waiting")
+    assert needs_review(name, finished=finished, decided=decided) is wanted
+
+
+@pytest.mark.parametrize(
+    ("reading", "limit", "judged"),
+    [
+        (Reading("thd", "all", -80.0), Limit(at_most=-80.0), "met"),
+        (Reading("thd", "all", -80.0), Limit(at_least=-80.0), "met"),
+        (Reading("thd", "all", None, at_most=-80.0), Limit(at_most=-80.0), "met"),
+        (Reading("thd", "all", None, at_least=-80.0), Limit(at_least=-80.0), "met"),
+        (Reading("thd", "all", None, at_most=-79.0), Limit(at_most=-80.0), "unknown"),
+        (Reading("thd", "all", None, at_least=-81.0), Limit(at_least=-80.0), "unknown"),
+        (Reading("dc_offset", "all", -0.002), Limit(at_most=0.001), "broken"),
+        (Reading("thd", "all", -0.002), Limit(at_most=0.001), "met"),
+    ],
+)
+def test_a_bound_itself_is_within_the_limit(reading: Reading, limit: Limit, judged: str) -> None:
+    assert judge(reading, limit) == judged
 
 
 def test_a_limit_on_what_cannot_be_read_is_no_reading() -> None:
