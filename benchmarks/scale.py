@@ -33,11 +33,16 @@ SELECT :content, 0.1, 0.1, '[]', :now, '' FROM generate_series(1, :cells) RETURN
 """
 _CELLS = f"""
 INSERT INTO cell (run_id, case_id, condition_id, state, verdict, why, ink, unfit, broken, measured, reused, attempts,
-                  log, rules, render_id, reference_id)
+                  log, rules, render_id, reference_id, facts)
 SELECT :run, p.case_id, p.condition_id, 'done', v.verdict, CASE v.verdict WHEN 'Pass' THEN 'Identical to the reference'
     ELSE 'Residual: −61.3 dBFS, above −120' END, CASE v.verdict WHEN 'Pass' THEN 0 ELSE random() END, false,
     CASE v.verdict WHEN 'Pass' THEN '[]' ELSE '["residual_rms"]' END::jsonb, {_MEASURED}, false, 1, '', :rules,
-    :first + p.number - 1, NULL
+    :first + p.number - 1, NULL, jsonb_build_object(
+        'ground', CASE v.verdict WHEN 'Pass' THEN 'identical' WHEN 'Fail' THEN 'limit broken' WHEN 'Changed'
+                  THEN 'changed' ELSE 'no value' END,
+        'other', 'the reference', 'found', CASE v.verdict WHEN 'Pass' THEN '[]' ELSE jsonb_build_array(
+            jsonb_build_object('reading', jsonb_build_object('measure', 'residual_rms', 'channel', 'all',
+                'value', CASE v.verdict WHEN 'No reading' THEN NULL ELSE -61.3 END, 'why', NULL))) END)
 FROM (SELECT c.id AS case_id, d.id AS condition_id, row_number() OVER (ORDER BY c.id, d.id) AS number
       FROM "case" c CROSS JOIN condition d WHERE c.revision_id = :revision AND d.id = ANY(:conditions)) p
 CROSS JOIN LATERAL (SELECT CASE WHEN r < 0.95 THEN 'Pass' WHEN r < 0.98 THEN 'Fail' WHEN r < 0.99 THEN 'Changed'

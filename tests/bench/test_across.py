@@ -2,12 +2,16 @@
 
 from collections import Counter
 from datetime import date
+from types import SimpleNamespace
 
 import pytest
 
+from kind_echo.bench.documents import verdict_document
 from kind_echo.bench.runs import RunNotFound, find_run
 from kind_echo.bench.sheets import Sheet, compare_missing, parse_against, sheet_of
+from kind_echo.bench.sheets.across import _laid_over
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.verdicts.rules import not_rendered
 from kind_echo.database.sessions import transaction
 from tests.conftest import drain, newest_run
 
@@ -82,3 +86,14 @@ def test_what_a_run_cannot_be_laid_over_is_refused(seen: str, text: str) -> None
 def test_a_build_that_was_never_run_is_refused(seen: str) -> None:
     with transaction() as session, pytest.raises(RunNotFound):
         parse_against(session, "build:999")
+
+
+@pytest.mark.parametrize("unfit", [False, True])
+def test_what_was_measured_against_the_reference_is_not_shown_of_another_side(unfit: bool) -> None:
+    verdict = not_rendered("it crashed")
+    cell = SimpleNamespace(
+        id=1, finished=True, unfit=unfit, sha256="1", rate=48_000, channels=1, dropped_at=None, state="done",
+        verdict=verdict.name, ink=0.0, facts=verdict_document(verdict), measured={"residual_rms": -42.0},
+    )  # fmt: skip
+    laid = _laid_over(cell, None, None, None, {}, "Almanac 9")  # type: ignore[arg-type]
+    assert laid.measured == (cell.measured if unfit else {})  # of an unfit render its own faults are told

@@ -132,6 +132,11 @@ def test_what_follows_from_another_fault_is_no_fault_by_itself(
     assert "; ".join(sorted({f.headline for f in find(cells)}, key=len)) in (shown, "; ".join(shown.split("; ")))
 
 
+def test_a_cell_that_fails_is_in_a_finding_though_it_was_not_kept_which_limit_broke() -> None:
+    cells = [_cell(0, PLACES[0], "Fail"), *(_cell(i, PLACES[i]) for i in (1, 2, 3))]
+    assert [(f.headline, f.cells, f.worst) for f in find(cells)] == [("A limit is broken", (0,), "")]
+
+
 def test_the_worst_of_a_finding_is_the_cell_with_most_ink() -> None:
     cells = [
         _cell(i, PLACES[i], "Fail", "thd", thd=value)._replace(decided=False) for i, value in enumerate((-60.0, -20.0))

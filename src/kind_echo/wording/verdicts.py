@@ -32,7 +32,8 @@ def sentence(verdict: Verdict) -> str:
     if verdict.ground == "unfit":
         return _beyond(found[0], other)
     if verdict.ground == "limit broken":
-        return "; ".join(_beyond(one, other) for one in found)
+        # Of cells of the first versions it was not kept which limit broke.
+        return "; ".join(_beyond(one, other) for one in found) or "A limit is broken"
     if verdict.ground in ("no value", "nothing measured"):
         return f"{_title(found[0])}: {found[0].reading.why or 'nothing was measured'}"
     if verdict.ground == "one side only":

@@ -219,7 +219,9 @@ def _laid_over(
     number = None if theirs is None or theirs.id == mine.id else theirs.id
     if settled is not None or theirs is None:
         verdict = settled or under_way(called)
-        measured = {"identical": 1.0} if verdict.ground == "itself" else cell.measured if verdict.broken else {}
+        # What was measured against the reference tells nothing of another side.
+        own = mine.finished and (mine.unfit or mine.sha256 is None)
+        measured = {"identical": 1.0} if verdict.ground == "itself" else cell.measured if own else {}
         return CellAcross(cell.id, number, cell.state, verdict, measured)
     if measure is not None:
         verdict = judge_rates(mine, theirs, measure, called)

@@ -29,7 +29,7 @@ INK_AT_LIMIT = 24.0 / INK_RANGE
 _TAKE_MARGIN = 3.0  # dB: the spread is the greatest of a few differences, and the next may be a little greater
 _NEAR = 0.1  # in a measure's own unit; readings at two rates that are no further apart are alike: this product's choice
 _FULL_INK_APART = 12.0  # in a measure's own unit; readings at two rates that are so far apart fill a cell
-_ALSO_UNCOMPARED = ("integrity", "compare")  # families whose limits hold against another side as well
+_HOLD_ACROSS = ("integrity", "compare")  # families whose limits hold against another side as well
 _NOTHING_LEFT: frozenset[Reason] = frozenset({"null", "identical"})  # a perfect null; else nothing was compared
 
 
@@ -149,7 +149,7 @@ def needs_comparing(limits: Mapping[str, Limit]) -> bool:
 
 def limits_across(limits: Mapping[str, Limit]) -> dict[str, Limit]:
     """Of a cell's limits those that hold as well where it is laid over something other than a reference."""
-    return {key: limit for key, limit in limits.items() if find_measure(key).family in _ALSO_UNCOMPARED}
+    return {key: limit for key, limit in limits.items() if find_measure(key).family in _HOLD_ACROSS}
 
 
 def judge_unseen(cell: Side, other: Side | None, called: str) -> Verdict | None:

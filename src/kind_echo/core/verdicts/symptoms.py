@@ -83,7 +83,7 @@ def symptoms_of(cell: Examined) -> list[Symptom]:
     if verdict.name == "Pass" or not cell.finished:
         return []
     first = verdict.found[0] if verdict.found else None
-    if verdict.ground == "limit broken":
+    if verdict.ground == "limit broken" and verdict.found:
         alone = [found for found in verdict.found if not _follows(cell, found.reading.measure)]
         return [_broken(cell, found) for found in alone]
     measure = first.reading.measure if first is not None and verdict.name != "Changed" else None
@@ -101,9 +101,8 @@ def judged_for(cell: Examined, symptom: Symptom) -> bool:
         return cell.rendered
     if not cell.rendered or verdict.unfit:
         return False
-    if symptom.verdict != "Fail":
+    if symptom.verdict != "Fail" or symptom.measure is None:
         return verdict.name in ("Pass", symptom.verdict)
-    assert symptom.measure is not None
     if symptom.measure not in cell.limits or verdict.name in ("No reading", "Waiting", "Changed"):
         return False
     if symptom.measure not in cell.measured and cell.measured.get("identical") != 1.0:
