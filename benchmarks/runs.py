@@ -148,7 +148,7 @@ def own_database() -> Iterator[None]:
         os.environ[URL_VARIABLE] = cluster.url
         migrate()
         with transaction() as session:
-            load_demo(session, list(installed().values()))
+            load_demo(session, list(installed().values()), datetime.now(UTC))
         with psycopg.connect(cluster.url, autocommit=True) as own:
             own.execute("TRUNCATE procrastinate_jobs CASCADE")  # the demo's runs are not what is measured
         yield

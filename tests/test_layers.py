@@ -18,3 +18,15 @@ def test_no_query_is_made_in_the_web() -> None:
     web = (PROJECT / "src/kind_echo/web").rglob("*.py")
     found = {str(path): _QUERIES.findall(path.read_text()) for path in web}
     assert {path: lines for path, lines in found.items() if lines} == {}
+
+
+_IN_STEPS = {"rendering/remote.py", "rendering/steps.py", "storage/moving.py", "storage/retention.py"}
+
+
+def test_the_caller_owns_the_clock_and_the_transaction() -> None:
+    """Jobs are callers too. Work that keeps each of its steps opens a transaction for each, and is named here."""
+    bench = PROJECT / "src/kind_echo/bench"
+    rules = {str(path.relative_to(bench)): path.read_text() for path in bench.rglob("*.py")}
+    rules = {name: text for name, text in rules.items() if not name.startswith("jobs/")}
+    assert [name for name, text in rules.items() if "datetime.now(" in text or "time.time(" in text] == []
+    assert {name for name, text in rules.items() if "transaction()" in text} == _IN_STEPS

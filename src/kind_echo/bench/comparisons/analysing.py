@@ -4,7 +4,6 @@ import hashlib
 import json
 from contextlib import ExitStack
 from dataclasses import asdict
-from datetime import UTC, datetime
 from threading import Lock
 from typing import Any, Literal
 
@@ -135,7 +134,6 @@ def _new_analysis(
         "causes": [asdict(cause) for cause in found.causes],
         "side_readings": _levels(found, a, difference),
         "places": _places(a, b, found),
-        "created_at": datetime.now(UTC),
     }
     session.execute(insert(Analysis).values(row).on_conflict_do_nothing())
     analysis = find_analysis(session, key)

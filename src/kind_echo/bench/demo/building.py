@@ -1,7 +1,7 @@
 """The demo: the scenario's effects, plans, runs and file pairs, written once; workers render it."""
 
 from collections.abc import Sequence
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -32,7 +32,7 @@ _AMPLIFIER = "http://lv2plug.in/plugins/eg-amp"
 _COMMAND = "sox-lowpass"
 
 
-def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
+def load_demo(session: Session, offers: Sequence[Offer], now: datetime) -> bool:
     """Write the demo, unless it is there; whether it wrote it.
 
     Releases are rendered first and their renders are approved as soon as they are all there; the candidates follow.
@@ -42,7 +42,6 @@ def load_demo(session: Session, offers: Sequence[Offer]) -> bool:
     from kind_echo.bench.demo.files import bring_files
     from kind_echo.standins.catalogue import STAND_INS
 
-    now = datetime.now(UTC)
     if not all_people(session):  # a demo from before there were accounts has none
         for name, role in PEOPLE.items():
             add_person(session, name, role, who=BENCH, now=now)

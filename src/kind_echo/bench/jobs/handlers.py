@@ -55,7 +55,7 @@ def prepare_run(context: procrastinate.JobContext, run_id: int) -> None:
     queue = context.job.queue
     try:
         with transaction() as session:
-            prepare(session, run_id, queue, renderer_named(queue))
+            prepare(session, run_id, queue, renderer_named(queue), datetime.now(UTC))
     except Exception as error:
         _last_attempt(context, lambda reason: fail_waiting(run_id, queue, reason), error)
         raise
@@ -72,7 +72,7 @@ def render_cell(context: procrastinate.JobContext, cell_id: int) -> None:
         with transaction() as session:
             cell = find_cell(session, cell_id, lock=True)
             if not can_render_here(cell, begun.queue):
-                reassign_cell(session, cell)
+                reassign_cell(session, cell, datetime.now(UTC))
                 return
         renderer = renderer_named(begun.queue)
         with transaction() as session:
@@ -109,11 +109,11 @@ def analyse_cell(context: procrastinate.JobContext, cell_id: int) -> None:
             if cell.render is None or cell.state == "rendering":
                 return  # another render is on its way, and its analysis with it
             judge_now(session, cell)
-            advance_search_of(session, cell)
+            advance_search_of(session, cell, datetime.now(UTC))
             tell_change(session, cell.run_id)
     except Exception as error:
         _say_that_it_waits(error, lambda session: _cell_waits(session, cell_id))
-        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
+        _last_attempt(context, lambda reason: fail_cell(cell_id, reason, datetime.now(UTC)), error)
         raise
 
 
@@ -220,7 +220,7 @@ def measure_set_file(context: procrastinate.JobContext, file_id: int, revision: 
 def advance_search(search_id: int) -> None:
     """Go on with a search whose last cell could not be rendered at all."""
     with transaction() as session:
-        advance(session, find_search(session, search_id))
+        advance(session, find_search(session, search_id), datetime.now(UTC))
 
 
 @task("settle_demo")
@@ -258,9 +258,9 @@ def _cell_or_fails(context: procrastinate.JobContext, cell_id: int) -> Iterator[
                 forget_attempt(cell_id)
             _say_that_it_waits(error, lambda session: _cell_waits(session, cell_id))
         elif isinstance(error, KindEchoError):
-            fail_cell(cell_id, str(error), error.log if isinstance(error, RenderFailed) else "")
+            fail_cell(cell_id, str(error), datetime.now(UTC), error.log if isinstance(error, RenderFailed) else "")
             return
-        _last_attempt(context, lambda reason: fail_cell(cell_id, reason), error)
+        _last_attempt(context, lambda reason: fail_cell(cell_id, reason, datetime.now(UTC)), error)
         raise
 
 

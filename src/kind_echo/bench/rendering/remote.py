@@ -159,7 +159,7 @@ def deregister_worker(session: Session, machine: Worker, now: datetime) -> None:
     stopped(session, machine.machine, machine.process, now)
 
 
-def take_job(worker_id: int, renderers: Sequence[str]) -> Wanted | Question | None:
+def take_job(worker_id: int, renderers: Sequence[str], now: datetime) -> Wanted | Question | None:
     """The next job of some renderers that a machine has the build and the host for; None where there is none now.
 
     Raises BadParameter.
@@ -179,17 +179,19 @@ def take_job(worker_id: int, renderers: Sequence[str]) -> Wanted | Question | No
         if job.name == "prepare_run":
             fail_waiting(job.arguments["run_id"], job.queue, f"It could not be prepared in {MOST_ATTEMPTS} attempts")
         else:
-            wanted = _wanted(job.id, job.arguments["cell_id"], queues)
+            wanted = _wanted(job.id, job.arguments["cell_id"], queues, now)
             if wanted is not None:
                 return wanted
         with transaction() as session:
             finish_job(session, job.id)
 
 
-def answer_question(session: Session, worker_id: int, job_id: int, artefacts: Mapping[BuildKey, str | None]) -> None:
+def answer_question(
+    session: Session, worker_id: int, job_id: int, artefacts: Mapping[BuildKey, str | None], now: datetime
+) -> None:
     """Prepare a run with what a machine said of its builds. Raises JobLost."""
     job = _own_job(session, worker_id, job_id, "prepare_run")
-    prepare(session, job.arguments["run_id"], job.queue, RemoteRenderer(artefacts))
+    prepare(session, job.arguments["run_id"], job.queue, RemoteRenderer(artefacts), now)
     finish_job(session, job_id)
 
 
@@ -244,11 +246,11 @@ def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: P
     measure_delivered(session, cell.id)
 
 
-def report_failure(session: Session, worker_id: int, job_id: int, reason: str, log: str) -> None:
+def report_failure(session: Session, worker_id: int, job_id: int, reason: str, log: str, now: datetime) -> None:
     """A machine could not render what it was asked for. Raises JobLost."""
     job = _own_job(session, worker_id, job_id, "render_cell")
     finish_job(session, job_id)
-    fail_cell_in(session, job.arguments["cell_id"], reason, log)
+    fail_cell_in(session, job.arguments["cell_id"], reason, now, log)
 
 
 def stimulus_of(session: Session, worker_id: int, job_id: int) -> Samples:
@@ -283,7 +285,7 @@ def _whole(session: Session, sha256: str) -> Samples:
     return np.asarray(source.read(0, source.frames))
 
 
-def _wanted(job_id: int, cell_id: int, queues: Sequence[str]) -> Wanted | None:
+def _wanted(job_id: int, cell_id: int, queues: Sequence[str], now: datetime) -> Wanted | None:
     """What is to be rendered for a cell; one that cannot even be asked for fails, with the reason.
 
     Args:
@@ -296,12 +298,12 @@ def _wanted(job_id: int, cell_id: int, queues: Sequence[str]) -> Wanted | None:
         with transaction() as session:
             cell = find_cell(session, cell_id, lock=True)
             if begun.queue not in queues:
-                reassign_cell(session, cell)
+                reassign_cell(session, cell, now)
                 return None
             request = request_for(session, cell)
             return Wanted(job_id, cell_id, request, begun.takes, cell.condition.word_length)
     except KindEchoError as error:
-        fail_cell(cell_id, str(error))
+        fail_cell(cell_id, str(error), now)
         return None
 
 

@@ -1,7 +1,7 @@
 """The steps of rendering that are the same wherever the renderer stands: beside the database, or far from it."""
 
 from dataclasses import dataclass
-from datetime import UTC, datetime, timedelta
+from datetime import datetime, timedelta
 
 from sqlalchemy.orm import Session
 
@@ -35,7 +35,7 @@ class Begun:
     takes: int
 
 
-def prepare(session: Session, run_id: int, queue: str, renderer: Renderer) -> None:
+def prepare(session: Session, run_id: int, queue: str, renderer: Renderer, now: datetime) -> None:
     """Take over what earlier runs rendered of exactly the same, and enqueue the rest; of one queue alone."""
     hold_references(session, change=False)
     run = find_run(session, run_id)
@@ -53,7 +53,7 @@ def prepare(session: Session, run_id: int, queue: str, renderer: Renderer) -> No
         return
     render_cells(session, queue, run.priority, [cell.id for cell in cells])
     if run.search_id is not None and not cells:
-        advance(session, find_search(session, run.search_id))
+        advance(session, find_search(session, run.search_id), now)
     tell_change(session, run_id)
 
 
@@ -82,14 +82,14 @@ def forget_attempt(cell_id: int) -> None:
         cell.attempts = max(0, cell.attempts - 1)
 
 
-def reassign_cell(session: Session, cell: Cell) -> None:
+def reassign_cell(session: Session, cell: Cell, now: datetime) -> None:
     """Give a cell back that this machine cannot render: its job goes to the queue of machines that can.
 
     A moment later, for by then this machine has looked again at what it has, and takes that queue no more.
     """
     queue = routes_of(session, cell.run.build, [cell.condition])[cell.condition_id]
     cell.state, cell.attempts = "waiting", max(0, cell.attempts - 1)
-    render_cells(session, queue, cell.run.priority, [cell.id], at=datetime.now(UTC) + _HANDED_ON_AFTER)
+    render_cells(session, queue, cell.run.priority, [cell.id], at=now + _HANDED_ON_AFTER)
     tell_change(session, cell.run_id)
 
 
@@ -100,17 +100,17 @@ def to_analysis(session: Session, cell: Cell) -> None:
     tell_change(session, cell.run_id)
 
 
-def fail_cell(cell_id: int, reason: str, log: str = "") -> None:
+def fail_cell(cell_id: int, reason: str, now: datetime, log: str = "") -> None:
     """A cell could not be rendered or judged, and says why."""
     with transaction() as session:
-        fail_cell_in(session, cell_id, reason, log)
+        fail_cell_in(session, cell_id, reason, now, log)
 
 
-def fail_cell_in(session: Session, cell_id: int, reason: str, log: str = "") -> None:
+def fail_cell_in(session: Session, cell_id: int, reason: str, now: datetime, log: str = "") -> None:
     """As `fail_cell`, together with what else the session does."""
     cell = find_cell(session, cell_id, lock=True)
     give_up_cell(cell, reason)
-    advance_search_of(session, cell)
+    advance_search_of(session, cell, now)
     cell.log = keepable(log)
     tell_change(session, cell.run_id)
 
@@ -123,8 +123,8 @@ def fail_waiting(run_id: int, queue: str, reason: str) -> None:
         tell_change(session, run_id)
 
 
-def advance_search_of(session: Session, cell: Cell) -> None:
+def advance_search_of(session: Session, cell: Cell, now: datetime) -> None:
     """A search that waited for this cell goes on."""
     if cell.run.search_id is not None:
         session.flush()
-        advance(session, find_search(session, cell.run.search_id))
+        advance(session, find_search(session, cell.run.search_id), now)

@@ -2,7 +2,6 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from datetime import UTC, datetime
 
 from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session, aliased, joinedload
@@ -125,13 +124,13 @@ def _summaries(session: Session, runs: Sequence[Run]) -> list[RunSummary]:
         counted.finished += count if state in FINISHED else 0
     under_way = [run_id for run_id, counted in found.items() if counted.finished < sum(counted.verdicts.values())]
     pace = (
-        select(Cell.run_id, func.count(), func.min(Render.rendered_at))
+        select(Cell.run_id, func.count(), func.extract("epoch", func.now() - func.min(Render.rendered_at)))
         .join(Render, Render.id == Cell.render_id)
         .where(Cell.run_id.in_(under_way), Cell.reused.is_(False))
         .group_by(Cell.run_id)
     )
-    for run_id, rendered, first in session.execute(pace) if under_way else ():
-        found[run_id].rendered, found[run_id].first = rendered, first
+    for run_id, rendered, elapsed in session.execute(pace) if under_way else ():
+        found[run_id].rendered, found[run_id].seconds = rendered, float(elapsed)
     return [found.get(run.id, _Counted()).summary(run) for run in runs]
 
 
@@ -140,13 +139,12 @@ class _Counted:
     verdicts: dict[str, int] = field(default_factory=dict)
     finished: int = 0
     rendered: int = 0
-    first: datetime | None = None
+    seconds: float = 0.0  # since its first render
 
     def summary(self, run: Run) -> RunSummary:
         """With the seconds that are left at the pace so far."""
         left = sum(self.verdicts.values()) - self.finished
         seconds = None
-        if left and run.stopped_at is None and self.first is not None and self.rendered >= _ENOUGH:
-            pace = (datetime.now(UTC) - self.first).total_seconds() / self.rendered
-            seconds = round(pace * left, 1)
+        if left and run.stopped_at is None and self.rendered >= _ENOUGH:
+            seconds = round(self.seconds / self.rendered * left, 1)
         return RunSummary(run, self.verdicts, self.finished, seconds)

@@ -2,7 +2,7 @@
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from datetime import UTC, datetime
+from datetime import datetime
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
@@ -96,7 +96,7 @@ def start_search(session: Session, cell_id: int, *, who: str, now: datetime) -> 
     return search
 
 
-def advance(session: Session, search: Search, now: datetime | None = None) -> None:
+def advance(session: Session, search: Search, now: datetime) -> None:
     """Render the build halfway between the last that passes and the first that does not, if it is not there."""
     found = standing_of(session, search)
     if found.first is not None:
@@ -104,7 +104,7 @@ def advance(session: Session, search: Search, now: datetime | None = None) -> No
     good, bad = halve([_free_of(one, found.looked[-1]) for one in found.looked])
     middle = found.looked[(good + bad) // 2]
     if middle.cell is None:
-        start_search_run(session, search, middle.build, now or datetime.now(UTC))
+        start_search_run(session, search, middle.build, now)
 
 
 def standing_of(session: Session, search: Search) -> BuildOutcome:

@@ -1,7 +1,6 @@
 """What is found of one file of a set, by itself and against the reference."""
 
 from dataclasses import dataclass
-from datetime import UTC, datetime
 from typing import Any
 
 from sqlalchemy import select
@@ -112,7 +111,7 @@ def _against(
     analysis = analyse(session, first, render.content, options.compare)
     pair = Pair(
         reference_id=reference.id, render_id=render.id, options=options.document()["compare"], state="done", why="",
-        analysis_key=analysis.key, created_at=datetime.now(UTC),
+        analysis_key=analysis.key,
     )  # fmt: skip
     known = {document["measure"] for document in analysis.readings}
     own = [d for d in analysis.side_readings.get("render", []) if d["measure"] not in known]
@@ -127,7 +126,7 @@ def _resampled(session: Session, upload: Upload, rate: int) -> Upload:
     content = store_content(session, ArraySource(samples, rate), ENCODINGS["FLOAT"], brought_by=upload.brought_by)
     made = Upload(
         name=f"{upload.name} at {rate} Hz", file_sha256=upload.file_sha256, subtype="FLOAT",
-        content_sha256=content.sha256, uploaded_at=datetime.now(UTC), brought_by=upload.brought_by,
+        content_sha256=content.sha256, brought_by=upload.brought_by,
     )  # fmt: skip
     session.add(made)
     session.flush()

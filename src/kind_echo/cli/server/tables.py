@@ -69,7 +69,7 @@ def run_command(
 def load_demo_command(worker_role: str) -> None:
     """Load the demo's effect, plan and runs, unless they are there."""
     with transaction() as session:
-        loaded = load_demo(session, list(installed().values()))
+        loaded = load_demo(session, list(installed().values()), datetime.now(UTC))
         if session.scalar(text("SELECT 1 FROM pg_roles WHERE rolname = :role"), {"role": worker_role}) is not None:
             grant_for_demo(session, worker_role)
     click.echo("The demo is loaded; its runs are rendered by the workers." if loaded else "The demo is there already.")

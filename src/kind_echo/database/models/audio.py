@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from sqlalchemy import BigInteger, CheckConstraint, ForeignKey, Identity, Index, text
+from sqlalchemy import BigInteger, CheckConstraint, ForeignKey, Identity, Index, func, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from kind_echo.database.models.base import Base, Json
@@ -81,7 +81,7 @@ class Analysis(Base):
     causes: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
     side_readings: Mapped[Json] = mapped_column(server_default=text("'{}'::jsonb"), deferred=True)
     places: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
-    created_at: Mapped[datetime]
+    created_at: Mapped[datetime] = mapped_column(default=func.clock_timestamp())
 
 
 class Upload(Base):
@@ -93,7 +93,7 @@ class Upload(Base):
     file_sha256: Mapped[str]
     subtype: Mapped[str]
     content_sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"))
-    uploaded_at: Mapped[datetime]
+    uploaded_at: Mapped[datetime] = mapped_column(default=func.clock_timestamp())
     brought_by: Mapped[str] = mapped_column(server_default="")
     content: Mapped[Content] = relationship()
 
@@ -110,7 +110,7 @@ class Pair(Base):
     state: Mapped[str] = mapped_column(default="analysing")
     why: Mapped[str] = mapped_column(default="")
     analysis_key: Mapped[str | None] = mapped_column(ForeignKey("analysis.key"))
-    created_at: Mapped[datetime]
+    created_at: Mapped[datetime] = mapped_column(default=func.clock_timestamp())
     reference: Mapped[Upload] = relationship(foreign_keys=[reference_id])
     render: Mapped[Upload] = relationship(foreign_keys=[render_id])
     analysis: Mapped[Analysis | None] = relationship()

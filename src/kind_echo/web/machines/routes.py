@@ -80,7 +80,7 @@ def presence(path: MachinePath, body: PresenceBody) -> Response:
 def take(path: MachinePath, body: TakeBody) -> Response:
     """The next job of some renderers; what the machine was at before goes to another."""
     _own(path.worker_id)
-    job = next_job(path.worker_id, body.queues)
+    job = next_job(path.worker_id, body.queues, datetime.now(UTC))
     if isinstance(job, Question):
         builds = [BuildKeyBody(effect=e, handle=h, version=v) for e, h, v in job.builds]
         return answer(TakenBody(job=JobBody(job_id=job.job_id, builds=builds, render=None)))
@@ -93,7 +93,7 @@ def say_builds(path: MachineJobPath, body: AnswersBody) -> Response:
     artefacts = {(one.effect, one.handle, one.version): one.artefact for one in body.builds}
     _own(path.worker_id)
     with transaction() as session:
-        answer_question(session, path.worker_id, path.job_id, artefacts)
+        answer_question(session, path.worker_id, path.job_id, artefacts, datetime.now(UTC))
     return Response(status=204)
 
 
@@ -138,7 +138,7 @@ def new_failure(path: MachineJobPath, body: FailureBody) -> Response:
     """The machine could not render what it was asked for."""
     _own(path.worker_id)
     with transaction() as session:
-        report_failure(session, path.worker_id, path.job_id, body.reason, body.log)
+        report_failure(session, path.worker_id, path.job_id, body.reason, body.log, datetime.now(UTC))
     return Response(status=204)
 
 
