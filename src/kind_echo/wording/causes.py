@@ -18,6 +18,13 @@ _TITLES: dict[CauseName, str] = {
     "clipping": "clipped",
     "non_linear": "a non-linear curve",
     "level_control": "a gain that follows the level",
+    "gain_motion": "a gain that moves",
+    "time_jump": "out of step",
+    "wander": "a delay that wanders",
+    "channel_mix": "channels mixed",
+    "echo": "an echo",
+    "added_tone": "a tone that was not there",
+    "aliasing": "aliasing",
     "noise": "noise",
     "lossy": "lossy encoding",
     "unrelated": "unrelated to the reference",
@@ -28,6 +35,13 @@ _DIFFERS_BY: dict[CauseName, str] = {
     "clipping": "clipping",
     "dc": "an offset",
     "level_control": "a gain that follows the level",
+    "gain_motion": "a gain that moves with time",
+    "time_jump": "jumps in time",
+    "wander": "a delay that wanders",
+    "channel_mix": "mixed channels",
+    "echo": "an echo",
+    "added_tone": "an added tone",
+    "aliasing": "aliases",
     "noise": "noise",
     "drift": "a clock that runs apart",
     "channel_gain": "the level of a channel",
@@ -45,7 +59,16 @@ def describe(causes: Iterable[Cause]) -> str:
 def cause_text(cause: Cause) -> str:
     """A cause in words: what, by how much, and in which channel where it is in one alone."""
     where = "" if cause.channel == "all" or cause.cause == "channel_missing" else f" in channel {cause.channel}"
-    return f"{_what(cause)}{where}"
+    return f"{_what(cause)}{where}{_place(cause)}"
+
+
+def _place(cause: Cause) -> str:
+    """Where in the file a cause holds, where it is not said already."""
+    if cause.start is None or cause.cause in ("time_jump", "gain_motion"):
+        return ""
+    if cause.length is None:
+        return f" from {cause.start:.3f} s on"
+    return f" from {cause.start:.3f} to {cause.start + cause.length:.3f} s"
 
 
 def differs_by(cause: CauseName) -> str:
@@ -80,8 +103,28 @@ def _what(cause: Cause) -> str:
         return f"an offset of {number(amount, '+.5f')}"
     if cause.cause in ("gap", "click"):
         return counted(round(amount), cause.cause)
+    if cause.cause == "time_jump":
+        return _jump(cause)
+    if cause.cause in ("gain_motion", "channel_mix") and cause.why:
+        return cause.why if cause.cause == "channel_mix" else f"a level that {cause.why}"
+    if cause.cause == "wander":
+        return f"a delay that wanders by ±{amount:.2f} samples ({cause.why})"
+    if cause.cause == "echo":
+        return f"an echo at {number(amount, '.1f')} dB, {cause.why}"
+    if cause.cause == "added_tone":
+        return f"an added tone of {cause.why} at {number(amount, '.1f')} dBFS"
+    if cause.cause == "aliasing":
+        return f"aliasing at {number(amount, '.1f')} dB{f' ({cause.why})' if cause.why else ''}"
     if cause.cause == "quantisation":
         return f"{title}, of {amount:.0f} bits"
     if cause.cause == "noise":
         return f"{title} at {number(amount, '.1f')} dBFS"
     return title or cause.cause
+
+
+def _jump(cause: Cause) -> str:
+    """From where on a render is out of step, or for how long."""
+    start, shift = cause.start or 0.0, late_or_early(cause.amount or 0.0)
+    if cause.length is None:
+        return f"from {start:.3f} s on {shift}: {cause.why}"
+    return f"at {start:.3f} s for {1000 * cause.length:.1f} ms {cause.why}"

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.lib.stride_tricks import sliding_window_view
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.source import Derived, Samples, read_padded
+from kind_echo.core.audio.source import Derived, Samples, Source, read_padded
 
 Floats = NDArray[np.float64]
 
@@ -39,28 +39,36 @@ class WarpedSource(Derived):
         return self.length
 
     def read(self, start: int, stop: int) -> Samples:
-        """Frames start to stop of the reference's time axis, shape (stop − start, channels).
-
-        Source: C. E. Shannon, Communication in the presence of noise, Proc. IRE 37 (1949); a sinc of 64 taps under a
-        Kaiser window.
-        """
-        parts = [self._read(a, min(a + _AT_ONCE, stop)) for a in range(start, stop, _AT_ONCE)]
-        return np.concatenate(parts) if parts else np.zeros((0, self.channels))
-
-    def _read(self, start: int, stop: int) -> Samples:
+        """Frames start to stop of the reference's time axis, shape (stop − start, channels)."""
         frames = np.arange(start, stop)
-        places = frames + self.delay + self.drift * 1e-6 * (frames - self.length / 2)
-        whole = np.floor(places).astype(int)
-        first = int(whole[0]) - _HALF
-        wide = read_padded(self.source, first, int(whole[-1]) + _HALF + 2)
-        near = sliding_window_view(wide.T, 2 * _HALF, axis=1)  # shape (channels, places, taps)
-        out = np.empty((len(frames), self.channels))
-        for part in (slice(a, a + _CHUNK) for a in range(0, len(frames), _CHUNK)):
-            taps = _taps_at(places[part] - whole[part])
-            begin = whole[part] - first - _HALF + 1
-            for c, samples in enumerate(near):
-                np.einsum("ft,ft->f", taps, samples[begin], out=out[part, c])
-        return out
+        return read_between(self.source, frames + self.delay + self.drift * 1e-6 * (frames - self.length / 2))
+
+
+def read_between(source: Source, places: Floats) -> Samples:
+    """A source at places between its samples, which must go upwards; zeros beyond its ends.
+
+    Returns:
+        Samples of shape (places, channels).
+    Source:
+        C. E. Shannon, Communication in the presence of noise, Proc. IRE 37 (1949); a sinc of 64 taps under a Kaiser
+        window.
+    """
+    parts = [_read_some(source, places[a : a + _AT_ONCE]) for a in range(0, len(places), _AT_ONCE)]
+    return np.concatenate(parts) if parts else np.zeros((0, source.channels))
+
+
+def _read_some(source: Source, places: Floats) -> Samples:
+    whole = np.floor(places).astype(int)
+    first = int(whole[0]) - _HALF
+    wide = read_padded(source, first, int(whole[-1]) + _HALF + 2)
+    near = sliding_window_view(wide.T, 2 * _HALF, axis=1)  # shape (channels, places, taps)
+    out = np.empty((len(places), source.channels))
+    for part in (slice(a, a + _CHUNK) for a in range(0, len(places), _CHUNK)):
+        taps = _taps_at(places[part] - whole[part])
+        begin = whole[part] - first - _HALF + 1
+        for c, samples in enumerate(near):
+            np.einsum("ft,ft->f", taps, samples[begin], out=out[part, c])
+    return out
 
 
 def _taps_at(fractions: Floats) -> Floats:

@@ -6,7 +6,8 @@ from typing import Literal
 CauseName = Literal[
     "none", "quantisation", "delay", "drift", "polarity", "gain", "channel_gain", "filter", "dc", "gap", "click",
     "length", "channel_swap", "channel_missing", "silent", "non_finite", "clipping", "non_linear", "level_control",
-    "noise", "lossy", "unrelated", "unexplained",
+    "aliasing", "gain_motion", "time_jump", "wander", "channel_mix", "echo", "added_tone", "noise", "lossy",
+    "unrelated", "unexplained",
 ]  # fmt: skip
 
 
@@ -19,6 +20,7 @@ class Cause:
         amount: by how much, in `unit`; None where there is no number for it.
         takes_off: dB of residual that are gone once it and those before it are undone; None where it cannot be undone.
         why: what stands beside the amount.
+        start, length: seconds on the reference's time axis, of what has a place; None of what holds all along.
     """
 
     cause: CauseName
@@ -27,3 +29,5 @@ class Cause:
     unit: str = ""
     takes_off: float | None = None
     why: str | None = None
+    start: float | None = None
+    length: float | None = None

@@ -41,6 +41,7 @@ class Explained:
     Attributes:
         filtered: share of what delay, polarity and gain leave, by channel, that the best filter leaves; None for none.
         clicks: those that no filter explains; None where that was not looked at.
+        is_deep: whether next to nothing of the whole difference is left unexplained.
         curves: responses of the filters, curves of output over input, gains over time.
     """
 
@@ -49,3 +50,4 @@ class Explained:
     why_no_filter: str | None = None
     curves: dict[str, Curve] = field(default_factory=dict)
     clicks: list[list[int]] | None = None
+    is_deep: bool = False

@@ -20,7 +20,7 @@ from kind_echo.core.causes.filtering import fit_filter
 from kind_echo.core.causes.fitting import Fitted, fit, fit_without_delay
 from kind_echo.core.causes.lineup import Pair, line_up
 from kind_echo.core.causes.plain import length_cause, plain_causes
-from kind_echo.core.causes.shares import by_share
+from kind_echo.core.causes.shares import by_share, fall
 from kind_echo.core.causes.thresholds import NAMING
 
 Floats = NDArray[np.float64]
@@ -29,7 +29,10 @@ Floats = NDArray[np.float64]
 def explain(reference: Source, lay: Aligner, known: ComparedFacts, pool: Executor) -> Explained:
     """The causes of a difference, those that explain most first."""
     pair = Pair(reference, lay, known)
-    plain = plain_causes(known) or _without_models(pair)
+    plain = plain_causes(known)
+    if plain is not None:
+        return Explained(plain, is_deep=True)
+    plain = _without_models(pair)
     if plain is not None:
         return Explained(plain)
     at = line_up(pair)
@@ -53,7 +56,15 @@ def explain(reference: Source, lay: Aligner, known: ComparedFacts, pool: Executo
     if not causes:
         causes = [Cause("unexplained", why="nothing that is known explains it")]
     filtered, why = _filtered(pair, found)
-    return Explained(causes, filtered, why, curves, clicks)
+    return Explained(causes, filtered, why, curves, clicks, _is_deep(pair, found, base))
+
+
+def _is_deep(pair: Pair, found: Fitted, base: list[float]) -> bool:
+    """Whether next to nothing is left, with gaps and clicks counted."""
+    if pair.known.gaps or any(pair.known.clicks):
+        return False
+    left, heard = found.left, pair.heard
+    return left <= len(heard) * NAMING.floor or fall(sum(base[c] for c in heard), left) >= NAMING.deep_db
 
 
 def _without_models(pair: Pair) -> list[Cause] | None:

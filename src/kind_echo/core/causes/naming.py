@@ -191,9 +191,12 @@ def with_leftover(causes: list[Cause], pair: Pair, found: Fitted, base: list[flo
     """
     heard, models = pair.heard, found.models
     left, raw = found.left, sum(base[c] for c in heard)
-    if left <= len(heard) * NAMING.floor:
-        return causes
     bits = _words(pair)
+    if left <= len(heard) * NAMING.floor:
+        if causes:
+            return causes
+        if bits is None:
+            return [Cause("unexplained", why="what differs lies under −140 dBFS")]
     if bits is not None and left / len(heard) <= _rounding(bits, models):
         return [*causes, Cause("quantisation", amount=float(bits), unit="bit", why=f"words of {bits} bits")]
     lead = max(heard, key=lambda c: models[c].left)

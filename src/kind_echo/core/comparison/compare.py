@@ -4,6 +4,7 @@ import math
 import threading
 from concurrent.futures import Executor, Future, ThreadPoolExecutor
 from dataclasses import dataclass, field, replace
+from functools import partial
 
 import numpy as np
 from numpy.typing import NDArray
@@ -17,6 +18,7 @@ from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.causes.explanation import explain
 from kind_echo.core.comparison.account import STEPS, complete, power_left
 from kind_echo.core.comparison.bands import third_octaves
+from kind_echo.core.comparison.further import DEEPEST, explain_further
 from kind_echo.core.comparison.gains import fine_sums, gain_readings, gain_under_drift
 from kind_echo.core.comparison.residual import MEASURES as RESIDUAL
 from kind_echo.core.comparison.residual import (
@@ -88,6 +90,7 @@ class Comparison:
     """Readings of a pair, the alignment under which its residual was taken, and what both files are by themselves.
 
     Attributes:
+        is_deep: whether next to nothing of the difference is left unexplained.
         gaps, clicks: that were found in the render on the reference's time axis; clicks as frames by channel.
     """
 
@@ -98,6 +101,7 @@ class Comparison:
     sides: tuple[FileScan, FileScan] | None = None
     gaps: list[Gap] = field(default_factory=list)
     clicks: list[list[int]] = field(default_factory=list)
+    is_deep: bool = False
 
 
 def check_pair(reference: Source, render: Source) -> None:
@@ -122,6 +126,13 @@ def compare(
         RateMismatch, ChannelMismatch: the two cannot be compared sample by sample.
     """
     check_pair(reference, render)
+    return _compare_at(reference, render, options, measuring, depth=0)
+
+
+def _compare_at(
+    reference: Source, render: Source, options: CompareOptions, measuring: MeasureOptions, *, depth: int
+) -> Comparison:
+    """All measures of a pair in which so many changes are undone already."""
     turns = threading.Lock()
 
     def taken(side: Source) -> Source:
@@ -133,7 +144,7 @@ def compare(
         reference, render = pool.map(taken, (reference, render))
         scans = [pool.submit(scan_file, side, measuring) for side in (reference, render)]
         delays = pool.submit(_find_delays, reference, render, options, pool)
-        return _compared(reference, render, options, (scans[0].result(), scans[1].result()), delays, pool)
+        return _compared(reference, render, options, (scans[0].result(), scans[1].result()), delays, pool, depth)
 
 
 _Delays = tuple[Delay, list[Delay]]
@@ -152,6 +163,7 @@ def _compared(
     scans: tuple[FileScan, FileScan],
     delays: Future[_Delays],
     pool: Executor,
+    depth: int,
 ) -> Comparison:
     channels = reference.channels
     length = float(render.frames - reference.frames)
@@ -215,6 +227,9 @@ def _compared(
     known = ComparedFacts(readings, middle, common.reason, moved, gaps, clicks)
     as_it_is = pool.submit(power_left, reference, lay.at(Alignment())) if shift and whole.frames else None
     explained = explain(reference, lay, known, pool)
+    if depth < DEEPEST:
+        again = partial(_compare_at, options=CompareOptions(), measuring=_AS_USUAL, depth=depth + 1)
+        explained = explain_further(reference, lay, known, explained, again, pool)
     clicks = clicks if explained.clicks is None else explained.clicks
     readings += [drift.result().reading, *click_readings(clicks, reference.rate)]
     if whole.frames:
@@ -225,7 +240,7 @@ def _compared(
         "s", "ms", [g.start / reference.rate for g in gaps], [1000 * g.length / reference.rate for g in gaps]
     )
     causes = explained.causes
-    return Comparison(readings, alignment, causes, curves, scans, gaps, clicks)
+    return Comparison(readings, alignment, causes, curves, scans, gaps, clicks, explained.is_deep)
 
 
 def _is_changed_all_along(reference: Source, aligned: AlignedSource, scale: float) -> bool:
@@ -306,7 +321,7 @@ def readings_of_identical(source: Source) -> Comparison:
         readings += [null(key, name) for name in names]
     readings += [perfect_null(name) for name in names]
     readings.append(null("residual_loudness", "all"))
-    return Comparison(readings, Alignment(), [Cause("none")])
+    return Comparison(readings, Alignment(), [Cause("none")], is_deep=True)
 
 
 def _account(

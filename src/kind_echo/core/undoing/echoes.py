@@ -1,0 +1,143 @@
+"""A late copy of the sound: how late, and how much softer; one, or one after the other."""
+
+import math
+from dataclasses import dataclass
+
+import numpy as np
+from numpy import fft
+from numpy.typing import NDArray
+
+from kind_echo.core.audio.align import AlignedSource
+from kind_echo.core.audio.source import Derived, Samples, Source, read_padded
+from kind_echo.core.audio.transforms import fast_length
+from kind_echo.core.causes.cause import Cause
+from kind_echo.core.causes.shares import fall
+from kind_echo.core.registry.numbers import number
+from kind_echo.core.undoing.stretch import Stretch, take_stretch
+from kind_echo.core.undoing.undone import Undone
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class SeekingEchoes:
+    """When a copy is told: choices of this product, which `benchmarks.causes` holds.
+
+    Attributes:
+        least_seconds: under which a copy is a filter.
+        most_seconds: that it is late.
+        ridge: of the mean power of the reference, under which its spectrum tells nothing.
+        beside_samples: around a copy, that are its own: it may lie between samples.
+        most_copies: one after the other.
+        worth_db: that the copies take off the difference.
+        next_worth_db: that one more must.
+    """
+
+    least_seconds: float = 0.002
+    most_seconds: float = 2.5
+    ridge: float = 1e-4
+    beside_samples: int = 3
+    most_copies: int = 6
+    worth_db: float = 10.0
+    next_worth_db: float = 3.0
+
+
+ECHOES = SeekingEchoes()
+
+
+@dataclass(frozen=True)
+class EchoingSource(Derived):
+    """A reference with late copies of itself: (samples late, factor) of each."""
+
+    taps: tuple[tuple[int, float], ...]
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames start to stop."""
+        out = self.source.read(start, stop).copy()
+        for late, factor in self.taps:
+            out += factor * read_padded(self.source, start - late, stop - late)
+        return out
+
+
+def find_echo(reference: Source, aligned: AlignedSource) -> Undone | None:
+    """Late copies of the reference in the render; None where there are none."""
+    part = take_stretch(reference, aligned)
+    if part is None:
+        return None
+    before = left = float(np.square(part.error).sum())
+    fitted: _Fitted | None = None
+    for _ in range(ECHOES.most_copies):
+        late = _lag(part, part.error if fitted is None else fitted.error)
+        if late is None:
+            break
+        found = _fit(part, [*([] if fitted is None else fitted.places), late])
+        power = float(np.square(found.error).sum())
+        if fall(left, power) < ECHOES.next_worth_db:
+            break
+        fitted, left = found, power
+    off = fall(before, left)
+    if fitted is None or off < ECHOES.worth_db:
+        return None
+    first = fitted.places[0]
+    level = 20 * math.log10(max(abs(fitted.strength(first)), 1e-6))
+    why = f"{number(1000 * first / reference.rate, '.1f')} ms late"
+    if len(fitted.places) > 1:
+        why += f", and {len(fitted.places) - 1} more"
+    echo = Cause("echo", amount=level, unit="dB", takes_off=off, why=why)
+    return Undone([echo], EchoingSource(reference, tuple(fitted.taps.items())), aligned.render, off)
+
+
+@dataclass(frozen=True)
+class _Fitted:
+    """Copies and what they leave.
+
+    Attributes:
+        places: samples by which each is late, in the order in which they were found.
+        taps: factor of the reference at each delay, over that of the sound itself.
+    """
+
+    places: list[int]
+    taps: dict[int, float]
+    error: Floats
+
+    def strength(self, late: int) -> float:
+        """Of a copy, with what lies beside it."""
+        return sum(factor for at, factor in self.taps.items() if abs(at - late) <= ECHOES.beside_samples)
+
+
+def _lag(part: Stretch, error: Floats) -> int | None:
+    """How late what is left is against the reference, its colour taken off; None where nothing stands out."""
+    size = fast_length(2 * part.x.shape[1])
+    spectra = fft.rfft(part.factors[:, None] * part.x, size), fft.rfft(error, size)
+    power = np.square(np.abs(spectra[0])).sum(axis=0)
+    cross = (np.conj(spectra[0]) * spectra[1]).sum(axis=0)
+    taps = np.abs(fft.irfft(cross / (power + ECHOES.ridge * power.mean()), size))
+    lo = round(ECHOES.least_seconds * part.rate)
+    hi = min(part.x.shape[1] // 2, round(ECHOES.most_seconds * part.rate))
+    if hi <= lo:
+        return None
+    return lo + int(taps[lo:hi].argmax())
+
+
+def _fit(part: Stretch, places: list[int]) -> _Fitted:
+    """The sound itself and its copies, with what lies beside them, by least squares in each channel."""
+    reach = range(-ECHOES.beside_samples, ECHOES.beside_samples + 1)
+    lags = sorted({late + beside for late in places for beside in reach})
+    taps, weights, error = np.zeros(len(lags)), 0.0, np.empty_like(part.y)
+    for c, (x, y) in enumerate(zip(part.x, part.y, strict=True)):
+        basis = np.stack([x, *(_late(x[np.newaxis], lag)[0] for lag in lags)])
+        gram = basis @ basis.T
+        gram += 1e-12 * np.trace(gram) / len(gram) * np.eye(len(gram))
+        factors = np.linalg.solve(gram, basis @ y) if gram[0, 0] > 0.0 else np.zeros(len(gram))
+        error[c] = y - factors @ basis
+        if factors[0] != 0.0:
+            taps += gram[0, 0] * factors[1:] / factors[0]
+            weights += gram[0, 0]
+    return _Fitted(places, dict(zip(lags, (taps / max(weights, 1e-300)).tolist(), strict=True)), error)
+
+
+def _late(x: Floats, samples: int) -> Floats:
+    """Later by so many samples, within the stretch."""
+    out = np.zeros_like(x)
+    out[:, samples:] = x[:, : x.shape[1] - samples]
+    return out

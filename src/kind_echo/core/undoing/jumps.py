@@ -1,0 +1,348 @@
+"""Frames that were lost, repeated or exchanged: from where on, and by how many samples, a render is out of step.
+
+Each frame of the render comes from some frame of the reference. Where it does not come from the one at the delay of the
+whole, the place it comes from is looked for, and the path through all such delays that leaves least is taken.
+"""
+
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass, replace
+from itertools import pairwise
+
+import numpy as np
+from numpy import fft
+from numpy.typing import NDArray
+
+from kind_echo.core.audio.source import PASS, Derived, Samples, Source, as_rows, read_padded
+from kind_echo.core.audio.transforms import fast_length
+from kind_echo.core.causes.cause import Cause
+from kind_echo.core.causes.shares import fall
+from kind_echo.core.undoing.undone import Undone
+
+Floats = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class SeekingJumps:
+    """When frames are taken to come from elsewhere: choices of this product, which `benchmarks.causes` holds.
+
+    Attributes:
+        frame_samples: that are judged together; edges are told to the sample afterwards.
+        most_frames: beyond which frames are longer, so that an hour needs no more memory than a minute.
+        sounds: of the mean power, under which a frame tells nothing.
+        worse: times the error of the better fifth of frames, from which one is out of step.
+        least_error: of its power, under which a frame is in step.
+        bridged_frames: in step for chance, between two that are not.
+        segment_samples: of the render, that are sought in the reference.
+        reach_samples: to either side.
+        most_segments, most_delays: that are sought, and that are tried.
+        least_correlation: of a segment with where it comes from.
+        switch_cost: of the mean power of a frame, that a jump must save.
+        least_frames: for which a delay must hold.
+        worth_db: that the path must take off all of the difference.
+        spell_seconds: within which delays that come back to the first are told as one event.
+        most_told: jumps that are told one by one.
+    """
+
+    frame_samples: int = 256
+    most_frames: int = 1 << 17
+    sounds: float = 1e-5
+    worse: float = 10.0
+    least_error: float = 1e-4
+    bridged_frames: int = 3
+    segment_samples: int = 8192
+    reach_samples: int = 1 << 15
+    most_segments: int = 16
+    most_delays: int = 10
+    least_correlation: float = 0.8
+    switch_cost: float = 0.02
+    least_frames: int = 2
+    worth_db: float = 3.0
+    spell_seconds: float = 1.0
+    most_told: int = 8
+
+
+SEEKING = SeekingJumps()
+
+
+@dataclass(frozen=True)
+class _Piece:
+    """Samples of the render from the first to before the last, that are so many samples late."""
+
+    first: int
+    last: int
+    delay: int
+
+    @property
+    def length(self) -> int:
+        """In samples."""
+        return self.last - self.first
+
+
+@dataclass(frozen=True)
+class _Sums:
+    """Products over frames of the render: of the reference at each delay with itself and with the render; its own.
+
+    Shapes (delays, channels, frames) and (channels, frames).
+    """
+
+    size: int
+    own: Floats
+    cross: Floats
+    other: Floats
+
+    @property
+    def power(self) -> Floats:
+        """Of the render, all channels together."""
+        return np.asarray(self.other.sum(axis=0))
+
+    def factors(self) -> Floats:
+        """Of each channel, the factor of the render over the reference in the fifth of the frames that follows best."""
+        found = np.ones(len(self.other))
+        for c, yy in enumerate(self.other):
+            xx, xy = self.own[:, c], self.cross[:, c]
+            fits = np.divide(xy**2, xx * yy, out=np.zeros_like(xy), where=xx * yy > 0.0)
+            best, at = fits.argmax(axis=0), np.arange(len(yy))
+            loud = yy > SEEKING.sounds * yy.mean()
+            if not loud.any() or not yy.any():
+                continue
+            good = loud & (fits[best, at] >= np.quantile(fits[best, at][loud], 0.8))
+            power = float(xx[best, at][good].sum())
+            found[c] = float(xy[best, at][good].sum()) / power if power > 0.0 else 1.0
+        return found
+
+    def errors(self, factors: Floats) -> Floats:
+        """What is left at each delay, all channels together; shape (delays, frames)."""
+        g = factors[:, None]
+        left = self.other - 2 * g * self.cross + g**2 * self.own
+        return np.asarray(np.maximum(left, 0.0).sum(axis=1))
+
+
+@dataclass(frozen=True)
+class SteppedSource(Derived):
+    """A reference whose frames come as those of the render did: lost, repeated or exchanged.
+
+    Attributes:
+        pieces: of the reference's time axis: end of each, and by how many samples it is late.
+    """
+
+    pieces: tuple[tuple[int, int], ...]
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames start to stop."""
+        found, at = [], start
+        for end, late in self.pieces:
+            until = min(stop, end)
+            if until > at:
+                found.append(read_padded(self.source, at - late, until - late))
+                at = until
+        return np.concatenate(found) if found else np.zeros((0, self.channels))
+
+
+def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone | None:
+    """Jumps in time; None where there are none, or nothing tells.
+
+    Args:
+        delay: of the whole, in samples; None where it has none.
+    """
+    if render.frames < 8 * SEEKING.frame_samples:
+        return None
+    known = [] if delay is None else [delay]
+    segments = _all_over(render) if delay is None else _out_of_step(reference, render, delay)
+    for at, length in segments:
+        found = delay_of_segment(reference, render, at, length, delay or 0)
+        if found is not None and found[1] >= SEEKING.least_correlation and found[0] not in known:
+            known.append(found[0])
+    known = known[: SEEKING.most_delays]
+    if len(known) < 2:
+        return None
+    sums = _sums(reference, render, known)
+    factors = sums.factors()
+    errors = sums.errors(factors)
+    path = _cheapest(errors, SEEKING.switch_cost * float(sums.power.mean()))
+    pieces = _refined(reference, render, _pieces(path, known, sums.size, render.frames), factors, sums.size)
+    off = fall(float(errors.sum(axis=1).min()), float(errors[path, np.arange(len(path))].sum()))
+    if len(pieces) < 2 or off < SEEKING.worth_db:
+        return None
+    base = pieces[0].delay
+    ends = tuple((piece.last - base if piece is not pieces[-1] else 1 << 62, piece.delay - base) for piece in pieces)
+    return Undone(_told(pieces, render.rate, off), SteppedSource(reference, ends), render, off)
+
+
+def delay_of_segment(
+    reference: Source, render: Source, at: int, length: int, centre: int, reach: int | None = None
+) -> tuple[int, float] | None:
+    """Where a segment of the render comes from: its delay in whole samples, and the correlation there; None if silent.
+
+    Args:
+        at, length: samples of the render.
+        centre, reach: delays that are looked at.
+    """
+    reach = SEEKING.reach_samples if reach is None else reach
+    y = np.diff(read_padded(render, at, at + length), axis=0)  # what is low and loud would hide the rest
+    channel = int(np.square(y).sum(axis=0).argmax())
+    y = y[:, channel]
+    lo = at - centre - reach
+    x = np.diff(read_padded(reference, lo, at + length - centre + reach)[:, channel])
+    own = float(y @ y)
+    if own <= 0.0:
+        return None
+    size = fast_length(len(x))
+    lags = fft.irfft(np.conj(fft.rfft(y, size)) * fft.rfft(x, size), size)[: 2 * reach + 1]
+    energy = np.concatenate([[0.0], np.cumsum(x**2)])
+    met = energy[len(y) : len(y) + 2 * reach + 1] - energy[: 2 * reach + 1]
+    heard = met > 1e-4 * own
+    told = np.divide(np.abs(lags), np.sqrt(own * np.maximum(met, 0.0)), out=np.zeros_like(lags), where=heard)
+    best = int(told.argmax())
+    return at - (lo + best), float(told[best])
+
+
+def _all_over(render: Source) -> list[tuple[int, int]]:
+    length = min(SEEKING.segment_samples, render.frames // 4)
+    starts = np.linspace(0, render.frames - length, SEEKING.most_segments).astype(int)
+    return [(int(start), length) for start in starts]
+
+
+def _out_of_step(reference: Source, render: Source, delay: int) -> list[tuple[int, int]]:
+    """Stretches of the render that do not follow at the delay while others do; the longest first."""
+    sums = _sums(reference, render, [delay])
+    errors, power = sums.errors(sums.factors())[0], sums.power
+    sounds = power > SEEKING.sounds * power.mean()
+    if not sounds.any():
+        return []
+    share = errors / np.maximum(power, 1e-300)
+    usual = float(np.quantile(share[sounds], 0.2))
+    bad = _bridged(sounds & (share > max(SEEKING.worse * usual, SEEKING.least_error)))
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], bad, [False]]).astype(int))).reshape(-1, 2) * sums.size
+    found: list[tuple[int, int]] = []
+    for first, last in sorted(edges.tolist(), key=lambda run: run[0] - run[1])[: SEEKING.most_segments]:
+        length = min(last - first, SEEKING.segment_samples)
+        if length >= SEEKING.least_frames * sums.size:
+            # Of a long one, its beginning, its middle and its end may lie apart.
+            starts = {first, (first + last - length) // 2, last - length}
+            if last - first < 2 * length:
+                # A short one may be two blocks that changed places.
+                half = (last - first) // 2
+                found += [(first, half), (last - half, half)]
+            found += [(start, length) for start in sorted(starts)]
+    return found
+
+
+def _bridged(bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """With short stretches between two that are bad."""
+    width = SEEKING.bridged_frames
+    places = np.flatnonzero(bad)
+    filled = bad.copy()
+    for a, b in pairwise(places):
+        if 1 < b - a <= width + 1:
+            filled[a:b] = True
+    return filled
+
+
+def _sums(reference: Source, render: Source, delays: Sequence[int]) -> _Sums:
+    size = SEEKING.frame_samples
+    while render.frames // size > SEEKING.most_frames:
+        size *= 2
+    parts = []
+    for x, y in _rows(reference, render, delays, size):
+        a, b = x.reshape(*x.shape[:2], -1, size), y.reshape(len(y), -1, size)
+        parts.append((np.einsum("kcfs,kcfs->kcf", a, a), np.einsum("kcfs,cfs->kcf", a, b),
+                      np.einsum("cfs,cfs->cf", b, b)))  # fmt: skip
+    own, cross, other = (np.concatenate([part[i] for part in parts], axis=-1) for i in range(3))
+    return _Sums(size, own, cross, other)
+
+
+def _rows(reference: Source, render: Source, delays: Sequence[int], size: int) -> Iterator[tuple[Floats, Floats]]:
+    """Blocks of whole frames: the reference at each delay, and the render."""
+    end = render.frames // size * size
+    for start in range(0, end, PASS):
+        stop = min(start + PASS, end)
+        x = np.stack([as_rows(read_padded(reference, start - delay, stop - delay)) for delay in delays])
+        yield x, as_rows(render.read(start, stop))
+
+
+def _cheapest(errors: Floats, switch: float) -> NDArray[np.int64]:
+    """The delay of each frame on the path that leaves least, where each change of delay costs so much.
+
+    Source: A. J. Viterbi, Error bounds for convolutional codes, IEEE Trans. Information Theory 13 (1967).
+    """
+    count, frames = errors.shape
+    total, came = errors[:, 0].copy(), np.zeros((frames, count), np.int16)
+    for frame in range(1, frames):
+        least = int(total.argmin())
+        stays = total <= total[least] + switch
+        came[frame] = np.where(stays, np.arange(count), least)
+        total = np.where(stays, total, total[least] + switch) + errors[:, frame]
+    path = np.empty(frames, np.int64)
+    path[-1] = int(total.argmin())
+    for frame in range(frames - 1, 0, -1):
+        path[frame - 1] = came[frame, path[frame]]
+    return path
+
+
+def _pieces(path: NDArray[np.int64], delays: Sequence[int], size: int, frames: int) -> list[_Piece]:
+    edges = [0, *(np.flatnonzero(np.diff(path)) + 1).tolist(), len(path)]
+    pieces = [_Piece(a * size, b * size, delays[int(path[a])]) for a, b in pairwise(edges)]
+    last = pieces[-1]
+    return [*pieces[:-1], _Piece(last.first, frames, last.delay)]
+
+
+def _refined(reference: Source, render: Source, pieces: list[_Piece], factors: Floats, size: int) -> list[_Piece]:
+    """The pieces with their edges to the sample: where the one delay begins to leave more than the other."""
+    edges = [0]
+    for one, other in pairwise(pieces):
+        lo = max(edges[-1], one.last - 2 * size)
+        hi = min(render.frames, one.last + 2 * size)
+        y = render.read(lo, hi)
+        left = [
+            np.square(y - factors * read_padded(reference, lo - late, hi - late)).sum(axis=1)
+            for late in (one.delay, other.delay)
+        ]
+        gone = np.concatenate([[0.0], np.cumsum(left[0] - left[1])])
+        edges.append(lo + int(gone.argmin()))
+    edges.append(render.frames)
+    found: list[_Piece] = []
+    for piece, first, last in zip(pieces, edges[:-1], edges[1:], strict=True):
+        if last - first < 8 and found:
+            continue
+        if found and found[-1].delay == piece.delay:
+            found[-1] = _Piece(found[-1].first, last, piece.delay)
+        else:
+            found.append(_Piece(first, last, piece.delay))
+    return found
+
+
+def _told(pieces: list[_Piece], rate: int, off: float) -> list[Cause]:
+    """Each jump, or each spell after which the render is in step again, as a cause."""
+    base, causes, at = pieces[0].delay, [], 1
+    while at < len(pieces):
+        was, here = pieces[at - 1], pieces[at]
+        start = (here.first - base) / rate
+        back = next((k for k in range(at + 1, len(pieces)) if pieces[k].delay == was.delay), None)
+        if back is not None and pieces[back].first - here.first <= SEEKING.spell_seconds * rate:
+            spell = pieces[at:back]
+            length = (pieces[back].first - here.first) / rate
+            why, jump = _spell(spell, was), float(here.delay - was.delay)
+            causes.append(Cause("time_jump", amount=jump, unit="samples", why=why, start=start, length=length))
+            at = back + 1
+            continue
+        jump = here.delay - was.delay
+        what = f"{jump} samples repeated" if jump > 0 else f"{-jump} samples lost"
+        causes.append(Cause("time_jump", amount=float(jump), unit="samples", why=what, start=start))
+        at += 1
+    told = causes[: SEEKING.most_told]
+    if len(causes) > len(told):
+        last = told[-1]
+        told[-1] = replace(last, why=f"{last.why}, and {len(causes) - len(told)} more jumps")
+    return [replace(cause, takes_off=off) if cause is told[0] else cause for cause in told]
+
+
+def _spell(spell: list[_Piece], was: _Piece) -> str:
+    """What happened in pieces after which the delay is what it was."""
+    late = [piece.delay - was.delay for piece in spell]
+    if len(spell) == 2 and late[0] == spell[1].length and -late[1] == spell[0].length:
+        return f"blocks of {spell[0].length} and {spell[1].length} samples in each other's place"
+    if len(spell) == 2 and -late[0] == spell[1].length and late[1] == spell[0].length:
+        return f"blocks of {spell[0].length} and {spell[1].length} samples in each other's place"
+    if len(spell) == 1 and late[0] == spell[0].length:
+        return f"{late[0]} samples twice, in place of those that follow"
+    return f"{sum(piece.length for piece in spell)} samples from elsewhere"
