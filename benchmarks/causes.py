@@ -73,9 +73,9 @@ def _least(planted: Planted) -> float:
 def judge(planted: Planted, said: frozenset[str]) -> str:
     """right, wrong (a cause that was not planted), part (some of them, and nothing wrong), or cannot tell."""
     told = said - {"unexplained"}
-    if told - planted.causes - planted.rest:
+    if told - planted.causes - planted.rest - planted.instead:
         return "wrong"
-    if planted.causes <= told and (planted.causes or "unexplained" in said):
+    if told & planted.instead or (planted.causes <= told and (planted.causes or "unexplained" in said)):
         return "right"
     return "part" if told else "cannot tell"
 
@@ -95,8 +95,7 @@ def main() -> None:
         if asked.signals:
             chosen = [i for i, case in enumerate(ON_SIGNALS) if asked.only in case.planted.name]
             changes = list({ON_SIGNALS[i].planted.name: ON_SIGNALS[i].planted for i in chosen}.values())
-            jobs = [(i, rate) for rate in asked.rates for i in chosen]
-            found = pool.map(look_at_signal, *zip(*jobs, strict=True), chunksize=2)
+            found = pool.map(look_at_signal, *zip(*((i, rate) for rate in asked.rates for i in chosen), strict=True))
         else:
             changes = [p for p in (UNUSUAL if asked.unusual else _USUAL) if asked.only in p.name]
             pieces = PIECES[asked.skip :: max(1, len(PIECES) // asked.pieces)]

@@ -27,7 +27,8 @@ Made = Callable[[int], Samples]
 def _tone(*hertz: float, level: float = 0.5, seconds: float = 3.0) -> Made:
     def make(rate: int) -> Samples:
         t = np.arange(round(seconds * rate)) / rate
-        return (level / len(hertz) * sum(np.sin(2 * np.pi * f * t + 0.3 * k) for k, f in enumerate(hertz)))[:, None]
+        waves = np.sum([np.sin(2 * np.pi * f * t + 0.3 * k) for k, f in enumerate(hertz)], axis=0)
+        return np.asarray(level / len(hertz) * waves[:, None])
 
     return make
 
@@ -61,7 +62,7 @@ def _square(rate: int) -> Samples:
     """Band-limited: the odd harmonics of 440 Hz under half the rate."""
     t = np.arange(3 * rate) / rate
     orders = range(1, int(0.49 * rate / 440.0) + 1, 2)
-    return 0.4 * sum(np.sin(2 * np.pi * 440.0 * k * t) / k for k in orders)[:, None]  # type: ignore[no-any-return]
+    return np.asarray(0.4 * np.sum([np.sin(2 * np.pi * 440.0 * k * t) / k for k in orders], axis=0)[:, None])
 
 
 def _noise(rate: int) -> Samples:
@@ -86,6 +87,7 @@ SIGNALS: dict[str, Made] = {
 STEADY = ("tone", "gated tone", "staircase", "burst")
 MUSICAL = ("tone", "gated tone", "chord", "two tones", "sweep", "staircase", "burst", "noise")
 SHARP = ("clicks", "impulse")
+_SURE = ("gated tone", "sweep", "staircase", "burst", *SHARP, "noise")  # inverted, they are not the same later
 
 
 @dataclass(frozen=True)
@@ -98,11 +100,11 @@ class OnSignal:
 
 
 def saturating(oversampled: int) -> Change:
-    """A saturator that runs at so many times the rate."""
+    """A clipper that runs at so many times the rate: its harmonics fall by 12 dB an octave."""
 
     def make(x: Samples, rate: int) -> Samples:
         wide = signal.resample_poly(x, oversampled, 1, axis=0) if oversampled > 1 else x
-        bent = np.tanh(3.0 * wide) / 3.0
+        bent = np.clip(wide, -0.3, 0.3)
         return signal.resample_poly(bent, 1, oversampled, axis=0) if oversampled > 1 else bent
 
     return make
@@ -118,13 +120,20 @@ def controlled(attack: float, release: float, threshold: float) -> Change:
         for i, value in enumerate(over):
             state = value + (rise if value > state else fall) * (state - value)
             gain[i] = state
-        return x * (10 ** (-gain / 20))[:, None]  # type: ignore[no-any-return]
+        return np.asarray(x * (10 ** (-gain / 20))[:, None])
 
     return make
 
 
-def _on(signals: tuple[str, ...], name: str, make: Change, *causes: str, rest: tuple[str, ...] = ()) -> list[OnSignal]:
-    return [OnSignal(where, one(name, make, *causes, rest=rest)) for where in signals]
+def _on(
+    signals: tuple[str, ...],
+    name: str,
+    make: Change,
+    *causes: str,
+    rest: tuple[str, ...] = (),
+    instead: tuple[str, ...] = (),
+) -> list[OnSignal]:
+    return [OnSignal(where, one(name, make, *causes, rest=rest, instead=instead)) for where in signals]
 
 
 def _made() -> tuple[OnSignal, ...]:
@@ -135,12 +144,11 @@ def _made() -> tuple[OnSignal, ...]:
         *_on(most, "33 late", shifted(33), "delay"),
         *_on(("impulse", "clicks", "noise", "sweep"), "100 late", shifted(100), "delay"),
         *_on(most, "0.1 dB down", scaled(-0.1), "gain"),
-        *_on(tuple(s for s in most if s not in ("tone", "two tones", "chord", "square")), "upside down", lambda x, r: -x,
-             "polarity"),
+        *_on(_SURE, "upside down", lambda x, r: -x, "polarity"),
         *_on(wide, "low-pass", butter(1, 5000.0, "low"), "filter"),
-        *_on(STEADY, "low-pass", butter(1, 5000.0, "low"), "gain", rest=("delay", "filter")),
+        *_on(STEADY, "low-pass", butter(1, 5000.0, "low"), "gain", rest=("delay",), instead=("filter",)),
         *_on(wide, "bell of 0.3 dB", peaking(1000.0, 0.3, 1.0), "filter"),
-        *_on(STEADY, "bell of 0.3 dB", peaking(1000.0, 0.3, 1.0), "gain", rest=("filter",)),
+        *_on(STEADY, "bell of 0.3 dB", peaking(1000.0, 0.3, 1.0), "gain", rest=("delay",), instead=("filter",)),
         *_on(tuple(s for s in SIGNALS if s != "DC"), "noise at −80 dB", noisy(-80.0), "noise"),
         *_on(tuple(s for s in SIGNALS if s != "DC"), "hum at −80 dBFS", humming(50.0, -80.0), "added_tone"),
         *_on(("tone", "gated tone", "chord", "sweep", "staircase", "burst", "noise"), "a second harmonic",
@@ -155,9 +163,9 @@ def _made() -> tuple[OnSignal, ...]:
     ]  # fmt: skip
     aliased = one("oversampling lost", saturating(1), "aliasing", rest=("gain",))
     found += [OnSignal(where, aliased, before=saturating(8)) for where in ("tone", "two tones", "sweep")]
-    slower = one("attack of 8 for 5 ms", controlled(0.008, 0.1, -20.0), "level_control")
+    slower = one("attack of 8 for 5 ms", controlled(0.008, 0.1, -20.0), "level_control", rest=("gain",))
     found.append(OnSignal("burst", slower, before=controlled(0.005, 0.1, -20.0)))
-    higher = one("threshold half a dB up", controlled(0.005, 0.1, -19.5), "level_control", rest=("non_linear",))
+    higher = one("threshold half a dB up", controlled(0.005, 0.1, -19.5), "level_control", rest=("non_linear", "gain"))
     found += [OnSignal(where, higher, before=controlled(0.005, 0.1, -20.0)) for where in ("burst", "staircase")]
     return tuple(found)
 

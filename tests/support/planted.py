@@ -16,12 +16,17 @@ Change = Callable[[Samples, int], Samples]
 
 @dataclass(frozen=True)
 class Planted:
-    """A change, and the causes that it has; `rest` are words that are right beside them."""
+    """A change, and the causes that it has; `rest` are words that are right beside them.
+
+    Attributes:
+        instead: words, each of which is as right by itself.
+    """
 
     name: str
     make: Change
     causes: frozenset[str]
     rest: frozenset[str] = frozenset()
+    instead: frozenset[str] = frozenset()
 
 
 def shifted(frames: float) -> Change:
@@ -242,9 +247,9 @@ def _loud(x: Samples, rate: int) -> int:
     return len(power) // 5 + int(inside.argmax())
 
 
-def one(name: str, make: Change, *causes: str, rest: tuple[str, ...] = ()) -> Planted:
+def one(name: str, make: Change, *causes: str, rest: tuple[str, ...] = (), instead: tuple[str, ...] = ()) -> Planted:
     """A planted change."""
-    return Planted(name, make, frozenset(causes), frozenset(rest))
+    return Planted(name, make, frozenset(causes), frozenset(rest), frozenset(instead))
 
 
 SINGLE = (

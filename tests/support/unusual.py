@@ -74,7 +74,7 @@ def faded(seconds: float, *, out: bool) -> Change:
 
     def make(x: Samples, rate: int) -> Samples:
         rise = np.clip((np.arange(len(x)) + 0.5) / (seconds * rate), 0.0, 1.0)
-        return x * (rise[::-1] if out else rise)[:, None]
+        return np.asarray(x * (rise[::-1] if out else rise)[:, None])
 
     return make
 
@@ -119,7 +119,7 @@ def humming(hertz: float, *levels: float) -> Change:
     def make(x: Samples, rate: int) -> Samples:
         t = np.arange(len(x)) / rate
         tones = [10 ** (a / 20) * np.sin(2 * np.pi * hertz * k * t + k) for k, a in enumerate(levels, 1)]
-        return x + np.sum(tones, axis=0)[:, None]
+        return np.asarray(x + np.sum(tones, axis=0)[:, None])
 
     return make
 

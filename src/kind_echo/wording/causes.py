@@ -64,7 +64,7 @@ def cause_text(cause: Cause) -> str:
 
 def _place(cause: Cause) -> str:
     """Where in the file a cause holds, where it is not said already."""
-    if cause.start is None or cause.cause in ("time_jump", "gain_motion"):
+    if cause.start is None or cause.cause in ("time_jump", "gain_motion", "gap", "click"):
         return ""
     if cause.length is None:
         return f" from {cause.start:.3f} s on"
@@ -102,7 +102,7 @@ def _what(cause: Cause) -> str:
     if cause.cause == "dc":
         return f"an offset of {number(amount, '+.5f')}"
     if cause.cause in ("gap", "click"):
-        return counted(round(amount), cause.cause)
+        return ", ".join(filter(None, [counted(round(amount), cause.cause), cause.why]))
     if cause.cause == "time_jump":
         return _jump(cause)
     if cause.cause in ("gain_motion", "channel_mix") and cause.why:

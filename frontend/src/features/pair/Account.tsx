@@ -53,7 +53,7 @@ function rowsOf(causes: Cause[], raw: number | null): Row[] {
     const undone = left !== null && cause.takes_off !== null;
     if (left !== null && cause.takes_off !== null) left = Math.max(LOWEST, left - cause.takes_off);
     rows.push({
-      key: `${cause.cause} ${cause.channel}`,
+      key: `${cause.cause} ${cause.channel} ${cause.start ?? ""}`,
       words: cause.words,
       left: undone ? left : null,
     });

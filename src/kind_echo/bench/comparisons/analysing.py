@@ -131,7 +131,7 @@ def _new_analysis(
         "spectra": _spectra(found, reference.sha256, a, aligned, difference),
         "curves": _curves(found),
         "explanation": describe(found.causes),
-        "causes": [asdict(cause) for cause in found.causes],
+        "causes": [cause.document() for cause in found.causes],
         "side_readings": _levels(found, a, difference),
         "places": _places(a, b, found),
     }

@@ -1,7 +1,7 @@
 """A run as a sheet: what is read of thousands of cells at once, and what changed since the build before."""
 
 from collections.abc import Mapping, Sequence
-from dataclasses import asdict, dataclass
+from dataclasses import dataclass
 from datetime import date
 from typing import Any, Literal, NamedTuple
 
@@ -190,7 +190,7 @@ def _over(row: CellRow, across: CellAcross) -> CellRow:
     return row._replace(
         state=across.state, verdict=verdict.name, facts=verdict_document(verdict), why=sentence(verdict),
         ink=verdict.ink, unfit=verdict.unfit,
-        broken=verdict.broken, measured=across.measured, causes=[asdict(cause) for cause in across.causes],
+        broken=verdict.broken, measured=across.measured, causes=[cause.document() for cause in across.causes],
         other=across.other,
     )  # fmt: skip
 

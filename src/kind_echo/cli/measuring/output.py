@@ -3,7 +3,7 @@
 import json
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import asdict, dataclass, field
+from dataclasses import dataclass, field
 from typing import Any
 
 import click
@@ -127,7 +127,7 @@ def document(result: Result, judged: Sequence[JudgedLimit] = ()) -> dict[str, An
         "curves": result.curves,
     }
     if result.causes is not None:
-        shown |= {"causes": [asdict(cause) for cause in result.causes], "verdict": result.verdict}
+        shown |= {"causes": [cause.document() for cause in result.causes], "verdict": result.verdict}
     if judged:
         shown["limits"] = [one.document for one in judged]
     if result.places is not None:

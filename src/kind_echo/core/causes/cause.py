@@ -1,6 +1,6 @@
 """What explains a difference: a typed list of causes; `kind_echo.wording` has the words."""
 
-from dataclasses import dataclass
+from dataclasses import asdict, dataclass
 from typing import Literal
 
 CauseName = Literal[
@@ -31,3 +31,8 @@ class Cause:
     why: str | None = None
     start: float | None = None
     length: float | None = None
+
+    def document(self) -> dict[str, str | float | None]:
+        """As JSON keeps it: a place only where there is one."""
+        kept = asdict(self)
+        return {key: value for key, value in kept.items() if key not in ("start", "length") or value is not None}

@@ -1,6 +1,6 @@
 """Stretches of a pair that causes are told from: long enough to tell, short enough to hold and to fit models on."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,7 +14,10 @@ MOST_FRAMES = 144_000
 """Of a pair, over all stretches: 3 s at 48 kHz."""
 
 _STRETCHES = 4
-_FOLD = 1 << 13  # frames of a part that is fitted on or judged on, in turn
+_FOLD = 1 << 13
+_SHORT_FOLD = 1 << 9  # where parts of the usual length have no frequencies in common, as in a sweep
+_IN_COMMON = 0.3  # of their spectra
+_SPECTRUM = 1024  # frames
 
 
 @dataclass(frozen=True)
@@ -25,6 +28,7 @@ class Excerpt:
         x: of the reference, with `reach` frames more at either end, shape (stretches, frames + 2·reach).
         y: of the render, shape (stretches, frames).
         weight: 1 where a frame counts, 0 where it is known to be spoilt; shape of y.
+        fold_frames: of a part that is fitted on or judged on.
         starts: frames of the reference at which the stretches begin.
     """
 
@@ -34,6 +38,7 @@ class Excerpt:
     starts: tuple[int, ...]
     reach: int
     rate: int
+    fold_frames: int = _FOLD
 
     @property
     def inner(self) -> Floats:
@@ -43,13 +48,28 @@ class Excerpt:
     @property
     def fold(self) -> Floats:
         """0 or 1 for each frame: parts that are fitted on and judged on in turn; shape (frames,)."""
-        length = min(_FOLD, max(1, self.y.shape[1] // 4))
+        length = min(self.fold_frames, max(1, self.y.shape[1] // 4))
         return np.asarray((np.arange(self.y.shape[1]) // length) % 2)
 
     def power(self, error: Floats) -> float:
         """Mean square of an error over the frames that count."""
         total = float(self.weight.sum())
         return float((error**2 * self.weight).sum()) / total if total else 0.0
+
+
+def with_like_folds(one: Excerpt) -> Excerpt:
+    """An excerpt whose parts, fitted on and judged on, have frequencies in common."""
+    frames = one.inner.shape[1] // _SPECTRUM
+    if frames < 8:
+        return one
+    cut = one.inner[:, : frames * _SPECTRUM].reshape(-1, _SPECTRUM)
+    power = np.square(np.abs(np.fft.rfft(cut * np.hanning(_SPECTRUM), axis=1)))
+    part = np.tile(one.fold[: frames * _SPECTRUM : _SPECTRUM], one.inner.shape[0])
+    first, second = (power[part == k].sum(axis=0) for k in (0, 1))
+    most = float(np.maximum(first, second).sum())
+    if most <= 0.0 or float(np.minimum(first, second).sum()) >= _IN_COMMON * most:
+        return one
+    return replace(one, fold_frames=_SHORT_FOLD)
 
 
 def take_excerpts(reference: Source, aligned: AlignedSource, reach: int) -> list[Excerpt]:

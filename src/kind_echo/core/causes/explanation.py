@@ -56,11 +56,13 @@ def explain(reference: Source, lay: Aligner, known: ComparedFacts, pool: Executo
     if not causes:
         causes = [Cause("unexplained", why="nothing that is known explains it")]
     filtered, why = _filtered(pair, found)
-    return Explained(causes, filtered, why, curves, clicks, _is_deep(pair, found, base))
+    return Explained(causes, filtered, why, curves, clicks, _is_deep(pair, found, base, causes))
 
 
-def _is_deep(pair: Pair, found: Fitted, base: list[float]) -> bool:
-    """Whether next to nothing is left, with gaps and clicks counted."""
+def _is_deep(pair: Pair, found: Fitted, base: list[float], causes: list[Cause]) -> bool:
+    """Whether next to nothing is left but rounding, with gaps and clicks counted."""
+    if any(cause.cause == "quantisation" for cause in causes):
+        return True
     if pair.known.gaps or any(pair.known.clicks):
         return False
     left, heard = found.left, pair.heard

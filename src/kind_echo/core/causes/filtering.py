@@ -7,7 +7,7 @@ from numpy import fft
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.transforms import fast_length, hann
-from kind_echo.core.causes.excerpts import Excerpt
+from kind_echo.core.causes.excerpts import Excerpt, with_like_folds
 
 Floats = NDArray[np.float64]
 
@@ -21,6 +21,8 @@ _WORTH = 0.8  # of the power that a longer filter must leave less than, to be wo
 _COHERENCE_SIZE = 8192  # frames of a block: several times what a filter reaches
 _LEAST_BLOCKS = 8.0
 _LARGE = 600  # taps, from which it pays to load a library of solvers
+_EVENT = 64  # frames that a sound takes which is one event
+_SILENT = 1e-12  # of its greatest power
 _WELL_EXPLAINED = 1e-4  # of the power of the target, under which no other ridge is tried
 
 
@@ -57,6 +59,9 @@ def fit_filter(
         None for an excerpt that is too short for the shortest filter, or silent.
     """
     y = excerpt.y if target is None else target
+    if _is_one_event(excerpt):
+        return _response(excerpt, y)
+    excerpt = with_like_folds(excerpt)
     best: Filter | None = None
     for before, after in _LENGTHS[:lengths]:
         frames = excerpt.y.size
@@ -97,6 +102,25 @@ def share_that_follows(excerpt: Excerpt, error: Floats) -> float:
     # Chance alone has the coherence of one block in so many.
     follows = other * (found - 1 / count) / (1 - 1 / count)
     return float(follows.sum() / max(float(other.sum()), 1e-300))
+
+
+def _is_one_event(excerpt: Excerpt) -> bool:
+    """Whether all that the reference holds is one short sound, as an impulse."""
+    power = np.square(excerpt.inner)
+    there = np.flatnonzero(power.ravel() > _SILENT * power.max(initial=0.0))
+    return len(there) > 0 and int(there[-1] - there[0]) < _EVENT and power.size > 8 * _EVENT
+
+
+def _response(excerpt: Excerpt, y: Floats) -> Filter | None:
+    """The filter of one short sound. There is no other part to judge it on: it must leave next to nothing."""
+    before, after = (min(taps, excerpt.reach) for taps in _LENGTHS[-1])
+    gram, cross = _normal_equations(excerpt, y, np.ones(y.shape[1], bool), before, after)
+    taps = _solve(gram, cross, _RIDGES[0])
+    if taps is None:
+        return None
+    error = y - filtered(excerpt, taps, before)
+    left = excerpt.power(error)
+    return Filter(taps, before, error, left) if left < _WELL_EXPLAINED * excerpt.power(y) else None
 
 
 def _fitted(excerpt: Excerpt, y: Floats, before: int, after: int) -> Filter | None:

@@ -9,7 +9,7 @@ from kind_echo.core.audio.align import AlignedSource
 from kind_echo.core.causes.excerpts import Excerpt, main_offset
 from kind_echo.core.causes.lineup import LinedUp, Pair, line_up, without_events
 from kind_echo.core.causes.models import Model, explain_channel
-from kind_echo.core.causes.shapes import Shape, is_steady_tone, shape_of
+from kind_echo.core.causes.shapes import Shape, is_steady_tone, line_share, shape_of
 from kind_echo.core.causes.shares import fall
 from kind_echo.core.causes.thresholds import NAMING
 
@@ -52,7 +52,8 @@ def fit(pair: Pair, at: LinedUp, pool: Executor) -> Fitted:
     found = _fit(pair, at, pool)
     known = pair.known
     fraction = (known.delay or 0.0) - round(known.delay or 0.0)
-    if abs(fraction) > 1e-3 and not known.drift and any(m.filter is not None for m in found.models.values()):
+    filters = any(m.filter is not None for m in found.models.values())
+    if abs(fraction) > 1e-3 and not known.drift and (filters or abs(fraction) < NAMING.barely_late_samples):
         # A part of a sample is a filter too, and one filter is told more surely than two in a row.
         whole = line_up(pair, fine=False)
         again = None if whole is None else _fit(pair, whole, pool, found.floors)
@@ -72,6 +73,8 @@ def fit_without_delay(pair: Pair, found: Fitted, base: list[float], pool: Execut
     delay = abs(pair.known.delay or 0.0)
     if not (0.0 < delay < NAMING.all_pass_seconds * pair.reference.rate and _are_all_pass(found)):
         return None
+    if all(line_share(found.level[c]) > NAMING.line_share for c in pair.heard):
+        return None  # of one line, either is the other
     at = line_up(pair, delay=0.0)
     if at is None:
         return None

@@ -116,6 +116,9 @@ def without_events(one: Excerpt, known: ComparedFacts) -> Excerpt:
             spoilt = True
     if not spoilt:
         return one
+    power = one.inner**2 * one.weight
+    if float((power * weight).sum()) < NAMING.least_unmasked * float(power.sum()):
+        return one  # of clicks and impulses nothing would be left
     good = replace(one, weight=weight)
     gain = best_gain(good)
     return replace(good, y=np.where(weight > 0, one.y, gain * one.inner))

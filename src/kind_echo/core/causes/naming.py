@@ -19,6 +19,7 @@ from kind_echo.core.causes.thresholds import NAMING
 from kind_echo.core.levels.integrity import Gap, click_readings, gap_readings
 from kind_echo.core.registry.readings import Curve, value_of
 
+_MOST_PLACES = 3  # of gaps or clicks that are told one by one
 _KINDS: dict[Kind, CauseName] = {
     "filter": "filter", "curve": "non_linear", "clipping": "clipping", "motion": "level_control",
 }  # fmt: skip
@@ -153,11 +154,26 @@ def event_causes(pair: Pair, found: Fitted, clicks: list[list[int]], gaps: list[
     causes, missing = [], pair.missing
     if any(gap.channel not in missing for gap in gaps):
         count = value_of(gap_readings(gaps, pair.channels), "gaps")
-        causes.append(Cause("gap", amount=count, unit="", takes_off=told))
+        told_gaps = sorted({(gap.start, gap.length) for gap in gaps if gap.channel not in missing})
+        causes.append(_event("gap", count, told, told_gaps, pair.reference.rate))
     if any(clicks) and not pair.is_swapped:
         count = value_of(click_readings(clicks, pair.reference.rate), "clicks")
-        causes.append(Cause("click", amount=count, unit="", takes_off=told))
+        frames = sorted({frame for steps in clicks for frame in steps})
+        causes.append(_event("click", count, told, [(frame, 0) for frame in frames], pair.reference.rate))
     return causes
+
+
+def _event(
+    name: CauseName, count: float | None, told: float | None, places: Sequence[tuple[int, int]], rate: int
+) -> Cause:
+    """Gaps or clicks, with where they are: first frames and lengths, in order."""
+    shown = [f"{f'{1000 * length / rate:.1f} ms ' if length else ''}at {start / rate:.3f} s"
+             for start, length in places[:_MOST_PLACES]]  # fmt: skip
+    more = len(places) - len(shown)
+    why = ", ".join(shown) + (f" and {more} more" if more else "")
+    start, length = places[0] if places else (None, 0)
+    return Cause(name, amount=count, takes_off=told, why=why or None, start=None if start is None else start / rate,
+                 length=length / rate if length else None)  # fmt: skip
 
 
 def model_causes(found: Fitted, *, drifts: bool) -> tuple[list[Cause], dict[str, Curve]]:
@@ -252,8 +268,9 @@ def _words(pair: Pair) -> int | None:
 
 def _is_rest(shape: Shape | None, parts: Sequence[Kind], *, drifts: bool) -> bool:
     """Whether a filter changes nothing by itself: it is what a drift, or a curve that was found, leaves."""
-    if len(parts) > 1 and shape is not None and abs(shape.greatest) < NAMING.no_filter_db:
-        return float(np.abs(shape.phase).max()) < NAMING.no_filter_degrees
+    least = NAMING.no_filter_db if len(parts) > 1 else NAMING.least_filter_db
+    if shape is not None and abs(shape.greatest) < least:
+        return drifts or float(np.abs(shape.phase).max()) < NAMING.no_filter_degrees
     return drifts and (shape is None or abs(shape.greatest) < 1.0)
 
 

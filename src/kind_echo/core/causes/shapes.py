@@ -25,6 +25,8 @@ _SHARE = 0.3  # of the band that must be level for a gain to be told
 _TONE_BINS = 12
 _PASSES = -12.0  # dB, from which a filter lets something through
 _NO_CHANGE = 0.3  # dB
+_LEAST_CHANGE = 0.05  # dB
+_TURNS = 5.0  # degrees, more than a filter turns whose magnitude changes no more
 _TURNED = 90.0  # degrees, within which an all-pass that turns no more anywhere has not turned the polarity
 _UPRIGHT, _PART = 60.0, 0.25  # degrees within which it is the right way up, over so much of the band
 _LEAST_GAIN = 0.2  # dB of a peak or a shelf
@@ -59,7 +61,8 @@ class Shape:
     @property
     def turns_alone(self) -> bool:
         """Whether it changes phases and no magnitude, as an all-pass does."""
-        return abs(self.greatest) < _NO_CHANGE
+        turned = float(np.abs(self.phase).max(initial=0.0))
+        return abs(self.greatest) < _NO_CHANGE and (turned > _TURNS or abs(self.greatest) < _LEAST_CHANGE)
 
     @property
     def is_upright(self) -> bool:
@@ -86,10 +89,14 @@ def carrying_band(excerpt: Excerpt) -> Floats:
 
 def is_steady_tone(excerpt: Excerpt) -> bool:
     """Whether nearly all of the reference is one line, of which no filter can be told."""
+    return line_share(excerpt) > 1.0 - 1e-5
+
+
+def line_share(excerpt: Excerpt) -> float:
+    """The share of the power of the reference that lies in its strongest line; 0 for silence."""
     power = _spectrum(excerpt.inner)
-    top = int(power.argmax())
-    around = power[max(0, top - _TONE_BINS) : top + _TONE_BINS + 1].sum()
-    return bool(power.sum() - around < 1e-5 * power.sum())
+    top, total = int(power.argmax()), float(power.sum())
+    return float(power[max(0, top - _TONE_BINS) : top + _TONE_BINS + 1].sum()) / total if total > 0.0 else 0.0
 
 
 def shape_of(linear: Filter, excerpt: Excerpt) -> Shape | None:

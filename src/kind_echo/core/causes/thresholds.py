@@ -19,6 +19,7 @@ class Naming:
         bent_apart_db: the same where a curve or a clipping stands beside the gains.
         filters_gain_db: twice the width of the level part of a filter, from which that is a gain.
         no_filter_db, no_filter_degrees: within which a filter beside a curve changes nothing.
+        least_filter_db: of a filter that turns no phase either.
         well_explained_db: off what there was, after which what is left is how well the causes are known.
         filters_own, curves_own: times what is left, that a model has explained: then what is left is the model's own.
         deep_db: off what there was, after which nothing further is looked for.
@@ -27,9 +28,12 @@ class Naming:
         all_pass_share, all_pass_enough_db: times what is left beside a delay, or decibels off, at which an all-pass
             explains it all.
         all_pass_degrees: that such a filter turns the phase by at least.
+        least_unmasked: share of a sound that must be left once gaps and clicks are left out.
+        line_share: of the power in one line, from which an all-pass is not told from a delay.
         faded: of its level, under which a channel has part in the gap of another.
         told_events_db: that leaving gaps and clicks out takes off, from which it is told.
         least_delay_samples: under which a delay is the rounding of a search.
+        barely_late_samples: under which a delay may be a filter's.
         drift_samples: over the whole file, from which a drift is told.
     """
 
@@ -42,6 +46,7 @@ class Naming:
     filters_gain_db: float = 0.25
     no_filter_db: float = 0.15
     no_filter_degrees: float = 2.0
+    least_filter_db: float = 0.02
     well_explained_db: float = 20.0
     filters_own: float = 1e5
     curves_own: float = 10**3.8
@@ -51,9 +56,12 @@ class Naming:
     all_pass_share: float = 2.0
     all_pass_enough_db: float = 40.0
     all_pass_degrees: float = 10.0
+    least_unmasked: float = 0.5
+    line_share: float = 0.9
     faded: float = 0.5
     told_events_db: float = 0.1
     least_delay_samples: float = 5e-4
+    barely_late_samples: float = 0.05
     drift_samples: float = 0.05
 
 

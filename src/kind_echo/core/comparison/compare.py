@@ -18,7 +18,7 @@ from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.causes.explanation import explain
 from kind_echo.core.comparison.account import STEPS, complete, power_left
 from kind_echo.core.comparison.bands import third_octaves
-from kind_echo.core.comparison.further import DEEPEST, explain_further
+from kind_echo.core.comparison.further import DEEPEST, Found, explain_further
 from kind_echo.core.comparison.gains import fine_sums, gain_readings, gain_under_drift
 from kind_echo.core.comparison.residual import MEASURES as RESIDUAL
 from kind_echo.core.comparison.residual import (
@@ -44,6 +44,7 @@ from kind_echo.core.levels.integrity import (
     find_clicks,
     gap_readings,
     lead_in_excess,
+    not_of_the_reference,
     steeper,
     without_gaps,
 )
@@ -126,13 +127,19 @@ def compare(
         RateMismatch, ChannelMismatch: the two cannot be compared sample by sample.
     """
     check_pair(reference, render)
-    return _compare_at(reference, render, options, measuring, depth=0)
+    return _compare_at(reference, render, frozenset(), options, measuring)
 
 
 def _compare_at(
-    reference: Source, render: Source, options: CompareOptions, measuring: MeasureOptions, *, depth: int
+    reference: Source,
+    render: Source,
+    skip: Found,
+    options: CompareOptions = CompareOptions(),
+    measuring: MeasureOptions = _AS_USUAL,
+    *,
+    depth: int = 0,
 ) -> Comparison:
-    """All measures of a pair in which so many changes are undone already."""
+    """All measures of a pair in which changes of some kinds, one in the other so deep, are undone already."""
     turns = threading.Lock()
 
     def taken(side: Source) -> Source:
@@ -144,7 +151,9 @@ def _compare_at(
         reference, render = pool.map(taken, (reference, render))
         scans = [pool.submit(scan_file, side, measuring) for side in (reference, render)]
         delays = pool.submit(_find_delays, reference, render, options, pool)
-        return _compared(reference, render, options, (scans[0].result(), scans[1].result()), delays, pool, depth)
+        return _compared(
+            reference, render, options, (scans[0].result(), scans[1].result()), delays, pool, (depth, skip)
+        )
 
 
 _Delays = tuple[Delay, list[Delay]]
@@ -163,8 +172,9 @@ def _compared(
     scans: tuple[FileScan, FileScan],
     delays: Future[_Delays],
     pool: Executor,
-    depth: int,
+    undone: tuple[int, Found],
 ) -> Comparison:
+    depth, skip = undone
     channels = reference.channels
     length = float(render.frames - reference.frames)
     readings = for_channels("length_difference", [length] * channels, length)
@@ -180,7 +190,8 @@ def _compared(
     aligned = lay.at(Alignment(shift))
     drift = pool.submit(find_drift, reference, render, delay.samples, delay.why, pool.map)
     if common.samples is None:
-        common, each = _drifting(common, each, drift.result().reading, reference.frames)
+        if common.reason != "periodic":  # a line through delays that are known up to whole periods is none
+            common, each = _drifting(common, each, drift.result().reading, reference.frames)
         delay = common
     # What the residual is taken under is known now unless it hangs on the gain.
     alignment = None if options.match_gain or options.match_polarity else alignment_for(options, common, None)
@@ -192,7 +203,7 @@ def _compared(
     readings += delay_readings(common, each, reference.rate)
     gain, gains = gain_readings(fine, delay, channels)
     steps = pool.submit(find_clicks, reference, aligned, 1.0 / gain if gain else 1.0)
-    moved = _drift_of(drift.result())
+    moved = 0.0 if common.reason == "periodic" else _drift_of(drift.result())
     if moved and drift.result().middle is not None:
         gain, lined_up = gain_under_drift(reference, render, drift.result())
         # Where the drift leaves no delay there is no gain at a delay either; the factor is needed all the same.
@@ -221,6 +232,7 @@ def _compared(
         curves["residual_bands"] = bands.result()
         curves["changed_regions"] = changed_curve(used, reference.rate)
     clicks = without_gaps(steps.result(), gaps, reference.rate)
+    clicks = not_of_the_reference(clicks, reference, aligned, scale)
     if any(clicks) and _is_changed_all_along(reference, aligned, scale):
         clicks = steeper(clicks, reference, aligned, scale)
     middle = drift.result().middle if moved else common.samples
@@ -228,8 +240,8 @@ def _compared(
     as_it_is = pool.submit(power_left, reference, lay.at(Alignment())) if shift and whole.frames else None
     explained = explain(reference, lay, known, pool)
     if depth < DEEPEST:
-        again = partial(_compare_at, options=CompareOptions(), measuring=_AS_USUAL, depth=depth + 1)
-        explained = explain_further(reference, lay, known, explained, again, pool)
+        again = partial(_compare_at, depth=depth + 1)
+        explained = explain_further(reference, lay, known, explained, again, pool, skip)
     clicks = clicks if explained.clicks is None else explained.clicks
     readings += [drift.result().reading, *click_readings(clicks, reference.rate)]
     if whole.frames:

@@ -10,18 +10,16 @@ from typing import Protocol
 import numpy as np
 
 from kind_echo.core.audio.align import Aligner, Alignment
-from kind_echo.core.audio.source import ArraySource, Source
-from kind_echo.core.causes.cause import Cause
+from kind_echo.core.audio.source import ArraySource, Source, blocks
+from kind_echo.core.causes.cause import Cause, CauseName
 from kind_echo.core.causes.explained import ComparedFacts, Explained
-from kind_echo.core.causes.explanation import explain
-from kind_echo.core.registry.numbers import number
+from kind_echo.core.comparison.placed import place
 from kind_echo.core.registry.readings import Curve
 from kind_echo.core.undoing.echoes import find_echo
 from kind_echo.core.undoing.jumps import find_jumps
 from kind_echo.core.undoing.level_over_time import find_motion
-from kind_echo.core.undoing.lines import find_lines
+from kind_echo.core.undoing.lines import find_lines, is_tonal
 from kind_echo.core.undoing.mixing import find_mix
-from kind_echo.core.undoing.sameness import find_sameness
 from kind_echo.core.undoing.switching import find_switch
 from kind_echo.core.undoing.undone import Undone
 from kind_echo.core.undoing.wandering import find_wander
@@ -29,7 +27,13 @@ from kind_echo.core.undoing.wandering import find_wander
 DEEPEST = 3
 """Changes that are undone one in the other."""
 
-_WELL_DB = 40.0  # that a change takes off, after which what is left is how well it was told
+_SHORT_FRAMES, _LONG_FRAMES = 1 << 15, 1 << 18  # in which a copy is sought that a filter may be, and that none is
+_LOUD_NOISE = -50.0  # dBFS
+_WELL_DB = 30.0  # that a change takes off, after which what is left is how well it was told
+_LOOKED_AT = 1 << 20  # frames of a reference from which it is told what it is
+_FRAME, _SOUNDS, _SPARSE = 256, 1e-6, 0.05  # samples; of the greatest power; share of them that sound in clicks
+_OF_THE_PLACE = ("none", "unrelated", "length")  # of a pair that was laid in another place
+_OF_ALIASES = ("noise", "unexplained", "click", "added_tone", "non_linear")  # what orders over the last one look like
 _CURVES = ("filter_", "output_over_input", "gain_over_time")
 _HELD_FRAMES = 1 << 22  # samples of a changed reference, up to which it is made once and held
 
@@ -45,21 +49,45 @@ class Rest(Protocol):
     def is_deep(self) -> bool: ...  # noqa: D102
 
 
-Again = Callable[[Source, Source], Rest]
+Found = frozenset[CauseName]
+"""Kinds of changes that are undone already."""
+
+Again = Callable[[Source, Source, Found], Rest]
 """Explains what is left of a difference."""
 
 
 def explain_further(
-    reference: Source, lay: Aligner, known: ComparedFacts, explained: Explained, again: Again, pool: Executor
+    reference: Source,
+    lay: Aligner,
+    known: ComparedFacts,
+    explained: Explained,
+    again: Again,
+    pool: Executor,
+    skip: Found,
 ) -> Explained:
-    """What was explained, or what is better explained with a change in time or between channels undone."""
+    """What was explained, or what is better explained with a change in time or between channels undone.
+
+    Args:
+        skip: what was undone already, which is not looked for again.
+    """
     if any(cause.cause in ("none", "silent", "non_finite") for cause in explained.causes):
         return explained
-    if known.no_delay == "unrelated" and not known.drift:
-        explained = _as_the_same(reference, lay, known, explained, pool)
-    for undone in _undone(reference, lay, known, explained):
-        rest = again(_held(undone.reference), undone.render)
-        if explained.is_deep and not rest.is_deep:
+    placed = place(reference, lay, known, explained, pool)
+    known, explained = placed.known, placed.explained
+    if placed.is_done or (known.drift and explained.is_deep):
+        return explained
+    if placed.undone is not None:
+        rest = again(_held(placed.undone.reference), placed.undone.render, skip)
+        mine = placed.undone.causes
+        causes = [
+            one for one in rest.causes if one.cause not in _OF_THE_PLACE and one.cause not in {c.cause for c in mine}
+        ]
+        lengths = [cause for cause in explained.causes if cause.cause == "length"]
+        return replace(explained, causes=[*mine, *causes, *lengths], curves=_explaining(rest), is_deep=rest.is_deep)
+    for undone in _undone(reference, lay, known, explained, skip):
+        rest = again(_held(undone.reference), undone.render, skip | {undone.kind})
+        doubtful = explained.is_deep or placed.is_steady  # a steady sound fits many a change a little
+        if doubtful and not rest.is_deep and undone.off < _WELL_DB:
             continue
         if any(cause.cause == "unrelated" for cause in rest.causes):
             continue
@@ -69,25 +97,21 @@ def explain_further(
             if not causes or any(cause.cause == "unexplained" for cause in causes):
                 continue
         return replace(explained, causes=undone.causes + causes, curves=_explaining(rest), is_deep=rest.is_deep)
+    if placed.is_steady and _is_loud(explained):
+        why = "a steady sound cannot tell what is left"
+        return replace(explained, causes=[Cause("unexplained", why=why)])
     return explained
 
 
-def _as_the_same(
-    reference: Source, lay: Aligner, known: ComparedFacts, explained: Explained, pool: Executor
-) -> Explained:
-    """What is explained of two sounds that have no delay, and are one all the same; else what was explained."""
-    same = find_sameness(reference, lay.render)
-    if same is None:
-        return explained
-    if same.hertz:
-        why = f"the same sound with its frequencies moved by {number(same.hertz, '+.2f')} Hz"
-        return replace(explained, causes=[Cause("unexplained", why=why)])
-    again = explain(reference, lay, replace(known, delay=float(same.lag), no_delay=None), pool)
-    return replace(again, clicks=explained.clicks)
+def _is_loud(explained: Explained) -> bool:
+    """Whether what is left is called noise, and is about as loud as the sound."""
+    return any(cause.cause == "noise" and (cause.amount or 0.0) > _LOUD_NOISE for cause in explained.causes)
 
 
-def _undone(reference: Source, lay: Aligner, known: ComparedFacts, explained: Explained) -> Iterator[Undone]:
-    """Each change that was found, the plainest first."""
+def _undone(
+    reference: Source, lay: Aligner, known: ComparedFacts, explained: Explained, skip: Found
+) -> Iterator[Undone]:
+    """Each change that was found, the plainest first; but for those that were undone before."""
     said = {cause.cause for cause in explained.causes}
     delay = None if known.drift else known.delay
     whole = 0 if delay is None else round(delay)
@@ -95,23 +119,31 @@ def _undone(reference: Source, lay: Aligner, known: ComparedFacts, explained: Ex
     aligned = lay.at(Alignment(whole, fraction))
     told = delay is not None
     deep = explained.is_deep
-    finders: list[Callable[[], Undone | None]] = []
-    if told and (said & {"filter", "channel_gain"} or not deep):
-        finders.append(lambda: find_mix(reference, aligned))
-        finders.append(lambda: find_echo(reference, aligned))
-    if told and ("level_control" in said or not deep):
-        finders.append(lambda: find_motion(reference, aligned))
-    if not deep:
-        finders.append(lambda: find_wander(reference, lay.render, delay))
-        finders.append(lambda: find_jumps(reference, lay.render, None if delay is None else whole))
+    sparse, tonal = _kind_of(reference)
+    # What is rounding, or a codec's, is explained; noise follows nothing that its sound does.
+    follows = not deep and not sparse and (tonal or not said & {"noise", "lossy"})
+    finders: list[tuple[CauseName, Callable[[], Undone | None]]] = []
+    if told and tonal and "clipping" not in said:
+        finders.append(("added_tone", lambda: find_lines(reference, aligned)))
+    if told and not sparse and not tonal and (said & {"filter", "channel_gain"} or not deep):
+        finders.append(("channel_mix", lambda: find_mix(reference, aligned)))
+        most = _SHORT_FRAMES if deep else _LONG_FRAMES
+        finders.append(("echo", lambda: find_echo(reference, aligned, most)))
+    if follows:
+        finders.append(("time_jump", lambda: find_jumps(reference, lay.render, whole)))
+    if told and ("level_control" in said or follows):
+        finders.append(("gain_motion", lambda: find_motion(reference, aligned)))
+    if follows:
+        finders.append(("wander", lambda: find_wander(reference, lay.render, delay)))
+        finders.append(("time_jump", lambda: find_jumps(reference, lay.render, None)))
+    if told and not deep and not tonal:
+        finders.append(("added_tone", lambda: find_lines(reference, aligned)))
     if told and not deep:
-        finders.append(lambda: find_jumps(reference, lay.render, None))
-        finders.append(lambda: find_lines(reference, aligned))
-        finders.append(lambda: find_switch(reference, aligned))
-    for find in finders:
-        found = find()
+        finders.append(("none", lambda: find_switch(reference, aligned)))
+    for name, find in finders:
+        found = None if name in skip else find()
         if found is not None:
-            yield found
+            yield replace(found, kind=name)
 
 
 def _placed(causes: list[Cause], undone: Undone) -> list[Cause]:
@@ -129,7 +161,19 @@ def _is_rest(cause: Cause, undone: Undone) -> bool:
     """Whether a cause is what is left of a change that was undone: how well it was told itself."""
     if cause.cause in ("none", *(one.cause for one in undone.causes)):
         return True
+    if any(one.cause == "aliasing" for one in undone.causes):
+        return cause.cause in _OF_ALIASES
     return cause.cause in ("noise", "unexplained") and undone.off >= _WELL_DB
+
+
+def _kind_of(reference: Source) -> tuple[bool, bool]:
+    """Whether a reference is silent nearly everywhere, as clicks are; and whether it is a sum of one or two tones."""
+    powers = np.concatenate(
+        [np.square(block).sum(axis=1) for _, block in blocks(reference, stop=min(reference.frames, _LOOKED_AT))]
+    )
+    frames = powers[: len(powers) // _FRAME * _FRAME].reshape(-1, _FRAME).sum(axis=1)
+    sparse = bool(frames.any()) and float(np.mean(frames > _SOUNDS * frames.max())) < _SPARSE
+    return sparse, is_tonal(reference)
 
 
 def _explaining(rest: Rest) -> dict[str, Curve]:

@@ -70,25 +70,30 @@ def find_places(reference: Source, render: Source, found: Comparison, most: int)
     window = max(1, round(_WINDOW_SECONDS * reference.rate))
     power, peaks, first = _windows(reference, aligned, window)
     rate = reference.rate
-    is_click, is_gap = _events(found, first, window, len(power))
+    is_click, is_gap, is_jump = _events(found, reference.rate, first, window, len(power))
 
     def placed(begin: int, end: int) -> tuple[float, float]:
         start = first + begin * window
         return start / rate, (min(first + end * window, reference.frames) - start) / rate
 
-    stretches = _chosen(power, is_click | is_gap, most)
+    stretches = _chosen(power, is_click | is_gap | is_jump, most)
     differences = []
     for begin, best, end in stretches:
         start, length = placed(begin, end)
         part = slice(begin, end)
-        cause: CauseName | None = "gap" if is_gap[part].any() else "click" if is_click[part].any() else otherwise
+        events: tuple[tuple[CauseName, NDArray[np.bool_]], ...] = (
+            ("time_jump", is_jump), ("gap", is_gap), ("click", is_click)
+        )  # fmt: skip
+        cause = next((name for name, marked in events if marked[part].any()), otherwise)
         level = 10 * float(np.log10(power[best]))
         differences.append(Place(start, length, cause, level, "dBFS", _DIFFERS.get(cause, "the sides differ")))
     return Walked(differences, _of_render(peaks, aligned, placed, most))
 
 
-_DIFFERS: dict[CauseName | None, str] = {"gap": "a gap in the render", "click": "a click in the render"}
-_NOT_LASTING = ("none", "gap", "click", "length", "non_finite")
+_DIFFERS: dict[CauseName | None, str] = {
+    "gap": "a gap in the render", "click": "a click in the render", "time_jump": "the render gets out of step",
+}  # fmt: skip
+_NOT_LASTING = ("none", "gap", "click", "length", "non_finite", "time_jump")
 
 
 def _windows(reference: Source, aligned: AlignedSource, window: int) -> tuple[Floats, Floats, int]:
@@ -114,15 +119,22 @@ def _windows(reference: Source, aligned: AlignedSource, window: int) -> tuple[Fl
     return np.concatenate(powers), np.concatenate(peaks), first
 
 
-def _events(found: Comparison, first: int, window: int, count: int) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
-    """Which of `count` windows, the first of them at frame `first`, hold a click, and which a part of a gap."""
-    is_click, is_gap = np.zeros((2, count), dtype=np.bool_)
+def _events(
+    found: Comparison, rate: int, first: int, window: int, count: int
+) -> tuple[NDArray[np.bool_], NDArray[np.bool_], NDArray[np.bool_]]:
+    """Which of `count` windows, the first of them at frame `first`, hold a click, a part of a gap, a jump in time."""
+    is_click, is_gap, is_jump = np.zeros((3, count), dtype=np.bool_)
+    for cause in found.causes:
+        if cause.cause == "time_jump" and cause.start is not None:
+            begin = (round(cause.start * rate) - first) // window
+            last = begin + (0 if cause.length is None else round(cause.length * rate) // window)
+            is_jump[max(0, begin) : max(0, last + 1)] = True
     for at in {(at - first) // window for steps in found.clicks for at in steps}:
         is_click[max(0, at) : max(0, at + 1)] = True
     for gap in found.gaps:
         begin, last = ((at - first) // window for at in (gap.start, gap.start + gap.length - 1))
         is_gap[max(0, begin) : max(0, last + 1)] = True
-    return is_click, is_gap
+    return is_click, is_gap, is_jump
 
 
 def _greatest(values: Floats, free: NDArray[np.bool_], most: int) -> list[_Stretch]:

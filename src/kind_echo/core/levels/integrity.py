@@ -29,6 +29,9 @@ _MOST_GAPS = 10_000
 _CLICK_REACH = 0.002  # s on either side among which a step stands alone
 _CLICK_NEAR = 1 / 3000  # s on either side in which a greater step of the reference makes one of the render's
 _CLICK_FLOOR = 10 ** (-80 / 20)
+_AROUND = 0.02  # s to either side of a click, by which a corner of the reference is told
+_CORNER = 0.001  # s to either side, within which it lies
+_OUTLIER = 6.0  # times what bends there otherwise
 _STEEPER = 2.0
 _CLICK_RATIO = 12.0  # the greatest of 10⁷ Gaussian steps is 7 times their mean
 _SWAP_LEAST = 0.5  # correlation coefficient
@@ -175,6 +178,25 @@ def steeper(clicks: list[list[int]], reference: Source, aligned: AlignedSource, 
         y = read_padded(aligned, at - 1, at + 1)[:, c]
         # Where a filter or level control lets most of it through quieter, the rest is not to be raised with it.
         return abs(min(scale, 1.0) * float(y[1] - y[0])) > _STEEPER * float(np.abs(np.diff(x)).max(initial=0.0))
+
+    return [[at for at in steps if stands(c, at)] for c, steps in enumerate(clicks)]
+
+
+def not_of_the_reference(
+    clicks: list[list[int]], reference: Source, aligned: AlignedSource, scale: float
+) -> list[list[int]]:
+    """Clicks that are more than what a change makes of a corner which the reference has there, as a gated tone does."""
+    wide, near = round(_AROUND * reference.rate), max(8, round(_CORNER * reference.rate))
+
+    def stands(c: int, at: int) -> bool:
+        x = read_padded(reference, at - wide, at + wide)[:, c]
+        bends = np.abs(np.diff(x, 2))
+        middle = len(bends) // 2
+        corner = float(bends[middle - near : middle + near].max(initial=0.0))
+        if corner < _OUTLIER * float(np.sqrt(np.mean(bends**2))) or corner < _OUTLIER * float(np.median(bends)):
+            return True
+        x, y = (read_padded(side, at - 2, at + 2)[:, c] for side in (reference, aligned))
+        return float(np.abs(np.diff(scale * y - x)).max()) > corner
 
     return [[at for at in steps if stands(c, at)] for c, steps in enumerate(clicks)]
 

@@ -9,7 +9,7 @@ def number(value: float, form: str = "g") -> str:
     """
     text = format(value, form)
     if not text.strip("+-0.,"):
-        text = format(0.0, form)
+        text = format(0, form)
     return text.replace("-", "−").replace(",", "\u2009")
 
 

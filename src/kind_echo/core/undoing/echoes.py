@@ -31,6 +31,9 @@ class SeekingEchoes:
         most_copies: one after the other.
         worth_db: that the copies take off the difference.
         next_worth_db: that one more must.
+        comes_again: correlation of the reference with itself so much later, from which nothing tells a copy.
+        surely_db, surely_again: that copies take off, from which only so much of it speaks against them.
+        around_samples: to either side, at which it is looked for.
     """
 
     least_seconds: float = 0.002
@@ -40,6 +43,10 @@ class SeekingEchoes:
     most_copies: int = 6
     worth_db: float = 10.0
     next_worth_db: float = 3.0
+    comes_again: float = 0.5
+    surely_db: float = 40.0
+    surely_again: float = 0.98
+    around_samples: int = 24
 
 
 ECHOES = SeekingEchoes()
@@ -59,9 +66,9 @@ class EchoingSource(Derived):
         return out
 
 
-def find_echo(reference: Source, aligned: AlignedSource) -> Undone | None:
-    """Late copies of the reference in the render; None where there are none."""
-    part = take_stretch(reference, aligned)
+def find_echo(reference: Source, aligned: AlignedSource, most_frames: int) -> Undone | None:
+    """Late copies of the reference in the render, up to half of so many frames late; None where there are none."""
+    part = take_stretch(reference, aligned, most_frames)
     if part is None:
         return None
     before = left = float(np.square(part.error).sum())
@@ -72,6 +79,9 @@ def find_echo(reference: Source, aligned: AlignedSource) -> Undone | None:
             break
         found = _fit(part, [*([] if fitted is None else fitted.places), late])
         power = float(np.square(found.error).sum())
+        surely = fall(before, power) >= ECHOES.surely_db
+        if _comes_again(part, late, ECHOES.surely_again if surely else ECHOES.comes_again):
+            break
         if fall(left, power) < ECHOES.next_worth_db:
             break
         fitted, left = found, power
@@ -117,6 +127,16 @@ def _lag(part: Stretch, error: Floats) -> int | None:
     if hi <= lo:
         return None
     return lo + int(taps[lo:hi].argmax())
+
+
+def _comes_again(part: Stretch, late: int, alike: float) -> bool:
+    """Whether the sound itself comes again so much later: then nothing tells a copy."""
+    for at in range(late - ECHOES.around_samples, late + ECHOES.around_samples + 1, 4):  # a tone is at odds with itself
+        x, again = part.x[:, at:], part.x[:, : part.x.shape[1] - at]
+        scale = float(np.sqrt(np.square(x).sum() * np.square(again).sum()))
+        if scale > 0.0 and abs(float((x * again).sum())) > alike * scale:
+            return True
+    return False
 
 
 def _fit(part: Stretch, places: list[int]) -> _Fitted:

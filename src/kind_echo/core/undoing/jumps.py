@@ -29,6 +29,7 @@ class SeekingJumps:
         frame_samples: that are judged together; edges are told to the sample afterwards.
         most_frames: beyond which frames are longer, so that an hour needs no more memory than a minute.
         sounds: of the mean power, under which a frame tells nothing.
+        loud: of the greatest power of a frame, from which it tells the level of the render.
         worse: times the error of the better fifth of frames, from which one is out of step.
         least_error: of its power, under which a frame is in step.
         bridged_frames: in step for chance, between two that are not.
@@ -39,6 +40,8 @@ class SeekingJumps:
         switch_cost: of the mean power of a frame, that a jump must save.
         least_frames: for which a delay must hold.
         worth_db: that the path must take off all of the difference.
+        few, many_worth_db: jumps, over which they must take more off.
+        drift_samples: that several jumps are greater than.
         spell_seconds: within which delays that come back to the first are told as one event.
         most_told: jumps that are told one by one.
     """
@@ -46,6 +49,7 @@ class SeekingJumps:
     frame_samples: int = 256
     most_frames: int = 1 << 17
     sounds: float = 1e-5
+    loud: float = 1e-3
     worse: float = 10.0
     least_error: float = 1e-4
     bridged_frames: int = 3
@@ -57,6 +61,9 @@ class SeekingJumps:
     switch_cost: float = 0.02
     least_frames: int = 2
     worth_db: float = 3.0
+    few: int = 4
+    many_worth_db: float = 20.0
+    drift_samples: int = 2
     spell_seconds: float = 1.0
     most_told: int = 8
 
@@ -102,7 +109,7 @@ class _Sums:
             xx, xy = self.own[:, c], self.cross[:, c]
             fits = np.divide(xy**2, xx * yy, out=np.zeros_like(xy), where=xx * yy > 0.0)
             best, at = fits.argmax(axis=0), np.arange(len(yy))
-            loud = yy > SEEKING.sounds * yy.mean()
+            loud = yy > SEEKING.loud * yy.max()
             if not loud.any() or not yy.any():
                 continue
             good = loud & (fits[best, at] >= np.quantile(fits[best, at][loud], 0.8))
@@ -161,8 +168,11 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
     path = _cheapest(errors, SEEKING.switch_cost * float(sums.power.mean()))
     pieces = _refined(reference, render, _pieces(path, known, sums.size, render.frames), factors, sums.size)
     off = fall(float(errors.sum(axis=1).min()), float(errors[path, np.arange(len(path))].sum()))
-    if len(pieces) < 2 or off < SEEKING.worth_db:
+    jumps = [abs(b.delay - a.delay) for a, b in pairwise(pieces)]
+    if not jumps or off < (SEEKING.worth_db if len(jumps) <= SEEKING.few else SEEKING.many_worth_db):
         return None
+    if len(jumps) > 1 and max(jumps) <= SEEKING.drift_samples:
+        return None  # so does a clock that runs apart
     base = pieces[0].delay
     ends = tuple((piece.last - base if piece is not pieces[-1] else 1 << 62, piece.delay - base) for piece in pieces)
     return Undone(_told(pieces, render.rate, off), SteppedSource(reference, ends), render, off)

@@ -1,7 +1,7 @@
 """Steady tones that were not there: hum and its harmonics, a whistle."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy import fft
@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.align import AlignedSource
 from kind_echo.core.audio.source import Derived, Samples, Source
 from kind_echo.core.audio.transforms import hann
-from kind_echo.core.causes.cause import Cause
+from kind_echo.core.causes.cause import Cause, CauseName
 from kind_echo.core.causes.shares import fall
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.undoing.stretch import Stretch, take_stretch
@@ -25,29 +25,47 @@ class SeekingLines:
 
     Attributes:
         most_lines: that are told.
+        at_once, near_top: lines that are taken off in one go, and their share of the power of the strongest.
+        most_frames: of a pair, from its middle.
         least_seconds: of a pair, under which no line is told from a sound.
         above: times the power that the reference has there, from which it needs no other sign.
         stands_out: of what lies beside it, times as much as the reference does there.
-        next_worth_db: that a further line takes off what is left.
         worth_db: that all of them take off.
         least: amplitude, −140 dBFS.
         own_bins, own_db: within which of a louder line, and so much under it, a line is what is left of that one.
         range_db: under the loudest, from which no line is told.
+        most_sources, least_source: tones that a reference may be made of, and their share of its power.
+        mostly: of the power, that the lines told have of all that were found, and the sources of the reference.
+        most_order, most_sums: of one tone, and of two.
+        near_hertz, near: of its own, within which a line lies where an order does.
+        few: lines, up to which they are told anew in several sweeps.
         sweeps: in which all lines are told anew.
+        turns: in which the frequency of a line is told.
         harmonic: of its frequency, within which a line is a harmonic of another.
     """
 
-    most_lines: int = 24
+    most_lines: int = 30
+    at_once: int = 10
+    near_top: float = 1e-3
+    most_frames: int = 1 << 17
     least_seconds: float = 0.2
     above: float = 100.0
     stands_out: float = 30.0
-    next_worth_db: float = 0.3
     worth_db: float = 3.0
     least: float = 1e-7
     own_bins: float = 8.0
     own_db: float = 30.0
     range_db: float = 60.0
+    most_sources: int = 2
+    least_source: float = 0.1
+    mostly: float = 0.7
+    most_order: int = 120
+    most_sums: int = 11
+    near_hertz: float = 0.02
+    near: float = 2e-6
+    few: int = 6
     sweeps: int = 4
+    turns: int = 3
     harmonic: float = 1e-3
 
 
@@ -86,7 +104,7 @@ class WithLines(Derived):
 
 def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
     """Steady tones of the render that the reference has not; None where there are none."""
-    part = take_stretch(reference, aligned)
+    part = take_stretch(reference, aligned, LINES.most_frames)
     if part is None or part.x.shape[1] < LINES.least_seconds * part.rate:
         return None
     size = part.x.shape[1]
@@ -96,23 +114,124 @@ def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
     before = left = float(np.square(error).sum())
     times = (part.first + np.arange(size)) / part.rate
     lines: list[Line] = []
+    new: list[float] = []
     while len(lines) < LINES.most_lines and left > 0.0:
         power = np.square(np.abs(fft.rfft(error * window))).sum(axis=0)
         power[:2] = 0.0
-        top = int(power.argmax())
-        if not _is_new(power, there, top):
+        tops = _tops(power)
+        if not lines and not _is_new(power, there, tops[0]) and _stands_out(there, tops[0]) < LINES.stands_out:
             break
-        line, without = _taken_off(error, times, top * part.rate / size, part.rate / size)
-        after = float(np.square(without).sum())
-        if fall(left, after) < LINES.next_worth_db or line.level < 20 * math.log10(LINES.least):
+        was = len(lines)
+        for top in tops[: LINES.most_lines - was]:
+            if _stands_out(power, top) < LINES.stands_out:
+                continue
+            line, without = _taken_off(error, times, top * part.rate / size, part.rate / size)
+            after = float(np.square(without).sum())
+            if after >= left or line.level < 20 * math.log10(LINES.least):
+                continue
+            lines.append(line)
+            new += [line.hertz] if _is_new(power, there, top) else []
+            error, left = without, after
+        if len(lines) == was:
             break
-        lines.append(line)
-        error, left = without, after
     lines, left = _together(lines, part, times)
     off = fall(before, left)
-    if not lines or off < LINES.worth_db:
+    told = [line for line in lines if min((abs(line.hertz - hertz) for hertz in new), default=1.0) < 0.5]
+    if not told or off < LINES.worth_db or _power(told) < LINES.mostly * _power(lines):
         return None
-    return Undone([_told(lines, off)], WithLines(reference, tuple(lines)), aligned.render, off)
+    causes = _causes(told, sources_of(there, part.rate / size), reference.rate)
+    return Undone([replace(causes[0], takes_off=off), *causes[1:]], WithLines(reference, tuple(lines)),
+                  aligned.render, off)  # fmt: skip
+
+
+def _tops(power: Floats) -> list[int]:
+    """The greatest bins that do not lie beside each other, of those near the greatest of all."""
+    rest, tops = power.copy(), [int(power.argmax())]
+    while len(tops) < LINES.at_once:
+        rest[max(0, tops[-1] - 20) : tops[-1] + 21] = 0.0
+        top = int(rest.argmax())
+        if rest[top] < LINES.near_top * power[tops[0]]:
+            break
+        tops.append(top)
+    return tops
+
+
+def _power(lines: list[Line]) -> float:
+    return sum(10 ** (line.level / 10) for line in lines)
+
+
+def sources_of(power: Floats, width: float) -> list[tuple[float, float]]:
+    """The one or two tones that a reference is made of, and their power; empty where it is no sum of tones.
+
+    Args:
+        power: of the reference's bins.
+        width: of a bin, in Hz.
+    """
+    total, rest = float(power.sum()), power.copy()
+    found: list[tuple[float, float]] = []
+    while len(found) < LINES.most_sources:
+        top = int(rest.argmax())
+        near = slice(max(0, top - 3), top + 4)
+        mine = float(rest[near].sum())
+        if mine <= 0.0 or mine < LINES.least_source * total:
+            break
+        weights = rest[near]
+        hertz = float(np.average(np.arange(near.start, near.start + len(weights)), weights=weights)) * width
+        rest[near] = 0.0
+        if not any(abs(hertz - round(hertz / f) * f) < 3 * width for f, _ in found):
+            found.append((hertz, mine))
+    return found if total > 0.0 and sum(mine for _, mine in found) > LINES.mostly * total else []
+
+
+def is_tonal(reference: Source) -> bool:
+    """Whether a reference is a sum of one or two tones and little else."""
+    size = min(reference.frames, 1 << 17)
+    lo = (reference.frames - size) // 2
+    samples = reference.read(lo, lo + size)
+    power = np.square(np.abs(fft.rfft(samples * hann(size)[:, None], axis=0))).sum(axis=1)
+    return bool(sources_of(power, reference.rate / size))
+
+
+def _causes(lines: list[Line], sources: list[tuple[float, float]], rate: int) -> list[Cause]:
+    """Lines as what folds, what is a harmonic or a sum of the reference's own tones, and what is none of these."""
+    folded: list[tuple[int, Line]] = []
+    harmonics: list[tuple[int, Line]] = []
+    others: list[Line] = []
+    for line in lines:
+        order = _order(line.hertz, [hertz for hertz, _ in sources], rate)
+        if order is None:
+            others.append(line)
+        else:
+            (folded if order[1] else harmonics).append((order[0], line))
+    causes = [_told(others, None)] if others else []
+    for name, found in (("aliasing", folded), ("non_linear", harmonics)):
+        if not found:
+            continue
+        orders = sorted({order for order, _ in found})
+        level = max(line.level for _, line in found)
+        span = f"order {orders[0]}" if len(orders) == 1 else f"orders {orders[0]} to {orders[-1]}"
+        why = f"{span} {'folds' if len(orders) == 1 else 'fold'}" if name == "aliasing" else span
+        kind: CauseName = "aliasing" if name == "aliasing" else "non_linear"
+        causes.append(Cause(kind, amount=level, unit="dBFS", why=f"{why}; none in the reference"))
+    return sorted(causes, key=lambda cause: -(cause.amount or 0.0))
+
+
+def _order(hertz: float, sources: list[float], rate: int) -> tuple[int, bool] | None:
+    """The least order of the tones that lies at a frequency, and whether it folds; None for none."""
+    if not sources:
+        return None
+    most = LINES.most_order if len(sources) == 1 else LINES.most_sums
+    best: tuple[int, bool] | None = None
+    for first in range(0 if len(sources) > 1 else 2, most + 1):
+        for second in range(-most, most + 1) if len(sources) > 1 else (0,):
+            order = first + abs(second)
+            if not 2 <= order <= most or (best is not None and order >= best[0]):
+                continue
+            at = abs(first * sources[0] + (second * sources[1] if len(sources) > 1 else 0.0))
+            into = abs(at - rate * round(at / rate))
+            if abs(into - hertz) < LINES.near_hertz + LINES.near * at:
+                best = order, at > rate / 2
+    return best
 
 
 def _together(lines: list[Line], part: Stretch, times: Floats) -> tuple[list[Line], float]:
@@ -130,7 +249,8 @@ def _together(lines: list[Line], part: Stretch, times: Floats) -> tuple[list[Lin
     waves = [_wave(line, times) for line in kept]
     own = np.einsum("cf,cf->c", part.x, part.x)
     error = part.error
-    for _ in range(LINES.sweeps if kept else 0):
+    sweeps = LINES.sweeps if len(kept) <= LINES.few else 1
+    for _ in range(sweeps if kept else 0):
         sound = part.y - np.sum(waves, axis=0)
         factors = np.divide(np.einsum("cf,cf->c", part.x, sound), own, out=np.ones_like(own), where=own > 0.0)
         error = sound - factors[:, None] * part.x
@@ -164,7 +284,7 @@ def _stands_out(power: Floats, top: int) -> float:
 def _taken_off(error: Floats, times: Floats, hertz: float, width: float) -> tuple[Line, Floats]:
     """The tone near a frequency that takes most off, and what it leaves; its frequency by steps of Newton's kind."""
     middle = float(times.mean())
-    for _ in range(6):
+    for _ in range(LINES.turns):
         turn = 2 * np.pi * hertz * (times - middle)
         wave = np.stack([np.cos(turn), np.sin(turn)])
         found = np.linalg.solve(wave @ wave.T, wave @ error.T)
@@ -181,7 +301,7 @@ def _taken_off(error: Floats, times: Floats, hertz: float, width: float) -> tupl
     return Line(hertz, tuple(found[0].tolist()), tuple(found[1].tolist())), error - found.T @ wave
 
 
-def _told(lines: list[Line], off: float) -> Cause:
+def _told(lines: list[Line], off: float | None) -> Cause:
     """The loudest, and what of the others is its harmonic."""
     lowest = min(lines, key=lambda line: line.hertz)
     loudest = max(lines, key=lambda line: line.level)

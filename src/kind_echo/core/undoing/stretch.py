@@ -10,9 +10,6 @@ from kind_echo.core.audio.source import Source, as_rows
 
 Floats = NDArray[np.float64]
 
-MOST_FRAMES = 1 << 19
-"""10.9 s at 48 kHz."""
-
 
 @dataclass(frozen=True)
 class Stretch:
@@ -37,8 +34,8 @@ class Stretch:
         return np.asarray(self.y - self.factors[:, None] * self.x)
 
 
-def take_stretch(reference: Source, aligned: AlignedSource, most: int = MOST_FRAMES) -> Stretch | None:
-    """The stretch; None where the two do not lie over each other, or the reference is silent there."""
+def take_stretch(reference: Source, aligned: AlignedSource, most: int) -> Stretch | None:
+    """The stretch; None where the two do not lie over each other."""
     lo, hi = overlap(reference, aligned)
     if hi - lo < 64:
         return None
@@ -47,7 +44,5 @@ def take_stretch(reference: Source, aligned: AlignedSource, most: int = MOST_FRA
         hi = lo + most
     x, y = as_rows(reference.read(lo, hi)), as_rows(aligned.read(lo, hi))
     own, cross = np.einsum("cf,cf->c", x, x), np.einsum("cf,cf->c", x, y)
-    if not own.any():
-        return None
     factors = np.divide(cross, own, out=np.ones_like(own), where=own > 0.0)
     return Stretch(lo, reference.rate, x, y, factors)

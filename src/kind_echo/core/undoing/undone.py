@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.audio.align import AlignedSource, rows_of_pair
 from kind_echo.core.audio.source import Source
-from kind_echo.core.causes.cause import Cause
+from kind_echo.core.causes.cause import Cause, CauseName
 
 Floats = NDArray[np.float64]
 
@@ -17,6 +17,7 @@ class Undone:
     """Causes that were found, and a pair that differs by all but these.
 
     Attributes:
+        kind: the cause by which it is not looked for again.
         start, length: seconds of the reference from which on, and for how long, the pair is a part of the whole.
         off: dB by which what is left of the whole pair falls with them undone.
     """
@@ -27,6 +28,7 @@ class Undone:
     off: float
     start: float | None = None
     length: float | None = None
+    kind: CauseName = "none"
 
 
 @dataclass(frozen=True)

@@ -42,7 +42,7 @@ class SeekingWander:
     """
 
     block_seconds: tuple[float, ...] = (0.1, 0.04)
-    most_seconds: float = 15.0
+    most_seconds: float = 6.0
     oversampled: int = 4
     near_samples: tuple[int, ...] = (8, 64, 256)
     first_segments: int = 24
@@ -93,22 +93,33 @@ def find_wander(reference: Source, render: Source, delay: float | None) -> Undon
     lo, hi = max(lo, (lo + hi - most) // 2), min(hi, (lo + hi + most) // 2)
     if hi - lo < 16 * round(WANDER.block_seconds[-1] * reference.rate):
         return None
-    pair = _Pair(reference, lo, hi, read_padded(render, lo + centre, hi + centre))
-    before = pair.left(reference)
     for seconds in WANDER.block_seconds:
         size = 1 << round(math.log2(seconds * reference.rate))
         every = max(1, (hi - lo) // (size // 2 * WANDER.first_blocks))
+        pair = _Pair(reference, lo, hi, read_padded(render, lo + centre, hi + centre))
         if not _may_wander(_lags(pair, reference, size, WANDER.near_samples[-1], every)):
             continue
         lags = _lags(pair, reference, size, WANDER.near_samples[-1])
         for near in WANDER.near_samples:
-            moved = _sought(pair, size, lags.delays(near))
-            off = 0.0 if moved is None else fall(before, pair.left(moved))
+            times, delays = lags.delays(near)
+            if len(times) < WANDER.least_blocks:
+                continue
+            # The delay of the whole is that at which most of it fits, and need not be the middle of the way.
+            middle = centre + round(float(_middle(times, delays)))
+            moved_pair = _Pair(reference, lo, hi, read_padded(render, lo + middle, hi + middle))
+            moved = _sought(moved_pair, size, (times, delays - (middle - centre)))
+            off = 0.0 if moved is None else fall(moved_pair.left(reference), moved_pair.left(moved))
             if moved is not None and off >= WANDER.worth_db:
                 why = f"{moved.hertz:.2f} times a second, ±{1000 * moved.depth / reference.rate:.3f} ms"
                 wander = Cause("wander", amount=moved.depth, unit="samples", takes_off=off, why=why)
                 return Undone([wander], moved, render, off)
     return None
+
+
+def _middle(times: Floats, delays: Floats) -> float:
+    """Half-way between the delays at the ends of the way, without the farthest."""
+    low, high = np.percentile(delays, [5, 95])
+    return 0.5 * float(low + high) if len(times) else 0.0
 
 
 @dataclass(frozen=True)

@@ -249,7 +249,7 @@ class PairCellBody(Body):
 
 
 class CauseBody(Body):
-    """One thing that explains a part of a difference, and the words for it; `takes_off` is in dB."""
+    """One thing that explains a part of a difference, and the words for it; `takes_off` in dB, its place in seconds."""
 
     cause: CauseName
     channel: str
@@ -258,6 +258,8 @@ class CauseBody(Body):
     takes_off: float | None
     why: str | None
     words: str
+    start: float | None = None
+    length: float | None = None
 
 
 class MarkBody(Body):
