@@ -57,7 +57,7 @@ class Naming:
     all_pass_enough_db: float = 40.0
     all_pass_degrees: float = 10.0
     least_unmasked: float = 0.5
-    line_share: float = 0.9
+    line_share: float = 0.995
     faded: float = 0.5
     told_events_db: float = 0.1
     least_delay_samples: float = 5e-4

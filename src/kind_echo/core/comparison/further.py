@@ -28,6 +28,7 @@ DEEPEST = 3
 """Changes that are undone one in the other."""
 
 _SHORT_FRAMES, _LONG_FRAMES = 1 << 15, 1 << 18  # in which a copy is sought that a filter may be, and that none is
+_LONGEST = 1 << 25  # samples of a reference: 5.8 minutes of two channels at 48 kHz
 _LOUD_NOISE = -50.0  # dBFS
 _WELL_DB = 30.0  # that a change takes off, after which what is left is how well it was told
 _LOOKED_AT = 1 << 20  # frames of a reference from which it is told what it is
@@ -72,6 +73,8 @@ def explain_further(
     """
     if any(cause.cause in ("none", "silent", "non_finite") for cause in explained.causes):
         return explained
+    if reference.frames * reference.channels > _LONGEST:
+        return explained  # each look reads all of it, and several times
     placed = place(reference, lay, known, explained, pool)
     known, explained = placed.known, placed.explained
     if placed.is_done or (known.drift and explained.is_deep):
@@ -141,9 +144,17 @@ def _undone(
     if told and not deep:
         finders.append(("none", lambda: find_switch(reference, aligned)))
     for name, find in finders:
-        found = None if name in skip else find()
+        found = None if name in skip else _sought(find)
         if found is not None:
             yield replace(found, kind=name)
+
+
+def _sought(find: Callable[[], Undone | None]) -> Undone | None:
+    """What a finder finds; nothing where its equations have no one solution, as of sounds that are one and the same."""
+    try:
+        return find()
+    except np.linalg.LinAlgError:
+        return None
 
 
 def _placed(causes: list[Cause], undone: Undone) -> list[Cause]:
@@ -163,7 +174,8 @@ def _is_rest(cause: Cause, undone: Undone) -> bool:
         return True
     if any(one.cause == "aliasing" for one in undone.causes):
         return cause.cause in _OF_ALIASES
-    return cause.cause in ("noise", "unexplained") and undone.off >= _WELL_DB
+    of_itself = ("noise", "unexplained", *(("level_control",) if undone.kind == "gain_motion" else ()))
+    return cause.cause in of_itself and undone.off >= _WELL_DB
 
 
 def _kind_of(reference: Source) -> tuple[bool, bool]:

@@ -117,7 +117,7 @@ def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
     new: list[float] = []
     while len(lines) < LINES.most_lines and left > 0.0:
         power = np.square(np.abs(fft.rfft(error * window))).sum(axis=0)
-        power[:2] = 0.0
+        power[:2] = power[-2:] = 0.0
         tops = _tops(power)
         if not lines and not _is_new(power, there, tops[0]) and _stands_out(there, tops[0]) < LINES.stands_out:
             break
@@ -287,7 +287,7 @@ def _taken_off(error: Floats, times: Floats, hertz: float, width: float) -> tupl
     for _ in range(LINES.turns):
         turn = 2 * np.pi * hertz * (times - middle)
         wave = np.stack([np.cos(turn), np.sin(turn)])
-        found = np.linalg.solve(wave @ wave.T, wave @ error.T)
+        found = np.linalg.lstsq(wave @ wave.T, wave @ error.T, rcond=None)[0]
         slope = 2 * np.pi * (times - middle) * (found.T @ np.stack([-wave[1], wave[0]]))
         left = error - found.T @ wave
         bend = float(np.square(slope).sum())
@@ -297,7 +297,7 @@ def _taken_off(error: Floats, times: Floats, hertz: float, width: float) -> tupl
             break
     turn = 2 * np.pi * hertz * times
     wave = np.stack([np.cos(turn), np.sin(turn)])
-    found = np.linalg.solve(wave @ wave.T, wave @ error.T)
+    found = np.linalg.lstsq(wave @ wave.T, wave @ error.T, rcond=None)[0]
     return Line(hertz, tuple(found[0].tolist()), tuple(found[1].tolist())), error - found.T @ wave
 
 

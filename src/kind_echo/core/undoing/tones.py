@@ -160,5 +160,5 @@ def _amplitudes(x: Floats, turn: NDArray[np.complex128]) -> NDArray[np.complex12
     """Complex amplitude of each channel by least squares."""
     basis = np.stack([turn.real, -turn.imag], axis=1)
     gram = basis.T @ basis
-    found = np.linalg.solve(gram, basis.T @ x)
+    found = np.linalg.lstsq(gram, basis.T @ x, rcond=None)[0]
     return np.asarray(found[0] + 1j * found[1])
