@@ -197,7 +197,7 @@ UNUSUAL = (
     one("24 bit", rounded(24, dithered=False), "quantisation"),
     one("0.01 dB down in 16 bit", both(scaled(-0.01), rounded(16, dithered=False)), "quantisation", rest=("gain",)),
     one("chorus", chorus),
-    one("equaliser from half-way", from_half_way(peaking(1000.0, 6.0, 1.0)), "filter"),
+    one("equaliser from half-way", from_half_way(peaking(1000.0, 6.0, 1.0)), "filter", rest=("click",)),
     one("level control in two bands", two_bands, "level_control", rest=("gain",)),
 )  # fmt: skip
 """Where no cause is named, nothing may be told but that it is not explained."""

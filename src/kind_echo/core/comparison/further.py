@@ -4,7 +4,7 @@ explained anew.
 
 from collections.abc import Callable, Iterator
 from concurrent.futures import Executor
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Protocol
 
 import numpy as np
@@ -27,16 +27,25 @@ from kind_echo.core.undoing.wandering import find_wander
 DEEPEST = 3
 """Changes that are undone one in the other."""
 
-_SHORT_FRAMES, _LONG_FRAMES = 1 << 15, 1 << 18  # in which a copy is sought that a filter may be, and that none is
+_SHORT_FRAMES, _LONG_FRAMES = 1 << 17, 1 << 18  # in which a copy is sought that a filter may be, and that none is
 _LONGEST = 1 << 25  # samples of a reference: 5.8 minutes of two channels at 48 kHz
+_NOISE_ALONE = {"noise", "delay", "gain", "channel_gain", "polarity", "dc"}
 _LOUD_NOISE = -50.0  # dBFS
 _WELL_DB = 30.0  # that a change takes off, after which what is left is how well it was told
 _LOOKED_AT = 1 << 20  # frames of a reference from which it is told what it is
 _FRAME, _SOUNDS, _SPARSE = 256, 1e-6, 0.05  # samples; of the greatest power; share of them that sound in clicks
 _OF_THE_PLACE = ("none", "unrelated", "length")  # of a pair that was laid in another place
-_OF_ALIASES = ("noise", "unexplained", "click", "added_tone", "non_linear")  # what orders over the last one look like
+_BESIDE_ALIASES = ("gain", "channel_gain", "delay", "polarity", "dc")  # all else orders over the last one look like
 _CURVES = ("filter_", "output_over_input", "gain_over_time")
 _HELD_FRAMES = 1 << 22  # samples of a changed reference, up to which it is made once and held
+
+
+@dataclass(frozen=True)
+class _Sound:
+    """Whether a reference is silent nearly everywhere, as clicks are; whether it is a sum of one or two tones."""
+
+    is_sparse: bool
+    is_tonal: bool
 
 
 class Rest(Protocol):
@@ -75,6 +84,7 @@ def explain_further(
         return explained
     if reference.frames * reference.channels > _LONGEST:
         return explained  # each look reads all of it, and several times
+    kind = _kind_of(reference)
     placed = place(reference, lay, known, explained, pool)
     known, explained = placed.known, placed.explained
     if placed.is_done or (known.drift and explained.is_deep):
@@ -87,9 +97,11 @@ def explain_further(
         ]
         lengths = [cause for cause in explained.causes if cause.cause == "length"]
         return replace(explained, causes=[*mine, *causes, *lengths], curves=_explaining(rest), is_deep=rest.is_deep)
-    for undone in _undone(reference, lay, known, explained, skip):
+    for undone in _undone(reference, lay, known, explained, kind, skip):
         rest = again(_held(undone.reference), undone.render, skip | {undone.kind})
-        doubtful = explained.is_deep or placed.is_steady  # a steady sound fits many a change a little
+        # Tones fit many a change a little; lines speak for themselves.
+        tones = (placed.is_steady or kind.is_tonal) and undone.kind != "added_tone"
+        doubtful = explained.is_deep or tones
         if doubtful and not rest.is_deep and undone.off < _WELL_DB:
             continue
         if any(cause.cause == "unrelated" for cause in rest.causes):
@@ -112,7 +124,7 @@ def _is_loud(explained: Explained) -> bool:
 
 
 def _undone(
-    reference: Source, lay: Aligner, known: ComparedFacts, explained: Explained, skip: Found
+    reference: Source, lay: Aligner, known: ComparedFacts, explained: Explained, kind: _Sound, skip: Found
 ) -> Iterator[Undone]:
     """Each change that was found, the plainest first; but for those that were undone before."""
     said = {cause.cause for cause in explained.causes}
@@ -122,9 +134,9 @@ def _undone(
     aligned = lay.at(Alignment(whole, fraction))
     told = delay is not None
     deep = explained.is_deep
-    sparse, tonal = _kind_of(reference)
-    # What is rounding, or a codec's, is explained; noise follows nothing that its sound does.
-    follows = not deep and not sparse and (tonal or not said & {"noise", "lossy"})
+    sparse, tonal = kind.is_sparse, kind.is_tonal
+    # What is a codec's is explained; noise alone follows nothing that its sound does.
+    follows = not deep and not sparse and "lossy" not in said and (tonal or not said <= _NOISE_ALONE)
     finders: list[tuple[CauseName, Callable[[], Undone | None]]] = []
     if told and tonal and "clipping" not in said:
         finders.append(("added_tone", lambda: find_lines(reference, aligned)))
@@ -163,7 +175,7 @@ def _placed(causes: list[Cause], undone: Undone) -> list[Cause]:
     return [
         replace(cause, start=begin, length=undone.length)
         if cause.start is None
-        else replace(cause, start=begin + cause.start)
+        else replace(cause, start=begin + cause.start, why=None if cause.cause in ("gap", "click") else cause.why)
         for cause in causes
     ]
 
@@ -173,19 +185,20 @@ def _is_rest(cause: Cause, undone: Undone) -> bool:
     if cause.cause in ("none", *(one.cause for one in undone.causes)):
         return True
     if any(one.cause == "aliasing" for one in undone.causes):
-        return cause.cause in _OF_ALIASES
+        return cause.cause not in _BESIDE_ALIASES
+    if cause.cause == "unexplained" and cause.amount is None:
+        return True  # next to nothing is left
     of_itself = ("noise", "unexplained", *(("level_control",) if undone.kind == "gain_motion" else ()))
     return cause.cause in of_itself and undone.off >= _WELL_DB
 
 
-def _kind_of(reference: Source) -> tuple[bool, bool]:
-    """Whether a reference is silent nearly everywhere, as clicks are; and whether it is a sum of one or two tones."""
+def _kind_of(reference: Source) -> _Sound:
     powers = np.concatenate(
         [np.square(block).sum(axis=1) for _, block in blocks(reference, stop=min(reference.frames, _LOOKED_AT))]
     )
     frames = powers[: len(powers) // _FRAME * _FRAME].reshape(-1, _FRAME).sum(axis=1)
     sparse = bool(frames.any()) and float(np.mean(frames > _SOUNDS * frames.max())) < _SPARSE
-    return sparse, is_tonal(reference)
+    return _Sound(sparse, is_tonal(reference))
 
 
 def _explaining(rest: Rest) -> dict[str, Curve]:

@@ -128,7 +128,7 @@ def _events(
         if cause.cause == "time_jump" and cause.start is not None:
             begin = (round(cause.start * rate) - first) // window
             last = begin + (0 if cause.length is None else round(cause.length * rate) // window)
-            is_jump[max(0, begin) : max(0, last + 1)] = True
+            is_jump[max(0, begin - 1) : max(0, last + 1)] = True  # which side differs hangs on the alignment
     for at in {(at - first) // window for steps in found.clicks for at in steps}:
         is_click[max(0, at) : max(0, at + 1)] = True
     for gap in found.gaps:

@@ -114,7 +114,8 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
         whole_file: whether it is of a whole file, not of a part of one that may drift: where noise leaves two delays,
             one of whole samples is taken, for these are by far the most common.
     """
-    found = [cross for blocks in sets if (cross := blocks.cross) is not None]
+    sounding = [blocks for blocks in sets if blocks.cross is not None]
+    found = [cross for blocks in sounding if (cross := blocks.cross) is not None]
     if not found:
         return None
     size = 2 * (len(found[0].weight) - 1)
@@ -153,7 +154,7 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     reach = math.sqrt(float((weights * omega**2).sum()) / total)
     linearity = min(1.0, height / max(float(np.sum([one.weight * one.certain for one in found])), 1e-300))
     doubt = 0.75 * math.sqrt(2 * (1.0 - linearity)) / reach
-    strength, usual, steady = _steady(sets, at, filtered=filtered)
+    strength, usual, steady = _steady(sounding, signs, at, filtered=filtered)
     less = _agreement(spectrum, at, sign, total)
     loud = math.sqrt(sum(float(one.own.sum()) for one in sets) * sum(float(one.other.sum()) for one in sets))
     match_less = _agreement(powers, at, sign, loud)
@@ -240,18 +241,18 @@ def _peak(spectrum: Spectrum, size: int, near: int) -> tuple[float, float, float
     return at, height, sign
 
 
-def _steady(sets: Sequence[Blocks], at: float, *, filtered: bool) -> tuple[float, float, bool]:
-    """How the blocks correlate with the reference at the delay, and whether most do, and to the same sign.
+def _steady(sets: Sequence[Blocks], signs: Sequence[float], at: float, *, filtered: bool) -> tuple[float, float, bool]:
+    """How the blocks correlate with the reference at the delay, and whether most do, and to the sign of their channel.
 
     Each half of the blocks is looked at in the band that the other half found to carry: chance does not repeat.
     """
     values: list[float] = []
-    for blocks in sets:
+    for blocks, sign in zip(sets, signs, strict=True):
         if len(blocks.own) < 4:
             continue
         for chosen, rest in (blocks.halves, blocks.halves[::-1]):
             if rest.cross is not None:
-                values += _correlated(chosen, rest.cross, at, filtered=filtered)
+                values += [sign * value for value in _correlated(chosen, rest.cross, at, filtered=filtered)]
     if len(values) < 3:
         return 1.0, 1.0, True  # too short for blocks: whoever asks has to see to it
     delays = np.array(values)

@@ -29,6 +29,8 @@ class SeekingEchoes:
         ridge: of the mean power of the reference, under which its spectrum tells nothing.
         beside_samples: around a copy, that are its own: it may lie between samples.
         most_copies: one after the other.
+        there: share of the difference that must lie where a copy can.
+        least_db: of the sound itself.
         worth_db: that the copies take off the difference.
         next_worth_db: that one more must.
         comes_again: correlation of the reference with itself so much later, from which nothing tells a copy.
@@ -41,6 +43,8 @@ class SeekingEchoes:
     ridge: float = 1e-4
     beside_samples: int = 3
     most_copies: int = 6
+    there: float = 0.2
+    least_db: float = -80.0
     worth_db: float = 10.0
     next_worth_db: float = 3.0
     comes_again: float = 0.5
@@ -71,25 +75,30 @@ def find_echo(reference: Source, aligned: AlignedSource, most_frames: int) -> Un
     part = take_stretch(reference, aligned, most_frames)
     if part is None:
         return None
-    before = left = float(np.square(part.error).sum())
-    fitted: _Fitted | None = None
+    fitted, off = None, 0.0
     for _ in range(ECHOES.most_copies):
-        late = _lag(part, part.error if fitted is None else fitted.error)
+        error = part.error if fitted is None else fitted.error
+        late = _lag(part, error)
         if late is None:
             break
         found = _fit(part, [*([] if fitted is None else fitted.places), late])
+        # Before a copy begins, the stretch does not hold what it is a copy of.
         power = float(np.square(found.error).sum())
+        before = float(np.square(part.error[:, found.first :]).sum())
+        if before < ECHOES.there * float(np.square(part.error).sum()):
+            break
         surely = fall(before, power) >= ECHOES.surely_db
         if _comes_again(part, late, ECHOES.surely_again if surely else ECHOES.comes_again):
             break
-        if fall(left, power) < ECHOES.next_worth_db:
+        if fall(float(np.square(error[:, found.first :]).sum()), power) < ECHOES.next_worth_db:
             break
-        fitted, left = found, power
-    off = fall(before, left)
+        fitted, off = found, fall(before, power)
     if fitted is None or off < ECHOES.worth_db:
         return None
     first = fitted.places[0]
     level = 20 * math.log10(max(abs(fitted.strength(first)), 1e-6))
+    if level < ECHOES.least_db:
+        return None
     why = f"{number(1000 * first / reference.rate, '.1f')} ms late"
     if len(fitted.places) > 1:
         why += f", and {len(fitted.places) - 1} more"
@@ -103,10 +112,12 @@ class _Fitted:
 
     Attributes:
         places: samples by which each is late, in the order in which they were found.
+        first: frame of the stretch from which on all copies are there.
         taps: factor of the reference at each delay, over that of the sound itself.
     """
 
     places: list[int]
+    first: int
     taps: dict[int, float]
     error: Floats
 
@@ -143,17 +154,18 @@ def _fit(part: Stretch, places: list[int]) -> _Fitted:
     """The sound itself and its copies, with what lies beside them, by least squares in each channel."""
     reach = range(-ECHOES.beside_samples, ECHOES.beside_samples + 1)
     lags = sorted({late + beside for late in places for beside in reach})
-    taps, weights, error = np.zeros(len(lags)), 0.0, np.empty_like(part.y)
+    first = min(lags[-1], part.x.shape[1] // 2)
+    taps, weights, error = np.zeros(len(lags)), 0.0, np.zeros_like(part.y)
     for c, (x, y) in enumerate(zip(part.x, part.y, strict=True)):
-        basis = np.stack([x, *(_late(x[np.newaxis], lag)[0] for lag in lags)])
+        basis = np.stack([x, *(_late(x[np.newaxis], lag)[0] for lag in lags)])[:, first:]
         gram = basis @ basis.T
         gram += 1e-12 * np.trace(gram) / len(gram) * np.eye(len(gram))
-        factors = np.linalg.solve(gram, basis @ y) if gram[0, 0] > 0.0 else np.zeros(len(gram))
-        error[c] = y - factors @ basis
+        factors = np.linalg.solve(gram, basis @ y[first:]) if gram[0, 0] > 0.0 else np.zeros(len(gram))
+        error[c, first:] = y[first:] - factors @ basis
         if factors[0] != 0.0:
             taps += gram[0, 0] * factors[1:] / factors[0]
             weights += gram[0, 0]
-    return _Fitted(places, dict(zip(lags, (taps / max(weights, 1e-300)).tolist(), strict=True)), error)
+    return _Fitted(places, first, dict(zip(lags, (taps / max(weights, 1e-300)).tolist(), strict=True)), error)
 
 
 def _late(x: Floats, samples: int) -> Floats:

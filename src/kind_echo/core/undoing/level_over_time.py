@@ -7,7 +7,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.align import AlignedSource
+from kind_echo.core.audio.align import AlignedSource, rows_of_pair
 from kind_echo.core.audio.source import Derived, Samples, Source
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.shares import fall
@@ -42,16 +42,18 @@ def find_motion(reference: Source, aligned: AlignedSource) -> Undone | None:
     found = [_to_the_sample(_of_channel(sums, c), reference, aligned, c, sums) for c in range(reference.channels)]
     if not any(found):
         return None
-    before = sum(float((sums.other[c] - _constant(sums, c) * sums.cross[c]).sum()) for c in range(len(found)))
-    after = sum(
-        float((sums.other[c] - _constant(sums, c) * sums.cross[c]).sum()) if one is None else one.left
-        for c, one in enumerate(found)
-    )
-    off = fall(before, after)
-    if off < MOTION.worth_db:
-        return None
     moved = MovedSource(reference, tuple(None if one is None else one.law for one in found))
-    return Undone(_told(found, off), moved, aligned.render, off)
+    off = fall(*(_left(side, aligned) for side in (reference, moved)))
+    return Undone(_told(found, off), moved, aligned.render, off) if off >= MOTION.worth_db else None
+
+
+def _left(reference: Source, aligned: AlignedSource) -> float:
+    """What a gain leaves of a pair, all channels together."""
+    sums = np.zeros((3, reference.channels))
+    for _, x, y in rows_of_pair(reference, aligned):
+        sums += [np.einsum("cf,cf->c", p, q) for p, q in ((x, x), (x, y), (y, y))]
+    own, cross, other = sums
+    return float((other - np.divide(cross**2, own, out=np.zeros_like(own), where=own > 0.0)).clip(min=0.0).sum())
 
 
 def _pooled(sums: FrameSums) -> FrameSums:

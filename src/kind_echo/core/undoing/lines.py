@@ -44,7 +44,7 @@ class SeekingLines:
         harmonic: of its frequency, within which a line is a harmonic of another.
     """
 
-    most_lines: int = 30
+    most_lines: int = 24
     at_once: int = 10
     near_top: float = 1e-3
     most_frames: int = 1 << 17
