@@ -128,7 +128,9 @@ def _events(
         if cause.cause == "time_jump" and cause.start is not None:
             begin = (round(cause.start * rate) - first) // window
             last = begin + (0 if cause.length is None else round(cause.length * rate) // window)
-            is_jump[max(0, begin - 1) : max(0, last + 1)] = True  # which side differs hangs on the alignment
+            # Which side of it differs, and from where on, hangs on which part is lined up.
+            reach = 1 + int(abs(cause.amount or 0.0)) // window
+            is_jump[max(0, begin - reach) : max(0, last + 1)] = True
     for at in {(at - first) // window for steps in found.clicks for at in steps}:
         is_click[max(0, at) : max(0, at + 1)] = True
     for gap in found.gaps:
