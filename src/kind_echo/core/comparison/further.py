@@ -29,6 +29,7 @@ DEEPEST = 3
 
 _SHORT_FRAMES, _LONG_FRAMES = 1 << 17, 1 << 18  # in which a copy is sought that a filter may be, and that none is
 _LONGEST = 1 << 25  # samples of a reference: 5.8 minutes of two channels at 48 kHz
+_MOST_CHANNELS = 8
 _NOISE_ALONE = {"noise", "delay", "gain", "channel_gain", "polarity", "dc"}
 _LOUD_NOISE = -50.0  # dBFS
 _WELL_DB = 30.0  # that a change takes off, after which what is left is how well it was told
@@ -82,8 +83,8 @@ def explain_further(
     """
     if any(cause.cause in ("none", "silent", "non_finite") for cause in explained.causes):
         return explained
-    if reference.frames * reference.channels > _LONGEST:
-        return explained  # each look reads all of it, and several times
+    if reference.frames * reference.channels > _LONGEST or reference.channels > _MOST_CHANNELS:
+        return explained  # each look reads all of it, several times, and holds a part of every channel
     kind = _kind_of(reference)
     placed = place(reference, lay, known, explained, pool)
     known, explained = placed.known, placed.explained
