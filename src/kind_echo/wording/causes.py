@@ -87,12 +87,14 @@ def _what(cause: Cause) -> str:
     title = _TITLES.get(cause.cause)
     if cause.cause in ("unexplained", "non_finite", "length") and cause.why:
         return cause.why
+    if cause.cause == "polarity" and cause.why:
+        return f"{title}, {cause.why}"
     if cause.cause == "channel_missing":
         return f"channel {cause.channel} is silent"
     if amount is None:
         return title or cause.cause
     if cause.cause == "delay":
-        return late_or_early(amount)
+        return ", ".join(filter(None, [late_or_early(amount), cause.why]))
     if cause.cause == "drift":
         return f"a clock {abs(amount):.1f} ppm {'slow' if amount > 0 else 'fast'}"
     if cause.cause in ("gain", "channel_gain"):
@@ -114,7 +116,9 @@ def _what(cause: Cause) -> str:
     if cause.cause == "added_tone":
         return f"an added tone of {cause.why} at {number(amount, '.1f')} dBFS"
     if cause.cause == "aliasing":
-        return f"aliasing at {number(amount, '.1f')} dB{f' ({cause.why})' if cause.why else ''}"
+        return f"aliasing at {number(amount, '.1f')} {cause.unit}{f' ({cause.why})' if cause.why else ''}"
+    if cause.cause == "non_linear":
+        return f"new harmonics at {number(amount, '.1f')} {cause.unit}{f' ({cause.why})' if cause.why else ''}"
     if cause.cause == "quantisation":
         return f"{title}, of {amount:.0f} bits"
     if cause.cause == "noise":
