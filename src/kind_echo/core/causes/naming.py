@@ -209,7 +209,7 @@ def with_leftover(causes: list[Cause], pair: Pair, found: Fitted, base: list[flo
     left, raw = found.left, sum(base[c] for c in heard)
     bits = _words(pair)
     if left <= len(heard) * NAMING.floor:
-        if causes:
+        if causes and (bits is None or left / len(heard) < NAMING.rounded * _rounding(bits, models)):
             return causes
         if bits is None:
             return [Cause("unexplained", why="what differs lies under −140 dBFS")]

@@ -23,6 +23,7 @@ class Naming:
         well_explained_db: off what there was, after which what is left is how well the causes are known.
         filters_own, curves_own: times what is left, that a model has explained: then what is left is the model's own.
         deep_db: off what there was, after which nothing further is looked for.
+        rounded: of the most that rounding leaves, which it leaves at least.
         codec_edge_db: that the filter of a codec takes off.
         all_pass_seconds: a delay longer than that is none of an all-pass.
         all_pass_share, all_pass_enough_db: times what is left beside a delay, or decibels off, at which an all-pass
@@ -51,6 +52,7 @@ class Naming:
     filters_own: float = 1e5
     curves_own: float = 10**3.8
     deep_db: float = 50.0
+    rounded: float = 0.05
     codec_edge_db: float = 8.0
     all_pass_seconds: float = 0.001
     all_pass_share: float = 2.0

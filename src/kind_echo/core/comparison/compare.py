@@ -19,7 +19,7 @@ from kind_echo.core.causes.explanation import explain
 from kind_echo.core.comparison.account import STEPS, complete, power_left
 from kind_echo.core.comparison.bands import third_octaves
 from kind_echo.core.comparison.further import DEEPEST, Found, explain_further
-from kind_echo.core.comparison.gains import fine_sums, gain_readings, gain_under_drift
+from kind_echo.core.comparison.gains import fine_sums, gain_readings, gain_under_drift, upright_at_level
 from kind_echo.core.comparison.residual import MEASURES as RESIDUAL
 from kind_echo.core.comparison.residual import (
     Residual,
@@ -202,15 +202,16 @@ def _compared(
     readings += for_channels("identical", [float(same)] * channels, float(same))
     readings += delay_readings(common, each, reference.rate)
     gain, gains = gain_readings(fine, delay, channels)
-    steps = pool.submit(find_clicks, reference, aligned, 1.0 / gain if gain else 1.0)
+    upright, scale = upright_at_level(aligned, fine[0], gain)
+    steps = pool.submit(find_clicks, reference, upright, scale)
     moved = 0.0 if common.reason == "periodic" else _drift_of(drift.result())
     if moved and drift.result().middle is not None:
         gain, lined_up = gain_under_drift(reference, render, drift.result())
         # Where the drift leaves no delay there is no gain at a delay either; the factor is needed all the same.
         gains = gains if delay.samples is None else lined_up
-        steps = pool.submit(find_clicks, reference, aligned, 1.0 / gain if gain else 1.0)
+        upright, scale = aligned, 1.0 / gain if gain else 1.0
+        steps = pool.submit(find_clicks, reference, upright, scale)
     readings += gains
-    scale = 1.0 / gain if gain else 1.0
     late = [own.samples if own.samples is not None else float(shift) for own in each]
     readings += lead_in_excess(scans[0].integrity, scans[1].integrity, late, gaps)
     readings += fitness(scans[1])
@@ -232,9 +233,9 @@ def _compared(
         curves["residual_bands"] = bands.result()
         curves["changed_regions"] = changed_curve(used, reference.rate)
     clicks = without_gaps(steps.result(), gaps, reference.rate)
-    clicks = not_of_the_reference(clicks, reference, aligned, scale)
-    if any(clicks) and _is_changed_all_along(reference, aligned, scale):
-        clicks = steeper(clicks, reference, aligned, scale)
+    clicks = not_of_the_reference(clicks, reference, upright, scale)
+    if any(clicks) and _is_changed_all_along(reference, upright, scale):
+        clicks = steeper(clicks, reference, upright, scale)
     middle = drift.result().middle if moved else common.samples
     known = ComparedFacts(readings, middle, common.reason, moved, gaps, clicks)
     as_it_is = pool.submit(power_left, reference, lay.at(Alignment())) if shift and whole.frames else None

@@ -30,6 +30,7 @@ DEEPEST = 3
 _SHORT_FRAMES, _LONG_FRAMES = 1 << 17, 1 << 18  # in which a copy is sought that a filter may be, and that none is
 _LONGEST = 1 << 25  # samples of a reference: 5.8 minutes of two channels at 48 kHz
 _MOST_CHANNELS = 8
+_MOVES = ("delay", "drift", "time_jump", "gain", "channel_gain", "gain_motion", "wander")
 _NOISE_ALONE = {"noise", "delay", "gain", "channel_gain", "polarity", "dc"}
 _LOUD_NOISE = -50.0  # dBFS
 _WELL_DB = 30.0  # that a change takes off, after which what is left is how well it was told
@@ -98,6 +99,7 @@ def explain_further(
         ]
         lengths = [cause for cause in explained.causes if cause.cause == "length"]
         return replace(explained, causes=[*mine, *causes, *lengths], curves=_explaining(rest), is_deep=rest.is_deep)
+    otherwise: Explained | None = None
     for undone in _undone(reference, lay, known, explained, kind, skip):
         rest = again(_held(undone.reference), undone.render, skip | {undone.kind})
         # Tones fit many a change a little; lines speak for themselves.
@@ -112,7 +114,13 @@ def explain_further(
             causes = _placed(causes, undone)
             if not causes or any(cause.cause == "unexplained" for cause in causes):
                 continue
-        return replace(explained, causes=undone.causes + causes, curves=_explaining(rest), is_deep=rest.is_deep)
+        found = replace(explained, causes=undone.causes + causes, curves=_explaining(rest), is_deep=rest.is_deep)
+        if undone.start is not None and any(cause.cause in _MOVES for cause in causes):
+            otherwise = found  # what is late or softer from a place on is a jump or a step
+            continue
+        return found
+    if otherwise is not None:
+        return otherwise
     if placed.is_steady and _is_loud(explained):
         why = "a steady sound cannot tell what is left"
         return replace(explained, causes=[Cause("unexplained", why=why)])
@@ -145,6 +153,8 @@ def _undone(
         finders.append(("channel_mix", lambda: find_mix(reference, aligned)))
         most = _SHORT_FRAMES if deep else _LONG_FRAMES
         finders.append(("echo", lambda: find_echo(reference, aligned, most)))
+    if told and not deep:
+        finders.append(("none", lambda: find_switch(reference, aligned)))
     if follows:
         finders.append(("time_jump", lambda: find_jumps(reference, lay.render, whole)))
     if told and ("level_control" in said or follows):
@@ -154,8 +164,6 @@ def _undone(
         finders.append(("time_jump", lambda: find_jumps(reference, lay.render, None)))
     if told and not deep and not tonal:
         finders.append(("added_tone", lambda: find_lines(reference, aligned)))
-    if told and not deep:
-        finders.append(("none", lambda: find_switch(reference, aligned)))
     for name, find in finders:
         found = None if name in skip else _sought(find)
         if found is not None:

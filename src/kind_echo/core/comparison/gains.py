@@ -1,12 +1,12 @@
 """The gain of a render over its reference: at one delay, or with a drift taken off."""
 
 import math
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from kind_echo.core.audio.align import AlignedSource, Aligner, Alignment
-from kind_echo.core.audio.source import Source
+from kind_echo.core.audio.source import Derived, Samples, Source
 from kind_echo.core.audio.warping import WarpedSource
 from kind_echo.core.causes.excerpts import take_excerpts
 from kind_echo.core.comparison.residual import Residual, residual_of
@@ -26,6 +26,26 @@ def fine_sums(reference: Source, lay: Aligner, delay: Delay, whole: Residual) ->
     if abs(fraction) <= _SMALL_FRACTION:
         return whole, 0.0
     return residual_of(reference, lay.at(Alignment(round(delay.samples), fraction))), fraction
+
+
+@dataclass(frozen=True)
+class ScaledChannels(Derived):
+    """A source with each channel times a factor of its own."""
+
+    factors: tuple[float, ...]
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames start to stop."""
+        return np.asarray(self.source.read(start, stop) * np.array(self.factors))
+
+
+def upright_at_level(aligned: AlignedSource, sums: Residual, gain: float | None) -> tuple[AlignedSource, float]:
+    """A render and the factor that brings it to its reference; each channel by itself where some alone are inverted."""
+    own, cross = sums.sums[:, 0], sums.sums[:, 1]
+    if gain is None or not (cross > 0.0).any() or not (cross < 0.0).any():
+        return aligned, 1.0 / gain if gain else 1.0
+    factors = tuple(float(x / y) if abs(y) > 1e-6 * x else 1.0 for x, y in zip(own, cross, strict=True))
+    return replace(aligned, render=ScaledChannels(aligned.render, factors), advanced=None), 1.0
 
 
 def gain_readings(fine: tuple[Residual, float], delay: Delay, channels: int) -> tuple[float | None, list[Reading]]:

@@ -9,7 +9,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.causes.shares import fall
 from kind_echo.core.registry.numbers import number
 
 Floats = NDArray[np.float64]
@@ -25,6 +24,7 @@ class SeekingMotion:
         explained: of what a gain of its own for each frame takes off, that a law takes off.
         worth_db: that it must take off all of the difference.
         step_worth_db: that a further step must.
+        little: of the difference, that steps may leave: each ends within a frame.
         most_steps: that are told.
         step_frames: that a ramp lasts, up to which it is a step.
         faded: of the one level, under which the other is none.
@@ -41,6 +41,7 @@ class SeekingMotion:
     explained: float = 0.9
     worth_db: float = 3.0
     step_worth_db: float = 3.0
+    little: float = 0.003
     most_steps: int = 6
     step_frames: float = 3.0
     faded: float = 10 ** (-30 / 20)
@@ -103,7 +104,8 @@ def fit_steps(track: Track) -> Moving | None:
         return float((xy[hi] - xy[lo]) ** 2 / own) if own > 0.0 else 0.0
 
     edges = [0, len(track.own)]
-    left = total - kept(0, len(track.own))
+    tried = [(total - kept(0, len(track.own)), edges)]
+    # A level that comes back makes two steps, of which neither is worth much by itself.
     for _ in range(MOTION.most_steps):
         best: tuple[float, int] | None = None
         for lo, hi in pairwise(edges):
@@ -119,10 +121,13 @@ def fit_steps(track: Track) -> Moving | None:
             at = int(gained.argmax())
             if best is None or gained[at] > best[0]:
                 best = float(gained[at]), int(places[at])
-        if best is None or fall(left, left - best[0]) < MOTION.step_worth_db:
+        if best is None:
             break
         edges = sorted([*edges, best[1]])
-        left -= best[0]
+        tried.append((max(0.0, tried[-1][0] - best[0]), edges))
+    # The fewest steps that leave little, or little more than many.
+    enough = max(tried[-1][0] * 10 ** (MOTION.step_worth_db / 10), MOTION.little * tried[0][0])
+    left, edges = next(one for one in tried if one[0] <= enough)
     if len(edges) < 3:
         return None
     levels = [float((xy[hi] - xy[lo]) / (xx[hi] - xx[lo])) if xx[hi] > xx[lo] else 1.0 for lo, hi in pairwise(edges)]
