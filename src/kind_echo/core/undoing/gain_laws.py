@@ -32,6 +32,7 @@ class SeekingMotion:
         slowest_swings: of a swing, that a file must hold.
         fastest_hertz: of a swing.
         alike_db, alike: within which channels move alike.
+        least_level_seconds: that a level lasts between two steps.
         most_step_db: that a level steps; from there on it is a gap.
         least_db: by which a gain moves.
     """
@@ -50,6 +51,7 @@ class SeekingMotion:
     fastest_hertz: float = 25.0
     alike_db: float = 0.05
     alike: float = 0.05
+    least_level_seconds: float = 0.1
     most_step_db: float = 30.0
     least_db: float = 0.01
 
@@ -146,6 +148,12 @@ def stepping(at: Sequence[float], levels: Sequence[float], left: float) -> Movin
         f"{number(move, '+.2f')} dB at {place:.3f} s" for move, place in zip(moves, at, strict=True)
     )
     return Moving(law, max(moves, key=abs), words, left, at[0], edges=tuple(at), levels=tuple(levels))
+
+
+def is_gap(found: Moving) -> bool:
+    """Whether steps are those of a gap: a level that all but vanishes, or that does not last."""
+    lasts = min((b - a for a, b in pairwise(found.edges)), default=math.inf)
+    return bool(found.edges) and (abs(found.amount) > MOTION.most_step_db or lasts < MOTION.least_level_seconds)
 
 
 def fit_ramp(track: Track, half: float) -> Moving | None:

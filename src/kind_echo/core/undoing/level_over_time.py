@@ -11,7 +11,17 @@ from kind_echo.core.audio.align import AlignedSource, rows_of_pair
 from kind_echo.core.audio.source import Derived, Samples, Source
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.shares import fall
-from kind_echo.core.undoing.gain_laws import MOTION, Law, Moving, Track, fit_ramp, fit_steps, fit_swing, stepping
+from kind_echo.core.undoing.gain_laws import (
+    MOTION,
+    Law,
+    Moving,
+    Track,
+    fit_ramp,
+    fit_steps,
+    fit_swing,
+    is_gap,
+    stepping,
+)
 from kind_echo.core.undoing.undone import FrameSums, Undone, frame_sums
 
 Floats = NDArray[np.float64]
@@ -84,11 +94,10 @@ def _of_channel(sums: FrameSums, channel: int) -> Moving | None:
     enough = still - MOTION.explained * (still - free)
     half = still - 0.5 * (still - free)
     track = Track(sums.times, own, cross, other, sums.size / sums.rate)
-    # A level that all but vanishes is a gap.
     laws = (fit_steps(track), fit_ramp(track, half), fit_swing(track, half))
     found = [one for one in laws if one is not None and one.left <= enough and fall(still, one.left) >= MOTION.worth_db
              and abs(one.amount) >= MOTION.least_db
-             and not (one.edges and abs(one.amount) > MOTION.most_step_db)]  # fmt: skip
+             and not is_gap(one)]  # fmt: skip
     return min(found, key=lambda one: one.left) if found else None
 
 
@@ -113,7 +122,8 @@ def _to_the_sample(
         mine = clear & (where == part)
         own = float(sums.own[channel][mine].sum())
         levels.append(float(sums.cross[channel][mine].sum()) / own if own > 0.0 else level)
-    return stepping(edges, levels, found.left)
+    told = stepping(edges, levels, found.left)
+    return None if is_gap(told) else told
 
 
 def _told(found: Sequence[Moving | None], off: float) -> list[Cause]:
