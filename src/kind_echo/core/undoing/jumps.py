@@ -27,7 +27,6 @@ class SeekingJumps:
 
     Attributes:
         frame_samples: that are judged together; edges are told to the sample afterwards.
-        most_frames: beyond which frames are longer, so that an hour needs no more memory than a minute.
         sounds: of the mean power, under which a frame tells nothing.
         loud: of the greatest power of a frame, from which it tells the level of the render.
         worse: times the error of the better fifth of frames, from which one is out of step.
@@ -47,7 +46,6 @@ class SeekingJumps:
     """
 
     frame_samples: int = 256
-    most_frames: int = 1 << 17
     sounds: float = 1e-5
     loud: float = 1e-3
     worse: float = 10.0
@@ -178,16 +176,14 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
     return Undone(_told(pieces, render.rate, off), SteppedSource(reference, ends), render, off)
 
 
-def delay_of_segment(
-    reference: Source, render: Source, at: int, length: int, centre: int, reach: int | None = None
-) -> tuple[int, float] | None:
+def delay_of_segment(reference: Source, render: Source, at: int, length: int, centre: int) -> tuple[int, float] | None:
     """Where a segment of the render comes from: its delay in whole samples, and the correlation there; None if silent.
 
     Args:
         at, length: samples of the render.
-        centre, reach: delays that are looked at.
+        centre: of the delays that are looked at.
     """
-    reach = SEEKING.reach_samples if reach is None else reach
+    reach = SEEKING.reach_samples
     y = np.diff(read_padded(render, at, at + length), axis=0)  # what is low and loud would hide the rest
     channel = int(np.square(y).sum(axis=0).argmax())
     y = y[:, channel]
@@ -250,8 +246,6 @@ def _bridged(bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
 
 def _sums(reference: Source, render: Source, delays: Sequence[int]) -> _Sums:
     size = SEEKING.frame_samples
-    while render.frames // size > SEEKING.most_frames:
-        size *= 2
     parts = []
     for x, y in _rows(reference, render, delays, size):
         a, b = x.reshape(*x.shape[:2], -1, size), y.reshape(len(y), -1, size)

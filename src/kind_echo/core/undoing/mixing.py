@@ -120,7 +120,7 @@ def _told(matrix: Floats) -> tuple[float, str]:
             return crosstalk, "both channels are one: a fold to mono"
         if abs(a - d) < same and abs(b - c) < same and abs(a + b) > same:
             side = abs((a - b) / (a + b))
-            if 0.0 < b / a < MIXES.small:
+            if a * b > 0.0 and abs(b) < MIXES.small * abs(a):
                 return crosstalk, f"crosstalk at {number(_decibels(abs(b / a)), '.1f')} dB"
             return _decibels(side), f"the side signal {number(_decibels(side), '+.1f')} dB against the middle"
         for row, other in ((0, 1), (1, 0)):

@@ -26,7 +26,7 @@ class JudgingTones:
         impure: share of the power of a reference, that is no steady tone from there on; broken: of a render.
         least_db: of its level.
         least_samples: of its place.
-        least_ppm: of its frequency, and turns_apart: of its phase over the file, in periods.
+        turns_apart: periods by which its phase moves over the file, from which its frequency is another.
     """
 
     most_frames: int = 1 << 18
@@ -35,7 +35,6 @@ class JudgingTones:
     broken: float = 0.1
     least_db: float = 0.002
     least_samples: float = 5e-3
-    least_ppm: float = 0.01
     turns_apart: float = 0.01
 
 
