@@ -156,6 +156,23 @@ class MonoSource(Derived):
         return np.asarray(self.source.read(start, stop).sum(axis=1, keepdims=True))
 
 
+@dataclass(frozen=True)
+class PartSource(Derived):
+    """Frames of a source as a source; silence where it has none."""
+
+    first: int
+    last: int
+
+    @property
+    def frames(self) -> int:
+        """Of the part."""
+        return self.last - self.first
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames start to stop of the part."""
+        return read_padded(self.source, self.first + start, self.first + stop)
+
+
 HELD_BYTES = 1 << 27
 """Of a source with samples of 64 bits, up to which it is held in memory."""
 

@@ -4,7 +4,7 @@ from concurrent.futures import Executor
 from dataclasses import dataclass, replace
 
 from kind_echo.core.audio.align import Aligner, Alignment
-from kind_echo.core.audio.source import Source
+from kind_echo.core.audio.source import PartSource, Source
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.causes.explanation import explain
@@ -13,7 +13,6 @@ from kind_echo.core.registry.numbers import number
 from kind_echo.core.undoing.placing import Place, find_place
 from kind_echo.core.undoing.sameness import find_sameness
 from kind_echo.core.undoing.silence import causes_from_nothing, is_constant
-from kind_echo.core.undoing.switching import PartSource
 from kind_echo.core.undoing.tones import find_tone_change
 from kind_echo.core.undoing.undone import Undone
 

@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.correlation import MapFunction
-from kind_echo.core.audio.source import Derived, Samples, Source, as_rows, blocks, read_padded
+from kind_echo.core.audio.source import Derived, PartSource, Samples, Source, as_rows, blocks, read_padded
 from kind_echo.core.delays.candidates import candidates
 from kind_echo.core.delays.delay_reading import Delay, correlation_near, no_delay, sharpen
 from kind_echo.core.delays.near_delay import find_delays_within
@@ -110,7 +110,7 @@ def find_delays(
         sounding = _sounding(reference, render)
         if sounding is not None:
             # Blocks spread over all of it met silence: what sounds is looked at alone.
-            return find_delays(_Stretch(reference, *sounding), _Stretch(render, *sounding), spread=spread)
+            return find_delays(PartSource(reference, *sounding), PartSource(render, *sounding), spread=spread)
         apart = _where_it_sounds(reference, render, reach, spread)
         if apart is not None:
             return apart
@@ -153,21 +153,6 @@ def _widened_one(delay: Delay, fine: Fine | None, lag: int, rate: int) -> Delay:
         return delay
     samples, spread = settled(fine, lag, rate)
     return replace(delay, uncertainty=max(delay.uncertainty or 0.0, spread, abs(samples - delay.samples)))
-
-
-@dataclass(frozen=True)
-class _Stretch(Derived):
-    """Frames of a source as a source; silence where it has none."""
-
-    first: int
-    last: int
-
-    @property
-    def frames(self) -> int:
-        return self.last - self.first
-
-    def read(self, start: int, stop: int) -> Samples:
-        return read_padded(self.source, self.first + start, self.first + stop)
 
 
 def _sounding(reference: Source, render: Source) -> tuple[int, int] | None:

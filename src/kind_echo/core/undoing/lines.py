@@ -8,12 +8,12 @@ from numpy import fft
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.align import AlignedSource
-from kind_echo.core.audio.source import Derived, Samples, Source
+from kind_echo.core.audio.source import Derived, PartSource, Samples, Source
 from kind_echo.core.audio.transforms import hann
 from kind_echo.core.causes.cause import Cause, CauseName
 from kind_echo.core.causes.shares import fall
 from kind_echo.core.registry.numbers import number
-from kind_echo.core.undoing.stretch import Stretch, take_stretch
+from kind_echo.core.undoing.stretch import Stretch, take_sounding, take_stretch
 from kind_echo.core.undoing.undone import Undone
 
 Floats = NDArray[np.float64]
@@ -37,7 +37,8 @@ class SeekingLines:
         most_sources, least_source: tones that a reference may be made of, and their share of its power.
         mostly: of the power, that the lines told have of all that were found, and the sources of the reference.
         most_order, most_sums: of one tone, and of two.
-        near_hertz, near: of its own, within which a line lies where an order does.
+        high_orders_db: under the loudest order, from which a tone may be an order over the highest that is looked for.
+    near_hertz, near: of its own, within which a line lies where an order does.
         few: lines, up to which they are told anew in several sweeps.
         sweeps: in which all lines are told anew.
         turns: in which the frequency of a line is told.
@@ -61,6 +62,7 @@ class SeekingLines:
     mostly: float = 0.7
     most_order: int = 120
     most_sums: int = 11
+    high_orders_db: float = 30.0
     near_hertz: float = 0.02
     near: float = 2e-6
     few: int = 6
@@ -103,8 +105,12 @@ class WithLines(Derived):
 
 
 def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
-    """Steady tones of the render that the reference has not; None where there are none."""
-    part = take_stretch(reference, aligned, LINES.most_frames)
+    """Steady tones of the render that the reference has not; None where there are none.
+
+    What a sum of tones brings forth is there while it sounds: of such a one, a part is told.
+    """
+    tonal = is_tonal(reference)
+    part = (take_sounding if tonal else take_stretch)(reference, aligned, LINES.most_frames)
     if part is None or part.x.shape[1] < LINES.least_seconds * part.rate:
         return None
     size = part.x.shape[1]
@@ -137,11 +143,17 @@ def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
     lines, left = _together(lines, part, times)
     off = fall(before, left)
     told = [line for line in lines if min((abs(line.hertz - hertz) for hertz in new), default=1.0) < 0.5]
-    if not told or off < LINES.worth_db or _power(told) < LINES.mostly * _power(lines):
+    sources = [hertz for hertz, _ in sources_of(there, part.rate / size)]
+    changed = [line for line in lines if line not in told and _order(line.hertz, sources, reference.rate)]
+    if not told or off < LINES.worth_db or _power(told + changed) < LINES.mostly * _power(lines):
         return None
-    causes = _causes(told, sources_of(there, part.rate / size), reference.rate)
-    return Undone([replace(causes[0], takes_off=off), *causes[1:]], WithLines(reference, tuple(lines)),
-                  aligned.render, off)  # fmt: skip
+    causes = _causes(told, changed, sources, reference.rate)
+    with_lines = WithLines(reference, tuple(lines))
+    causes[0] = replace(causes[0], takes_off=off)
+    if tonal and causes[0].cause != "added_tone":
+        ends = part.first, part.first + size
+        return Undone(causes, PartSource(with_lines, *ends), PartSource(aligned.render, *ends), off)
+    return Undone(causes, with_lines, aligned.render, off)
 
 
 def _tops(power: Floats) -> list[int]:
@@ -192,17 +204,24 @@ def is_tonal(reference: Source) -> bool:
     return bool(sources_of(power, reference.rate / size))
 
 
-def _causes(lines: list[Line], sources: list[tuple[float, float]], rate: int) -> list[Cause]:
-    """Lines as what folds, what is a harmonic or a sum of the reference's own tones, and what is none of these."""
+def _causes(lines: list[Line], changed: list[Line], sources: list[float], rate: int) -> list[Cause]:
+    """Lines as what folds, what is a harmonic or a sum of the reference's own tones, and what is none of these.
+
+    Args:
+        changed: at orders that the reference has too.
+    """
     folded: list[tuple[int, Line]] = []
     harmonics: list[tuple[int, Line]] = []
     others: list[Line] = []
     for line in lines:
-        order = _order(line.hertz, [hertz for hertz, _ in sources], rate)
+        order = _order(line.hertz, sources, rate)
         if order is None:
             others.append(line)
         else:
             (folded if order[1] else harmonics).append((order[0], line))
+    loudest = max((line.level for line in lines), default=0.0)
+    if folded or harmonics:  # orders that are too high to be known lie anywhere, far down
+        others = [line for line in others if line.level > loudest - LINES.high_orders_db]
     causes = [_told(others, None)] if others else []
     for name, found in (("aliasing", folded), ("non_linear", harmonics)):
         if not found:
@@ -213,6 +232,10 @@ def _causes(lines: list[Line], sources: list[tuple[float, float]], rate: int) ->
         why = f"{span} {'folds' if len(orders) == 1 else 'fold'}" if name == "aliasing" else span
         kind: CauseName = "aliasing" if name == "aliasing" else "non_linear"
         causes.append(Cause(kind, amount=level, unit="dBFS", why=f"{why}; none in the reference"))
+    beside = sorted({order[0] for line in changed if (order := _order(line.hertz, sources, rate))})
+    if beside and causes[-1].cause != "added_tone":
+        what = f"order {beside[0]} has" if len(beside) == 1 else f"{len(beside)} more orders have"
+        causes[-1] = replace(causes[-1], why=f"{causes[-1].why}; {what} another level")
     return sorted(causes, key=lambda cause: -(cause.amount or 0.0))
 
 

@@ -4,11 +4,17 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.ndimage import uniform_filter1d
 
 from kind_echo.core.audio.align import AlignedSource, overlap
 from kind_echo.core.audio.source import Source, as_rows
 
 Floats = NDArray[np.float64]
+
+_FRAME = 512  # samples, of which it is told whether they sound
+_MEAN_SECONDS = 0.05  # over which the power of frames is averaged, one period of the lowest tone that is heard
+_SOUNDS = 0.5  # of the greatest mean
+_EDGE_SECONDS = 0.035  # at either end of what sounds, in which it begins and a filter settles
 
 
 @dataclass(frozen=True)
@@ -36,7 +42,27 @@ class Stretch:
 
 def take_stretch(reference: Source, aligned: AlignedSource, most: int) -> Stretch | None:
     """The stretch; None where the two do not lie over each other."""
+    return _middle(reference, aligned, *overlap(reference, aligned), most)
+
+
+def take_sounding(reference: Source, aligned: AlignedSource, most: int) -> Stretch | None:
+    """The stretch in which a reference is loud for longest without a break, but for its ends."""
     lo, hi = overlap(reference, aligned)
+    hi = min(hi, lo + 4 * most)
+    frames = max(0, hi - lo) // _FRAME
+    powers = np.square(reference.read(lo, lo + frames * _FRAME)).sum(axis=1).reshape(frames, _FRAME).sum(axis=1)
+    powers = uniform_filter1d(powers, max(1, round(_MEAN_SECONDS * reference.rate / _FRAME)), mode="constant")
+    if not powers.any():
+        return None
+    sounds = np.concatenate([[False], powers > _SOUNDS * powers.max(), [False]])
+    begins, ends = (np.flatnonzero(step) for step in (sounds[1:] & ~sounds[:-1], sounds[:-1] & ~sounds[1:]))
+    longest = int((ends - begins).argmax())
+    edge = round(_EDGE_SECONDS * reference.rate)
+    first, last = lo + int(begins[longest]) * _FRAME + edge, lo + int(ends[longest]) * _FRAME - edge
+    return _middle(reference, aligned, first, last, most)
+
+
+def _middle(reference: Source, aligned: AlignedSource, lo: int, hi: int, most: int) -> Stretch | None:
     if hi - lo < 64:
         return None
     if hi - lo > most:

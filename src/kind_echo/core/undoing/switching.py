@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.align import AlignedSource
-from kind_echo.core.audio.source import Derived, Samples, Source
+from kind_echo.core.audio.source import PartSource, Source
 from kind_echo.core.undoing.undone import FrameSums, Undone, frame_sums
 
 Floats = NDArray[np.float64]
@@ -34,23 +34,6 @@ class JudgingSwitches:
 
 
 SWITCHES = JudgingSwitches()
-
-
-@dataclass(frozen=True)
-class PartSource(Derived):
-    """Frames of a source as a source."""
-
-    first: int
-    last: int
-
-    @property
-    def frames(self) -> int:
-        """Of the part."""
-        return self.last - self.first
-
-    def read(self, start: int, stop: int) -> Samples:
-        """Frames start to stop of the part."""
-        return self.source.read(self.first + start, self.first + stop)
 
 
 def find_switch(reference: Source, aligned: AlignedSource) -> Undone | None:

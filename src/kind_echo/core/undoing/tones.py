@@ -6,11 +6,10 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.source import Derived, Samples, Source, read_padded
+from kind_echo.core.audio.source import Derived, PartSource, Samples, Source, read_padded
 from kind_echo.core.audio.transforms import hann
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.numbers import number
-from kind_echo.core.undoing.switching import PartSource
 from kind_echo.core.undoing.undone import Undone
 
 Floats = NDArray[np.float64]
