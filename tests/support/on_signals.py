@@ -157,8 +157,8 @@ def _made() -> tuple[OnSignal, ...]:
              "clipping", rest=("aliasing",)),
         *_on(MUSICAL, "64 frames twice", repeated(0.47, 64), "time_jump"),
         *_on(tuple(s for s in most if s not in SHARP), "16 bit", rounded(16, dithered=True), "quantisation"),
-        *_on(("DC",), "0.1001 for 0.1", lambda x, r: x * 1.001, "gain", rest=("dc",)),
-        *_on(("DC",), "0.01 more", lambda x, r: x + 0.01, "dc", rest=("gain",)),
+        *_on(("DC",), "0.1001 for 0.1", lambda x, r: x * 1.001, "gain", instead=("dc",)),
+        *_on(("DC",), "0.01 more", lambda x, r: x + 0.01, "dc"),
         *_on(("silence",), "an offset", lambda x, r: x + 0.001, "dc"),
     ]  # fmt: skip
     aliased = one("oversampling lost", saturating(1), "aliasing", rest=("gain",))

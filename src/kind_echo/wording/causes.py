@@ -102,7 +102,7 @@ def _what(cause: Cause) -> str:
     if cause.cause == "filter" and cause.why:
         return f"{title} ({cause.why})"
     if cause.cause == "dc":
-        return f"an offset of {number(amount, '+.5f')}"
+        return ", ".join(filter(None, [f"an offset of {number(amount, '+.5f')}", cause.why]))
     if cause.cause in ("gap", "click"):
         return ", ".join(filter(None, [counted(round(amount), cause.cause), cause.why]))
     if cause.cause == "time_jump":

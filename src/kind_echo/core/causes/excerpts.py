@@ -1,6 +1,7 @@
 """Stretches of a pair that causes are told from: long enough to tell, short enough to hold and to fit models on."""
 
 from dataclasses import dataclass, replace
+from itertools import pairwise
 
 import numpy as np
 from numpy.typing import NDArray
@@ -18,6 +19,8 @@ _FOLD = 1 << 13
 _SHORT_FOLD = 1 << 9  # where parts of the usual length have no frequencies in common, as in a sweep
 _IN_COMMON = 0.3  # of their spectra
 _SPECTRUM = 1024  # frames
+_HEARD = 1e-4  # full scale, under which stretches are taken elsewhere
+_BLOCK = 1 << 13  # frames, of which the loudest is looked for
 
 
 @dataclass(frozen=True)
@@ -85,9 +88,24 @@ def take_excerpts(reference: Source, aligned: AlignedSource, reach: int) -> list
     if size > MOST_FRAMES:
         size, count = MOST_FRAMES // _STRETCHES, _STRETCHES
     starts = tuple(int(s) for s in np.linspace(lo, hi - size, count).astype(int))
+    if count > 1 and not any((np.abs(reference.read(s, s + size)) > _HEARD).any() for s in starts):
+        starts = _loudest(reference, lo, hi, size, count)
     x = np.stack([as_rows(read_padded(reference, s - reach, s + size + reach)) for s in starts], axis=1)
     y = np.stack([as_rows(aligned.read(s, s + size)) for s in starts], axis=1)
     return [Excerpt(x[c], y[c], np.ones_like(y[c]), starts, reach, reference.rate) for c in range(reference.channels)]
+
+
+def _loudest(reference: Source, lo: int, hi: int, size: int, count: int) -> tuple[int, ...]:
+    """Where the stretches begin, if each is to hold what is loudest in its share of a file that is mostly silent."""
+    begins = np.arange(lo, hi, _BLOCK)
+    powers = np.array([float(np.square(reference.read(int(b), min(hi, int(b) + _BLOCK))).sum()) for b in begins])
+    shares = np.linspace(lo, hi, count + 1).astype(int)
+    starts = []
+    for first, last in pairwise(shares.tolist()):
+        mine = np.flatnonzero((begins >= first) & (begins < last))
+        middle = int(begins[mine[powers[mine].argmax()]]) + _BLOCK // 2 if len(mine) else (first + last) // 2
+        starts.append(min(max(middle - size // 2, first), last - size))
+    return tuple(starts)
 
 
 def best_gain(one: Excerpt) -> float:

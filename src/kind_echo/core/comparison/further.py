@@ -15,6 +15,7 @@ from kind_echo.core.causes.cause import Cause, CauseName
 from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.comparison.placed import place
 from kind_echo.core.registry.readings import Curve
+from kind_echo.core.undoing.chords import find_filter_of_tones
 from kind_echo.core.undoing.echoes import find_echo
 from kind_echo.core.undoing.jumps import find_jumps
 from kind_echo.core.undoing.level_over_time import find_motion
@@ -33,6 +34,7 @@ _MOST_CHANNELS = 8
 _MOVES = ("delay", "drift", "time_jump", "gain", "channel_gain", "gain_motion", "wander")
 _NOISE_ALONE = {"noise", "delay", "gain", "channel_gain", "polarity", "dc"}
 _LOUD_NOISE = -50.0  # dBFS
+_SURE_DB = 15.0  # that jumps take off which are looked for before all else
 _WELL_DB = 30.0  # that a change takes off, after which what is left is how well it was told
 _LOOKED_AT = 1 << 20  # frames of a reference from which it is told what it is
 _FRAME, _SOUNDS, _SPARSE = 256, 1e-6, 0.05  # samples; of the greatest power; share of them that sound in clicks
@@ -87,18 +89,23 @@ def explain_further(
     if reference.frames * reference.channels > _LONGEST or reference.channels > _MOST_CHANNELS:
         return explained  # each look reads all of it, several times, and holds a part of every channel
     kind = _kind_of(reference)
+    if "filter" not in skip:
+        undone = find_filter_of_tones(reference, lay.render)
+        if undone is not None:
+            return _with(explained, undone, again(_held(undone.reference), undone.render, skip | {"filter"}))
+    if "time_jump" not in skip and not explained.is_deep and (kind.is_tonal or known.delay is None):
+        # Of tones, and where no delay holds for all of it, much else fits a little.
+        undone = _sought(lambda: find_jumps(reference, lay.render, None))
+        if undone is not None and undone.off >= _SURE_DB:
+            rest = again(_held(undone.reference), undone.render, skip | {"time_jump"})
+            if rest.is_deep or undone.off >= _WELL_DB:
+                return _with(explained, undone, rest)
     placed = place(reference, lay, known, explained, pool)
     known, explained = placed.known, placed.explained
     if placed.is_done or (known.drift and explained.is_deep):
         return explained
     if placed.undone is not None:
-        rest = again(_held(placed.undone.reference), placed.undone.render, skip)
-        mine = placed.undone.causes
-        causes = [
-            one for one in rest.causes if one.cause not in _OF_THE_PLACE and one.cause not in {c.cause for c in mine}
-        ]
-        lengths = [cause for cause in explained.causes if cause.cause == "length"]
-        return replace(explained, causes=[*mine, *causes, *lengths], curves=_explaining(rest), is_deep=rest.is_deep)
+        return _with(explained, placed.undone, again(_held(placed.undone.reference), placed.undone.render, skip))
     otherwise: Explained | None = None
     for undone in _undone(reference, lay, known, explained, kind, skip):
         rest = again(_held(undone.reference), undone.render, skip | {undone.kind})
@@ -109,7 +116,7 @@ def explain_further(
             continue
         if any(cause.cause == "unrelated" for cause in rest.causes):
             continue
-        causes = [cause for cause in rest.causes if not _is_rest(cause, undone)]
+        causes = [cause for cause in rest.causes if not _is_rest(cause, undone, rest)]
         if undone.start is not None:
             causes = _placed(causes, undone)
             if not causes or any(cause.cause == "unexplained" for cause in causes):
@@ -125,6 +132,19 @@ def explain_further(
         why = "a steady sound cannot tell what is left"
         return replace(explained, causes=[Cause("unexplained", why=why)])
     return explained
+
+
+def _with(explained: Explained, undone: Undone, rest: Rest) -> Explained:
+    """What was undone of all of a pair, and what else there is."""
+    mine = {cause.cause for cause in undone.causes}
+    causes = [
+        one
+        for one in rest.causes
+        if one.cause not in _OF_THE_PLACE and one.cause not in mine and not _is_nothing(one, rest)
+    ]
+    lengths = [cause for cause in explained.causes if cause.cause == "length"]
+    told = [*undone.causes, *causes, *lengths]
+    return replace(explained, causes=told, curves=_explaining(rest), is_deep=rest.is_deep)
 
 
 def _is_loud(explained: Explained) -> bool:
@@ -189,16 +209,21 @@ def _placed(causes: list[Cause], undone: Undone) -> list[Cause]:
     ]
 
 
-def _is_rest(cause: Cause, undone: Undone) -> bool:
+def _is_rest(cause: Cause, undone: Undone, rest: Rest) -> bool:
     """Whether a cause is what is left of a change that was undone: how well it was told itself."""
     if cause.cause in ("none", *(one.cause for one in undone.causes)):
         return True
     if any(one.cause == "aliasing" for one in undone.causes):
         return cause.cause not in _BESIDE_ALIASES
-    if cause.cause == "unexplained" and cause.amount is None:
-        return True  # next to nothing is left
+    if _is_nothing(cause, rest):
+        return True
     of_itself = ("noise", "unexplained", *(("level_control",) if undone.kind == "gain_motion" else ()))
     return cause.cause in of_itself and undone.off >= _WELL_DB
+
+
+def _is_nothing(cause: Cause, rest: Rest) -> bool:
+    """Whether next to nothing is left."""
+    return cause.cause == "unexplained" and rest.is_deep
 
 
 def _kind_of(reference: Source) -> _Sound:

@@ -43,6 +43,12 @@ def place(reference: Source, lay: Aligner, known: ComparedFacts, explained: Expl
 def _place(reference: Source, lay: Aligner, known: ComparedFacts, explained: Explained, pool: Executor) -> Placed:
     """A pair that has no delay, or an inverted one that an upright one may stand for, explained where it fits."""
     said = {cause.cause for cause in explained.causes}
+    plain = lay.at(Alignment())
+    if is_constant(reference, plain):
+        lengths = [cause for cause in explained.causes if cause.cause == "length"]
+        return Placed(
+            known, replace(explained, causes=[*causes_from_nothing(reference, plain), *lengths]), is_done=True
+        )
     if known.delay is not None:
         if not {"delay", "polarity"} <= said or known.drift:
             return Placed(known, explained)
@@ -50,12 +56,6 @@ def _place(reference: Source, lay: Aligner, known: ComparedFacts, explained: Exp
         return Placed(known, explained) if found is None else _told(reference, lay, known, explained, found, pool)
     if known.drift:
         return Placed(known, explained)
-    plain = lay.at(Alignment())
-    if is_constant(reference, plain):
-        lengths = [cause for cause in explained.causes if cause.cause == "length"]
-        return Placed(
-            known, replace(explained, causes=[*causes_from_nothing(reference, plain), *lengths]), is_done=True
-        )
     if known.no_delay == "periodic" and is_steady_tone(reference):
         undone = find_tone_change(reference, lay.render)
         still = _at(reference, lay, known, explained, 0.0, pool)

@@ -36,6 +36,7 @@ class SeekingJumps:
         reach_samples: to either side.
         most_segments, most_delays: that are sought, and that are tried.
         least_correlation: of a segment with where it comes from.
+        as_good, as_good_share: under the best correlation, and of what it lacks, within which a place fits as well.
         switch_cost: of the mean power of a frame, that a jump must save.
         least_frames: for which a delay must hold.
         worth_db: that the path must take off all of the difference.
@@ -43,6 +44,8 @@ class SeekingJumps:
         drift_samples: that several jumps are greater than.
         spell_seconds: within which delays that come back to the first are told as one event.
         most_told: jumps that are told one by one.
+        period_frames: after a jump, in which a period is looked for, and the longest_period in samples.
+        same: of its power, by which a sound a period later may differ; differs: by which it must before that.
     """
 
     frame_samples: int = 256
@@ -56,6 +59,8 @@ class SeekingJumps:
     most_segments: int = 16
     most_delays: int = 10
     least_correlation: float = 0.8
+    as_good: float = 1e-6
+    as_good_share: float = 0.05
     switch_cost: float = 0.02
     least_frames: int = 2
     worth_db: float = 3.0
@@ -64,6 +69,10 @@ class SeekingJumps:
     drift_samples: int = 2
     spell_seconds: float = 1.0
     most_told: int = 8
+    period_frames: int = 1 << 16
+    longest_period: int = 1 << 13
+    same: float = 1e-8
+    differs: float = 0.1
 
 
 SEEKING = SeekingJumps()
@@ -153,10 +162,16 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
         return None
     known = [] if delay is None else [delay]
     segments = _all_over(render) if delay is None else _out_of_step(reference, render, delay)
-    for at, length in segments:
-        found = delay_of_segment(reference, render, at, length, delay or 0)
-        if found is not None and found[1] >= SEEKING.least_correlation and found[0] not in known:
-            known.append(found[0])
+    loudest = max((_energy(render, *segment) for segment in segments), default=0.0)
+    sign = 0.0
+    for segment in segments:
+        if _energy(render, *segment) <= SEEKING.sounds * loudest:
+            continue
+        found = delay_of_segment(reference, render, *segment, delay or 0, sign)
+        if found is not None and abs(found[1]) >= SEEKING.least_correlation:
+            # Half a period of a tone later it is inverted: all of a render is upright, or none is.
+            sign = sign or float(np.sign(found[1]))
+            known += [found[0]] if found[0] not in known else []
     known = known[: SEEKING.most_delays]
     if len(known) < 2:
         return None
@@ -173,15 +188,46 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
         return None  # so does a clock that runs apart
     base = pieces[0].delay
     ends = tuple((piece.last - base if piece is not pieces[-1] else 1 << 62, piece.delay - base) for piece in pieces)
-    return Undone(_told(pieces, render.rate, off), SteppedSource(reference, ends), render, off)
+    causes = _told(pieces, render.rate, off)
+    again = _comes_again(reference, pieces[-1].first - base)
+    if again is not None and len(jumps) == 1:
+        why = f"{causes[0].why}, or any whole periods of {again} samples more"
+        causes = [replace(causes[0], why=why), *causes[1:]]
+    return Undone(causes, SteppedSource(reference, ends), render, off)
 
 
-def delay_of_segment(reference: Source, render: Source, at: int, length: int, centre: int) -> tuple[int, float] | None:
+def _comes_again(reference: Source, first: int) -> int | None:
+    """The samples after which a reference is the same again to its end, from a frame on; None for none."""
+    x = read_padded(reference, first, min(reference.frames, first + SEEKING.period_frames))
+    size = len(x) - SEEKING.longest_period
+    if size < SEEKING.longest_period or not x.any():
+        return None
+    x = x[:, int(np.square(x).sum(axis=0).argmax())]
+    length = fast_length(len(x))
+    lags = fft.irfft(np.conj(fft.rfft(x[:size], length)) * fft.rfft(x, length), length)[: SEEKING.longest_period]
+    energy = np.concatenate([[0.0], np.cumsum(x**2)])
+    met = energy[size : size + SEEKING.longest_period] - energy[: SEEKING.longest_period]
+    apart = np.maximum(energy[size] + met - 2 * lags, 0.0)
+    same = np.flatnonzero(apart[1:] <= SEEKING.same * energy[size]) + 1
+    # Beside a lag of nothing low sounds are much the same too.
+    differs = np.flatnonzero(apart > SEEKING.differs * energy[size])
+    after = same[same > differs[0]] if len(differs) else same[:0]
+    return int(after[0]) if len(after) else None
+
+
+def _energy(source: Source, at: int, length: int) -> float:
+    return float(np.square(read_padded(source, at, at + length)).sum())
+
+
+def delay_of_segment(
+    reference: Source, render: Source, at: int, length: int, centre: int, sign: float = 0.0
+) -> tuple[int, float] | None:
     """Where a segment of the render comes from: its delay in whole samples, and the correlation there; None if silent.
 
     Args:
         at, length: samples of the render.
         centre: of the delays that are looked at.
+        sign: of the correlation; 0 for either.
     """
     reach = SEEKING.reach_samples
     y = np.diff(read_padded(render, at, at + length), axis=0)  # what is low and loud would hide the rest
@@ -197,9 +243,13 @@ def delay_of_segment(reference: Source, render: Source, at: int, length: int, ce
     energy = np.concatenate([[0.0], np.cumsum(x**2)])
     met = energy[len(y) : len(y) + 2 * reach + 1] - energy[: 2 * reach + 1]
     heard = met > 1e-4 * own
-    told = np.divide(np.abs(lags), np.sqrt(own * np.maximum(met, 0.0)), out=np.zeros_like(lags), where=heard)
-    best = int(told.argmax())
-    return at - (lo + best), float(told[best])
+    alike = np.divide(lags, np.sqrt(own * np.maximum(met, 0.0)), out=np.zeros_like(lags), where=heard)
+    told = sign * alike if sign else np.abs(alike)
+    # A sound that comes again fits in many places: the nearest is taken.
+    most = float(told.max())
+    good = np.flatnonzero(told >= most - max(SEEKING.as_good, SEEKING.as_good_share * (1.0 - most)))
+    best = int(good[np.abs(good - reach).argmin()])
+    return at - (lo + best), float(alike[best])
 
 
 def _all_over(render: Source) -> list[tuple[int, int]]:

@@ -38,7 +38,13 @@ class SeekingLines:
         mostly: of the power, that the lines told have of all that were found, and the sources of the reference.
         most_order, most_sums: of one tone, and of two.
         high_orders_db: under the loudest order, from which a tone may be an order over the highest that is looked for.
-    near_hertz, near: of its own, within which a line lies where an order does.
+        beside_folded_db: under the loudest that folds, from which a harmonic may be one that folds as well.
+        louder_db: than in the reference, from which a line that folds is told.
+        none_dbfs: under which the reference has none.
+        least_odd: of the power of a reference, that its third orders have where it has odd orders alone.
+        odd: times the power of its second orders, that they have then.
+        own_hertz: of a tone of the reference, within which a line is what became of that tone.
+        near_hertz, near: of its own, within which a line lies where an order does.
         few: lines, up to which they are told anew in several sweeps.
         sweeps: in which all lines are told anew.
         turns: in which the frequency of a line is told.
@@ -63,6 +69,12 @@ class SeekingLines:
     most_order: int = 120
     most_sums: int = 11
     high_orders_db: float = 30.0
+    beside_folded_db: float = 20.0
+    louder_db: float = 6.0
+    none_dbfs: float = -100.0
+    least_odd: float = 1e-7
+    odd: float = 1e4
+    own_hertz: float = 0.5
     near_hertz: float = 0.02
     near: float = 2e-6
     few: int = 6
@@ -86,6 +98,19 @@ class Line:
     def level(self) -> float:
         """dBFS of the channel in which it is loudest."""
         return 20 * math.log10(max(math.hypot(a, b) for a, b in zip(self.cosines, self.sines, strict=True)) + 1e-12)
+
+
+@dataclass(frozen=True)
+class Tones:
+    """The one or two tones that a reference is made of, none where it is no sum of tones.
+
+    Attributes:
+        is_odd: whether it has orders of them, and odd ones alone, as of a curve that is the same for both signs.
+    """
+
+    hertz: list[float]
+    rate: int
+    is_odd: bool = False
 
 
 @dataclass(frozen=True)
@@ -116,7 +141,7 @@ def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
     size = part.x.shape[1]
     window = hann(size)
     there = np.square(np.abs(fft.rfft(part.factors[:, None] * part.x * window))).sum(axis=0)
-    error = part.error
+    error = part.error - part.error.mean(axis=1, keepdims=True)
     before = left = float(np.square(error).sum())
     times = (part.first + np.arange(size)) / part.rate
     lines: list[Line] = []
@@ -127,8 +152,8 @@ def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
         tops = _tops(power)
         if not lines and not _is_new(power, there, tops[0]) and _stands_out(there, tops[0]) < LINES.stands_out:
             break
-        was = len(lines)
-        for top in tops[: LINES.most_lines - was]:
+        count = len(lines)
+        for top in tops[: LINES.most_lines - count]:
             if _stands_out(power, top) < LINES.stands_out:
                 continue
             line, without = _taken_off(error, times, top * part.rate / size, part.rate / size)
@@ -138,16 +163,19 @@ def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
             lines.append(line)
             new += [line.hertz] if _is_new(power, there, top) else []
             error, left = without, after
-        if len(lines) == was:
+        if len(lines) == count:
             break
     lines, left = _together(lines, part, times)
     off = fall(before, left)
-    told = [line for line in lines if min((abs(line.hertz - hertz) for hertz in new), default=1.0) < 0.5]
-    sources = [hertz for hertz, _ in sources_of(there, part.rate / size)]
-    changed = [line for line in lines if line not in told and _order(line.hertz, sources, reference.rate)]
-    if not told or off < LINES.worth_db or _power(told + changed) < LINES.mostly * _power(lines):
+    tones = _tones_of(there, reference.rate)
+    was = {line: _level_at(there, round(line.hertz * size / part.rate), size) for line in lines}
+    told = [line for line in lines if min((abs(line.hertz - hertz) for hertz in new), default=1.0) < 0.5
+            or (_folds(line, tones) and line.level > was[line] + LINES.louder_db)]  # fmt: skip
+    changed = [line for line in lines if line not in told and _order(line.hertz, tones)]
+    own = [line for line in lines if any(abs(line.hertz - hertz) < LINES.own_hertz for hertz in tones.hertz)]
+    if not told or off < LINES.worth_db or _power(told + changed + own) < LINES.mostly * _power(lines):
         return None
-    causes = _causes(told, changed, sources, reference.rate)
+    causes = _causes(told, changed, tones, max((was[line] for line in told if _folds(line, tones)), default=-math.inf))
     with_lines = WithLines(reference, tuple(lines))
     causes[0] = replace(causes[0], takes_off=off)
     if tonal and causes[0].cause != "added_tone":
@@ -204,17 +232,18 @@ def is_tonal(reference: Source) -> bool:
     return bool(sources_of(power, reference.rate / size))
 
 
-def _causes(lines: list[Line], changed: list[Line], sources: list[float], rate: int) -> list[Cause]:
+def _causes(lines: list[Line], changed: list[Line], tones: Tones, was: float) -> list[Cause]:
     """Lines as what folds, what is a harmonic or a sum of the reference's own tones, and what is none of these.
 
     Args:
         changed: at orders that the reference has too.
+        was: dBFS of the loudest in the reference, of those that fold.
     """
     folded: list[tuple[int, Line]] = []
     harmonics: list[tuple[int, Line]] = []
     others: list[Line] = []
     for line in lines:
-        order = _order(line.hertz, sources, rate)
+        order = _order(line.hertz, tones)
         if order is None:
             others.append(line)
         else:
@@ -223,6 +252,9 @@ def _causes(lines: list[Line], changed: list[Line], sources: list[float], rate: 
     if folded or harmonics:  # orders that are too high to be known lie anywhere, far down
         others = [line for line in others if line.level > loudest - LINES.high_orders_db]
     causes = [_told(others, None)] if others else []
+    if folded:  # what is far softer than what folds may be an order over the highest that is looked for
+        most = max(line.level for _, line in folded) - LINES.beside_folded_db
+        harmonics = [(order, line) for order, line in harmonics if line.level > most]
     for name, found in (("aliasing", folded), ("non_linear", harmonics)):
         if not found:
             continue
@@ -231,16 +263,18 @@ def _causes(lines: list[Line], changed: list[Line], sources: list[float], rate: 
         span = f"order {orders[0]}" if len(orders) == 1 else f"orders {orders[0]} to {orders[-1]}"
         why = f"{span} {'folds' if len(orders) == 1 else 'fold'}" if name == "aliasing" else span
         kind: CauseName = "aliasing" if name == "aliasing" else "non_linear"
-        causes.append(Cause(kind, amount=level, unit="dBFS", why=f"{why}; none in the reference"))
-    beside = sorted({order[0] for line in changed if (order := _order(line.hertz, sources, rate))})
+        there = "none" if name != "aliasing" or was < LINES.none_dbfs else f"{number(was, '.1f')} dBFS at most"
+        causes.append(Cause(kind, amount=level, unit="dBFS", why=f"{why}; {there} in the reference"))
+    beside = sorted({order[0] for line in changed if (order := _order(line.hertz, tones))})
     if beside and causes[-1].cause != "added_tone":
         what = f"order {beside[0]} has" if len(beside) == 1 else f"{len(beside)} more orders have"
         causes[-1] = replace(causes[-1], why=f"{causes[-1].why}; {what} another level")
     return sorted(causes, key=lambda cause: -(cause.amount or 0.0))
 
 
-def _order(hertz: float, sources: list[float], rate: int) -> tuple[int, bool] | None:
+def _order(hertz: float, tones: Tones) -> tuple[int, bool] | None:
     """The least order of the tones that lies at a frequency, and whether it folds; None for none."""
+    sources, rate = tones.hertz, tones.rate
     if not sources:
         return None
     most = LINES.most_order if len(sources) == 1 else LINES.most_sums
@@ -248,13 +282,45 @@ def _order(hertz: float, sources: list[float], rate: int) -> tuple[int, bool] | 
     for first in range(0 if len(sources) > 1 else 2, most + 1):
         for second in range(-most, most + 1) if len(sources) > 1 else (0,):
             order = first + abs(second)
-            if not 2 <= order <= most or (best is not None and order >= best[0]):
+            if not 2 <= order <= most or (best is not None and order >= best[0]) or (tones.is_odd and order % 2 == 0):
                 continue
             at = abs(first * sources[0] + (second * sources[1] if len(sources) > 1 else 0.0))
             into = abs(at - rate * round(at / rate))
             if abs(into - hertz) < LINES.near_hertz + LINES.near * at:
                 best = order, at > rate / 2
     return best
+
+
+def _folds(line: Line, tones: Tones) -> bool:
+    order = _order(line.hertz, tones)
+    return order is not None and order[1]
+
+
+def _level_at(power: Floats, top: int, size: int) -> float:
+    """dBFS of a line of a transform under a Hann window, whose squares have a mean of 3/8."""
+    amplitude = 4 * float(power[max(0, top - 3) : top + 4].sum()) / (0.375 * size**2)
+    return 10 * math.log10(amplitude + 1e-24)
+
+
+def _tones_of(power: Floats, rate: int) -> Tones:
+    """What a reference is made of.
+
+    Args:
+        power: of the bins of a transform of an even number of frames.
+    """
+    width = rate / (2 * (len(power) - 1))
+    hertz = [hertz for hertz, _ in sources_of(power, width)]
+
+    def at(*places: float) -> float:
+        bins = [round(place / width) for place in places if 4 * width < place < rate / 2 - 4 * width]
+        return sum(float(power[k - 3 : k + 4].sum()) for k in bins)
+
+    if not hertz:
+        return Tones([], rate)
+    one, other = hertz[0], hertz[-1]
+    odd = at(3 * one) if len(hertz) == 1 else at(abs(2 * one - other), abs(2 * other - one))
+    even = at(2 * one) if len(hertz) == 1 else at(abs(one - other), one + other)
+    return Tones(hertz, rate, is_odd=odd > LINES.least_odd * float(power.sum()) and odd > LINES.odd * even)
 
 
 def _together(lines: list[Line], part: Stretch, times: Floats) -> tuple[list[Line], float]:

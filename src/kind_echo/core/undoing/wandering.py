@@ -174,7 +174,7 @@ def _middle_delay(reference: Source, render: Source) -> int | None:
     length = min(WANDER.segment_samples, render.frames // 4)
     starts = np.linspace(0, render.frames - length, WANDER.first_segments).astype(int)
     found = [delay_of_segment(reference, render, int(start), length, 0) for start in starts]
-    delays = [one[0] for one in found if one is not None and one[1] >= WANDER.least_correlation]
+    delays = [one[0] for one in found if one is not None and abs(one[1]) >= WANDER.least_correlation]
     if len(delays) < WANDER.least_segments:
         return None
     middle = round(float(np.median(delays)))
