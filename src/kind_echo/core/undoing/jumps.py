@@ -198,7 +198,8 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
 
 def _comes_again(reference: Source, first: int) -> int | None:
     """The samples after which a reference is the same again to its end, from a frame on; None for none."""
-    x = read_padded(reference, first, min(reference.frames, first + SEEKING.period_frames))
+    first = min(max(first, 0), reference.frames)
+    x = reference.read(first, min(reference.frames, first + SEEKING.period_frames))
     size = len(x) - SEEKING.longest_period
     if size < SEEKING.longest_period or not x.any():
         return None
