@@ -89,6 +89,8 @@ def _what(cause: Cause) -> str:
         return cause.why
     if cause.cause == "polarity" and cause.why:
         return f"{title}, {cause.why}"
+    if cause.cause in ("level_control", "clipping") and cause.why:
+        return f"{title}{' ' if cause.cause == 'clipping' else ', '}{cause.why}"
     if cause.cause == "channel_missing":
         return f"channel {cause.channel} is silent"
     if amount is None:

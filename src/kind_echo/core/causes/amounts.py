@@ -36,13 +36,13 @@ def found_amount(
         return None, "", "a curve of output over input predicts it", {f"output_over_input{ending}": curve}
     if kind == "clipping" and model.clipping is not None:
         rail = min(abs(model.clipping.low), abs(model.clipping.high))
-        words = f"cut at {number(20 * math.log10(max(rail, 1e-9)), '.2f')} dBFS"
+        words = f"at {number(20 * math.log10(max(rail, 1e-9)), '.2f')} dBFS"
         return float(model.clipping.count), "", words, {}
     if model.motion is not None:
         gains = 20 * np.log10(np.maximum(np.abs(model.motion.gains), 1e-6))
         spread = float(np.subtract(*np.percentile(gains, [95, 5])))
         moving = Curve("s", "dB", model.motion.times.tolist(), gains.tolist())
-        words = f"a gain that moves with the signal, over {spread:.1f} dB"
+        words = f"over {number(spread, '.1f' if spread >= 1.0 else '.2f')} dB"
         return spread, "dB", words, {f"gain_over_time{ending}": moving}
     return None, "", None, {}
 

@@ -14,11 +14,16 @@ Floats = NDArray[np.float64]
 MOST_FRAMES = 144_000
 """Of a pair, over all stretches: 3 s at 48 kHz."""
 
+LONG_SWEEP_FRAMES = 1 << 20
+"""Of a sweep, up to which all of it is taken: no part tells of the others."""
+
 _STRETCHES = 4
 _FOLD = 1 << 13
 _SHORT_FOLD = 1 << 9  # where parts of the usual length have no frequencies in common, as in a sweep
 _IN_COMMON = 0.3  # of their spectra
 _SPECTRUM = 1024  # frames
+_THERE, _MANY_BINS = 1e-4, 64  # of the greatest power; bins of a spectrum, as many as a sweep has at the least
+_ALONE, _APART = 0.05, 0.5  # of the part that has most of a bin, all others together; share of such bins in a sweep
 _HEARD = 1e-4  # full scale, under which stretches are taken elsewhere
 _BLOCK = 1 << 13  # frames, of which the loudest is looked for
 
@@ -70,9 +75,18 @@ def with_like_folds(one: Excerpt) -> Excerpt:
     part = np.tile(one.fold[: frames * _SPECTRUM : _SPECTRUM], one.inner.shape[0])
     first, second = (power[part == k].sum(axis=0) for k in (0, 1))
     most = float(np.maximum(first, second).sum())
-    if most <= 0.0 or float(np.minimum(first, second).sum()) >= _IN_COMMON * most:
+    if most <= 0.0:
         return one
-    return replace(one, fold_frames=_SHORT_FOLD)
+    alike = float(np.minimum(first, second).sum()) >= _IN_COMMON * most and not _are_apart(np.stack([first, second]))
+    return one if alike else replace(one, fold_frames=_SHORT_FOLD)
+
+
+def _are_apart(powers: Floats) -> bool:
+    """Whether parts of a sound have each frequency once, as those of a sweep; their spectra, shape (parts, bins)."""
+    total, most = powers.sum(axis=0), powers.max(axis=0)
+    there = total > _THERE * total.max()
+    alone = total[there] - most[there] < _ALONE * most[there]
+    return int(there.sum()) >= _MANY_BINS and float(np.mean(alone)) > _APART
 
 
 def take_excerpts(reference: Source, aligned: AlignedSource, reach: int) -> list[Excerpt]:
@@ -90,9 +104,26 @@ def take_excerpts(reference: Source, aligned: AlignedSource, reach: int) -> list
     starts = tuple(int(s) for s in np.linspace(lo, hi - size, count).astype(int))
     if count > 1 and not any((np.abs(reference.read(s, s + size)) > _HEARD).any() for s in starts):
         starts = _loudest(reference, lo, hi, size, count)
+    if count > 1 and size * count < hi - lo <= LONG_SWEEP_FRAMES and _is_sweep(reference, starts, size):
+        starts, size = (lo,), hi - lo
     x = np.stack([as_rows(read_padded(reference, s - reach, s + size + reach)) for s in starts], axis=1)
     y = np.stack([as_rows(aligned.read(s, s + size)) for s in starts], axis=1)
     return [Excerpt(x[c], y[c], np.ones_like(y[c]), starts, reach, reference.rate) for c in range(reference.channels)]
+
+
+def is_sweep(reference: Source) -> bool:
+    """Whether a reference has each of its frequencies once."""
+    size = min(reference.frames, LONG_SWEEP_FRAMES) // _STRETCHES
+    return size >= _SPECTRUM and _is_sweep(reference, tuple(range(0, _STRETCHES * size, size)), size)
+
+
+def _is_sweep(reference: Source, starts: tuple[int, ...], size: int) -> bool:
+    """Whether stretches of a reference have no frequencies in common, so that none tells of another."""
+    powers = []
+    for start in starts:
+        cut = reference.read(start, start + size)[: size // _SPECTRUM * _SPECTRUM, :1].reshape(-1, _SPECTRUM)
+        powers.append(np.square(np.abs(np.fft.rfft(cut * np.hanning(_SPECTRUM), axis=1))).sum(axis=0))
+    return _are_apart(np.stack(powers))
 
 
 def _loudest(reference: Source, lo: int, hi: int, size: int, count: int) -> tuple[int, ...]:

@@ -16,9 +16,10 @@ from kind_echo.core.causes.curves import fit_curve
 from kind_echo.core.causes.excerpts import take_excerpts
 from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.causes.explanation import explain
+from kind_echo.core.causes.thresholds import NAMING
 from kind_echo.core.comparison.account import STEPS, complete, power_left
 from kind_echo.core.comparison.bands import third_octaves
-from kind_echo.core.comparison.further import DEEPEST, Found, explain_further
+from kind_echo.core.comparison.further import DEEPEST, explain_further
 from kind_echo.core.comparison.gains import fine_sums, gain_readings, gain_under_drift, upright_at_level
 from kind_echo.core.comparison.residual import MEASURES as RESIDUAL
 from kind_echo.core.comparison.residual import (
@@ -29,6 +30,7 @@ from kind_echo.core.comparison.residual import (
     residual_of,
     residual_readings,
 )
+from kind_echo.core.comparison.rest import Found
 from kind_echo.core.comparison.swapping import find_swap
 from kind_echo.core.comparison.telling import delay_readings, fitness, left_out, not_finite, of_samples, refused
 from kind_echo.core.delays.delay import find_delays
@@ -204,7 +206,7 @@ def _compared(
     gain, gains = gain_readings(fine, delay, channels)
     upright, scale = upright_at_level(aligned, fine[0], gain)
     steps = pool.submit(find_clicks, reference, upright, scale)
-    moved = 0.0 if common.reason == "periodic" else _drift_of(drift.result())
+    moved = 0.0 if common.reason == "periodic" else _drift_of(drift.result(), reference.frames)
     if moved and drift.result().middle is not None:
         gain, lined_up = gain_under_drift(reference, render, drift.result())
         # Where the drift leaves no delay there is no gain at a delay either; the factor is needed all the same.
@@ -275,10 +277,12 @@ def _is_changed_all_along(reference: Source, aligned: AlignedSource, scale: floa
     return False
 
 
-def _drift_of(drift: Drift) -> float:
-    """A drift in ppm that is more than its uncertainty; else 0."""
+def _drift_of(drift: Drift, frames: int) -> float:
+    """A drift in ppm that is more than its uncertainty, and that comes to something over the file; else 0."""
     value, spread = drift.reading.value, drift.reading.uncertainty or 0.0
-    return value if value is not None and abs(value) > max(1.5 * spread, 0.05) else 0.0
+    if value is None or abs(value) * 1e-6 * frames < NAMING.drift_samples:
+        return 0.0
+    return value if abs(value) > max(1.5 * spread, 0.05) else 0.0
 
 
 def _of_the_sum(reference: Source, render: Source, options: CompareOptions, none: Delay) -> Delay:

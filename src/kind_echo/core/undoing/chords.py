@@ -39,6 +39,7 @@ class JudgingChords:
         near_best: of the best of these, from which a delay is told finely; most_delays of them.
         as_good: of the best correlation, from which the least delay is taken.
         few: tones, under which nothing beside them tells whether a filter changed them.
+        folded_db: by which what folds onto a tone changes it at the least.
         rough: of what they changed by, unlike each other, that the tones beside them may not tell.
         most_gain: factor of a tone.
         least_db: of a tone, under which its phase alone is told.
@@ -63,6 +64,7 @@ class JudgingChords:
     most_delays: int = 128
     as_good: float = 0.9995
     few: int = 8
+    folded_db: float = 6.0
     rough: float = 0.5
     most_gain: float = 30.0
     least_db: float = 0.002
@@ -158,7 +160,8 @@ def _told(hertz: tuple[float, ...], mine: Complexes, theirs: Complexes, noise: f
 
 def _is_smooth(hertz: tuple[float, ...], weights: Floats, ratios: Complexes) -> bool:
     """Whether the tones beside a tone tell what becomes of it, as with a filter, and not with what folds onto it."""
-    if len(hertz) < CHORDS.few:
+    most = float(np.abs(20 * np.log10(np.maximum(np.abs(ratios), 1e-12))).max())
+    if len(hertz) < CHORDS.few or most < CHORDS.folded_db:
         return True
     order = np.argsort(hertz)
     f, h, w = np.log(np.array(hertz)[order]), ratios[order], weights[order]

@@ -180,6 +180,7 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
     errors = sums.errors(factors)
     path = _cheapest(errors, SEEKING.switch_cost * float(sums.power.mean()))
     pieces = _refined(reference, render, _pieces(path, known, sums.size, render.frames), factors, sums.size)
+    pieces = _within(pieces, reference.frames - sums.size)
     off = fall(float(errors.sum(axis=1).min()), float(errors[path, np.arange(len(path))].sum()))
     jumps = [abs(b.delay - a.delay) for a, b in pairwise(pieces)]
     if not jumps or off < (SEEKING.worth_db if len(jumps) <= SEEKING.few else SEEKING.many_worth_db):
@@ -334,6 +335,15 @@ def _cheapest(errors: Floats, switch: float) -> NDArray[np.int64]:
     return path
 
 
+def _within(pieces: list[_Piece], end: int) -> list[_Piece]:
+    """The pieces but for those that only begin, or end, where the one beside them has no more of the reference."""
+    while len(pieces) > 1 and pieces[-1].first - pieces[-2].delay >= end:
+        pieces = [*pieces[:-2], replace(pieces[-2], last=pieces[-1].last)]
+    while len(pieces) > 1 and pieces[0].last - pieces[1].delay <= 0:
+        pieces = [replace(pieces[1], first=0), *pieces[2:]]
+    return pieces
+
+
 def _pieces(path: NDArray[np.int64], delays: Sequence[int], size: int, frames: int) -> list[_Piece]:
     edges = [0, *(np.flatnonzero(np.diff(path)) + 1).tolist(), len(path)]
     pieces = [_Piece(a * size, b * size, delays[int(path[a])]) for a, b in pairwise(edges)]
@@ -357,13 +367,13 @@ def _refined(reference: Source, render: Source, pieces: list[_Piece], factors: F
     edges.append(render.frames)
     found: list[_Piece] = []
     for piece, first, last in zip(pieces, edges[:-1], edges[1:], strict=True):
-        if last - first < 8 and found:
-            continue
+        if found and (last - first < 8 or (last == render.frames and last - first < size)):
+            continue  # what comes after the end of the reference fits anything
         if found and found[-1].delay == piece.delay:
             found[-1] = _Piece(found[-1].first, last, piece.delay)
         else:
             found.append(_Piece(first, last, piece.delay))
-    return found
+    return [*found[:-1], replace(found[-1], last=render.frames)]
 
 
 def _told(pieces: list[_Piece], rate: int, off: float) -> list[Cause]:

@@ -135,8 +135,18 @@ def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
     What a sum of tones brings forth is there while it sounds: of such a one, a part is told.
     """
     tonal = is_tonal(reference)
-    part = (take_sounding if tonal else take_stretch)(reference, aligned, LINES.most_frames)
-    if part is None or part.x.shape[1] < LINES.least_seconds * part.rate:
+    if tonal:
+        part = take_sounding(reference, aligned, LINES.most_frames)
+        found = None if part is None else _found(part, reference, aligned, sounding=True)
+        if found is not None:
+            return found
+    part = take_stretch(reference, aligned, LINES.most_frames)
+    return None if part is None else _found(part, reference, aligned, sounding=False)
+
+
+def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding: bool) -> Undone | None:
+    """The tones of a stretch, which is all that counts of the pair where it is the part that sounds."""
+    if part.x.shape[1] < LINES.least_seconds * part.rate:
         return None
     size = part.x.shape[1]
     window = hann(size)
@@ -178,7 +188,7 @@ def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
     causes = _causes(told, changed, tones, max((was[line] for line in told if _folds(line, tones)), default=-math.inf))
     with_lines = WithLines(reference, tuple(lines))
     causes[0] = replace(causes[0], takes_off=off)
-    if tonal and causes[0].cause != "added_tone":
+    if sounding and causes[0].cause != "added_tone":
         ends = part.first, part.first + size
         return Undone(causes, PartSource(with_lines, *ends), PartSource(aligned.render, *ends), off)
     return Undone(causes, with_lines, aligned.render, off)

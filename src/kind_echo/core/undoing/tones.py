@@ -73,7 +73,7 @@ def find_tone_change(reference: Source, render: Source) -> Undone | None:
         return None
     lo = (frames - size) // 2
     x, y = (read_padded(side, lo, lo + size) for side in (reference, render))
-    mine = _fitted(x, lo, reference.rate, _strongest(x, reference.rate))
+    mine = _fitted(x, lo, reference.rate, strongest(x, reference.rate))
     theirs = _fitted(y, lo, reference.rate, mine.hertz)
     if _left(x, mine, lo, reference.rate) > TONES.impure or _left(y, theirs, lo, reference.rate) > TONES.broken:
         return None
@@ -130,7 +130,8 @@ def _told(mine: _Tone, theirs: _Tone, heard: NDArray[np.bool_], rate: int, *, dr
     return causes
 
 
-def _strongest(x: Floats, rate: int) -> float:
+def strongest(x: Floats, rate: int) -> float:
+    """Hz of the bin that has most of a sound's power; shape (frames, channels)."""
     power = np.square(np.abs(fft.rfft(x * hann(len(x))[:, None], axis=0))).sum(axis=1)
     return float(power[1:].argmax() + 1) * rate / len(x)
 

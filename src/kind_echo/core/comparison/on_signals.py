@@ -1,0 +1,90 @@
+"""What test signals tell by themselves: tones, chords, bursts, sweeps; looked for before what any sound may tell."""
+
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from kind_echo.core.audio.align import Aligner, Alignment
+from kind_echo.core.audio.source import Source, blocks
+from kind_echo.core.causes.excerpts import is_sweep
+from kind_echo.core.causes.explained import ComparedFacts, Explained
+from kind_echo.core.comparison.rest import Again, Found, lengths_of, rest_of, with_rest
+from kind_echo.core.undoing.chords import find_filter_of_tones
+from kind_echo.core.undoing.jumps import find_jumps
+from kind_echo.core.undoing.levelled_tones import cause_at_edges
+from kind_echo.core.undoing.lines import is_tonal
+from kind_echo.core.undoing.swept_orders import folding_of_sweep
+
+BESIDE_ALIASES = ("gain", "channel_gain", "delay", "polarity", "dc")
+"""Causes that are told beside aliases; orders over the last one look like all others."""
+
+WELL_DB = 30.0
+"""Decibels that a change takes off, after which what is left is how well it was told."""
+
+_SURE_DB = 15.0  # that jumps take off which are looked for before all else
+_LOOKED_AT = 1 << 20  # frames of a reference from which it is told what it is
+_FRAME, _SOUNDS, _SPARSE = 256, 1e-6, 0.05  # samples; of the greatest power; share of them that sound in clicks
+
+
+@dataclass(frozen=True)
+class Sound:
+    """What a reference is.
+
+    Attributes:
+        is_sparse: silent nearly everywhere, as clicks are.
+        is_tonal: a sum of one or two tones.
+        is_sweep: each frequency once.
+    """
+
+    is_sparse: bool
+    is_tonal: bool
+    is_sweep: bool
+
+
+def sound_of(reference: Source) -> Sound:
+    """What a reference is, by its beginning."""
+    powers = np.concatenate(
+        [np.square(block).sum(axis=1) for _, block in blocks(reference, stop=min(reference.frames, _LOOKED_AT))]
+    )
+    frames = powers[: len(powers) // _FRAME * _FRAME].reshape(-1, _FRAME).sum(axis=1)
+    sparse = bool(frames.any()) and float(np.mean(frames > _SOUNDS * frames.max())) < _SPARSE
+    return Sound(sparse, is_tonal(reference), is_sweep(reference))
+
+
+def told_by_signal(
+    reference: Source,
+    lay: Aligner,
+    known: ComparedFacts,
+    explained: Explained,
+    kind: Sound,
+    again: Again,
+    skip: Found,
+) -> Explained | None:
+    """A pair explained by what its test signal tells; None where it tells nothing, or is none."""
+    if "filter" not in skip:
+        undone = find_filter_of_tones(reference, lay.render)
+        if undone is not None:
+            return with_rest(explained, undone, rest_of(undone, again, skip | {"filter"}))
+    if explained.is_deep:
+        return None
+    if "time_jump" not in skip and (kind.is_tonal or known.delay is None):
+        # Of tones, and where no delay holds for all of it, much else fits a little.
+        undone = find_jumps(reference, lay.render, None)
+        if undone is not None and undone.off >= _SURE_DB:
+            rest = rest_of(undone, again, skip | {"time_jump"})
+            if rest.is_deep or undone.off >= WELL_DB:
+                return with_rest(explained, undone, rest)
+    if skip:
+        return None
+    if kind.is_tonal and round(known.delay or 0.0) == 0:
+        told = cause_at_edges(reference, lay.render)
+        if told is not None:
+            none: list[list[int]] = [[] for _ in range(reference.channels)]
+            return replace(explained, causes=[told, *lengths_of(explained)], clicks=none, curves={})
+    if kind.is_sweep and known.delay is not None:
+        folds = folding_of_sweep(reference, lay.at(Alignment(round(known.delay))))
+        if folds is not None:
+            beside = [cause for cause in explained.causes if cause.cause in (*BESIDE_ALIASES, "length")]
+            none = [[] for _ in range(reference.channels)]
+            return replace(explained, causes=[folds, *beside], clicks=none)
+    return None

@@ -1,0 +1,75 @@
+"""What is explained of a pair in which a change is undone already, and how the two come together."""
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Protocol
+
+import numpy as np
+
+from kind_echo.core.audio.source import ArraySource, Source
+from kind_echo.core.causes.cause import Cause, CauseName
+from kind_echo.core.causes.explained import Explained
+from kind_echo.core.registry.readings import Curve
+from kind_echo.core.undoing.undone import Undone
+
+_OF_THE_PLACE = ("none", "unrelated", "length")  # of a pair that was laid in another place
+_CURVES = ("filter_", "output_over_input", "gain_over_time")
+_HELD_FRAMES = 1 << 22  # samples of a changed reference, up to which it is made once and held
+
+
+class Rest(Protocol):
+    """What is explained of a pair in which something is undone."""
+
+    @property
+    def causes(self) -> list[Cause]: ...  # noqa: D102
+    @property
+    def curves(self) -> dict[str, Curve]: ...  # noqa: D102
+    @property
+    def is_deep(self) -> bool: ...  # noqa: D102
+
+
+Found = frozenset[CauseName]
+"""Kinds of changes that are undone already."""
+
+Again = Callable[[Source, Source, Found], Rest]
+"""Explains what is left of a difference."""
+
+
+def rest_of(undone: Undone, again: Again, skip: Found) -> Rest:
+    """What is explained with a change undone."""
+    return again(_held(undone.reference), undone.render, skip)
+
+
+def with_rest(explained: Explained, undone: Undone, rest: Rest) -> Explained:
+    """What was undone of all of a pair, and what else there is."""
+    mine = {cause.cause for cause in undone.causes}
+    causes = [
+        one
+        for one in rest.causes
+        if one.cause not in _OF_THE_PLACE and one.cause not in mine and not is_nothing(one, rest)
+    ]
+    told = [*undone.causes, *causes, *lengths_of(explained)]
+    return replace(explained, causes=told, curves=explaining(rest), is_deep=rest.is_deep)
+
+
+def lengths_of(explained: Explained) -> list[Cause]:
+    """By how much the sides differ in length, as a cause."""
+    return [cause for cause in explained.causes if cause.cause == "length"]
+
+
+def is_nothing(cause: Cause, rest: Rest) -> bool:
+    """Whether next to nothing is left."""
+    return cause.cause == "unexplained" and rest.is_deep
+
+
+def explaining(rest: Rest) -> dict[str, Curve]:
+    """The curves of an explanation alone."""
+    return {name: curve for name, curve in rest.curves.items() if name.startswith(_CURVES)}
+
+
+def _held(source: Source) -> Source:
+    """A source that was derived from another, made once where it is short."""
+    if source.frames * source.channels > _HELD_FRAMES:
+        return source
+    samples = np.ascontiguousarray(source.read(0, source.frames).T)
+    return ArraySource(samples.T, source.rate, source.half_step, source.rail)
