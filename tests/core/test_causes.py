@@ -86,7 +86,7 @@ def test_the_equaliser_of_a_build_is_read_off_its_render_of_a_song() -> None:
     found = planted("arcade music", CHANGES["peak of 3 dB at 1 kHz"])
     (cause,) = found.causes
     assert cause.amount == pytest.approx(3.0, abs=0.1)
-    assert "a peak of +3.0 dB at 1\u2009000 Hz, Q 1.0" in str(cause.why)
+    assert "a bell of +3.0 dB at 1\u2009000 Hz, Q 1.0" in str(cause.why)
     curve = found.curves["filter_magnitude"]
     levels = np.interp([250.0, 1000.0, 6000.0], curve.x, curve.y)
     assert levels == pytest.approx([0.2, 3.0, 0.0], abs=0.15)
@@ -100,7 +100,7 @@ def test_a_low_pass_is_neither_a_delay_nor_another_sound(corner: float) -> None:
     found = planted("arcade music", Planted("low-pass", butter(2, corner, "low"), frozenset({"filter"})))
     (cause,) = found.causes
     assert cause.cause == "filter", describe(found.causes)
-    assert f"a roll-off of the second order from {corner / 1000:.0f}\u2009000 Hz" in str(cause.why)
+    assert f"a low-pass at {corner / 1000:.0f}\u2009000 Hz, 12 dB/octave" in str(cause.why)
     assert overall(found.readings)["delay"] == pytest.approx(0.0, abs=0.05)
 
 

@@ -28,7 +28,7 @@ def found_amount(
         }
         if shape.turns_alone:
             turned = float(np.abs(shape.phase).max())
-            return shape.greatest, "dB", f"the phase turns by up to {turned:.0f}°", curves
+            return shape.greatest, "dB", f"phase alone, by up to {turned:.{0 if turned >= 10.0 else 1}f}°", curves
         at = f"{number(shape.greatest, '+.1f')} dB at {number(shape.at, ',.0f')} Hz"
         return shape.greatest, "dB", f"{at}: {shape.words}" if shape.words else at, curves
     if kind == "curve" and model.curve is not None:

@@ -29,8 +29,11 @@ _LEAST_CHANGE = 0.05  # dB
 _TURNS = 5.0  # degrees, more than a filter turns whose magnitude changes no more
 _TURNED = 90.0  # degrees, within which an all-pass that turns no more anywhere has not turned the polarity
 _UPRIGHT, _PART = 60.0, 0.25  # degrees within which it is the right way up, over so much of the band
-_LEAST_GAIN = 0.2  # dB of a peak or a shelf
-_INSIDE = 2**0.25  # the middle of a peak lies this far within the band
+_LEAST_GAIN = 0.05  # dB of a bell or a shelf
+_DESCRIBED = 0.1  # dB, from which a change of magnitude has a shape
+_LEFT, _LEFT_SHARE = 0.02, 0.07  # dB, and of the change, that a shape may be off by
+_ORDERS = (1, 2, 3, 4)  # of a low-pass and a high-pass
+_INSIDE = 2**0.25  # the middle of a bell lies this far within the band
 
 
 Law = Callable[[Floats, Floats], Floats]
@@ -134,12 +137,12 @@ def _spectrum(samples: Floats) -> Floats:
 
 
 def _described(f: Floats, magnitude: Floats, rate: int) -> str:
-    """The simple shape that fits a magnitude within half a decibel, or a tenth of its change; empty for none.
+    """The simple shape that fits a magnitude to a small share of its change; empty for none.
 
     Each is tried as an analogue filter has it, and as the bilinear transform makes it, which bends frequencies up.
     """
     change = float(np.ptp(magnitude))
-    if len(f) < 8 or change < 0.3:
+    if len(f) < 8 or change < _DESCRIBED:
         return ""
     weight = np.where(magnitude > -40.0, 1.0, 0.0)
     bent = rate / math.pi * np.tan(math.pi * f / rate)
@@ -149,15 +152,15 @@ def _described(f: Floats, magnitude: Floats, rate: int) -> str:
             for corner in axis[:: max(1, len(f) // 24)]:
                 for second in starts:
                     left, found = _least(partial(shape, axis), magnitude, weight, [math.log(corner), second, 0.0])
-                    if shape is _peak and not axis[0] * _INSIDE <= math.exp(found[0]) <= axis[-1] / _INSIDE:
+                    if shape is _bell and not axis[0] * _INSIDE <= math.exp(found[0]) <= axis[-1] / _INSIDE:
                         continue  # one of its sides was not seen: any roll-off looks like that
-                    if shape in (_peak, _high_shelf, _low_shelf) and abs(found[2]) < _LEAST_GAIN:
+                    if shape in _WITH_GAIN and abs(found[2]) < _LEAST_GAIN:
                         continue
                     if best is None or left < best[0]:
                         at = math.exp(found[0])
                         hertz = at if axis is f else rate / math.pi * math.atan(math.pi * at / rate)
                         best = left, name(math.log(hertz), *found[1:])
-    if best is None or best[0] > max(0.3, 0.07 * change):
+    if best is None or best[0] > max(_LEFT, _LEFT_SHARE * change):
         return ""
     return best[1]
 
@@ -184,7 +187,7 @@ def _least(
     return float(np.sqrt(np.mean(left**2))), p.tolist()
 
 
-def _peak(f: Floats, p: Floats) -> Floats:
+def _bell(f: Floats, p: Floats) -> Floats:
     r = f / math.exp(p[0])
     q, gain = math.exp(p[1]), 10 ** (p[2] / 40)
     top = (1 - r**2) ** 2 + (gain * r / q) ** 2
@@ -201,6 +204,17 @@ def _low_shelf(f: Floats, p: Floats) -> Floats:
     return np.asarray(10 * np.log10((gain + r) / (1 + r)))
 
 
+def _steep_low_shelf(f: Floats, p: Floats) -> Floats:
+    """Of the second order, as steep as it can be without a bump."""
+    r, a = (f / math.exp(p[0])) ** 2, 10 ** (p[2] / 40)
+    return np.asarray(10 * np.log10(a**2 * ((a - r) ** 2 + 2 * a * r) / ((1 - a * r) ** 2 + 2 * a * r)))
+
+
+def _steep_high_shelf(f: Floats, p: Floats) -> Floats:
+    r, a = (f / math.exp(p[0])) ** 2, 10 ** (p[2] / 40)
+    return np.asarray(10 * np.log10(a**2 * ((1 - a * r) ** 2 + 2 * a * r) / ((a - r) ** 2 + 2 * a * r)))
+
+
 def _low_pass(order: int) -> Law:
     return lambda f, p: np.asarray(-10 * np.log10(1 + (f / math.exp(p[0])) ** (2 * order)))
 
@@ -209,16 +223,25 @@ def _high_pass(order: int) -> Law:
     return lambda f, p: np.asarray(-10 * np.log10(1 + (math.exp(p[0]) / f) ** (2 * order)))
 
 
+def _gain(decibels: float) -> str:
+    return f"{number(decibels, '+.1f')} dB"
+
+
 def _hertz(log: float) -> str:
     return f"{number(round(math.exp(log), -1 if math.exp(log) < 1000 else -2), ',.0f')} Hz"
 
 
+def _passing(kind: str, order: int) -> Callable[[float, float, float], str]:
+    return lambda c, q, g: f"a {kind} at {_hertz(c)}, {6 * order} dB/octave"
+
+
+_WITH_GAIN = (_bell, _high_shelf, _low_shelf, _steep_high_shelf, _steep_low_shelf)
 _SHAPES: tuple[tuple[Callable[[float, float, float], str], Law, tuple[float, ...]], ...] = (
-    (lambda c, q, g: f"a peak of {number(g, '+.1f')} dB at {_hertz(c)}, Q {math.exp(q):.1f}", _peak, (0.0,)),
-    (lambda c, q, g: f"a treble shelf of {number(g, '+.1f')} dB from {_hertz(c)}", _high_shelf, (0.0,)),
-    (lambda c, q, g: f"a bass shelf of {number(g, '+.1f')} dB to {_hertz(c)}", _low_shelf, (0.0,)),
-    (lambda c, q, g: f"a first-order roll-off from {_hertz(c)}", _low_pass(1), (0.0,)),
-    (lambda c, q, g: f"a roll-off of the second order from {_hertz(c)}", _low_pass(2), (0.0,)),
-    (lambda c, q, g: f"a first-order cut under {_hertz(c)}", _high_pass(1), (0.0,)),
-    (lambda c, q, g: f"a cut of the second order under {_hertz(c)}", _high_pass(2), (0.0,)),
+    (lambda c, q, g: f"a bell of {_gain(g)} at {_hertz(c)}, Q {math.exp(q):.1f}", _bell, (0.0,)),
+    (lambda c, q, g: f"a high shelf of {_gain(g)} from {_hertz(c)}", _high_shelf, (0.0,)),
+    (lambda c, q, g: f"a low shelf of {_gain(g)} to {_hertz(c)}", _low_shelf, (0.0,)),
+    (lambda c, q, g: f"a high shelf of {_gain(g)} at {_hertz(c)}, 12 dB/octave", _steep_high_shelf, (0.0,)),
+    (lambda c, q, g: f"a low shelf of {_gain(g)} at {_hertz(c)}, 12 dB/octave", _steep_low_shelf, (0.0,)),
+    *((_passing("low-pass", order), _low_pass(order), (0.0,)) for order in _ORDERS),
+    *((_passing("high-pass", order), _high_pass(order), (0.0,)) for order in _ORDERS),
 )
