@@ -3,17 +3,22 @@
 The changes stand in tests/support/unusual.py and tests/support/on_signals.py; docs/accuracy.md has the whole tables.
 """
 
+import re
+
 import numpy as np
 import pytest
+from numpy.typing import NDArray
+from scipy import signal
 
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.causes.cause import Cause
+from kind_echo.core.causes.excerpts import is_sweep
 from kind_echo.core.comparison.compare import Comparison, compare
 from kind_echo.core.comparison.places import find_places
 from kind_echo.wording.causes import cause_text, describe
 from tests.support.material import PIECES, load
 from tests.support.on_signals import ON_SIGNALS, SIGNALS, OnSignal
-from tests.support.planted import Change, Planted, both, scaled
+from tests.support.planted import Change, Planted, both, butter, peaking, scaled
 from tests.support.unusual import (
     UNUSUAL,
     echoing,
@@ -27,6 +32,8 @@ from tests.support.unusual import (
     swinging,
     wandering,
 )
+
+Floats = NDArray[np.float64]
 
 RATE = 48_000
 SOUNDS = {piece.name: piece for piece in PIECES}
@@ -143,7 +150,10 @@ KNOWN = [
         ("staircase", "0.1 dB down"), ("burst", "33 late"), ("burst", "attack of 8 for 5 ms"), ("clicks", "low-pass"),
         ("impulse", "100 late"), ("impulse", "low-pass"), ("impulse", "nothing"), ("square", "33 late"),
         ("silence", "noise at −80 dB"), ("silence", "hum at −80 dBFS"), ("DC", "0.1001 for 0.1"), ("DC", "0.01 more"),
-        ("tone", "oversampling lost"),
+        ("tone", "oversampling lost"), ("sweep", "oversampling lost"), ("two tones", "oversampling lost"),
+        ("sweep", "cut at −3 dB"), ("square", "bell of 0.3 dB"), ("staircase", "hum at −80 dBFS"),
+        ("tone", "64 frames twice"), ("gated tone", "64 frames twice"), ("burst", "64 frames twice"),
+        ("chord", "64 frames twice"), ("sweep", "64 frames twice"), ("staircase", "threshold half a dB up"),
     }
 ]  # fmt: skip
 
@@ -158,5 +168,88 @@ def test_what_a_test_signal_can_tell_is_told(case: OnSignal) -> None:
 
 def test_aliases_of_a_tone_are_told_by_their_orders() -> None:
     """997 Hz at 48 kHz: orders from 25 on lie over half the rate, and fold."""
-    case = next(c for c in ON_SIGNALS if (c.signal, c.planted.name) == ("tone", "oversampling lost"))
-    assert "orders 27 to" in judged(case)[1]
+    words = judged_of("tone", "oversampling lost")
+    first = int(re.search(r"orders (\d+) to \d+ fold", words).group(1))
+    assert first >= 25
+    assert first % 2 == 1, "a curve that is the same for both signs has odd orders alone"
+
+
+def test_aliases_of_a_sweep_are_told_by_their_orders() -> None:
+    assert re.search(
+        r"^aliasing at −3\d\.\d dBFS \(orders 3 to \d+ of the sweep fold", judged_of("sweep", "oversampling lost")
+    )
+
+
+def judged_of(signal: str, change: str) -> str:
+    return judged(next(c for c in ON_SIGNALS if (c.signal, c.planted.name) == (signal, change)))[1]
+
+
+def after(reference: Floats, render: Floats) -> Comparison:
+    return compare(ArraySource(reference, RATE), ArraySource(np.ascontiguousarray(render), RATE))
+
+
+def decibels_of(b: Floats, a: Floats, hertz: float) -> tuple[float, float]:
+    """Magnitude in dB and phase in degrees of a filter, from its transfer function."""
+    _, (response,) = signal.freqz(b, a, [hertz], fs=RATE)
+    return float(20 * np.log10(abs(response))), float(np.degrees(np.angle(response)))
+
+
+def test_a_filter_of_a_chord_is_told_by_what_became_of_its_tones() -> None:
+    b, a = signal.butter(1, 5000.0, fs=RATE)
+    chord = SIGNALS["chord"](RATE)
+    cause = only(after(chord, signal.lfilter(b, a, chord, axis=0)), "filter")
+    assert cause.amount == pytest.approx(decibels_of(b, a, 440.0)[0], abs=1e-3)
+    assert str(cause.why).endswith("of 4 tones")
+
+
+def test_a_delay_of_a_chord_is_no_filter() -> None:
+    chord = SIGNALS["chord"](RATE)
+    late = only(after(chord, np.roll(chord, 33, axis=0) * (np.arange(len(chord)) >= 33)[:, None]), "delay")
+    assert late.amount == pytest.approx(33.0, abs=1e-3)
+
+
+def test_a_filter_of_a_gated_tone_is_told_where_it_holds_its_level() -> None:
+    b, a = signal.butter(1, 5000.0, fs=RATE)
+    gated = SIGNALS["gated tone"](RATE)
+    level, phase = decibels_of(b, a, 1000.0)
+    cause = only(after(gated, signal.lfilter(b, a, gated, axis=0)), "filter")
+    assert cause.amount == pytest.approx(level, abs=2e-3)
+    assert f"{abs(phase):.1f}°" in str(cause.why)
+
+
+def test_a_jump_of_tones_that_come_again_says_so() -> None:
+    """19 and 20 kHz come again after a millisecond: 64 frames twice may be 16, or any 48 more."""
+    jump = only(judged_comparison("two tones", "64 frames twice"), "time_jump")
+    assert round(jump.amount or 0.0) % 48 == 64 % 48
+    assert str(jump.why).endswith("or any whole periods of 48 samples more")
+
+
+def judged_comparison(signal_name: str, change: str) -> Comparison:
+    case = next(c for c in ON_SIGNALS if (c.signal, c.planted.name) == (signal_name, change))
+    x = SIGNALS[signal_name](RATE)
+    return after(x, case.planted.make(x, RATE))
+
+
+def test_of_a_constant_an_offset_and_a_gain_are_one() -> None:
+    constant = np.full((RATE, 1), 0.1)
+    assert describe(after(constant, constant * 1.01).causes) == "an offset of +0.00100, or a gain of +0.09 dB"
+
+
+@pytest.mark.parametrize(
+    ("change", "words"),
+    [
+        (peaking(1000.0, 3.0, 1.0), "a bell of +3.0 dB at 1\u2009000 Hz, Q 1.0"),
+        (butter(2, 480.0, "high"), "a high-pass at 480 Hz, 12 dB/octave"),
+        (butter(3, 6000.0, "low"), "a low-pass at 6\u2009000 Hz, 18 dB/octave"),
+    ],
+)
+def test_filters_are_told_in_the_words_of_the_trade(change: Change, words: str) -> None:
+    noise = SIGNALS["noise"](RATE)
+    assert words in str(only(after(noise, change(noise, RATE)), "filter").why)
+
+
+@pytest.mark.parametrize("rate", [44_100, 48_000, 96_000])
+def test_a_sweep_has_each_frequency_once_and_music_has_not(rate: int) -> None:
+    assert is_sweep(ArraySource(SIGNALS["sweep"](rate), rate))
+    for other in (SIGNALS["noise"](rate), SIGNALS["chord"](rate), load(SOUNDS["arcade music"], rate)):
+        assert not is_sweep(ArraySource(other, rate))

@@ -43,6 +43,7 @@ class SeekingJumps:
         few, many_worth_db: jumps, over which they must take more off.
         drift_samples: that several jumps are greater than.
         spell_seconds: within which delays that come back to the first are told as one event.
+        repeated: of its power, by which what a render has more may differ from what came before it.
         most_told: jumps that are told one by one.
         period_frames: after a jump, in which a period is looked for, and the longest_period in samples.
         same: of its power, by which a sound a period later may differ; differs: by which it must before that.
@@ -68,6 +69,7 @@ class SeekingJumps:
     many_worth_db: float = 20.0
     drift_samples: int = 2
     spell_seconds: float = 1.0
+    repeated: float = 0.1
     most_told: int = 8
     period_frames: int = 1 << 16
     longest_period: int = 1 << 13
@@ -189,7 +191,7 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
         return None  # so does a clock that runs apart
     base = pieces[0].delay
     ends = tuple((piece.last - base if piece is not pieces[-1] else 1 << 62, piece.delay - base) for piece in pieces)
-    causes = _told(pieces, render.rate, off)
+    causes = _told(pieces, reference, render, factors, off)
     again = _comes_again(reference, pieces[-1].first - base)
     if again is not None and len(jumps) == 1:
         why = f"{causes[0].why}, or any whole periods of {again} samples more"
@@ -376,9 +378,9 @@ def _refined(reference: Source, render: Source, pieces: list[_Piece], factors: F
     return [*found[:-1], replace(found[-1], last=render.frames)]
 
 
-def _told(pieces: list[_Piece], rate: int, off: float) -> list[Cause]:
+def _told(pieces: list[_Piece], reference: Source, render: Source, factors: Floats, off: float) -> list[Cause]:
     """Each jump, or each spell after which the render is in step again, as a cause."""
-    base, causes, at = pieces[0].delay, [], 1
+    base, causes, at, rate = pieces[0].delay, [], 1, render.rate
     while at < len(pieces):
         was, here = pieces[at - 1], pieces[at]
         start = (here.first - base) / rate
@@ -391,7 +393,7 @@ def _told(pieces: list[_Piece], rate: int, off: float) -> list[Cause]:
             at = back + 1
             continue
         jump = here.delay - was.delay
-        what = f"{jump} samples repeated" if jump > 0 else f"{-jump} samples lost"
+        what = f"{-jump} samples lost" if jump < 0 else _put_in(reference, render, was, here, factors)
         causes.append(Cause("time_jump", amount=float(jump), unit="samples", why=what, start=start))
         at += 1
     told = causes[: SEEKING.most_told]
@@ -399,6 +401,16 @@ def _told(pieces: list[_Piece], rate: int, off: float) -> list[Cause]:
         last = told[-1]
         told[-1] = replace(last, why=f"{last.why}, and {len(causes) - len(told)} more jumps")
     return [replace(cause, takes_off=off) if cause is told[0] else cause for cause in told]
+
+
+def _put_in(reference: Source, render: Source, was: _Piece, here: _Piece, factors: Floats) -> str:
+    """What the samples are that a render has more between two pieces: what was there already, or something else."""
+    jump, left, own = here.delay - was.delay, 0.0, 0.0
+    for delay, lo, hi in ((was.delay, here.first - jump, here.first), (here.delay, here.first, here.first + jump)):
+        x = factors * read_padded(reference, lo - delay, hi - delay)
+        left += float(np.square(read_padded(render, lo, hi) - x).sum())
+        own += float(np.square(x).sum())
+    return f"{jump} samples {'repeated' if left < SEEKING.repeated * own else 'put in'}"
 
 
 def _spell(spell: list[_Piece], was: _Piece) -> str:
