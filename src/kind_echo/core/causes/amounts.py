@@ -26,6 +26,8 @@ def found_amount(
             f"filter_magnitude{ending}": Curve("Hz", "dB", f, shape.magnitude.tolist()),
             f"filter_phase{ending}": Curve("Hz", "degrees", f, shape.phase.tolist()),
         }
+        if shape.angle is not None:
+            return shape.greatest, "dB", f"all phases turned by {number(shape.angle, '+.0f')}°", curves
         if shape.turns_alone:
             turned = float(np.abs(shape.phase).max())
             return shape.greatest, "dB", f"phase alone, by up to {turned:.{0 if turned >= 10.0 else 1}f}°", curves

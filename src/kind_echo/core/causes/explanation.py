@@ -52,7 +52,8 @@ def explain(reference: Source, lay: Aligner, known: ComparedFacts, pool: Executo
     clicks = clicks_left(reference, found.source, known.clicks, found.models, found.offsets)
     causes += naming.event_causes(pair, found, clicks, gaps_left(reference, known.gaps, found.models))
     modelled, curves = naming.model_causes(found, drifts=any(cause.cause == "drift" for cause in causes))
-    causes = by_share(naming.with_leftover(causes + modelled, pair, found, base)) + length_cause(known)
+    causes = by_share(naming.without_doubtful(naming.with_leftover(causes + modelled, pair, found, base)))
+    causes += length_cause(known)
     if not causes:
         causes = [Cause("unexplained", why="nothing that is known explains it")]
     filtered, why = _filtered(pair, found)
@@ -63,7 +64,7 @@ def _is_deep(pair: Pair, found: Fitted, base: list[float], causes: list[Cause]) 
     """Whether next to nothing is left but rounding, with gaps and clicks counted."""
     if any(cause.cause == "quantisation" for cause in causes):
         return True
-    if pair.known.gaps or any(pair.known.clicks):
+    if pair.known.gaps or any(pair.known.clicks) or naming.differs_elsewhere(pair, causes):
         return False
     left, heard = found.left, pair.heard
     return left <= len(heard) * NAMING.floor or fall(sum(base[c] for c in heard), left) >= NAMING.deep_db

@@ -71,7 +71,8 @@ def fit_without_delay(pair: Pair, found: Fitted, base: list[float], pool: Execut
         base: power of the difference as rendered, by channel.
     """
     delay = abs(pair.known.delay or 0.0)
-    if not (0.0 < delay < NAMING.all_pass_seconds * pair.reference.rate and _are_all_pass(found)):
+    filters = bool(found.models) and all(model.parts == ("filter",) for model in found.models.values())
+    if not (0.0 < delay < NAMING.all_pass_seconds * pair.reference.rate and filters):
         return None
     if all(line_share(found.level[c]) > NAMING.line_share for c in pair.heard):
         return None  # of one line, either is the other
@@ -125,7 +126,7 @@ def _are_all_pass(found: Fitted) -> bool:
     return bool(found.models) and all(
         m.parts == ("filter",)
         and shape is not None
-        and shape.turns_alone
+        and (shape.turns_most or shape.angle is not None)
         and np.abs(shape.phase).max() > NAMING.all_pass_degrees
         for m, shape in zip(found.models.values(), found.shapes.values(), strict=True)
     )

@@ -59,7 +59,7 @@ def signs_of(found: Fitted) -> list[float]:
     signs = found.at.signs
     for c, model in found.models.items():
         shape = found.shapes[c]
-        if model.parts == ("filter",) and shape is not None and shape.is_upright:
+        if model.parts == ("filter",) and shape is not None and (shape.is_upright or shape.turns_most):
             signs[c] = 1.0
     return signs
 
@@ -211,6 +211,8 @@ def with_leftover(causes: list[Cause], pair: Pair, found: Fitted, base: list[flo
     if left <= len(heard) * NAMING.floor:
         if causes and (bits is None or left / len(heard) < NAMING.rounded * _rounding(bits, models)):
             return causes
+        if bits is None and differs_elsewhere(pair, causes):
+            return [Cause("unexplained", why="what differs lies outside of the parts that were looked at closely")]
         if bits is None:
             return [Cause("unexplained", why="what differs lies under −140 dBFS")]
     if bits is not None and left / len(heard) <= _rounding(bits, models):
@@ -233,6 +235,33 @@ def with_leftover(causes: list[Cause], pair: Pair, found: Fitted, base: list[flo
             why = "what is left follows the signal, and nothing that is known predicts it"
         return [*causes, Cause("unexplained", amount=level, unit="dBFS", why=why)]
     return causes
+
+
+def differs_elsewhere(pair: Pair, causes: list[Cause]) -> bool:
+    """Whether a pair of which nothing was told differs all the same, outside of its excerpts."""
+    if any(cause.cause not in ("unexplained", "length") for cause in causes):
+        return False
+    peak = value_of(pair.known.readings, "residual_peak")
+    return peak is not None and peak > NAMING.silent_dbfs
+
+
+def without_doubtful(causes: list[Cause]) -> list[Cause]:
+    """The causes without those that what nothing explains may be as well.
+
+    Steps that take nothing off lie in whatever follows the signal; a filter or a curve that takes little off is the
+    mean of what changes with time; beside a gain that follows the level, a filter is that gain in a band.
+    """
+    said = {cause.cause for cause in causes}
+    if "unexplained" not in said:
+        return causes
+    doubtful = {"filter"} if "level_control" in said else set[str]()
+
+    def is_sure(cause: Cause) -> bool:
+        if cause.cause in ("filter", "non_linear", "clipping"):
+            return cause.cause not in doubtful and (cause.takes_off or 0.0) >= NAMING.doubtful_db
+        return cause.cause != "click" or cause.takes_off is not None
+
+    return [cause for cause in causes if is_sure(cause)]
 
 
 def _rounding(bits: int, models: dict[int, Model]) -> float:

@@ -27,6 +27,8 @@ _PASSES = -12.0  # dB, from which a filter lets something through
 _NO_CHANGE = 0.3  # dB
 _LEAST_CHANGE = 0.05  # dB
 _TURNS = 5.0  # degrees, more than a filter turns whose magnitude changes no more
+_MOST, _MUCH = 0.85, 30.0  # share of the band that has no other magnitude, degrees that half of it turns by
+_ONE_ANGLE, _NEARLY_ALL = 10.0, 0.8  # degrees, and the share of the band within them
 _TURNED = 90.0  # degrees, within which an all-pass that turns no more anywhere has not turned the polarity
 _UPRIGHT, _PART = 60.0, 0.25  # degrees within which it is the right way up, over so much of the band
 _LEAST_GAIN = 0.05  # dB of a bell or a shelf
@@ -66,6 +68,25 @@ class Shape:
         """Whether it changes phases and no magnitude, as an all-pass does."""
         turned = float(np.abs(self.phase).max(initial=0.0))
         return abs(self.greatest) < _NO_CHANGE and (turned > _TURNS or abs(self.greatest) < _LEAST_CHANGE)
+
+    @property
+    def turns_most(self) -> bool:
+        """Whether it turns phases much, and leaves nearly every magnitude alone."""
+        if len(self.magnitude) == 0:
+            return False
+        same = float(np.mean(np.abs(self.magnitude) < _NO_CHANGE))
+        return self.turns_alone or (same >= _MOST and float(np.median(np.abs(self.phase))) > _MUCH)
+
+    @property
+    def angle(self) -> float | None:
+        """Degrees by which it turns nearly all phases, as no delay does; None where it turns them apart, or not."""
+        turned = np.exp(1j * np.radians(self.phase))
+        middle = complex(np.median(turned.real), np.median(turned.imag)) if len(turned) else 0j
+        angle = float(np.degrees(np.angle(middle)))
+        if abs(angle) < _TURNS or middle == 0j:
+            return None
+        apart = np.abs(np.degrees(np.angle(turned * np.conj(middle))))
+        return angle if float(np.mean(apart < _ONE_ANGLE)) >= _NEARLY_ALL else None
 
     @property
     def is_upright(self) -> bool:

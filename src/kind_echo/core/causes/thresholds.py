@@ -13,6 +13,7 @@ class Naming:
     Attributes:
         worth_db: that undoing a cause must take off, for it to be one: a quarter of the power.
         floor: mean square, −140 dBFS: what is under it need not be explained. 24 bits end at −146.
+        silent_dbfs: peak of what differs in all of a file, under which nothing differs.
         least_power: what stands for no power at all in a share.
         least_gain_db: of all channels.
         channels_apart_db: by which the gains of channels differ.
@@ -21,6 +22,7 @@ class Naming:
         no_filter_db, no_filter_degrees: within which a filter beside a curve changes nothing.
         least_filter_db: of a filter that turns no phase either.
         well_explained_db: off what there was, after which what is left is how well the causes are known.
+        doubtful_db: that a filter or a curve must take off where something is left that nothing explains.
         filters_own, curves_own: times what is left, that a model has explained: then what is left is the model's own.
         deep_db: off what there was, after which nothing further is looked for.
         rounded: of the most that rounding leaves, which it leaves at least.
@@ -40,6 +42,7 @@ class Naming:
 
     worth_db: float = 1.0
     floor: float = 0.5e-14
+    silent_dbfs: float = -130.0
     least_power: float = 1e-20
     least_gain_db: float = 0.005
     channels_apart_db: float = 0.02
@@ -49,6 +52,7 @@ class Naming:
     no_filter_degrees: float = 2.0
     least_filter_db: float = 0.02
     well_explained_db: float = 20.0
+    doubtful_db: float = 6.0
     filters_own: float = 1e5
     curves_own: float = 10**3.8
     deep_db: float = 50.0

@@ -71,7 +71,7 @@ def explain_further(
         doubtful = explained.is_deep or tones
         if doubtful and not rest.is_deep and undone.off < WELL_DB:
             continue
-        if any(cause.cause == "unrelated" for cause in rest.causes):
+        if any(cause.cause in ("unrelated", "silent") for cause in rest.causes):
             continue
         causes = [cause for cause in rest.causes if not _is_rest(cause, undone, rest)]
         if undone.start is not None:
@@ -161,5 +161,7 @@ def _is_rest(cause: Cause, undone: Undone, rest: Rest) -> bool:
         return cause.cause not in BESIDE_ALIASES
     if is_nothing(cause, rest):
         return True
-    of_itself = ("noise", "unexplained", *(("level_control",) if undone.kind == "gain_motion" else ()))
+    if undone.kind == "wander" and cause.cause == "delay":
+        return abs(cause.amount or 0.0) <= max((one.amount or 0.0) for one in undone.causes)  # where it is at rest
+    of_itself = ("noise", "unexplained", *(("level_control", "non_linear") if undone.kind == "gain_motion" else ()))
     return cause.cause in of_itself and undone.off >= WELL_DB

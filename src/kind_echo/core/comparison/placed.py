@@ -8,13 +8,16 @@ from kind_echo.core.audio.source import PartSource, Source
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.causes.explanation import explain
+from kind_echo.core.comparison.rest import lengths_of
 from kind_echo.core.delays.periods import is_steady_tone
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.undoing.placing import Place, find_place
-from kind_echo.core.undoing.sameness import find_sameness
+from kind_echo.core.undoing.sameness import find_sameness, shift_of_frequencies
 from kind_echo.core.undoing.silence import causes_from_nothing, is_constant
 from kind_echo.core.undoing.tones import find_tone_change
 from kind_echo.core.undoing.undone import Undone
+
+_MAY_BE_MOVED = {"unrelated", "unexplained", "level_control", "polarity", "wander"}
 
 
 @dataclass(frozen=True)
@@ -45,10 +48,16 @@ def _place(reference: Source, lay: Aligner, known: ComparedFacts, explained: Exp
     said = {cause.cause for cause in explained.causes}
     plain = lay.at(Alignment())
     if is_constant(reference, plain):
-        lengths = [cause for cause in explained.causes if cause.cause == "length"]
         return Placed(
-            known, replace(explained, causes=[*causes_from_nothing(reference, plain), *lengths]), is_done=True
+            known,
+            replace(explained, causes=[*causes_from_nothing(reference, plain), *lengths_of(explained)]),
+            is_done=True,
         )
+    if not explained.is_deep and said & _MAY_BE_MOVED:
+        for lag in sorted({round(known.delay or 0.0), 0}):
+            hertz = shift_of_frequencies(reference, lay.render, lag)
+            if hertz is not None:
+                return Placed(known, replace(explained, causes=_moved(hertz, explained)), is_done=True)
     if known.delay is not None:
         if not {"delay", "polarity"} <= said or known.drift:
             return Placed(known, explained)
@@ -76,9 +85,13 @@ def _place(reference: Source, lay: Aligner, known: ComparedFacts, explained: Exp
     if same is None:
         return Placed(known, explained)
     if same.hertz:
-        why = f"the same sound with its frequencies moved by {number(same.hertz, '+.2f')} Hz"
-        return Placed(known, replace(explained, causes=[Cause("unexplained", why=why)]), is_done=True)
+        return Placed(known, replace(explained, causes=_moved(same.hertz, explained)), is_done=True)
     return _at(reference, lay, known, explained, float(same.lag), pool)
+
+
+def _moved(hertz: float, explained: Explained) -> list[Cause]:
+    why = f"the same sound with its frequencies moved by {number(hertz, '+.2f')} Hz"
+    return [Cause("unexplained", why=why), *lengths_of(explained)]
 
 
 def _told(

@@ -48,7 +48,10 @@ def with_rest(explained: Explained, undone: Undone, rest: Rest) -> Explained:
         for one in rest.causes
         if one.cause not in _OF_THE_PLACE and one.cause not in mine and not is_nothing(one, rest)
     ]
-    told = [*undone.causes, *causes, *lengths_of(explained)]
+    # A delay that wanders has none at which it is at rest.
+    depth = max((one.amount or 0.0 for one in causes if one.cause == "wander"), default=-1.0)
+    found = [one for one in undone.causes if one.cause != "delay" or abs(one.amount or 0.0) > depth]
+    told = [*found, *causes, *lengths_of(explained)]
     return replace(explained, causes=told, curves=explaining(rest), is_deep=rest.is_deep)
 
 

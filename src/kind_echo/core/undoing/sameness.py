@@ -5,6 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
+from scipy.signal import hilbert
 
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.audio.transforms import fast_length, hann
@@ -26,6 +27,8 @@ class JudgingSameness:
         at_rest: of that share, that it has with no delay where there is none.
         block_samples: over which a moved frequency is told.
         turns_alike: of the phases of blocks, at which they turn with the time.
+        whole_frames: from the middle, of which all frequencies are told to be moved; turns_whole: share of the power of
+            both that turns at that one frequency then.
         more_than_at_rest: times what they agree where they do not turn.
         least_hertz: that frequencies move.
     """
@@ -41,6 +44,8 @@ class JudgingSameness:
     at_rest: float = 0.9
     block_samples: int = 4096
     turns_alike: float = 0.8
+    whole_frames: int = 1 << 18
+    turns_whole: float = 0.8
     more_than_at_rest: float = 1.5
     least_hertz: float = 0.02
 
@@ -69,6 +74,31 @@ def find_sameness(reference: Source, render: Source) -> Sameness | None:
     if max(here, at_rest) >= SAMENESS.coherent:
         return Sameness(0 if at_rest >= SAMENESS.at_rest * here else lag)
     return None
+
+
+def shift_of_frequencies(reference: Source, render: Source, lag: int) -> float | None:
+    """Hz by which all frequencies are moved, of a pair that is laid over each other; None where they are not.
+
+    The analytic signals of the two then turn against each other at that one frequency.
+    """
+    lo, hi = max(0, -lag), min(reference.frames, render.frames - lag)
+    size = min(hi - lo, SAMENESS.whole_frames)
+    if size < SAMENESS.block_samples:
+        return None
+    lo += (hi - lo - size) // 2
+    length = fast_length(size)
+    x, y = (
+        hilbert(np.pad(read_padded(side, at, at + size), ((0, length - size), (0, 0))), axis=0)
+        for side, at in ((reference, lo), (render, lo + lag))
+    )
+    powers = float(np.square(np.abs(x)).sum()) * float(np.square(np.abs(y)).sum())
+    turning = np.abs(fft.fft((np.conj(x) * y).sum(axis=1), 4 * length))
+    best = int(turning.argmax())
+    at_rest = SAMENESS.more_than_at_rest * float(turning[0])
+    if powers <= 0.0 or turning[best] < max(SAMENESS.turns_whole * np.sqrt(powers), at_rest):
+        return None
+    found = float(fft.fftfreq(4 * length, 1 / reference.rate)[best])
+    return found if abs(found) >= SAMENESS.least_hertz else None
 
 
 def _place(reference: Source, render: Source) -> int | None:
