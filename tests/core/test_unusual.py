@@ -140,6 +140,26 @@ def judged(case: OnSignal) -> tuple[frozenset[str], str]:
     return said - {"unexplained"}, describe(found.causes)
 
 
+def judged_of(signal: str, change: str) -> str:
+    return judged(next(c for c in ON_SIGNALS if (c.signal, c.planted.name) == (signal, change)))[1]
+
+
+def after(reference: Floats, render: Floats) -> Comparison:
+    return compare(ArraySource(reference, RATE), ArraySource(np.ascontiguousarray(render), RATE))
+
+
+def decibels_of(b: Floats, a: Floats, hertz: float) -> tuple[float, float]:
+    """Magnitude in dB and phase in degrees of a filter, from its transfer function."""
+    _, (response,) = signal.freqz(b, a, [hertz], fs=RATE)
+    return float(20 * np.log10(abs(response))), float(np.degrees(np.angle(response)))
+
+
+def judged_comparison(signal_name: str, change: str) -> Comparison:
+    case = next(c for c in ON_SIGNALS if (c.signal, c.planted.name) == (signal_name, change))
+    x = SIGNALS[signal_name](RATE)
+    return after(x, case.planted.make(x, RATE))
+
+
 KNOWN = [
     case
     for case in ON_SIGNALS
@@ -180,20 +200,6 @@ def test_aliases_of_a_sweep_are_told_by_their_orders() -> None:
     )
 
 
-def judged_of(signal: str, change: str) -> str:
-    return judged(next(c for c in ON_SIGNALS if (c.signal, c.planted.name) == (signal, change)))[1]
-
-
-def after(reference: Floats, render: Floats) -> Comparison:
-    return compare(ArraySource(reference, RATE), ArraySource(np.ascontiguousarray(render), RATE))
-
-
-def decibels_of(b: Floats, a: Floats, hertz: float) -> tuple[float, float]:
-    """Magnitude in dB and phase in degrees of a filter, from its transfer function."""
-    _, (response,) = signal.freqz(b, a, [hertz], fs=RATE)
-    return float(20 * np.log10(abs(response))), float(np.degrees(np.angle(response)))
-
-
 def test_a_filter_of_a_chord_is_told_by_what_became_of_its_tones() -> None:
     b, a = signal.butter(1, 5000.0, fs=RATE)
     chord = SIGNALS["chord"](RATE)
@@ -224,12 +230,6 @@ def test_a_jump_of_tones_that_come_again_says_so() -> None:
     assert str(jump.why).endswith("or any whole periods of 48 samples more")
 
 
-def judged_comparison(signal_name: str, change: str) -> Comparison:
-    case = next(c for c in ON_SIGNALS if (c.signal, c.planted.name) == (signal_name, change))
-    x = SIGNALS[signal_name](RATE)
-    return after(x, case.planted.make(x, RATE))
-
-
 def test_of_a_constant_an_offset_and_a_gain_are_one() -> None:
     constant = np.full((RATE, 1), 0.1)
     assert describe(after(constant, constant * 1.01).causes) == "an offset of +0.00100, or a gain of +0.09 dB"
@@ -253,3 +253,34 @@ def test_a_sweep_has_each_frequency_once_and_music_has_not(rate: int) -> None:
     assert is_sweep(ArraySource(SIGNALS["sweep"](rate), rate))
     for other in (SIGNALS["noise"](rate), SIGNALS["chord"](rate), load(SOUNDS["arcade music"], rate)):
         assert not is_sweep(ArraySource(other, rate))
+
+
+def test_frequencies_that_moved_are_told_in_hertz() -> None:
+    x = load(SOUNDS["piano"], RATE)[: 4 * RATE]
+    turn = np.exp(2j * np.pi * 3.0 * np.arange(len(x)) / RATE)[:, None]
+    found = after(x, (signal.hilbert(x, axis=0) * turn).real)
+    assert describe(found.causes) == "the same sound with its frequencies moved by +3.00 Hz"
+
+
+def test_what_was_put_in_is_not_called_repeated() -> None:
+    x = load(SOUNDS["arcade music"], RATE)[: 4 * RATE]
+    half = len(x) // 2
+    put_in = np.random.default_rng(3).normal(scale=0.05, size=(480, x.shape[1]))
+    for between, word in ((put_in, "put in"), (x[half - 480 : half], "repeated")):
+        found = after(x, np.concatenate([x[:half], between, x[half:]]))
+        jump = next(cause for cause in found.causes if cause.cause == "time_jump")
+        assert jump.why == f"480 samples {word}"
+
+
+def test_a_quarter_of_a_turn_is_an_angle_and_no_delay() -> None:
+    x = load(SOUNDS["arcade music"], RATE)[: 2 * RATE]
+    cause = only(after(x, signal.hilbert(x, axis=0).imag), "filter")
+    assert cause.why == "all phases turned by −90°"
+
+
+def test_a_difference_outside_of_what_is_looked_at_closely_is_no_silence() -> None:
+    """One block in ten seconds that differs: nothing is said to lie under −140 dBFS."""
+    x = np.random.default_rng(8).normal(scale=0.1, size=(10 * RATE, 1))
+    y = x.copy()
+    y[3 * RATE : 3 * RATE + 400] *= 1.5
+    assert "−140" not in describe(after(x, y).causes)

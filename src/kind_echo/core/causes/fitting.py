@@ -72,7 +72,7 @@ def fit_without_delay(pair: Pair, found: Fitted, base: list[float], pool: Execut
     """
     delay = abs(pair.known.delay or 0.0)
     filters = bool(found.models) and all(model.parts == ("filter",) for model in found.models.values())
-    if not (0.0 < delay < NAMING.all_pass_seconds * pair.reference.rate and filters):
+    if not (NAMING.barely_late_samples < delay < NAMING.all_pass_seconds * pair.reference.rate and filters):
         return None
     if all(line_share(found.level[c]) > NAMING.line_share for c in pair.heard):
         return None  # of one line, either is the other

@@ -53,7 +53,7 @@ def _place(reference: Source, lay: Aligner, known: ComparedFacts, explained: Exp
             replace(explained, causes=[*causes_from_nothing(reference, plain), *lengths_of(explained)]),
             is_done=True,
         )
-    if not explained.is_deep and said & _MAY_BE_MOVED:
+    if not explained.is_deep and said & _MAY_BE_MOVED and known.no_delay != "periodic":
         for lag in sorted({round(known.delay or 0.0), 0}):
             hertz = shift_of_frequencies(reference, lay.render, lag)
             if hertz is not None:
