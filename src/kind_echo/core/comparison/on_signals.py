@@ -12,7 +12,7 @@ from kind_echo.core.comparison.rest import Again, Found, lengths_of, rest_of, wi
 from kind_echo.core.undoing.chords import find_filter_of_tones
 from kind_echo.core.undoing.jumps import find_jumps
 from kind_echo.core.undoing.levelled_tones import cause_at_edges
-from kind_echo.core.undoing.lines import is_tonal
+from kind_echo.core.undoing.orders import is_tonal
 from kind_echo.core.undoing.swept_orders import folding_of_sweep
 
 BESIDE_ALIASES = ("gain", "channel_gain", "delay", "polarity", "dc")
