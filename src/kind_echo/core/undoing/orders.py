@@ -26,7 +26,7 @@ class JudgingOrders:
     """
 
     most_sources: int = 2
-    least_source: float = 0.1
+    least_source: float = 0.02
     mostly: float = 0.7
     most_order: int = 120
     most_sums: int = 11
