@@ -5,8 +5,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
-from scipy.ndimage import maximum_filter1d
-from scipy.signal import get_window
 
 from kind_echo.core.audio.source import Derived, PartSource, Samples, Source, read_padded
 from kind_echo.core.causes.cause import Cause
@@ -220,6 +218,8 @@ def _least_delay(omega: Floats, products: Complexes) -> tuple[float, float | Non
 
     And after how long another is as good; None for no other.
     """
+    from scipy.ndimage import maximum_filter1d  # slow to load
+
     step = 2 * np.pi / (CHORDS.steps * float(omega.max()))
     count = round(CHORDS.reach_seconds / step)
     lags = step * np.arange(-count, count + 1)
@@ -248,6 +248,9 @@ def _at_best(late: float, omega: Floats, products: Complexes) -> tuple[float, fl
 
 def _tones_of(x: Floats, rate: int) -> tuple[float, ...] | None:
     """Frequencies of the tones that a sound is the sum of; None where it is no sum of a few, or one alone."""
+    from scipy.ndimage import maximum_filter1d  # slow to load
+    from scipy.signal import get_window
+
     size = len(x)
     window = get_window("blackmanharris", size)[:, None]
     power = np.square(np.abs(fft.rfft(x * window, axis=0))).sum(axis=1)

@@ -5,7 +5,6 @@ from dataclasses import dataclass
 import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
-from scipy.signal import hilbert
 
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.audio.transforms import fast_length, hann
@@ -81,6 +80,8 @@ def shift_of_frequencies(reference: Source, render: Source, lag: int) -> float |
 
     The analytic signals of the two then turn against each other at that one frequency.
     """
+    from scipy.signal import hilbert  # slow to load
+
     lo, hi = max(0, -lag), min(reference.frames, render.frames - lag)
     size = min(hi - lo, SAMENESS.whole_frames)
     if size < SAMENESS.block_samples:

@@ -4,7 +4,6 @@ from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.ndimage import uniform_filter1d
 
 from kind_echo.core.audio.align import AlignedSource, overlap
 from kind_echo.core.audio.source import Source, as_rows
@@ -47,6 +46,8 @@ def take_stretch(reference: Source, aligned: AlignedSource, most: int) -> Stretc
 
 def take_sounding(reference: Source, aligned: AlignedSource, most: int) -> Stretch | None:
     """The stretch in which a reference is loud for longest without a break, but for its ends."""
+    from scipy.ndimage import uniform_filter1d  # slow to load
+
     lo, hi = overlap(reference, aligned)
     hi = min(hi, lo + 4 * most)
     frames = max(0, hi - lo) // _FRAME

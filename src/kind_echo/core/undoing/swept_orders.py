@@ -6,11 +6,10 @@ from typing import TypeVar, cast
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.fft import next_fast_len
-from scipy.signal import fftconvolve, hilbert, savgol_coeffs
 
 from kind_echo.core.audio.align import AlignedSource
 from kind_echo.core.audio.source import Source
+from kind_echo.core.audio.transforms import fast_length
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.shares import fall
 from kind_echo.core.registry.numbers import number
@@ -124,7 +123,9 @@ def folding_of_sweep(reference: Source, aligned: AlignedSource) -> Cause | None:
 
 def _path(x: Floats, rate: int) -> _Path | None:
     """The path of a sweep; None for another sound."""
-    analytic = hilbert(np.concatenate([x, np.zeros(next_fast_len(len(x)) - len(x))]))[: len(x)]
+    from scipy.signal import hilbert, savgol_coeffs  # slow to load
+
+    analytic = hilbert(np.concatenate([x, np.zeros(fast_length(len(x)) - len(x))]))[: len(x)]
     phase = np.unwrap(np.angle(analytic))
     wide = round(SWEEPS.smooth_seconds * rate) | 1
     for _ in range(2):
@@ -142,6 +143,8 @@ def _path(x: Floats, rate: int) -> _Path | None:
 
 def _smoothed(side: _Samples, weights: Floats) -> _Samples:
     """A moving sum by weights, a number of them that is odd, with the ends carried on."""
+    from scipy.signal import fftconvolve  # slow to load
+
     half = len(weights) // 2
     longer = np.pad(side, half, mode="reflect", reflect_type="odd")
     return cast(_Samples, fftconvolve(longer, weights, mode="valid"))
