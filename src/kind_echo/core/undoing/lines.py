@@ -40,7 +40,6 @@ class SeekingLines:
         beside_folded_db: under the loudest that folds, from which a harmonic may be one that folds as well.
         louder_db: than in the reference, from which a line that folds is told.
         none_dbfs: under which the reference has none.
-        own_hertz: of a tone of the reference, within which a line is what became of that tone.
         few: lines, up to which they are told anew in several sweeps.
         sweeps: in which all lines are told anew.
         turns: in which the frequency of a line is told.
@@ -64,7 +63,6 @@ class SeekingLines:
     beside_folded_db: float = 20.0
     louder_db: float = 6.0
     none_dbfs: float = -100.0
-    own_hertz: float = 0.5
     few: int = 6
     sweeps: int = 4
     turns: int = 3
@@ -154,10 +152,11 @@ def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding
     off = fall(before, left)
     tones = tones_of(there, size, reference.rate)
     was = {line: _level_at(there, round(line.hertz * size / part.rate), size) for line in lines}
-    told = [line for line in lines if min((abs(line.hertz - hertz) for hertz in new), default=1.0) < 0.5
-            or (_folds(line, tones) and line.level > was[line] + LINES.louder_db)]  # fmt: skip
+    own = [line for line in lines if tones.has(line.hertz)]
+    told = [line for line in lines if line not in own and (
+        min((abs(line.hertz - hertz) for hertz in new), default=1.0) < 0.5
+        or (_folds(line, tones) and line.level > was[line] + LINES.louder_db))]  # fmt: skip
     changed = [line for line in lines if line not in told and order_of(line.hertz, tones)]
-    own = [line for line in lines if any(abs(line.hertz - hertz) < LINES.own_hertz for hertz in tones.hertz)]
     if not told or off < LINES.worth_db or _power(told + changed + own) < LINES.mostly * _power(lines):
         return None
     causes = _causes(told, changed, tones, max((was[line] for line in told if _folds(line, tones)), default=-math.inf))

@@ -22,6 +22,7 @@ class JudgingOrders:
         most_order, most_sums: of one tone, and of two.
         least_odd: of the power of a reference, that its third orders have where it has odd orders alone.
         odd: times the power of its second orders, that they have then.
+        own_hertz, own_bins: of a tone of the reference, the greater, within which a line is what became of that tone.
         near_hertz, near: of its own, within which a line lies where an order does.
     """
 
@@ -32,6 +33,8 @@ class JudgingOrders:
     most_sums: int = 11
     least_odd: float = 1e-7
     odd: float = 1e4
+    own_hertz: float = 0.5
+    own_bins: float = 8.0
     near_hertz: float = 0.02
     near: float = 2e-6
 
@@ -44,12 +47,18 @@ class Tones:
     """The one or two tones that a reference is made of, none where it is no sum of tones.
 
     Attributes:
+        width: of a bin of the transform that they were told from, in Hz.
         is_odd: whether it has orders of them, and odd ones alone, as of a curve that is the same for both signs.
     """
 
     hertz: list[float]
     rate: int
     is_odd: bool = False
+    width: float = 0.0
+
+    def has(self, hertz: float) -> bool:
+        """Whether a frequency is that of a tone of the reference, or as near as what a break of the tone leaves."""
+        return any(abs(hertz - own) < max(ORDERS.own_hertz, ORDERS.own_bins * self.width) for own in self.hertz)
 
 
 def sources_of(power: Floats, width: float) -> list[tuple[float, float]]:
@@ -85,9 +94,9 @@ def is_tonal(reference: Source) -> bool:
 
 
 def order_of(hertz: float, tones: Tones) -> tuple[int, bool] | None:
-    """The least order of the tones that lies at a frequency, and whether it folds; None for none."""
+    """The least order of the tones that lies at a frequency, and whether it folds; None for none, and for a tone."""
     sources, rate = tones.hertz, tones.rate
-    if not sources:
+    if not sources or tones.has(hertz):
         return None
     most = ORDERS.most_order if len(sources) == 1 else ORDERS.most_sums
     best: tuple[int, bool] | None = None
@@ -121,4 +130,6 @@ def tones_of(power: Floats, size: int, rate: int) -> Tones:
     one, other = hertz[0], hertz[-1]
     odd = at(3 * one) if len(hertz) == 1 else at(abs(2 * one - other), abs(2 * other - one))
     even = at(2 * one) if len(hertz) == 1 else at(abs(one - other), one + other)
-    return Tones(hertz, rate, is_odd=odd > ORDERS.least_odd * float(power.sum()) and odd > ORDERS.odd * even)
+    return Tones(
+        hertz, rate, width=width, is_odd=odd > ORDERS.least_odd * float(power.sum()) and odd > ORDERS.odd * even
+    )
