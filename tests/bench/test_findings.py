@@ -14,6 +14,7 @@ from kind_echo.bench.machines import Grid, describe
 from kind_echo.bench.machines.boxes import MOST_BOXES
 from kind_echo.bench.plans import null_test_limits
 from kind_echo.bench.sheets.findings import FACTORS, find
+from kind_echo.core.causes.cause import Cause, CauseName
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import MEASURES, find_measure
 from kind_echo.core.registry.readings import Reading
@@ -109,6 +110,25 @@ def test_a_difference_that_the_delay_does_not_explain_stands_beside_it() -> None
     }
     found = find(_run((_everywhere(host="Almanac"), "Fail", ("residual_rms", "delay"), both)))
     assert [f.headline for f in found] == ["1 sample late; Differs from the reference"]
+
+
+@pytest.mark.parametrize(
+    ("causes", "headline"),
+    [
+        (("aliasing", "aliasing"), "Differs from the reference by aliases"),
+        (("aliasing", "unexplained"), "Differs from the reference by aliases, where a cause is known"),
+        (("aliasing", "noise"), "Differs from the reference"),
+        (("unexplained", "unexplained"), "Differs from the reference"),
+    ],
+)
+def test_a_finding_has_the_cause_that_its_cells_share(causes: tuple[CauseName, CauseName], headline: str) -> None:
+    cells = _run((_everywhere(host="Almanac"), "Fail", ("residual_rms",), {"residual_rms": -50.0}))
+    tone = [cell.factors["signal"] == "Tone" for cell in cells]
+    cells = [
+        cell._replace(causes=(Cause(causes[0] if on else causes[1]),)) for cell, on in zip(cells, tone, strict=True)
+    ]
+    (found,) = find(cells)
+    assert found.headline == headline
 
 
 @pytest.mark.parametrize(

@@ -59,7 +59,8 @@ def symptom_text(symptom: Symptom) -> str:
     if _tells_amount(symptom) and value is not None:
         return late_or_early(value) if measure.unit == "samples" else up_or_down(value)
     by = differs_by(symptom.cause) if symptom.cause is not None else ""
-    return called(measure.key, symptom.other or THE_REFERENCE) + (f" by {by}" if by else "")
+    by = f" by {by}{', where a cause is known' if symptom.elsewhere else ''}" if by else ""
+    return called(measure.key, symptom.other or THE_REFERENCE) + by
 
 
 def headline(symptoms: Sequence[Symptom]) -> str:

@@ -9,7 +9,7 @@ import numpy as np
 
 from kind_echo.bench.machines import Box, Grid, Mask, describe
 from kind_echo.core.registry.measures import find_measure
-from kind_echo.core.verdicts.symptoms import Examined, Symptom, judged_for, symptoms_of
+from kind_echo.core.verdicts.symptoms import Examined, Symptom, judged_for, symptoms_of, together
 from kind_echo.core.verdicts.verdict import VerdictName
 from kind_echo.wording.conditions import listed
 from kind_echo.wording.verdicts import headline, symptom_text, worst_text
@@ -83,9 +83,8 @@ def _alike(shown: Sequence[Sequence[Symptom]]) -> list[tuple[Symptom, list[int]]
     for symptom, members in by_kind.items():
         limits = None if symptom.measure is None or symptom.amount is None else find_measure(symptom.measure).apart
         if limits is None:
-            # Cells of one symptom may be explained by different causes: what holds for all of them is said.
-            plainest = min((s for s, _ in members), key=lambda s: (len(symptom_text(s)), symptom_text(s)))
-            found.append((plainest, [p for _, p in members]))
+            plainest = sorted((s for s, _ in members), key=lambda s: (len(symptom_text(s)), symptom_text(s)))
+            found.append((together(plainest), [p for _, p in members]))
             continue
         apart, share = limits
         ordered = sorted(members, key=lambda member: (member[0].amount or 0.0, member[1]))

@@ -40,6 +40,9 @@ def explain(reference: Source, lay: Aligner, known: ComparedFacts, pool: Executo
         return Explained([Cause("unexplained", why="the alignment leaves no overlap")])
     base = [max(NAMING.least_power, one.power(one.y - one.inner)) for one in at.raw]
     causes = [*naming.channel_causes(pair, at), *naming.delay_causes(pair, at)]
+    rounded = None if known.gaps or any(known.clicks) else naming.rounding_alone(pair, at)
+    if rounded is not None:
+        return Explained([*causes, *rounded, *length_cause(known)], clicks=[[]] * pair.channels, is_deep=True)
     found = fit(pair, at, pool)
     undelayed = fit_without_delay(pair, found, base, pool)
     if undelayed is not None:
@@ -52,6 +55,9 @@ def explain(reference: Source, lay: Aligner, known: ComparedFacts, pool: Executo
     clicks = clicks_left(reference, found.source, known.clicks, found.models, found.offsets)
     causes += naming.event_causes(pair, found, clicks, gaps_left(reference, known.gaps, found.models))
     modelled, curves = naming.model_causes(found, drifts=any(cause.cause == "drift" for cause in causes))
+    drifted = abs(known.drift) * 1e-6 * reference.frames
+    if any(cause.cause == "filter" for cause in modelled) and drifted < NAMING.filters_drift_samples:
+        causes = [cause for cause in causes if cause.cause != "drift"]  # a filter's delay changes with what sounds
     causes = by_share(naming.without_doubtful(naming.with_leftover(causes + modelled, pair, found, base)))
     causes += length_cause(known)
     if not causes:

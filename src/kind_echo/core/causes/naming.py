@@ -54,6 +54,17 @@ def delay_causes(pair: Pair, at: LinedUp) -> list[Cause]:
     return causes
 
 
+def rounding_alone(pair: Pair, at: LinedUp) -> list[Cause] | None:
+    """Shorter words, where a pair that is lined up differs by no more than rounding to them; else None."""
+    bits = _words(pair)
+    if bits is None:
+        return None
+    left = sum(one.power(one.y - one.inner) for one in at.lined) / max(1, len(at.lined))
+    if not 0.0 < left <= _rounding(bits, {}):
+        return None
+    return [Cause("quantisation", amount=float(bits), unit="bit", why=f"words of {bits} bits")]
+
+
 def signs_of(found: Fitted) -> list[float]:
     """−1 for a channel that is inverted; a filter that turns the phase by half a turn somewhere inverts nothing."""
     signs = found.at.signs
@@ -266,7 +277,7 @@ def without_doubtful(causes: list[Cause]) -> list[Cause]:
 
 def _rounding(bits: int, models: dict[int, Model]) -> float:
     """Power that the rounding to words leaves at the most, at the reference's level."""
-    gain = max(abs(plain_gain(model, None)) for model in models.values())
+    gain = max((abs(plain_gain(model, None)) for model in models.values()), default=1.0)
     return float((0.8 * 2.0 ** (1 - bits)) ** 2 * max(1.0, 1.0 / gain**2))
 
 

@@ -37,7 +37,7 @@ class Naming:
         told_events_db: that leaving gaps and clicks out takes off, from which it is told.
         least_delay_samples: under which a delay is the rounding of a search.
         barely_late_samples: under which a delay may be a filter's.
-        drift_samples: over the whole file, from which a drift is told.
+        drift_samples: over the whole file, from which a drift is told; filters_drift_samples: beside a filter.
     """
 
     worth_db: float = 1.0
@@ -69,6 +69,7 @@ class Naming:
     least_delay_samples: float = 5e-4
     barely_late_samples: float = 0.05
     drift_samples: float = 0.05
+    filters_drift_samples: float = 0.5
 
 
 NAMING = Naming()

@@ -111,7 +111,7 @@ def _undone(
     # What is a codec's is explained; noise alone follows nothing that its sound does.
     follows = not deep and not sparse and "lossy" not in said and (tonal or not said <= _NOISE_ALONE)
     finders: list[tuple[CauseName, Callable[[], Undone | None]]] = []
-    if told and tonal and "clipping" not in said:
+    if told and tonal and not said & {"clipping", "quantisation"}:
         finders.append(("added_tone", lambda: find_lines(reference, aligned)))
     if told and not sparse and not tonal and (said & {"filter", "channel_gain"} or not deep):
         finders.append(("channel_mix", lambda: find_mix(reference, aligned)))

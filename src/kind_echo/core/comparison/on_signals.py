@@ -9,10 +9,11 @@ from kind_echo.core.audio.source import Source, blocks
 from kind_echo.core.causes.excerpts import is_sweep
 from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.comparison.rest import Again, Found, lengths_of, rest_of, with_rest
-from kind_echo.core.undoing.chords import find_filter_of_tones
+from kind_echo.core.undoing.chords import find_change_of_tones
 from kind_echo.core.undoing.jumps import find_jumps
+from kind_echo.core.undoing.level_over_time import find_motion
 from kind_echo.core.undoing.levelled_tones import cause_at_edges
-from kind_echo.core.undoing.lines import is_tonal
+from kind_echo.core.undoing.orders import is_tonal
 from kind_echo.core.undoing.swept_orders import folding_of_sweep
 
 BESIDE_ALIASES = ("gain", "channel_gain", "delay", "polarity", "dc")
@@ -62,13 +63,23 @@ def told_by_signal(
     skip: Found,
 ) -> Explained | None:
     """A pair explained by what its test signal tells; None where it tells nothing, or is none."""
-    if "filter" not in skip:
-        undone = find_filter_of_tones(reference, lay.render)
+    bends = explained.is_deep and any(cause.cause in ("non_linear", "clipping") for cause in explained.causes)
+    if not skip & {"filter", "added_tone"} and not bends:  # tones that were put in are of no filter
+        undone = find_change_of_tones(reference, lay.render, plain=not explained.is_deep)
         if undone is not None:
             return with_rest(explained, undone, rest_of(undone, again, skip | {"filter"}))
     if explained.is_deep:
         return None
-    if "time_jump" not in skip and (kind.is_tonal or known.delay is None or abs(known.delay) > _FAR_SAMPLES):
+    if kind.is_tonal and "gain_motion" not in skip:
+        undone = find_motion(reference, lay.at(Alignment(round(known.delay or 0.0))))
+        rest = None if undone is None else rest_of(undone, again, skip | {"gain_motion"})
+        if undone is not None and rest is not None and rest.is_deep:
+            return with_rest(explained, undone, rest)
+    if (
+        "time_jump" not in skip
+        and not known.gaps
+        and (kind.is_tonal or known.delay is None or abs(known.delay) > _FAR_SAMPLES)
+    ):
         # Of tones, and where no delay holds for all of it, much else fits a little; a far delay may be a later note's.
         undone = find_jumps(reference, lay.render, None)
         if undone is not None and undone.off >= _SURE_DB:

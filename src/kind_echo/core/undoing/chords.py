@@ -36,6 +36,9 @@ class JudgingChords:
         steps: of a period of the highest tone, in which delays are tried.
         near_best: of the best of these, from which a delay is told finely; most_delays of them.
         as_good: of the best correlation, from which the least delay is taken.
+        same: under the best, within which another delay is as good.
+        plain_db: that a delay and a gain take off, to be all that changed.
+        whole: of a sample, within which a delay is a whole one.
         few: tones, under which nothing beside them tells whether a filter changed them.
         folded_db: by which what folds onto a tone changes it at the least.
         rough: of what they changed by, unlike each other, that the tones beside them may not tell.
@@ -61,6 +64,9 @@ class JudgingChords:
     near_best: float = 0.97
     most_delays: int = 128
     as_good: float = 0.9995
+    same: float = 1e-7
+    plain_db: float = 20.0
+    whole: float = 2e-3
     few: int = 8
     folded_db: float = 6.0
     rough: float = 0.5
@@ -87,8 +93,12 @@ class OtherTones(Derived):
         return out
 
 
-def find_filter_of_tones(reference: Source, render: Source) -> Undone | None:
-    """A filter that changed some tones of a reference more than others; None for none, and where there are no tones."""
+def find_change_of_tones(reference: Source, render: Source, *, plain: bool) -> Undone | None:
+    """A filter that changed some tones of a reference more than others; None for none, and where there are no tones.
+
+    Args:
+        plain: tell a delay and a gain that all tones have in common as well.
+    """
     frames = min(reference.frames, render.frames)
     edge = min(round(CHORDS.edge_seconds * reference.rate), frames // 8)
     size = min(CHORDS.most_frames, frames - 2 * edge)
@@ -105,7 +115,7 @@ def find_filter_of_tones(reference: Source, render: Source) -> Undone | None:
     left = [float(np.square(side - basis @ _columns(a)).sum()) for side, a in ((x, mine), (y, theirs))]
     if left[0] > CHORDS.impure * float(np.square(x).sum()):
         return None
-    causes = _told(hertz, mine, theirs, 2 * left[1] / size, reference.rate)
+    causes = _told(hertz, mine, theirs, 2 * left[1] / size, reference.rate, plain=plain)
     if causes is None:
         return None
     changed = OtherTones(reference, hertz, theirs - mine)
@@ -117,8 +127,10 @@ def find_filter_of_tones(reference: Source, render: Source) -> Undone | None:
     )
 
 
-def _told(hertz: tuple[float, ...], mine: Complexes, theirs: Complexes, noise: float, rate: int) -> list[Cause] | None:
-    """A filter, and a delay before it; None where a gain and a delay are enough.
+def _told(
+    hertz: tuple[float, ...], mine: Complexes, theirs: Complexes, noise: float, rate: int, *, plain: bool
+) -> list[Cause] | None:
+    """A filter, and a delay before it; where a gain and a delay are enough these if they are plainly so, else None.
 
     Args:
         mine, theirs: complex amplitudes; shape (tones, channels).
@@ -130,14 +142,15 @@ def _told(hertz: tuple[float, ...], mine: Complexes, theirs: Complexes, noise: f
     if float(np.square(np.abs(theirs - ratios[:, None] * mine)).sum()) > CHORDS.unlike * changed:
         return None  # each channel has a change of its own
     omega = 2 * np.pi * np.array(hertz)
-    late = _least_delay(omega, weights * ratios)
+    late, period = _least_delay(omega, weights * ratios)
     turned = ratios * np.exp(1j * omega * late)
     factor = float((weights * turned).sum().real / weights.sum())
     beside = float((weights * np.square(np.abs(turned - factor))).sum())
     # Each tone's amplitude is known to the noise in its own bin alone.
     tone_noise = noise * len(hertz) / CHORDS.most_frames
     if beside < max(CHORDS.sure * tone_noise, CHORDS.least * float(weights.sum())):
-        return None
+        off = fall(changed + noise, beside + noise)
+        return _plain(late * rate, None if period is None else period * rate, factor, off) if plain else None
     off = fall(beside + noise, noise)
     if off < CHORDS.worth_db:
         return None
@@ -154,6 +167,23 @@ def _told(hertz: tuple[float, ...], mine: Complexes, theirs: Complexes, noise: f
         causes.append(Cause("polarity"))
         turned = -turned
     return [_filter(hertz, turned, off), *causes]
+
+
+def _plain(late: float, period: float | None, factor: float, off: float) -> list[Cause] | None:
+    """A delay in samples, a polarity and a gain that all tones have in common; None for none, or one that is little."""
+    if off < CHORDS.plain_db:
+        return None
+    causes = []
+    late = float(round(late)) if abs(late - round(late)) < CHORDS.whole else late
+    if late:
+        why = None if period is None else f"or any whole periods of {number(period, ',.1f')} samples more"
+        causes.append(Cause("delay", amount=late, unit="samples", takes_off=off, why=why))
+    if factor < 0.0:
+        causes.append(Cause("polarity"))
+    gain = 20 * np.log10(max(abs(factor), 1e-12))
+    if abs(gain) >= CHORDS.least_db:
+        causes.append(Cause("gain", amount=float(gain), unit="dB"))
+    return causes or None
 
 
 def _is_smooth(hertz: tuple[float, ...], weights: Floats, ratios: Complexes) -> bool:
@@ -183,8 +213,11 @@ def _filter(hertz: tuple[float, ...], ratios: Complexes, off: float) -> Cause:
     return Cause("filter", amount=float(levels[most]), unit="dB", takes_off=off, why=why)
 
 
-def _least_delay(omega: Floats, products: Complexes) -> float:
-    """The least delay, in seconds, of those at which tones come nearest to a real factor, upright or inverted."""
+def _least_delay(omega: Floats, products: Complexes) -> tuple[float, float | None]:
+    """The least delay, in seconds, of those at which tones come nearest to a real factor, upright or inverted.
+
+    And after how long another is as good; None for no other.
+    """
     from scipy.ndimage import maximum_filter1d  # slow to load
 
     step = 2 * np.pi / (CHORDS.steps * float(omega.max()))
@@ -195,7 +228,11 @@ def _least_delay(omega: Floats, products: Complexes) -> float:
     tops = tops[np.abs(lags[tops]).argsort()][: CHORDS.most_delays]
     found = [_at_best(float(lags[top]), omega, products) for top in tops]
     best = max(each for _, each in found)
-    return min((late for late, each in found if each >= CHORDS.as_good * best), key=abs)
+    least = min((late for late, each in found if each >= CHORDS.as_good * best), key=abs)
+    others = [
+        abs(late - least) for late, each in found if each >= (1 - CHORDS.same) * best and abs(late - least) > step
+    ]
+    return least, min(others, default=None)
 
 
 def _at_best(late: float, omega: Floats, products: Complexes) -> tuple[float, float]:

@@ -13,6 +13,7 @@ from kind_echo.core.audio.transforms import hann
 from kind_echo.core.causes.cause import Cause, CauseName
 from kind_echo.core.causes.shares import fall
 from kind_echo.core.registry.numbers import number
+from kind_echo.core.undoing.orders import Tones, is_tonal, order_of, tones_of
 from kind_echo.core.undoing.stretch import Stretch, take_sounding, take_stretch
 from kind_echo.core.undoing.undone import Undone
 
@@ -34,17 +35,11 @@ class SeekingLines:
         least: amplitude, −140 dBFS.
         own_bins, own_db: within which of a louder line, and so much under it, a line is what is left of that one.
         range_db: under the loudest, from which no line is told.
-        most_sources, least_source: tones that a reference may be made of, and their share of its power.
-        mostly: of the power, that the lines told have of all that were found, and the sources of the reference.
-        most_order, most_sums: of one tone, and of two.
+        mostly: of the power, that the lines told have of all that were found.
         high_orders_db: under the loudest order, from which a tone may be an order over the highest that is looked for.
         beside_folded_db: under the loudest that folds, from which a harmonic may be one that folds as well.
         louder_db: than in the reference, from which a line that folds is told.
         none_dbfs: under which the reference has none.
-        least_odd: of the power of a reference, that its third orders have where it has odd orders alone.
-        odd: times the power of its second orders, that they have then.
-        own_hertz: of a tone of the reference, within which a line is what became of that tone.
-        near_hertz, near: of its own, within which a line lies where an order does.
         few: lines, up to which they are told anew in several sweeps.
         sweeps: in which all lines are told anew.
         turns: in which the frequency of a line is told.
@@ -63,20 +58,11 @@ class SeekingLines:
     own_bins: float = 8.0
     own_db: float = 30.0
     range_db: float = 60.0
-    most_sources: int = 2
-    least_source: float = 0.1
     mostly: float = 0.7
-    most_order: int = 120
-    most_sums: int = 11
     high_orders_db: float = 30.0
     beside_folded_db: float = 20.0
     louder_db: float = 6.0
     none_dbfs: float = -100.0
-    least_odd: float = 1e-7
-    odd: float = 1e4
-    own_hertz: float = 0.5
-    near_hertz: float = 0.02
-    near: float = 2e-6
     few: int = 6
     sweeps: int = 4
     turns: int = 3
@@ -98,19 +84,6 @@ class Line:
     def level(self) -> float:
         """dBFS of the channel in which it is loudest."""
         return 20 * math.log10(max(math.hypot(a, b) for a, b in zip(self.cosines, self.sines, strict=True)) + 1e-12)
-
-
-@dataclass(frozen=True)
-class Tones:
-    """The one or two tones that a reference is made of, none where it is no sum of tones.
-
-    Attributes:
-        is_odd: whether it has orders of them, and odd ones alone, as of a curve that is the same for both signs.
-    """
-
-    hertz: list[float]
-    rate: int
-    is_odd: bool = False
 
 
 @dataclass(frozen=True)
@@ -177,12 +150,13 @@ def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding
             break
     lines, left = _together(lines, part, times)
     off = fall(before, left)
-    tones = _tones_of(there, reference.rate)
+    tones = tones_of(there, size, reference.rate)
     was = {line: _level_at(there, round(line.hertz * size / part.rate), size) for line in lines}
-    told = [line for line in lines if min((abs(line.hertz - hertz) for hertz in new), default=1.0) < 0.5
-            or (_folds(line, tones) and line.level > was[line] + LINES.louder_db)]  # fmt: skip
-    changed = [line for line in lines if line not in told and _order(line.hertz, tones)]
-    own = [line for line in lines if any(abs(line.hertz - hertz) < LINES.own_hertz for hertz in tones.hertz)]
+    own = [line for line in lines if tones.has(line.hertz)]
+    told = [line for line in lines if line not in own and (
+        min((abs(line.hertz - hertz) for hertz in new), default=1.0) < 0.5
+        or (_folds(line, tones) and line.level > was[line] + LINES.louder_db))]  # fmt: skip
+    changed = [line for line in lines if line not in told and order_of(line.hertz, tones)]
     if not told or off < LINES.worth_db or _power(told + changed + own) < LINES.mostly * _power(lines):
         return None
     causes = _causes(told, changed, tones, max((was[line] for line in told if _folds(line, tones)), default=-math.inf))
@@ -210,38 +184,6 @@ def _power(lines: list[Line]) -> float:
     return sum(10 ** (line.level / 10) for line in lines)
 
 
-def sources_of(power: Floats, width: float) -> list[tuple[float, float]]:
-    """The one or two tones that a reference is made of, and their power; empty where it is no sum of tones.
-
-    Args:
-        power: of the reference's bins.
-        width: of a bin, in Hz.
-    """
-    total, rest = float(power.sum()), power.copy()
-    found: list[tuple[float, float]] = []
-    while len(found) < LINES.most_sources:
-        top = int(rest.argmax())
-        near = slice(max(0, top - 3), top + 4)
-        mine = float(rest[near].sum())
-        if mine <= 0.0 or mine < LINES.least_source * total:
-            break
-        weights = rest[near]
-        hertz = float(np.average(np.arange(near.start, near.start + len(weights)), weights=weights)) * width
-        rest[near] = 0.0
-        if not any(abs(hertz - round(hertz / f) * f) < 3 * width for f, _ in found):
-            found.append((hertz, mine))
-    return found if total > 0.0 and sum(mine for _, mine in found) > LINES.mostly * total else []
-
-
-def is_tonal(reference: Source) -> bool:
-    """Whether a reference is a sum of one or two tones and little else."""
-    size = min(reference.frames, 1 << 17)
-    lo = (reference.frames - size) // 2
-    samples = reference.read(lo, lo + size)
-    power = np.square(np.abs(fft.rfft(samples * hann(size)[:, None], axis=0))).sum(axis=1)
-    return bool(sources_of(power, reference.rate / size))
-
-
 def _causes(lines: list[Line], changed: list[Line], tones: Tones, was: float) -> list[Cause]:
     """Lines as what folds, what is a harmonic or a sum of the reference's own tones, and what is none of these.
 
@@ -253,7 +195,7 @@ def _causes(lines: list[Line], changed: list[Line], tones: Tones, was: float) ->
     harmonics: list[tuple[int, Line]] = []
     others: list[Line] = []
     for line in lines:
-        order = _order(line.hertz, tones)
+        order = order_of(line.hertz, tones)
         if order is None:
             others.append(line)
         else:
@@ -275,34 +217,15 @@ def _causes(lines: list[Line], changed: list[Line], tones: Tones, was: float) ->
         kind: CauseName = "aliasing" if name == "aliasing" else "non_linear"
         there = "none" if name != "aliasing" or was < LINES.none_dbfs else f"{number(was, '.1f')} dBFS at most"
         causes.append(Cause(kind, amount=level, unit="dBFS", why=f"{why}; {there} in the reference"))
-    beside = sorted({order[0] for line in changed if (order := _order(line.hertz, tones))})
+    beside = sorted({order[0] for line in changed if (order := order_of(line.hertz, tones))})
     if beside and causes[-1].cause != "added_tone":
         what = f"order {beside[0]} has" if len(beside) == 1 else f"{len(beside)} more orders have"
         causes[-1] = replace(causes[-1], why=f"{causes[-1].why}; {what} another level")
     return sorted(causes, key=lambda cause: -(cause.amount or 0.0))
 
 
-def _order(hertz: float, tones: Tones) -> tuple[int, bool] | None:
-    """The least order of the tones that lies at a frequency, and whether it folds; None for none."""
-    sources, rate = tones.hertz, tones.rate
-    if not sources:
-        return None
-    most = LINES.most_order if len(sources) == 1 else LINES.most_sums
-    best: tuple[int, bool] | None = None
-    for first in range(0 if len(sources) > 1 else 2, most + 1):
-        for second in range(-most, most + 1) if len(sources) > 1 else (0,):
-            order = first + abs(second)
-            if not 2 <= order <= most or (best is not None and order >= best[0]) or (tones.is_odd and order % 2 == 0):
-                continue
-            at = abs(first * sources[0] + (second * sources[1] if len(sources) > 1 else 0.0))
-            into = abs(at - rate * round(at / rate))
-            if abs(into - hertz) < LINES.near_hertz + LINES.near * at:
-                best = order, at > rate / 2
-    return best
-
-
 def _folds(line: Line, tones: Tones) -> bool:
-    order = _order(line.hertz, tones)
+    order = order_of(line.hertz, tones)
     return order is not None and order[1]
 
 
@@ -310,27 +233,6 @@ def _level_at(power: Floats, top: int, size: int) -> float:
     """dBFS of a line of a transform under a Hann window, whose squares have a mean of 3/8."""
     amplitude = 4 * float(power[max(0, top - 3) : top + 4].sum()) / (0.375 * size**2)
     return 10 * math.log10(amplitude + 1e-24)
-
-
-def _tones_of(power: Floats, rate: int) -> Tones:
-    """What a reference is made of.
-
-    Args:
-        power: of the bins of a transform of an even number of frames.
-    """
-    width = rate / (2 * (len(power) - 1))
-    hertz = [hertz for hertz, _ in sources_of(power, width)]
-
-    def at(*places: float) -> float:
-        bins = [round(place / width) for place in places if 4 * width < place < rate / 2 - 4 * width]
-        return sum(float(power[k - 3 : k + 4].sum()) for k in bins)
-
-    if not hertz:
-        return Tones([], rate)
-    one, other = hertz[0], hertz[-1]
-    odd = at(3 * one) if len(hertz) == 1 else at(abs(2 * one - other), abs(2 * other - one))
-    even = at(2 * one) if len(hertz) == 1 else at(abs(one - other), one + other)
-    return Tones(hertz, rate, is_odd=odd > LINES.least_odd * float(power.sum()) and odd > LINES.odd * even)
 
 
 def _together(lines: list[Line], part: Stretch, times: Floats) -> tuple[list[Line], float]:

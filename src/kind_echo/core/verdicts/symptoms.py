@@ -1,7 +1,7 @@
 """What a cell shows: the broken measures that stand for themselves, without those that follow from them."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from typing import NamedTuple
 
 from kind_echo.core.causes.cause import Cause, CauseName
@@ -57,6 +57,7 @@ class Symptom:
         found: the reading and its limit.
         amount: how far it is off, in the measure's unit, where that tells causes apart.
         cause: what alone explains the difference.
+        elsewhere: whether it does so in some cells of several, and in the others nothing is known that does.
     """
 
     verdict: VerdictName
@@ -67,6 +68,7 @@ class Symptom:
     found: JudgedReading | None = field(default=None, compare=False)
     amount: float | None = field(default=None, compare=False)
     cause: CauseName | None = field(default=None, compare=False)
+    elsewhere: bool = field(default=False, compare=False)
 
     @property
     def rank(self) -> tuple[bool, bool, int, int]:
@@ -88,6 +90,18 @@ def symptoms_of(cell: Examined) -> list[Symptom]:
         return [_broken(cell, found) for found in alone]
     measure = first.reading.measure if first is not None and verdict.name != "Changed" else None
     return [Symptom(verdict.name, verdict.ground, measure, verdict.other, verdict.why, first)]
+
+
+def together(symptoms: Sequence[Symptom]) -> Symptom:
+    """One symptom of several cells: with its cause where that is the same in all of them that have one."""
+    known = {symptom.cause for symptom in symptoms if symptom.cause != "unexplained"}
+    first = symptoms[0]
+    if len(known) != 1:
+        return replace(first, cause=None)
+    told = next(symptom for symptom in symptoms if symptom.cause != "unexplained")
+    return replace(
+        told, elsewhere=told.cause is not None and any(symptom.cause == "unexplained" for symptom in symptoms)
+    )
 
 
 def judged_for(cell: Examined, symptom: Symptom) -> bool:
