@@ -154,8 +154,8 @@ def _control(frames: _Frames, gains: Floats) -> Cause | None:
     rises = np.flatnonzero(level[2:] > 2 * np.maximum(level[:-2], 1e-12)) + 1
     rises = rises[np.diff(rises, prepend=-size) >= size]
     after = np.array([decibels[at : at + size] for at in rises.tolist() if at + size <= len(decibels)])
-    if len(after) < 2 or size < 4 or np.abs(after).max() < LEVELS.least_db:
-        return None
+    if len(after) < 2 or size < 4 or np.abs(after).max() < LEVELS.least_db or not np.ptp(after, axis=1).all():
+        return None  # after a rise at which the gain stands still there is nothing to correlate
     if min(float(np.corrcoef(after[0], other)[0, 1]) for other in after[1:]) < LEVELS.alike:
         return None
     most = float(after[0][np.abs(after[0]).argmax()])
