@@ -1,7 +1,7 @@
-"""How often the truth lies within the uncertainty that is stated: known changes in white noise, drawn many times.
+"""How often the truth lies within the uncertainty that is stated: known changes in noise, drawn many times.
 
-`python -m benchmarks.coverage [--draws 40] [--only late]` prints a row for each measure, material and signal-to-noise
-ratio. Wanted: 93 to 99 %, as far as so few draws can tell.
+`python -m benchmarks.coverage [--draws 40] [--only late] [--colours white pink brown]` prints a row for each measure,
+material and signal-to-noise ratio. Wanted: 93 to 99 %, as far as so few draws can tell.
 """
 
 import argparse
@@ -27,6 +27,9 @@ RATIOS = (10.0, 20.0, 30.0, 40.0, 50.0, 60.0)
 """dB of signal to noise."""
 
 _SOUNDS = ("arcade music", "title music", "guitar", "piano", "oboe", "alarm clock")
+COLOURS = {"white": 0.0, "pink": 0.5, "brown": 1.0}
+"""Of noise: the power of frequency, to minus one, of its amplitude; −3 and −6 dB an octave."""
+
 _SECONDS = 4
 _LATE, _LOUDER, _SLOWER = 7.4, -1.3, 20.0  # samples, dB, ppm
 _TONES = {"60.3 Hz": 60.3, "997 Hz": 997.0, "9 kHz": 9000.1}
@@ -99,14 +102,23 @@ KINDS: dict[str, tuple[Callable[[str], Case], tuple[str, ...]]] = {
 """What is planted, and in which material."""
 
 
-def draw(kind: str, material: str, ratio: float, draws: int) -> dict[str, tuple[int, float]]:
+def _noise(rng: np.random.Generator, shape: tuple[int, ...], colour: str) -> Samples:
+    """Noise of that colour from 20 Hz on, at an RMS of 1 in all."""
+    spectrum = np.fft.rfft(rng.standard_normal(shape), axis=0)
+    least = 20.0 * shape[0] / RATE  # in bins
+    spectrum /= np.maximum(np.arange(len(spectrum)), least)[:, np.newaxis] ** COLOURS[colour]
+    noise = np.fft.irfft(spectrum, shape[0], axis=0)
+    return np.asarray(noise / np.sqrt(np.mean(noise**2)))
+
+
+def draw(kind: str, material: str, ratio: float, draws: int, colour: str = "white") -> dict[str, tuple[int, float]]:
     """For each measure, how many draws had a reading with an uncertainty, and the share of them that held the truth."""
     case = KINDS[kind][0](material)
     rng = np.random.default_rng(round(ratio))
     level = 10 ** (-ratio / 20) * float(np.sqrt(np.mean(case.y**2)))
     told: dict[str, list[bool]] = {measure: [] for measure in case.truth}
     for _ in range(draws):
-        noisy = np.ascontiguousarray(case.y + level * rng.standard_normal(case.y.shape))
+        noisy = np.ascontiguousarray(case.y + level * _noise(rng, case.y.shape, colour))
         for one in case.measure(ArraySource(case.x, RATE), ArraySource(noisy, RATE)):
             wanted = case.truth.get(one.measure)
             if one.channel == "all" and wanted is not None and one.value is not None and one.uncertainty is not None:
@@ -119,15 +131,22 @@ def main() -> None:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--draws", type=int, default=40)
     parser.add_argument("--only", choices=tuple(KINDS))
+    parser.add_argument("--colours", choices=tuple(COLOURS), nargs="*", default=["white"])
     asked = parser.parse_args()
     kinds = (asked.only,) if asked.only else tuple(KINDS)
-    cells = [(kind, material, ratio) for kind in kinds for material in KINDS[kind][1] for ratio in RATIOS]
+    cells = [
+        (kind, material, ratio, asked.draws, colour)
+        for kind in kinds
+        for material in KINDS[kind][1]
+        for colour in asked.colours
+        for ratio in RATIOS
+    ]
     shares: dict[str, list[float]] = collections.defaultdict(list)
     with concurrent.futures.ProcessPoolExecutor() as pool:
-        found = [pool.submit(draw, *cell, asked.draws) for cell in cells]
-        for (kind, material, ratio), future in zip(cells, found, strict=True):
+        found = [pool.submit(draw, *cell) for cell in cells]
+        for (kind, material, ratio, _, colour), future in zip(cells, found, strict=True):
             for measure, (told, within) in future.result().items():
-                name = f"{kind} {measure}"
+                name = f"{kind} {measure} {colour}"
                 print(f"{name:30} {material:14} {ratio:3.0f} dB {told:4} told {within:7.1%} within", flush=True)
                 if told:
                     shares[name].append(within)

@@ -20,7 +20,7 @@ from kind_echo.core.causes.thresholds import NAMING
 from kind_echo.core.comparison.account import STEPS, complete, power_left
 from kind_echo.core.comparison.bands import third_octaves
 from kind_echo.core.comparison.further import DEEPEST, explain_further
-from kind_echo.core.comparison.gains import fine_sums, gain_readings, gain_under_drift, upright_at_level
+from kind_echo.core.comparison.gains import find_gains, fine_sums, gains_under_drift, upright_at_level
 from kind_echo.core.comparison.residual import MEASURES as RESIDUAL
 from kind_echo.core.comparison.residual import (
     Residual,
@@ -202,18 +202,20 @@ def _compared(
     fine = fine_sums(reference, lay, delay, whole)
     same = whole.differ == 0 and shift == 0 and length == 0.0
     readings += for_channels("identical", [float(same)] * channels, float(same))
-    readings += delay_readings(common, each, reference.rate)
-    gain, gains = gain_readings(fine, delay, channels)
+    gains = find_gains(reference, render, fine, delay)
+    gain = gains.factor
     upright, scale = upright_at_level(aligned, fine[0], gain)
     steps = pool.submit(find_clicks, reference, upright, scale)
     moved = 0.0 if common.reason == "periodic" else _drift_of(drift.result(), reference.frames)
     if moved and drift.result().middle is not None:
-        gain, lined_up = gain_under_drift(reference, render, drift.result())
+        lined_up = gains_under_drift(reference, render, drift.result())
+        gain = lined_up.factor
         # Where the drift leaves no delay there is no gain at a delay either; the factor is needed all the same.
-        gains = gains if delay.samples is None else lined_up
+        gains = replace(gains, sums=lined_up.sums) if delay.samples is None else lined_up
         upright, scale = aligned, 1.0 / gain if gain else 1.0
         steps = pool.submit(find_clicks, reference, upright, scale)
-    readings += gains
+    readings += delay_readings(common, each, reference.rate, gains.sums)
+    readings += gains.readings
     late = [own.samples if own.samples is not None else float(shift) for own in each]
     readings += lead_in_excess(scans[0].integrity, scans[1].integrity, late, gaps)
     readings += fitness(scans[1])
@@ -221,7 +223,7 @@ def _compared(
     readings += find_swap(reference, render, shift, cross, (whole.sums[:, 0], whole.sums[:, 2]))
     readings += gap_readings(gaps, channels)
     if alignment is None or bands is None:
-        alignment = alignment_for(options, common, gain)
+        alignment = alignment_for(options, common, gain or gains.level)
         bands = _bands(reference, lay.at(alignment), pool)
     final = lay.at(alignment)
     curves: dict[str, Curve] = {}
@@ -324,9 +326,9 @@ def readings_of_identical(source: Source) -> Comparison:
     """What follows for a pair from its being one and the same audio, without comparing it."""
     note = "identical audio"
     exact = {"length_difference": 0.0, "identical": 1.0, "delay": 0.0, "delay_time": 0.0, "delay_drift": 0.0,
-             "polarity": 1.0, "gain": 0.0, "changed_samples": 0.0, "changed_share": 0.0, "changed_regions": 0.0,
-             "longest_change": 0.0, "lead_in_excess": 0.0, "gaps": 0.0, "clicks": 0.0, "channel_swap": 0.0,
-             "channel_missing": 0.0}  # fmt: skip
+             "polarity": 1.0, "gain": 0.0, "gain_in_phase": 0.0, "changed_samples": 0.0, "changed_share": 0.0,
+             "changed_regions": 0.0, "longest_change": 0.0, "lead_in_excess": 0.0, "gaps": 0.0, "clicks": 0.0,
+             "channel_swap": 0.0, "channel_missing": 0.0}  # fmt: skip
     readings = [
         replace(reading.noted(note), reason="identical")
         for key, value in exact.items()

@@ -3,7 +3,7 @@
 from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import Source, is_finite
 from kind_echo.core.comparison.compare import CompareOptions, alignment_for, check_pair
-from kind_echo.core.comparison.gains import fine_sums, gain_readings
+from kind_echo.core.comparison.gains import find_gains, fine_sums
 from kind_echo.core.comparison.residual import residual_of, residual_readings
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.levels.integrity import NOT_FINITE
@@ -40,8 +40,8 @@ def _residual_between(reference: Source, render: Source, options: CompareOptions
     whole_samples = Alignment(round(delay.samples or 0.0))
     lay = Aligner(render, reference.frames)
     whole = residual_of(reference, lay.at(whole_samples))
-    gain, _ = gain_readings(fine_sums(reference, lay, delay, whole), delay, reference.channels)
-    alignment = alignment_for(options, delay, gain)
+    gains = find_gains(reference, render, fine_sums(reference, lay, delay, whole), delay)
+    alignment = alignment_for(options, delay, gains.factor or gains.level)
     used = whole
     if alignment != whole_samples:
         used = residual_of(reference, lay.at(alignment))

@@ -2,13 +2,20 @@
 
 from collections.abc import Sequence
 
+import numpy as np
+from numpy.typing import NDArray
+
 from kind_echo.core.audio.align import Align, AlignedSource
 from kind_echo.core.audio.source import Source
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.delays.delay_reading import Delay
 from kind_echo.core.levels.analysis import FileScan
 from kind_echo.core.registry.measures import MEASURES, find_measure
-from kind_echo.core.registry.readings import Reading, Reason, for_channels, refuse, value_of
+from kind_echo.core.registry.readings import Reading, Reason, refuse, value_of
+
+Floats = NDArray[np.float64]
+
+_UPRIGHT = 0.5  # squared correlation, under which a polarity is none (the design's)
 
 
 def fitness(render: FileScan) -> list[Reading]:
@@ -24,8 +31,12 @@ def not_finite(scans: tuple[FileScan, FileScan]) -> Cause:
     return Cause("non_finite", amount=reference, why=f"{reference:.0f} samples of the reference are NaN or infinite")
 
 
-def delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]:
-    """Delay and polarity, over all and of each channel."""
+def delay_readings(delay: Delay, each: list[Delay], rate: int, sums: Floats) -> list[Reading]:
+    """Delay and polarity, over all and of each channel.
+
+    Args:
+        sums: x², x·y and y² by channel, with the delay off.
+    """
     found = [d.samples for d in each if d.samples is not None]
     uneven = len(found) > 1 and max(found) - min(found) > 0.05
     note = "the channels differ by more than 0.05 sample" if uneven and delay.samples is not None else None
@@ -39,12 +50,25 @@ def delay_readings(delay: Delay, each: list[Delay], rate: int) -> list[Reading]:
             readings.append(
                 Reading(key, name, value, one.why, spread, reason=one.reason).noted(note if name == "all" else None)
             )
-    polarities = [None if d.polarity is None else float(d.polarity) for d in each]
-    overall = None if delay.polarity is None else float(delay.polarity)
-    mixed = len({p for p in polarities if p is not None}) > 1
-    turned = for_channels("polarity", polarities, overall, delay.why or "one side is silent")
-    turned[0] = turned[0].noted("the channels differ in polarity" if mixed and overall is not None else None)
-    return readings + turned
+    return readings + _polarities(delay, each, sums)
+
+
+def _polarities(delay: Delay, each: list[Delay], sums: Floats) -> list[Reading]:
+    """The sign of each channel, where most of the render is the reference at zero phase, to either sign."""
+    scales = np.sqrt(sums[:, 0] * sums[:, 2])
+    shares = np.divide(np.abs(sums[:, 1]), scales, out=np.zeros(len(scales)), where=scales > 0.0) ** 2
+    common = (float(np.abs(sums[:, 1]).sum()) / float(scales.sum())) ** 2 if scales.any() else 0.0
+    found = []
+    for name, one, share in zip(["all", *(str(c + 1) for c in range(len(each)))], [delay, *each],
+                                [common, *shares.tolist()], strict=True):  # fmt: skip
+        why = delay.why or "one side is silent" if one.polarity is None else None
+        if why is None and share < _UPRIGHT:
+            why = f"the squared correlation at zero phase is {share:.2f}, under {_UPRIGHT:.1f}"
+        value = None if why is not None or one.polarity is None else float(one.polarity)
+        found.append(Reading("polarity", name, value, why, reason=one.reason))
+    mixed = len({one.value for one in found[1:] if one.value is not None}) > 1
+    found[0] = found[0].noted("the channels differ in polarity" if mixed and found[0].value is not None else None)
+    return found
 
 
 def left_out(reference: Source, aligned: AlignedSource, frames: int, delay: Delay, align: Align) -> str | None:

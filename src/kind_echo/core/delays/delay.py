@@ -15,9 +15,9 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.correlation import MapFunction
 from kind_echo.core.audio.source import Derived, PartSource, Samples, Source, as_rows, blocks, read_padded
 from kind_echo.core.delays.candidates import candidates
-from kind_echo.core.delays.delay_reading import Delay, correlation_near, no_delay, sharpen
+from kind_echo.core.delays.delay_reading import Delay, correlation_near, no_delay, no_delay_of_period, sharpen
 from kind_echo.core.delays.near_delay import find_delays_within
-from kind_echo.core.delays.periods import is_steady_tone, period_of
+from kind_echo.core.delays.periods import delay_of_tone, is_steady_tone, period_of
 from kind_echo.core.delays.phases import NEAR, Fine, settled
 from kind_echo.core.delays.tried import SHORT, SOUNDS, Tried, look, of_each
 
@@ -92,7 +92,7 @@ def find_delays(
     if max_delay is not None:
         return _widened(reference, render, *find_delays_within(reference, render, max_delay, spread))
     if is_steady_tone(reference):
-        none = no_delay("silence" if _is_silent(render) else "periodic")
+        none = no_delay("silence") if _is_silent(render) else delay_of_tone(reference, render)
         return none, [none] * reference.channels
     reach = min(max(reference.frames, render.frames) - 1, MAX_REACH)
     tried: list[Tried] = []
@@ -120,7 +120,7 @@ def find_delays(
     channels = of_each(reference, render, best, reach)
     period = period_of(reference, render, best, channels, spread)
     if period is not None and abs(best.lag + best.together.samples) >= JUDGING.least_period * period:
-        none = no_delay("periodic")
+        none = no_delay_of_period(period, best.lag + best.together.samples)
         return none, [none] * reference.channels
     overall = _delay(best.together, best.lag, reference.rate)
     if (overall.uncertainty or 0.0) > NEAR:  # it was not looked for any further away
@@ -138,8 +138,10 @@ def find_delays(
 
 def _widened(reference: Source, render: Source, overall: Delay, each: list[Delay]) -> tuple[Delay, list[Delay]]:
     """The delays of a correlation, as uncertain as the phases make them: a filter moves the peak of a correlation."""
-    if overall.samples is None or is_steady_tone(reference):
+    if overall.samples is None:
         return overall, each
+    if is_steady_tone(reference):
+        return replace(overall, why=delay_of_tone(reference, render).why), each
     tried = look(reference, render, round(overall.samples), MAX_REACH)
     if tried is None or (tried.together.level and tried.together.linearity >= JUDGING.plain_agreement):
         return overall, each

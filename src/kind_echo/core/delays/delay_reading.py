@@ -15,6 +15,7 @@ from kind_echo.core.audio.correlation import (
     uncertainty,
 )
 from kind_echo.core.audio.source import Source
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reason
 
 _WHY: dict[Reason, str] = {
@@ -39,6 +40,7 @@ class Delay:
         uncertainty: of samples, at 95 %.
         why: reason for no delay.
         reason: the same where programs act on it.
+        within: of a periodic signal, the least of the delays that it may have, in samples.
     """
 
     samples: float | None
@@ -46,6 +48,21 @@ class Delay:
     uncertainty: float | None = None
     why: str | None = None
     reason: Reason | None = None
+    within: float | None = None
+
+    @property
+    def nearest(self) -> float | None:
+        """The delay; of a periodic signal, the least that it may have."""
+        return self.within if self.samples is None else self.samples
+
+
+def no_delay_of_period(period: float, delay: float) -> Delay:
+    """None but up to whole periods, of so many samples, from one of the delays that fit."""
+    within = delay - period * round(delay / period)
+    why = (
+        f"{_WHY['periodic']}; it is {number(within, '+.2f')} samples and any whole periods of {period:.2f} more or less"
+    )
+    return Delay(None, why=why, reason="periodic", within=within)
 
 
 def no_delay(reason: Literal["unrelated", "periodic", "silence"]) -> Delay:

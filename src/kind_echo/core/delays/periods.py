@@ -7,8 +7,10 @@ import numpy as np
 from numpy import fft
 
 from kind_echo.core.audio.correlation import MapFunction, correlate
-from kind_echo.core.audio.source import Source
+from kind_echo.core.audio.source import Source, read_padded
+from kind_echo.core.delays.delay_reading import Delay, no_delay, no_delay_of_period
 from kind_echo.core.delays.phases import Fine
+from kind_echo.core.delays.spectra import Spectrum
 from kind_echo.core.delays.tried import SHORT, SOUNDS, Tried, look
 
 
@@ -25,10 +27,12 @@ class Repeating:
         same_correlation: of most of the reference with itself, from which it is the same a period later.
         parts: blocks of a long file in which periods are looked for.
         tone_block_frames: in which a steady tone is looked for.
+        low_tone_block_frames: the same, of a low tone.
         tone_blocks: of them, evenly spread.
         tone_bins: to either side of the line of a tone, which its window widens.
         tone_share: of the power, which a tone alone has in its line.
         tone_most: of the blocks that sound, which hold the same line.
+        tone_coheres: correlation of the lines of two tones, under which the one has no place against the other.
     """
 
     ambiguous_correlation: float = 0.98
@@ -37,10 +41,12 @@ class Repeating:
     same_correlation: float = 0.995
     parts: int = 8
     tone_block_frames: int = 1 << 13
+    low_tone_block_frames: int = 1 << 15
     tone_blocks: int = 9
     tone_bins: int = 4
     tone_share: float = 0.999
     tone_most: float = 0.75
+    tone_coheres: float = 0.9
 
 
 REPEATING = Repeating()
@@ -79,11 +85,48 @@ def period_of(
     return None
 
 
+def delay_of_tone(reference: Source, render: Source) -> Delay:
+    """What is known of the delay of a steady tone: its period, and the least delay that it may have.
+
+    Its frequency is told from how far its phase turns between blocks that begin a little apart.
+    """
+    size = min(_tone_block(reference) or REPEATING.tone_block_frames, reference.frames // 2)
+    hop = max(1, size // 16)
+    window = np.blackman(size)[:, np.newaxis]
+
+    def line(source: Source, start: int) -> Spectrum:
+        return np.asarray(fft.rfft(read_padded(source, start, start + size) * window, axis=0))
+
+    starts = np.linspace(0, reference.frames - size - hop, REPEATING.tone_blocks).astype(int).tolist()
+    spectra = [line(reference, start) for start in starts]
+    top = int(sum((np.abs(one) ** 2).sum(axis=1) for one in spectra).argmax())
+    own = np.array([one[top] for one in spectra])
+    later = np.array([line(reference, start + hop)[top] for start in starts])
+    other = np.array([line(render, start)[top] for start in starts])
+    step = 2 * np.pi * top / size
+    beyond = np.angle((np.conj(own) * later).sum()) - step * hop
+    omega = step + (beyond - 2 * np.pi * round(beyond / (2 * np.pi))) / hop
+    products = (np.conj(own) * other).sum()
+    scale = np.sqrt((np.abs(own) ** 2).sum() * (np.abs(other) ** 2).sum())
+    if omega <= 0.0 or abs(products) < REPEATING.tone_coheres * scale:
+        return no_delay("periodic")
+    return no_delay_of_period(2 * np.pi / omega, -float(np.angle(products)) / omega)
+
+
 def is_steady_tone(source: Source) -> bool:
     """Whether a file is one tone throughout: but for its ends it is the same a period later."""
+    return _tone_block(source) is not None
+
+
+def _tone_block(source: Source) -> int | None:
+    """Frames of the blocks in which a file is one tone throughout; longer ones tell a low tone."""
     if source.frames < SHORT:
-        return False
-    size = min(REPEATING.tone_block_frames, source.frames)
+        return None
+    sizes = (REPEATING.tone_block_frames, REPEATING.low_tone_block_frames)
+    return next((size for size in sizes if _is_tone_in(source, min(size, source.frames))), None)
+
+
+def _is_tone_in(source: Source, size: int) -> bool:
     window = np.blackman(size)[:, np.newaxis]
     lines, powers, shares = [], [], []
     for start in np.linspace(0, source.frames - size, REPEATING.tone_blocks).astype(int):

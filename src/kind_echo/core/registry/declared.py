@@ -112,15 +112,24 @@ _COMPARE = family(
      "slower. Uncertainty at 95 %. No reading under 2 s, or when too few parts correlate.", GCC,
      {"signed": True, "common": True}),
     ("polarity", "Polarity", "",
-     "Sign of the correlation at the delay: −1 for an inverted render. No reading without a delay.", PRACTICE,
+     "Sign of the correlation at the delay: −1 for an inverted render. No reading without a delay, nor where the "
+     "squared correlation at zero phase is under 0.5.", PRACTICE,
      {**SIGN, "limit": Limit(at_least=1), "phrase": "Polarity inverted", "undone": "account_polarity",
       "follows": ("channel_swap",)}),
     ("gain", "Gain", "dB",
-     "Least-squares gain of the render over the reference once both are lined up, below a sample too. Uncertainty "
-     "at 95 %. All channels: one fit over all. No reading when either side is silent or no delay was found.",
-     "Least squares: <x, y> / <x, x>.",
+     "Level of the render over the reference: power of that part of the render which is coherent with the reference "
+     "over the reference's own, once both are lined up; noise does not count, and an all-pass reads 0. Of a periodic "
+     "signal it is the same at each delay that fits. Uncertainty at 95 %, from the spectra of noise and signal. All "
+     "channels: powers added up. No reading when either side is silent, no delay was found, or noise leaves over 3 dB "
+     "of uncertainty.",
+     "J. S. Bendat, A. G. Piersol, Random Data: coherent output power.",
      {"decimals": 3, "limit": Limit(-0.05, 0.05), "signed": True, "phrase": "Level differs", "undone": "account_gain",
       "follows": ("channel_swap", "channel_missing"), "apart": (0.02, 0.02)}),
+    ("gain_in_phase", "Gain in phase", "dB",
+     "Least-squares gain of the render over the reference once both are lined up, below a sample too: what a change of "
+     "phase takes from it counts. Uncertainty at 95 %. All channels: one fit over all. No reading where no delay was "
+     "found, the squared correlation is under 0.9, or the uncertainty over 1 dB.",
+     "Least squares: <x, y> / <x, x>.", {"decimals": 3, "signed": True}),
     ("residual_peak", "Residual, peak", "dBFS",
      "Sample peak of render − reference over the overlap that the alignment leaves.", AES17),
     ("residual_rms", "Residual, RMS", "dBFS",

@@ -282,9 +282,15 @@ def _out_of_step(reference: Source, render: Source, delay: int) -> list[tuple[in
             if last - first < 2 * length:
                 # A short one may be two blocks that changed places.
                 half = (last - first) // 2
-                found += [(first, half), (last - half, half)]
-            found += [(start, length) for start in sorted(starts)]
+                found += [_inside(first, half, sums.size), _inside(last - half, half, sums.size)]
+            found += [_inside(start, length, sums.size) for start in sorted(starts)]
     return found
+
+
+def _inside(first: int, length: int, frame: int) -> tuple[int, int]:
+    """A stretch without its ends, which may be of what comes beside it."""
+    margin = min(frame, length // 6)
+    return first + margin, length - 2 * margin
 
 
 def _bridged(bad: NDArray[np.bool_]) -> NDArray[np.bool_]:
