@@ -27,7 +27,7 @@ _APART_IN_PHASE = 0.3  # coherence with the signal, under which what is left has
 _SURELY_IN_PHASE = 0.5
 _ALIKE = 0.85  # rank correlation of levels, over which what is left lies under the signal everywhere
 _RANGE = (-25.0, -2.0)  # dB under the signal, between which the middle of what a codec leaves lies
-_SPREAD = (6.0, 35.0)  # dB between its least and its greatest tenth
+_SPREAD = (10.0, 35.0)  # dB between its least and its greatest tenth
 _GRID_BITS = range(6, 25)
 
 

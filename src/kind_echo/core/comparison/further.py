@@ -12,7 +12,7 @@ from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import Source
 from kind_echo.core.causes.cause import Cause, CauseName
 from kind_echo.core.causes.explained import ComparedFacts, Explained
-from kind_echo.core.comparison.on_signals import BESIDE_ALIASES, WELL_DB, Sound, sound_of, told_by_signal
+from kind_echo.core.comparison.on_signals import BESIDE_ALIASES, FAR_SAMPLES, WELL_DB, Sound, sound_of, told_by_signal
 from kind_echo.core.comparison.placed import place
 from kind_echo.core.comparison.rest import Again, Found, Rest, explaining, is_nothing, rest_of, with_rest
 from kind_echo.core.undoing.echoes import find_echo
@@ -32,6 +32,8 @@ _LONGEST = 1 << 25  # samples of a reference: 5.8 minutes of two channels at 48 
 _MOST_CHANNELS = 8
 _MOVES = ("delay", "drift", "time_jump", "gain", "channel_gain", "gain_motion", "wander")
 _NOISE_ALONE = {"noise", "delay", "gain", "channel_gain", "polarity", "dc"}
+_OF_PART_DB = 20.0  # that a cause takes off a part of a file, where the rest is the same
+_NO_LEVEL_DB = 0.05  # over which a gain stands still
 _LOUD_NOISE = -50.0  # dBFS
 
 
@@ -64,12 +66,14 @@ def explain_further(
     if placed.undone is not None:
         return with_rest(explained, placed.undone, rest_of(placed.undone, again, skip))
     otherwise: Explained | None = None
+    partly: Explained | None = None
     for undone in _undone(reference, lay, known, explained, kind, skip):
         rest = rest_of(undone, again, skip | {undone.kind})
         # Tones fit many a change a little; lines speak for themselves.
         tones = (placed.is_steady or kind.is_tonal) and undone.kind != "added_tone"
         doubtful = explained.is_deep or tones
-        if doubtful and not rest.is_deep and undone.off < WELL_DB:
+        of_part = undone.start is not None and any((one.takes_off or 0.0) >= _OF_PART_DB for one in rest.causes)
+        if doubtful and not rest.is_deep and undone.off < WELL_DB and not of_part:
             continue
         if any(cause.cause in ("unrelated", "silent") for cause in rest.causes):
             continue
@@ -79,16 +83,24 @@ def explain_further(
             if not causes or any(cause.cause == "unexplained" for cause in causes):
                 continue
         found = replace(explained, causes=undone.causes + causes, curves=explaining(rest), is_deep=rest.is_deep)
-        if undone.start is not None and any(cause.cause in _MOVES for cause in causes):
+        if undone.start is not None and any(_may_move(cause) for cause in causes):
             otherwise = found  # what is late or softer from a place on is a jump or a step
             continue
+        if undone.off < WELL_DB and any(cause.cause == "unexplained" for cause in causes):
+            partly = partly or found  # another change may explain all
+            continue
         return found
-    if otherwise is not None:
-        return otherwise
+    if otherwise is not None or partly is not None:
+        return otherwise or partly or explained
     if placed.is_steady and _is_loud(explained):
         why = "a steady sound cannot tell what is left"
         return replace(explained, causes=[Cause("unexplained", why=why)])
     return explained
+
+
+def _may_move(cause: Cause) -> bool:
+    """Whether a cause of a part may be one of the whole, that moves."""
+    return cause.cause in _MOVES or (cause.cause == "level_control" and abs(cause.amount or 0.0) < _NO_LEVEL_DB)
 
 
 def _is_loud(explained: Explained) -> bool:
@@ -113,7 +125,7 @@ def _undone(
     finders: list[tuple[CauseName, Callable[[], Undone | None]]] = []
     if told and tonal and not said & {"clipping", "quantisation"}:
         finders.append(("added_tone", lambda: find_lines(reference, aligned)))
-    if told and not sparse and not tonal and (said & {"filter", "channel_gain"} or not deep):
+    if told and not sparse and (said & {"filter", "channel_gain"} or not deep):
         finders.append(("channel_mix", lambda: find_mix(reference, aligned)))
         most = _SHORT_FRAMES if deep else _LONG_FRAMES
         finders.append(("echo", lambda: find_echo(reference, aligned, most)))
@@ -124,7 +136,8 @@ def _undone(
     if told and ("level_control" in said or follows):
         finders.append(("gain_motion", lambda: find_motion(reference, aligned)))
     if follows:
-        finders.append(("wander", lambda: find_wander(reference, lay.render, delay)))
+        near = None if delay is None or abs(delay) > FAR_SAMPLES else delay
+        finders.append(("wander", lambda: find_wander(reference, lay.render, near)))
         finders.append(("time_jump", lambda: find_jumps(reference, lay.render, None)))
     if told and not deep and not tonal:
         finders.append(("added_tone", lambda: find_lines(reference, aligned)))

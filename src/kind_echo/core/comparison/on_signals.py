@@ -22,7 +22,7 @@ BESIDE_ALIASES = ("gain", "channel_gain", "delay", "polarity", "dc")
 WELL_DB = 30.0
 """Decibels that a change takes off, after which what is left is how well it was told."""
 
-_FAR_SAMPLES = 1024  # of a delay that does not explain all
+FAR_SAMPLES = 1024  # of a delay that does not explain all
 _SURE_DB = 15.0  # that jumps take off which are looked for before all else
 _LOOKED_AT = 1 << 20  # frames of a reference from which it is told what it is
 _FRAME, _SOUNDS, _SPARSE = 256, 1e-6, 0.05  # samples; of the greatest power; share of them that sound in clicks
@@ -78,7 +78,7 @@ def told_by_signal(
     if (
         "time_jump" not in skip
         and not known.gaps
-        and (kind.is_tonal or known.delay is None or abs(known.delay) > _FAR_SAMPLES)
+        and (kind.is_tonal or known.delay is None or abs(known.delay) > FAR_SAMPLES)
     ):
         # Of tones, and where no delay holds for all of it, much else fits a little; a far delay may be a later note's.
         undone = find_jumps(reference, lay.render, None)

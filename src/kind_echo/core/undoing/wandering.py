@@ -33,11 +33,14 @@ class SeekingWander:
         explained: of the variance of delays, that a sine takes off.
         least_samples: by which it wanders.
         worth_db: that it must take off the difference.
+        well_db: from which no other is looked for.
         slowest_swings: that the blocks must hold.
         fastest_blocks: share of the rate of blocks that it goes to and fro at the most.
         least_blocks: that must tell.
         first_blocks: that are looked at first.
         may_leave: times what they leave each at its own delay, that they leave at one delay where it may wander.
+        of_most: of the depth of a sine, within which it leaves half of the delays.
+        leaning_turns: in which delays that are far off come to count little.
         turns: in which the sine is told anew with what was found undone.
     """
 
@@ -53,11 +56,14 @@ class SeekingWander:
     explained: float = 0.9
     least_samples: float = 0.01
     worth_db: float = 6.0
+    well_db: float = 30.0
     slowest_swings: float = 1.0
     fastest_blocks: float = 0.2
     least_blocks: int = 12
     first_blocks: int = 40
     may_leave: float = 2.0
+    of_most: float = 0.1
+    leaning_turns: int = 6
     turns: int = 2
 
 
@@ -86,13 +92,12 @@ def find_wander(reference: Source, render: Source, delay: float | None) -> Undon
         delay: of the whole, in samples; None where it has none.
     """
     centre = _middle_delay(reference, render) if delay is None else round(delay)
-    if centre is None:
-        return None
     lo, hi = max(0, -centre), min(reference.frames, render.frames - centre)
     most = round(WANDER.most_seconds * reference.rate)
     lo, hi = max(lo, (lo + hi - most) // 2), min(hi, (lo + hi + most) // 2)
     if hi - lo < 16 * round(WANDER.block_seconds[-1] * reference.rate):
         return None
+    best: Undone | None = None
     for seconds in WANDER.block_seconds:
         size = 1 << round(math.log2(seconds * reference.rate))
         every = max(1, (hi - lo) // (size // 2 * WANDER.first_blocks))
@@ -104,22 +109,34 @@ def find_wander(reference: Source, render: Source, delay: float | None) -> Undon
             times, delays = lags.delays(near)
             if len(times) < WANDER.least_blocks:
                 continue
+            sine = _strongest(times, delays, size / reference.rate / 2)
+            if sine is None:
+                continue
             # The delay of the whole is that at which most of it fits, and need not be the middle of the way.
-            middle = centre + round(float(_middle(times, delays)))
-            moved_pair = _Pair(reference, lo, hi, read_padded(render, lo + middle, hi + middle))
-            moved = _sought(moved_pair, size, (times, delays - (middle - centre)))
+            middle = centre + round(sine.middle)
+            for _ in range(WANDER.turns):
+                moved_pair = _Pair(reference, lo, hi, read_padded(render, lo + middle, hi + middle))
+                moved, beside = _sought(moved_pair, size, sine)
+                if round(beside) == 0:
+                    break
+                middle += round(beside)
             off = 0.0 if moved is None else fall(moved_pair.left(reference), moved_pair.left(moved))
-            if moved is not None and off >= WANDER.worth_db:
+            if moved is not None and off >= max(WANDER.worth_db, best.off if best is not None else 0.0):
                 why = f"{moved.hertz:.2f} times a second, ±{1000 * moved.depth / reference.rate:.3f} ms"
                 wander = Cause("wander", amount=moved.depth, unit="samples", takes_off=off, why=why)
-                return Undone([wander], moved, render, off)
-    return None
+                best = Undone([wander], moved, render, off)
+                if off >= WANDER.well_db:
+                    return best
+    return best
 
 
-def _middle(times: Floats, delays: Floats) -> float:
-    """Half-way between the delays at the ends of the way, without the farthest."""
-    low, high = np.percentile(delays, [5, 95])
-    return 0.5 * float(low + high) if len(times) else 0.0
+@dataclass(frozen=True)
+class _Sine:
+    """A sine that delays follow: its rate in Hz, its complex depth in samples, and the delay that it goes around."""
+
+    hertz: float
+    depth: complex
+    middle: float
 
 
 @dataclass(frozen=True)
@@ -139,28 +156,25 @@ class _Pair:
         return max(0.0, float((np.einsum("fc,fc->c", self.y, self.y) - off).sum()))
 
 
-def _sought(pair: _Pair, size: int, told: tuple[Floats, Floats]) -> WanderingSource | None:
-    """The reference along the sine that the delays of blocks follow; None where they follow none.
+def _sought(pair: _Pair, size: int, told: _Sine) -> tuple[WanderingSource | None, float]:
+    """The reference along a sine that the delays of blocks follow, and by how much all of it is late beside.
 
-    Args:
-        told: seconds of blocks, and their delays in samples.
+    None where they do not follow it closer to.
     """
-    rate = pair.reference.rate
-    found = _strongest(*told, size / rate / 2) if len(told[0]) >= WANDER.least_blocks else None
-    if found is None:
-        return None
-    hertz, sine = found
-    sine /= _averaged(hertz, size / rate)
+    rate, hertz = pair.reference.rate, told.hertz
+    sine = told.depth / _averaged(hertz, size / rate)
+    beside = 0.0
     for _ in range(WANDER.turns):
         moved = WanderingSource(pair.reference, abs(sine), hertz, float(np.angle(sine)))
         times, delays = _lags(pair, moved, size, WANDER.near_samples[0]).delays(WANDER.near_samples[0])
         if len(times) < WANDER.least_blocks:
-            return None
-        step, hertz = _corrected(times, delays, hertz, sine)
-        sine += step / _averaged(hertz, size / rate)
+            return None, 0.0
+        off = _corrected(times, delays, hertz, sine)
+        hertz, beside = off.hertz, off.middle
+        sine += off.depth / _averaged(hertz, size / rate)
     if abs(sine) < WANDER.least_samples:
-        return None
-    return WanderingSource(pair.reference, abs(sine), hertz, float(np.angle(sine)))
+        return None, 0.0
+    return WanderingSource(pair.reference, abs(sine), hertz, float(np.angle(sine))), beside
 
 
 def _averaged(hertz: float, seconds: float) -> float:
@@ -169,17 +183,17 @@ def _averaged(hertz: float, seconds: float) -> float:
     return float(max(0.3, np.sinc(x) / (1 - x**2) if abs(x - 1) > 1e-3 else 0.5))
 
 
-def _middle_delay(reference: Source, render: Source) -> int | None:
-    """The middle one of the delays of segments that sound, where most lie near each other."""
+def _middle_delay(reference: Source, render: Source) -> int:
+    """The middle one of the delays of segments that sound, where most lie near each other; else 0."""
     length = min(WANDER.segment_samples, render.frames // 4)
     starts = np.linspace(0, render.frames - length, WANDER.first_segments).astype(int)
     found = [delay_of_segment(reference, render, int(start), length, 0) for start in starts]
     delays = [one[0] for one in found if one is not None and abs(one[1]) >= WANDER.least_correlation]
     if len(delays) < WANDER.least_segments:
-        return None
+        return 0
     middle = round(float(np.median(delays)))
     close = [one for one in delays if abs(one - middle) <= WANDER.near_samples[-1]]
-    return round(float(np.mean(close))) if len(close) >= WANDER.together * len(delays) else None
+    return round(float(np.mean(close))) if len(close) >= WANDER.together * len(delays) else 0
 
 
 @dataclass(frozen=True)
@@ -238,8 +252,8 @@ def _may_wander(lags: _Lags) -> bool:
     return bool(np.mean(1.0 - there**2) > WANDER.may_leave * np.mean(1.0 - best**2) + 1e-9)
 
 
-def _strongest(times: Floats, delays: Floats, step: float) -> tuple[float, complex] | None:
-    """Rate in Hz and complex depth of the sine that explains most of the delays; None where none explains enough."""
+def _strongest(times: Floats, delays: Floats, step: float) -> _Sine | None:
+    """The sine that explains most of the delays; None where none explains enough."""
     span = float(times[-1] - times[0])
     hertz = np.arange(WANDER.slowest_swings / span, WANDER.fastest_blocks / step, 0.1 / span)
     usual = float(np.median(delays))
@@ -255,27 +269,51 @@ def _strongest(times: Floats, delays: Floats, step: float) -> tuple[float, compl
         rate = float(near[int(np.argmin([_fitted(times, delays, f)[0] for f in near]))])
     left, sine = _fitted(times, delays, rate)
     whole = float(np.square(delays - delays.mean()).sum())
-    return (rate, sine) if left <= (1.0 - WANDER.explained) * whole else None
+    return sine if left <= (1.0 - WANDER.explained) * whole else _of_most(times, delays, hertz)
 
 
-def _corrected(times: Floats, delays: Floats, hertz: float, sine: complex) -> tuple[complex, float]:
-    """What is to be added to a sine, and its rate, told from the delays that are left with it undone."""
+def _of_most(times: Floats, delays: Floats, hertz: Floats) -> _Sine | None:
+    """The sine that most of the delays follow, where others are whole periods of the sound away from it."""
+    apart, sine = min((_leaning_fit(times, delays, rate) for rate in hertz.tolist()), key=lambda one: one[0])
+    return sine if apart <= WANDER.of_most * abs(sine.depth) else None
+
+
+def _leaning_fit(times: Floats, delays: Floats, rate: float) -> tuple[float, _Sine]:
+    """A sine of a rate, and the middle one of the distances that it has from delays.
+
+    Delays that are far off count little. Source: P. J. Huber, Robust Statistics: iteratively reweighted least squares.
+    """
+    turn = 2 * np.pi * rate * times
+    basis = np.stack([np.sin(turn), np.cos(turn), np.ones_like(times)], axis=1)
+    weights = np.ones_like(times)
+    for _ in range(WANDER.leaning_turns):
+        scaled = basis * weights[:, np.newaxis]
+        found = np.linalg.solve(scaled.T @ basis + 1e-9 * np.eye(3), scaled.T @ delays)
+        off = np.abs(delays - basis @ found)
+        middle = float(np.median(off))
+        weights = 1.0 / (1.0 + np.square(off / max(middle, 1e-3)))
+    return middle, _Sine(rate, complex(found[0], found[1]), float(found[2]))
+
+
+def _corrected(times: Floats, delays: Floats, hertz: float, sine: complex) -> _Sine:
+    """What is to be added to the depth of a sine, its rate, and the delay beside it, told from what it leaves."""
     usual = float(np.median(delays))
     spread = 1.4826 * float(np.median(np.abs(delays - usual)))
     kept = np.abs(delays - usual) <= max(6 * spread, 0.01)
     if kept.sum() < 12:
-        return 0j, hertz
+        return _Sine(hertz, 0j, usual)
     t, d = times[kept], delays[kept]
     turn = 2 * np.pi * hertz * t
     slope = 2 * np.pi * t * abs(sine) * np.cos(turn + np.angle(sine))  # by the rate
     basis = np.stack([np.sin(turn), np.cos(turn), np.ones_like(t), slope], axis=1)
-    a, b, _, df = np.linalg.lstsq(basis, d, rcond=None)[0]
-    return complex(a, b), hertz + float(df)
+    a, b, beside, df = np.linalg.lstsq(basis, d, rcond=None)[0]
+    return _Sine(hertz + float(df), complex(a, b), float(beside))
 
 
-def _fitted(times: Floats, delays: Floats, hertz: float) -> tuple[float, complex]:
-    """Squares that a sine of a rate leaves of delays, and its complex depth: of depth·sin(2π·hertz·t + phase)."""
+def _fitted(times: Floats, delays: Floats, hertz: float) -> tuple[float, _Sine]:
+    """Squares that a sine of a rate leaves of delays, and the sine: depth·sin(2π·hertz·t + phase)."""
     turn = 2 * np.pi * hertz * times
     basis = np.stack([np.sin(turn), np.cos(turn), np.ones_like(times)], axis=1)
     found = np.linalg.lstsq(basis, delays, rcond=None)[0]
-    return float(np.square(delays - basis @ found).sum()), complex(found[0], found[1])
+    sine = _Sine(hertz, complex(found[0], found[1]), float(found[2]))
+    return float(np.square(delays - basis @ found).sum()), sine
