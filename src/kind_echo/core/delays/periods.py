@@ -122,11 +122,17 @@ def _tone_block(source: Source) -> int | None:
     """Frames of the blocks in which a file is one tone throughout; longer ones tell a low tone."""
     if source.frames < SHORT:
         return None
-    sizes = (REPEATING.tone_block_frames, REPEATING.low_tone_block_frames)
-    return next((size for size in sizes if _is_tone_in(source, min(size, source.frames))), None)
+    usual, long = REPEATING.tone_block_frames, REPEATING.low_tone_block_frames
+    size = min(usual, source.frames)
+    if _is_tone_in(source, size, size):
+        return size
+    # A tone that is gated has lines beside it, and few bins of a short block hold all of a low one.
+    size = min(long, source.frames)
+    return size if _is_tone_in(source, size, 2 * REPEATING.tone_bins * long // usual) else None
 
 
-def _is_tone_in(source: Source, size: int) -> bool:
+def _is_tone_in(source: Source, size: int, highest: int) -> bool:
+    """Whether blocks of a size hold one tone, in a bin up to the highest."""
     window = np.blackman(size)[:, np.newaxis]
     lines, powers, shares = [], [], []
     for start in np.linspace(0, source.frames - size, REPEATING.tone_blocks).astype(int):
@@ -140,4 +146,5 @@ def _is_tone_in(source: Source, size: int) -> bool:
     loudest = int(np.argmax(powers))
     sounds = np.array(powers) > SOUNDS * powers[loudest]
     same = (np.abs(np.array(lines) - lines[loudest]) <= 1) & (np.array(shares) >= REPEATING.tone_share) & sounds
-    return lines[loudest] > REPEATING.tone_bins and bool(same.sum() >= REPEATING.tone_most * sounds.sum() > 0)
+    within = REPEATING.tone_bins < lines[loudest] <= highest
+    return within and bool(same.sum() >= REPEATING.tone_most * sounds.sum() > 0)
