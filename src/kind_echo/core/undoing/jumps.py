@@ -283,7 +283,8 @@ def _out_of_step(reference: Source, render: Source, delay: int) -> list[tuple[in
                 # A short one may be two blocks that changed places.
                 half = (last - first) // 2
                 found += [_inside(first, half, sums.size), _inside(last - half, half, sums.size)]
-            found += [_inside(start, length, sums.size) for start in sorted(starts)]
+                found.append(_inside(first, last - first, sums.size))
+            found += [(start, length) for start in sorted(starts)]
     return found
 
 
