@@ -137,7 +137,39 @@ def test_latency_on_noise_and_its_refusals() -> None:
     assert reading(silent, "latency").value is None
     assert "not in the render" in str(reading(silent, "latency").why)
     few = measure_latency(*_clicks([5, 5, None, None, None, None, None, None, None, None]))[0]
-    assert reading(few, "latency").why == "fewer than 3 usable events"
+    assert (reading(few, "latency").value, reading(few, "latency").why) == (5.0, "from 2 usable events")
+    assert reading(few, "latency_jitter").why == "fewer than 3 usable events"
+
+
+@pytest.mark.parametrize("delay", [100, -40])
+def test_one_click_has_a_latency_and_a_burst_none(delay: int) -> None:
+    """Truth by construction; a burst of a tone fits itself half a period later, inverted."""
+    click = np.zeros(R)
+    click[5000] = 0.5
+    found = measure_latency(columns(click), columns(-0.2 * np.roll(click, delay)))[0]
+    assert (reading(found, "latency").value, reading(found, "latency_first").value) == (delay, delay)
+    assert reading(found, "latency").why == "from 1 usable event"
+    assert reading(found, "latency_jitter").value is None
+    burst = np.zeros(R)
+    burst[5000:5480] = np.hanning(480) * sine(1000, 0, 0.01)
+    assert reading(measure_latency(columns(burst), columns(-burst))[0], "latency").value is None
+
+
+@pytest.mark.parametrize("order", [2, 4])
+@pytest.mark.parametrize("corner", [300, 1000])
+def test_a_slope_is_that_of_its_order_by_any_signal(order: int, corner: int) -> None:
+    """6.02 dB an octave and order: asymptote; the zero at half the rate adds up to 0.7 under a tenth of it."""
+    clicks = np.zeros(4 * R)
+    clicks[2000 :: R // 2] = 0.5
+    slopes = []
+    for x in (*(_stimulus(kind) for kind in ("noise", "impulse", "sweep")), clicks):
+        y = signal.sosfilt(signal.butter(order, corner, fs=R, output="sos"), x)
+        slope = reading(measure_response(columns(x), columns(y))[0], "slope_high")
+        slopes.append(slope.value)
+        last = str(slope.why).split(" to ")[1].removesuffix(" Hz")
+        assert float("".join(c for c in last if c.isdigit())) <= 0.1 * R
+    assert max(slopes) - min(slopes) < 0.1
+    assert 6.0 * order <= slopes[0] <= 6.0 * order + 0.75
 
 
 @pytest.mark.parametrize("rate", [22_050, 48_000, 96_000])

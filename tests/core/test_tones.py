@@ -102,6 +102,25 @@ def test_alias_levels_are_right_between_bins_down_to_minus_140(rate: int, level:
     assert reading(found, "alias_first_order").value == order
 
 
+@pytest.mark.parametrize("seconds", [1.0, 2.0, 5.0])
+def test_an_alias_beside_the_fundamental_is_told(seconds: float) -> None:
+    """12 000.5 Hz through a cubic: order 3 folds to 11 998.5 Hz, at a quarter of the cube: sin³ = (3 sin − sin 3)/4."""
+    x = sine(12_000.5, -6, seconds, phase=0.3)
+    found = _tone(x + 1e-3 * x**3, 12_000.5)
+    level = 20 * math.log10(1e-3 * 10 ** (-18 / 20) / 4)
+    assert reading(found, "alias_worst_level").value == pytest.approx(level, abs=0.01)
+    assert reading(found, "alias_worst_order").value == 3
+    assert reading(found, "alias_worst_frequency").value == pytest.approx(11_998.5, abs=0.01)
+
+
+def test_an_alias_that_hides_in_the_fundamental_leaves_a_bound() -> None:
+    """At a quarter of the rate order 3 falls on the tone itself: it may be as loud as that, and no limit is met."""
+    x = sine(12_000, -6, 1, phase=0.3)
+    worst = reading(_tone(x + 1e-3 * x**3, 12_000), "alias_worst_level")
+    assert worst.value is None
+    assert worst.at_most == pytest.approx(-6, abs=0.1)
+
+
 def test_no_alias_is_a_bound_that_meets_a_limit() -> None:
     found = _tone(sine(2220.7, -3, 2).astype(np.float32), 2220.7)
     worst = reading(found, "alias_worst_level")

@@ -48,6 +48,7 @@ class JudgingLags:
         strong_strength: from which blocks need not agree, where it is `far` times that at other lags.
         least_period: of a period, within which a delay is surely the least of those that fit.
         beside_frames: beside what sounds in a file that is mostly silent.
+        short_frames: of a file, up to which waveforms alone tell where blocks do not.
         plain_agreement: of phases, from which a delay is told from the correlation.
     """
 
@@ -67,6 +68,7 @@ class JudgingLags:
     far: float = 4.0
     least_period: float = 0.4
     beside_frames: int = 1 << 11
+    short_frames: int = 1 << 17
     plain_agreement: float = 0.9
 
 
@@ -115,6 +117,9 @@ def find_delays(
         if apart is not None:
             return apart
         silent = _is_silent(reference) or _is_silent(render)
+        coinciding = None if silent else _where_waveforms_coincide(reference, render, reach, spread)
+        if coinciding is not None:
+            return coinciding
         none = no_delay("silence" if silent else "unrelated")
         return none, [none] * reference.channels
     channels = of_each(reference, render, best, reach)
@@ -170,6 +175,20 @@ def _sounding(reference: Source, render: Source) -> tuple[int, int] | None:
         ends.append(((int(there[0]) - 1) * JUDGING.beside_frames, (int(there[-1]) + 2) * JUDGING.beside_frames))
     lo, hi = max(0, min(first for first, _ in ends)), min(reference.frames, max(last for _, last in ends))
     return (lo, hi) if 2 * (hi - lo) <= reference.frames else None
+
+
+def _where_waveforms_coincide(
+    reference: Source, render: Source, reach: int, spread: MapFunction
+) -> tuple[Delay, list[Delay]] | None:
+    """Delays at which waveforms all but coincide, of what is too short for its blocks to agree, as one impulse is."""
+    if max(reference.frames, render.frames) > JUDGING.short_frames:
+        return None
+    overall, each = find_delays_within(reference, render, reach, spread)
+    if overall.samples is None:
+        return None
+    lag = round(overall.samples)
+    met = PartSource(render, lag, lag + reference.frames)
+    return (overall, each) if _match(reference, met) >= JUDGING.coinciding_correlation else None
 
 
 @dataclass(frozen=True)

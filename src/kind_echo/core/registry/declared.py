@@ -213,9 +213,10 @@ _ALIASES = family(
     ("alias_first_frequency", "First alias, frequency", "Hz", "Where it lies.", FOLD, {"decimals": 1}),
     ("alias_first_order", "First alias, order", "", "Its order.", FOLD, COUNT),
     ("alias_worst_level", "Worst alias", "dBFS",
-     "Peak level of the greatest alias that stands out. Lines that fall on the fundamental, a harmonic, zero, half the "
-     "rate or an alias of lower order cannot be told apart: they are left out and counted. Of stepped "
-     "tones: the worst of all steps.",
+     "Peak level of the greatest alias that stands out. One that falls beside the fundamental or a harmonic is solved "
+     "by least squares. Closer than one over the length, or at zero or half the rate, none can be told apart: these "
+     "are counted, and where under two of lower order, odd or even alike, can be told, the reading is a bound by what "
+     "they fall on. Of stepped tones: the worst of all steps.",
      FOLD + " Limit: the floor of 16-bit audio, common practice.", {"limit": Limit(at_most=-96.0)}),
     ("alias_worst_frequency", "Worst alias, frequency", "Hz", "Where it lies.", FOLD, {"decimals": 1}),
     ("alias_worst_order", "Worst alias, order", "", "Its order.", FOLD, COUNT),

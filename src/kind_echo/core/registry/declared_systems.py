@@ -19,7 +19,10 @@ _RESPONSE = family(
      {"decimals": 0}),
     ("slope_low", "Lower slope", "dB/octave",
      "Fall towards low frequencies, fitted between −20 and −80 dB where the floor allows.", PRACTICE, {"decimals": 1}),
-    ("slope_high", "Upper slope", "dB/octave", "Fall towards high frequencies, likewise.", PRACTICE, {"decimals": 1}),
+    ("slope_high", "Upper slope", "dB/octave",
+     "Fall towards high frequencies, likewise; up to a tenth of the rate where that leaves half an octave, for a "
+     "digital filter falls faster towards half the rate. The note says between which frequencies.", PRACTICE,
+     {"decimals": 1}),
     ("ripple", "Ripple", "dB", "Greatest less least magnitude inside the edges.", PRACTICE),
     ("flatness_error", "Flatness error", "dB",
      "Signed magnitude of greatest distance from 0 dB in the band, 20 Hz to 20 kHz or 0.45 of the rate.", PRACTICE,
@@ -34,12 +37,13 @@ _EVENT = "Delay of each click, or part of a broadband signal, by correlation aro
 _LATENCY = family(
     "latency", "input and output",
     ("latency", "Latency", "samples",
-     "Median over events, the first left out. Positive when the output is later. No reading with fewer than 3 usable "
-     "events.", _EVENT, {"decimals": 2}),
+     "Median over events, the first left out where there are three or more. Positive when the output is later.", _EVENT,
+     {"decimals": 2}),
     ("latency_time", "Latency, time", "ms", "The same in milliseconds.", _EVENT, {"decimals": 3}),
     ("latency_first", "Latency of the first event", "samples", "Start-up, kept beside the rest.", _EVENT,
      {"follows": ("delay",), "apart": (2.0, 0.02), "repeats": ("latency_error", 2.0)}),
-    ("latency_jitter", "Latency jitter", "samples", "Greatest less least, the first event left out.", _EVENT),
+    ("latency_jitter", "Latency jitter", "samples",
+     "Greatest less least, the first event left out. No reading with fewer than 3 usable events.", _EVENT),
     ("latency_events", "Events", "", "Events of the input.", _EVENT, COUNT),
     ("latency_missing", "Events missing", "", "Events of the input that the output lacks.", _EVENT, COUNT),
     ("latency_doubled", "Events doubled", "", "Events that the output has twice.", _EVENT, COUNT),

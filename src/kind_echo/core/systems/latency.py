@@ -35,6 +35,7 @@ _EVENT_SECONDS = 0.03
 _RINGS = 0.2  # of its peak, that an event still has after 20 ms where it rings on
 _WHOLE = 5e-4  # of a sample
 _PRESENT = 0.5  # correlation coefficient of an event that is there
+_AGAIN = 0.8  # of its correlation with itself, that an event has elsewhere which is no click
 _TWICE = 0.3  # share of an event's height at which a second one counts
 _APART_SECONDS = 0.001
 _PART_SECONDS = 0.5
@@ -71,11 +72,13 @@ class Event:
     Attributes:
         frame: where it begins in the input.
         delay: samples; None when it is missing.
+        is_part: whether it is a part of a signal that goes on, and no click.
     """
 
     frame: int
     delay: float | None
     doubled: bool = False
+    is_part: bool = False
 
 
 def measure_latency(
@@ -124,7 +127,8 @@ def find_events(x: Floats, y: Floats, rate: int, options: LatencyOptions) -> lis
     if not x.any():
         return "the input is silent"
     starts = find_clicks(x, rate)
-    if len(starts) >= _LEAST and _are_short(x, starts, rate):
+    few = len(starts) < _LEAST
+    if starts and _are_short(x, starts, rate) and not (few and _comes_again(x, starts[0], rate)):
         return _clicks(x, y, rate, starts, options)
     return _parts(x, y, rate, options)
 
@@ -144,6 +148,14 @@ def find_clicks(x: Floats, rate: int) -> list[int]:
     return starts
 
 
+def _comes_again(x: Floats, start: int, rate: int) -> bool:
+    """Whether an event fits itself nearly as well a little earlier or later, upright or inverted, as a burst does."""
+    event = x[start : start + round(_EVENT_SECONDS * rate)]
+    lags = _correlated(event, np.concatenate([event, np.zeros(len(event))]))[: len(event)]
+    crossed = np.flatnonzero(lags <= 0.0)
+    return len(crossed) > 0 and float(np.abs(lags[crossed[0] :]).max()) > _AGAIN * float(lags[0])
+
+
 def _are_short(x: Floats, starts: list[int], rate: int) -> bool:
     """Whether most events are over before the next 20 ms are: strikes of bells and strings go on, and are no clicks."""
     after, length = round(0.02 * rate), max(1, round(0.01 * rate))
@@ -153,7 +165,7 @@ def _are_short(x: Floats, starts: list[int], rate: int) -> bool:
 
 
 def _clicks(x: Floats, y: Floats, rate: int, starts: list[int], options: LatencyOptions) -> list[Event]:
-    spacing = int(np.diff(starts).min())
+    spacing = int(np.diff(starts).min()) if len(starts) > 1 else 2 * len(x)
     reach = min(options.max_delay or round(_REACH_SECONDS * rate), max(8, spacing // 2 - 1))
     before, after = round(0.002 * rate), min(round(_EVENT_SECONDS * rate), spacing // 2)
     most = min(options.max_delay or spacing // 2, spacing // 2)
@@ -242,7 +254,8 @@ def _parts(x: Floats, y: Floats, rate: int, options: LatencyOptions) -> list[Eve
             continue
         fine = fine_delay(read_blocks(source, output, near, (start, start + length), _BLOCKS), reach)
         there = fine is not None and fine.steady and fine.agreement >= _PRESENT
-        events.append(Event(start, _snapped(near + fine.samples) if there and fine is not None else None))
+        late = _snapped(near + fine.samples) if there and fine is not None else None
+        events.append(Event(start, late, is_part=True))
     return events
 
 
@@ -263,24 +276,33 @@ def _readings(name: str, events: list[Event] | str, rate: int, options: LatencyO
         Reading("latency_doubled", name, float(sum(e.doubled for e in events))),
     ]
     reported = Reading("latency_reported", name, options.reported, None if options.reported is not None else "not told")
-    if len(usable) < _LEAST:
+    parts = any(e.is_part for e in events)
+    if not usable or (parts and len(usable) < _LEAST):
         within = "" if options.max_delay is None else f" within {options.max_delay} samples"
-        why = f"fewer than 3 usable events{within}" if usable else f"the clicks are not in the render{within}"
+        what = "signal is" if parts else "click is" if len(events) == 1 else "clicks are"
+        why = f"fewer than 3 usable parts{within}" if usable else f"the {what} not in the render{within}"
         found = {key: Reading(key, name, None, why) for key in MEASURES}
         for reading in (*counts, reported):
             found[reading.measure] = reading
         return _buffer(list(found.values()), rate, options)
-    latency, jitter = float(np.median(later)), float(max(later) - min(later))
+    few = None
+    jitter = Reading("latency_jitter", name, None, "fewer than 3 usable events")
+    if len(usable) < _LEAST:
+        # The first is not left out: there would be nothing else.
+        few, later = f"from {len(usable)} usable event{'s' if len(usable) > 1 else ''}", usable
+    else:
+        jitter = Reading("latency_jitter", name, float(max(later) - min(later)))
+    latency = float(np.median(later))
     # Half the middle spread over the root of the count, at 95 %; never under what correlation itself resolves.
     spread = max(0.005, 1.57 * float(np.subtract(*np.percentile(later, [75, 25]))) / math.sqrt(len(later)))
     first = events[0].delay
     error = None if options.reported is None else latency - options.reported
     return _buffer(
         [
-            Reading("latency", name, latency, None, spread),
-            Reading("latency_time", name, 1000 * latency / rate, None, 1000 * spread / rate),
+            Reading("latency", name, latency, few, spread),
+            Reading("latency_time", name, 1000 * latency / rate, few, 1000 * spread / rate),
             Reading("latency_first", name, first, None if first is not None else "the first event is missing"),
-            Reading("latency_jitter", name, jitter),
+            jitter,
             *counts,
             reported,
             Reading("latency_error", name, error, None if error is not None else "no latency was claimed"),

@@ -54,6 +54,8 @@ class Response:
         response: complex, latency taken off.
         coherence: 0 to 1.
         floor: magnitude under which the response is noise.
+        latency: samples.
+        rate: Hz.
     """
 
     frequency: Floats
@@ -61,6 +63,7 @@ class Response:
     coherence: Floats
     floor: Floats
     latency: float
+    rate: int
 
 
 def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response | str:
@@ -102,7 +105,7 @@ def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response
         latency = float(delay.samples or latency)
     if not _is_even(x):
         ended = _fade_cut_ends(x[:met], moved[: met + edge], edge, 0.0 if whole else _LONG_FADE_SECONDS * rate)
-        return Response(grid, *_fitted(*ended, rate, latency - begin, grid), latency)
+        return Response(grid, *_fitted(*ended, rate, latency - begin, grid), latency, rate)
     half = 2.0 ** (_CELL / 2)
     low, high = np.searchsorted(bins, grid / half), np.searchsorted(bins, grid * half)
     apart = np.maximum(1.0, grid * (half - 1 / half) * (_BEFORE_SECONDS + _AFTER_SECONDS))
@@ -112,6 +115,7 @@ def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response
         np.interp(grid, bins, gamma),
         np.interp(grid, bins, noise) / np.sqrt(apart),
         latency,
+        rate,
     )
 
 

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.comparison.compare import check_pair
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Mark, Reading, refuse
 from kind_echo.core.systems.responding import COHERENT, LOWEST, PER_OCTAVE, Response, respond
 
@@ -21,7 +22,10 @@ MEASURES = (
 )  # fmt: skip
 _MOST_FRAMES = 1 << 23
 _LEAST_LOWEST = 0.5  # Hz at which curves begin at the lowest, for a band that begins there
-_SLOPE_FROM, _SLOPE_TO = 20.0, 80.0  # dB under the level at 1 kHz, between which a slope is read
+_SLOPE_FROM, _SLOPE_TO = 20.0, 80.0  # dB under the level of the pass band, between which a slope is read
+_SLOPE_TOP = 0.1  # of the rate, over which a slope is read only where less than half an octave lies under it
+_ABOUT_OCTAVES = 2.0  # to either side of 1 kHz, in which the level is greatest that a slope falls from
+_LEAST_FALL = 6.0  # dB that the points of a slope span
 _ROUGHNESS = 0.05  # dB, that a point of the grid is off at least
 
 
@@ -100,12 +104,9 @@ def _readings(name: str, found: Response, band: tuple[float, float], edge: float
         else Reading(key, name, at, None, _unsure_at(at, f, level, unsure))
         for key, at in (("edge_low", down), ("edge_high", up))
     ]
-    clear = sure & (np.abs(found.response) > 2 * found.floor)
     readings.append(_wall(name, f, level, at_1k, low_end))
-    error = np.divide(found.floor, np.abs(found.response), out=np.ones_like(found.floor), where=clear)
-    weights = np.where(clear, 1.0 / (_ROUGHNESS + 8.686 * error), 0.0)
-    readings.append(_slope("slope_low", name, f, level - at_1k, weights, low_end, -1))
-    readings.append(_slope("slope_high", name, f, level - at_1k, weights, low_end, 1))
+    readings.append(_slope("slope_low", name, found, -1))
+    readings.append(_slope("slope_high", name, found, 1))
     lo, hi = down or band[0], up or band[1]
     inside = (f >= lo) & (f <= hi) & sure & (f >= band[0]) & (f <= band[1])
     readings.append(Reading("ripple", name, float(np.ptp(level[inside]))) if inside.any()
@@ -156,20 +157,40 @@ def _wall(name: str, f: Floats, level: Floats, at_1k: float, middle: int) -> Rea
     return Reading("wall_frequency", name, None, "the level falls off nowhere by 40 dB within a sixth of an octave")
 
 
-def _slope(key: str, name: str, f: Floats, level: Floats, weights: Floats, middle: int, way: int) -> Reading:
-    """Of a line through what lies between −20 and −80 dB; a weight of 0 ends it, for there is the floor."""
+def _slope(key: str, name: str, found: Response, way: int) -> Reading:
+    """Of a line through what lies between −20 and −80 dB and stands out of the floor."""
+    f, level = found.frequency, _db(np.abs(found.response))
+    chosen = _slope_points(found, way)
+    if len(chosen) < 4 or np.ptp(level[chosen]) < _LEAST_FALL:
+        return Reading(key, name, None, "too little of a slope stands out of the floor between −20 and −80 dB")
+    error = found.floor[chosen] / np.abs(found.response[chosen])
+    weights = 1.0 / (_ROUGHNESS + 8.686 * error)
+    slope = float(np.polyfit(np.log2(f[chosen]), level[chosen], 1, w=weights)[0])
+    ends = sorted((float(f[chosen[0]]), float(f[chosen[-1]])))
+    return Reading(key, name, -way * slope, f"from {number(ends[0], ',.0f')} to {number(ends[1], ',.0f')} Hz")
+
+
+def _slope_points(found: Response, way: int) -> NDArray[np.int64]:
+    """The points of the grid, up or down from 1 kHz, that a slope is read from.
+
+    A digital filter falls faster towards half the rate than its order says: where half an octave lies under a tenth of
+    the rate, the slope is read there.
+    """
+    f, level = found.frequency, _db(np.abs(found.response))
+    middle = int(np.abs(f - 1000.0).argmin())
+    clear = (found.coherence > COHERENT) & np.isfinite(level) & (np.abs(found.response) > 2 * found.floor)
+    # A corner may lie at 1 kHz itself: what is fallen from is the greatest level about it.
+    about = clear & (np.abs(np.log2(f / 1000.0)) <= _ABOUT_OCTAVES)
+    level = level - float(level[about].max() if about.any() else level[middle])
     chosen = []
-    i = middle
-    while 0 <= i + way < len(f):
-        i += way
-        if weights[i] <= 0.0 or level[i] < -_SLOPE_TO:
+    for i in range(middle + way, len(f) if way > 0 else -1, way):
+        if not clear[i] or level[i] < -_SLOPE_TO:
             break
         if level[i] <= -_SLOPE_FROM:
             chosen.append(i)
-    if len(chosen) < 4 or np.ptp(level[chosen]) < 12.0:
-        return Reading(key, name, None, "too little of a slope stands out of the floor between −20 and −80 dB")
-    slope = float(np.polyfit(np.log2(f[chosen]), level[chosen], 1, w=weights[chosen])[0])
-    return Reading(key, name, -way * slope)
+    points = np.array(chosen, dtype=np.int64)
+    below = points[f[points] <= _SLOPE_TOP * found.rate]
+    return below if len(below) > PER_OCTAVE // 2 else points
 
 
 def _flatness(
@@ -207,15 +228,10 @@ def _marks(found: Response, readings: Sequence[Reading], edge: float) -> Iterato
     for key, text in (("edge_low", f"−{edge:g} dB"), ("edge_high", f"−{edge:g} dB"), ("wall_frequency", "wall")):
         if (at := values.get(key)) is not None:
             yield Mark(at, text)
-    level = _db(np.abs(found.response)) - (values.get("gain_1k") or 0.0)
-    middle = int(np.abs(found.frequency - 1000.0).argmin())
-    for key, side in (("slope_low", slice(middle, None, -1)), ("slope_high", slice(middle, None))):
+    for key, way in (("slope_low", -1), ("slope_high", 1)):
         if (slope := values.get(key)) is not None:
-            f, fallen = found.frequency[side], level[side]
-            reached = np.flatnonzero(fallen <= -_SLOPE_FROM)
-            ended = np.flatnonzero(~(fallen >= -_SLOPE_TO))
-            last = int(ended[ended > reached[0]][0]) - 1 if (ended > reached[0]).any() else len(f) - 1
-            yield Mark(float(np.sqrt(f[reached[0]] * f[max(last, reached[0])])), f"{slope:.1f} dB/octave")
+            ends = found.frequency[_slope_points(found, way)[[0, -1]]]
+            yield Mark(float(np.sqrt(ends.prod())), f"{slope:.1f} dB/octave")
 
 
 def _curves(found: Response, marks: tuple[Mark, ...]) -> dict[str, Curve]:

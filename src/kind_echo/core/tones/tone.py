@@ -11,6 +11,7 @@ from kind_echo.core.audio.source import Source
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading, level, refuse, severity
+from kind_echo.core.tones.close_lines import NEAREST_BINS, solve_close_lines
 from kind_echo.core.tones.lines import (
     FREQUENCY_SPREAD,
     SPREAD_DB,
@@ -32,6 +33,7 @@ MEASURES = (
 _GONE = "the test signal is not in the render"
 _NO_ROOM = "no room between the known lines"
 _NO_ALIAS = "no alias stands out of the floor"
+_LOWER_ORDERS = 2  # even or odd as one that falls on another line, from which its level is no surprise
 _PATH_ORDERS = 48  # down to which the path of the orders is drawn though none stands out
 _DEEPEST = 1e-9  # of the fundamental: the window's side lobes end here
 
@@ -96,6 +98,7 @@ class ToneAnalysis:
         floor: greatest amplitude around the fundamental.
         harmonics, aliases: all that can be told apart.
         left_out: aliases that fall on another line.
+        hidden: of these, those that may be as loud as what they fall on, which is no alias of a lower order.
         rest: all but the fundamental in the band; None where nothing of the band is clear of it.
         noise: all that is no known line in the band; None where nothing of the band is clear of these.
         spurious: frequency, amplitude and floor of the greatest unknown line.
@@ -108,6 +111,7 @@ class ToneAnalysis:
     harmonics: list[Line]
     aliases: list[Line]
     left_out: int
+    hidden: list[Line]
     rest: Power | None
     noise: Power | None
     spurious: tuple[float, float, float] | None
@@ -123,20 +127,7 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
         return None
     half = spectrum.rate / 2
     harmonic = [n * frequency for n in range(1, int(half / frequency) + 2) if n * frequency < half - spectrum.lobe]
-    known = list(harmonic)
-    aliases, left_out = [], 0
-    for order in range(2, options.orders + 1):
-        if order * frequency < half:
-            continue
-        at = fold(order * frequency, spectrum.rate)
-        clash = at < spectrum.lobe or at > half - spectrum.lobe or any(abs(at - k) < spectrum.lobe for k in known)
-        if clash:
-            left_out += 1
-            continue
-        aliases.append((order, at))
-        known.append(at)
-    taken = np.array(known)
-
+    aliases, clashing, taken = _folded_lines(spectrum, frequency, harmonic, options.orders)
     amplitude = spectrum.amplitude(frequency)
 
     def measured(expected: list[tuple[int, float]]) -> list[Line]:
@@ -149,7 +140,8 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
 
     low, high = options.band[0], min(options.band[1], half)
     lines = measured([(n + 2, at) for n, at in enumerate(harmonic[1:])])
-    folded = measured(aliases)
+    apart, hidden = _close_lines(spectrum, clashing, aliases, harmonic)
+    folded = sorted([*measured(aliases), *apart], key=lambda line: line.order)
     greatest = spectrum.greatest(low, high, taken)
     spurious = None
     if greatest is not None:
@@ -163,11 +155,71 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
         floor,
         lines,
         folded,
-        left_out,
+        len(clashing) - len(apart),
+        hidden,
         spectrum.mean_square(low, high, np.array([frequency])),
         spectrum.mean_square(low, high, taken),
         spurious,
     )
+
+
+def _folded_lines(
+    spectrum: LineSpectrum, frequency: float, harmonic: list[float], orders: int
+) -> tuple[list[tuple[int, float]], list[tuple[int, float]], Floats]:
+    """Orders and frequencies of aliases that stand apart, of those that fall on another line, and all that is known."""
+    half, known = spectrum.rate / 2, list(harmonic)
+    apart: list[tuple[int, float]] = []
+    clashing: list[tuple[int, float]] = []
+    for order in range(2, orders + 1):
+        if order * frequency < half:
+            continue
+        at = fold(order * frequency, spectrum.rate)
+        at_end = at < spectrum.lobe or at > half - spectrum.lobe
+        if at_end or any(abs(at - k) < spectrum.lobe for k in known):
+            clashing.append((order, at))
+            continue
+        apart.append((order, at))
+        known.append(at)
+    return apart, clashing, np.array(known)
+
+
+def _close_lines(
+    spectrum: LineSpectrum,
+    clashing: list[tuple[int, float]],
+    standing: list[tuple[int, float]],
+    harmonic: list[float],
+) -> tuple[list[Line], list[Line]]:
+    """Of aliases that fall on other lines, those that can be told from these, and those that may hide in them.
+
+    What falls on an alias of a lower order is measured with that.
+
+    Args:
+        clashing, standing: orders and frequencies of aliases that fall on other lines, and of those that do not.
+    """
+    apart: list[Line] = []
+    hidden: list[Line] = []
+    half, least = spectrum.rate / 2, _DEEPEST * spectrum.amplitude(harmonic[0])
+    by_harmonic: dict[float, list[tuple[int, float]]] = {}
+    for order, at in clashing:
+        nearest = min(harmonic, key=lambda k: abs(at - k))
+        if at < spectrum.lobe or at > half - spectrum.lobe:
+            height = spectrum.amplitude(at)
+            hidden.append(Line(order, at, height, height))
+        elif abs(at - nearest) < spectrum.lobe:
+            by_harmonic.setdefault(nearest, []).append((order, at))
+    for main, there in by_harmonic.items():
+        solved = {one.frequency: one for one in solve_close_lines(spectrum, main, [at for _, at in there])}
+        for order, at in there:
+            told = solved.pop(at, None)
+            if told is not None:
+                apart.append(Line(order, at, told.amplitude, max(least, told.floor)))
+            elif abs(at - main) < NEAREST_BINS * spectrum.spacing:
+                height = spectrum.amplitude(at)
+                hidden.append(Line(order, at, height, height))
+    # Aliases fall off with their order: where some of lower orders are told, one that hides is no greater.
+    lower = [*(order for order, _ in standing), *(line.order for line in apart)]
+    alike = {line: [n for n in lower if n < line.order and (line.order - n) % 2 == 0] for line in hidden}
+    return apart, [line for line in hidden if len(alike[line]) < _LOWER_ORDERS]
 
 
 def measure_tone(source: Source, options: ToneOptions) -> tuple[list[Reading], dict[str, Curve]]:
@@ -265,11 +317,12 @@ def _aliases(channel: str, found: ToneAnalysis) -> list[Reading]:
     keys = MEASURES[-7:]
     note = f"{found.left_out} that fall on another line left out" if found.left_out else None
     present = [line for line in found.aliases if line.found]
-    if not found.aliases:
+    hiding = max(found.hidden, key=lambda line: line.amplitude, default=None)
+    if not found.aliases and hiding is None:
         why = "no alias can be told apart from other lines" if found.left_out else "no order lies above half the rate"
         return [Reading(key, channel, None, why).noted(note) for key in keys]
     if not present:
-        bounds = [STANDS_OUT * line.floor for line in found.aliases]
+        bounds = [STANDS_OUT * line.floor for line in found.aliases] + [line.amplitude for line in found.hidden]
         worst, total = _db(max(bounds)), _db(math.hypot(*bounds))
         why = f"{_NO_ALIAS} at {number(worst, '.0f')} dBFS"
         at_most = {"alias_first_level": worst, "alias_worst_level": worst, "alias_total": total}
@@ -282,10 +335,15 @@ def _aliases(channel: str, found: ToneAnalysis) -> list[Reading]:
         (_db(greatest.amplitude), greatest.uncertainty), (greatest.frequency, None), (float(greatest.order), None),
         (_db(total), uncertainty),
     )  # fmt: skip
-    return [
-        Reading(key, channel, value, None, spread).noted(note)
-        for key, (value, spread) in zip(keys, values, strict=True)
-    ]
+    readings = [Reading(key, channel, value, None, spread) for key, (value, spread) in zip(keys, values, strict=True)]
+    if hiding is not None and hiding.amplitude > greatest.amplitude:
+        # What falls on a greater line may be the worst.
+        words = f"order {hiding.order} falls on another line, of {number(_db(hiding.amplitude), '.1f')} dBFS"
+        most = {keys[3]: _db(hiding.amplitude), keys[6]: _db(math.hypot(total, *(h.amplitude for h in found.hidden)))}
+        readings[3:] = [Reading(key, channel, None, words, at_most=most.get(key)) for key in keys[3:]]
+    if any(line.order < first.order for line in found.hidden):
+        readings[:3] = [one.noted("one of a lower order falls on another line") for one in readings[:3]]
+    return [one.noted(note) for one in readings]
 
 
 def _overall(each: list[list[Reading]], found: list[ToneAnalysis | None]) -> list[Reading]:
