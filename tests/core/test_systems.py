@@ -141,6 +141,74 @@ def test_latency_on_noise_and_its_refusals() -> None:
     assert reading(few, "latency_jitter").why == "fewer than 3 usable events"
 
 
+def _burst(gain: Any, seconds: float = 1.0) -> tuple[ArraySource, ArraySource]:
+    """Low, high and low again for twice as long, and the same with a gain in dB by time since each step."""
+    t = np.arange(round(4 * seconds * R)) / R
+    high = (t >= seconds) & (t < 2 * seconds)
+    x = np.where(high, 0.5, 0.05) * np.sin(2 * np.pi * 1000 * t)
+    return columns(x), columns(x * 10 ** (gain(t - seconds, t - 2 * seconds, high) / 20))
+
+
+def _moving(attack: float, *releases: float) -> Any:
+    def gain(up: Any, down: Any, high: Any) -> Any:
+        fallen = -10 * (1 - np.exp(-np.maximum(up, 0) / attack))
+        back = np.mean([np.exp(-np.maximum(down, 0) / one) for one in releases], axis=0)
+        return np.where(high, fallen, np.where(up < 0, 0.0, fallen[np.flatnonzero(high)[-1]] * back))
+
+    return gain
+
+
+def test_what_has_not_settled_has_no_times_but_a_bound() -> None:
+    """Exponentials: in 2 s a release of 6 s goes 28 % of its way, and two of 50 and 300 ms are no one exponential."""
+    slow = measure_dynamics(*_burst(_moving(0.01, 6.0)))[0]
+    assert reading(slow, "attack_constant").value == pytest.approx(10, rel=0.03)
+    assert (reading(slow, "release_time").value, reading(slow, "release_constant").value) == (None, None)
+    assert reading(slow, "release_time").at_least == pytest.approx(2000, rel=0.01)
+    assert reading(measure_dynamics(*_burst(_moving(1.0, 0.1)))[0], "settled_gain_high").value is None
+    twice = reading(measure_dynamics(*_burst(_moving(0.01, 0.05, 0.3)))[0], "release_constant")
+    assert twice.value is None
+    assert "not one exponential" in str(twice.why)
+
+
+def test_look_ahead_is_not_read_out_of_noise() -> None:
+    source, output = _burst(_moving(0.01, 0.1))
+    noisy = columns(output.samples[:, 0] + noise(output.frames, level=10 ** (-50 / 20))[:, 0])
+    assert reading(measure_dynamics(source, noisy)[0], "lookahead").value == 0.0
+
+
+@pytest.mark.parametrize(
+    ("law", "words"),
+    [
+        (lambda x: np.minimum(np.minimum(x, x / 2 - 20), x / 8 - 25.625), "no one threshold"),
+        (lambda x: np.where(x < -30, -30 + (x + 30) / 2, x), "no one threshold"),
+        (lambda x: np.where(x < -40, -40 + 2 * (x + 40), x), "does not fall"),
+        (lambda x: np.minimum(x, -1.5 + (x + 1.5) / 20), "too few steps"),
+        (lambda x: np.minimum(x, -40 + (x + 40) / 1.02), "does not fall"),
+    ],
+)  # fmt: skip
+def test_what_one_threshold_and_ratio_do_not_fit_has_none(law: Any, words: str) -> None:
+    """Laws by construction: two stages, upward, an expander, one step over the threshold, a ratio of 1.02."""
+    found = measure_curve(*_through(law), None)[0]
+    for key in ("threshold_estimate", "ratio_estimate", "knee_estimate"):
+        assert reading(found, key).value is None
+        assert words in str(reading(found, key).why)
+
+
+def test_the_ratio_of_a_limiter_is_a_bound() -> None:
+    found = measure_curve(*_through(lambda x: np.minimum(x, -20.0)), None)[0]
+    assert reading(found, "threshold_estimate").value == pytest.approx(-20, abs=0.1)
+    assert reading(found, "ratio_estimate").value is None
+    assert (reading(found, "ratio_estimate").at_least or 0.0) > 50
+
+
+def _through(law: Any) -> tuple[ArraySource, ArraySource]:
+    """The usual staircase, and what a law of levels makes of it."""
+    x = synthesise(make_request("staircase", frequency=1000, level=0), R)[:, 0]
+    steps = np.repeat(np.arange(-60, 0.1, 2.0), R // 2)[: len(x)]
+    x = x[: len(steps)]
+    return columns(x), columns(x * 10 ** ((law(steps) - steps) / 20))
+
+
 @pytest.mark.parametrize("delay", [100, -40])
 def test_one_click_has_a_latency_and_a_burst_none(delay: int) -> None:
     """Truth by construction; a burst of a tone fits itself half a period later, inverted."""

@@ -68,9 +68,14 @@ _TRANSFER = family(
      "fit over the last 40 % of each step.", _CURVE,
      {"signed": True}),
     ("curve_error_rms", "Transfer curve, RMS error", "dB", "RMS of measured less expected.", _CURVE),
-    ("threshold_estimate", "Threshold, estimated", "dBFS", "Of the curve that fits what was measured.", _CURVE),
-    ("ratio_estimate", "Ratio, estimated", "", "Of the curve that fits what was measured.", _CURVE),
-    ("knee_estimate", "Knee, estimated", "dB", "Of the curve that fits what was measured.", _CURVE),
+    ("threshold_estimate", "Threshold, estimated", "dBFS",
+     "Of the curve of one threshold, ratio and knee that fits what was measured. No reading where the gain does not "
+     "fall with the level, under two steps lie above it, a level lies over 0.6 dB off the curve, or its uncertainty is over "
+     "2 dB.", _CURVE),
+    ("ratio_estimate", "Ratio, estimated", "",
+     "Likewise; a lower bound over 50 : 1, as of a limiter, or where its uncertainty is over half of the slope.",
+     _CURVE),
+    ("knee_estimate", "Knee, estimated", "dB", "Likewise; none where its uncertainty is over 4 dB.", _CURVE),
     ("gain_below_threshold", "Gain below threshold", "dB",
      "Mean gain of the steps below threshold and knee, make-up taken off.", _CURVE),
     ("engages", "Engages", "", "1 when the gain falls by at least 1 dB from the quietest steps to the loudest.",
@@ -95,14 +100,19 @@ _LAW = family(
 
 _DYNAMICS = family(
     "dynamics", "input and output",
-    ("attack_time", "Attack time", "ms", "From the step up until the gain stays within 1 dB of its settled value.",
-     PRACTICE),
+    ("attack_time", "Attack time", "ms",
+     "From the step up until the gain stays within 1 dB of its settled value. A lower bound where the gain still moves "
+     "by over 0.15 dB in the last 30 % of the part.", PRACTICE),
     ("release_time", "Release time", "ms", "From the step down likewise.", PRACTICE),
-    ("attack_constant", "Attack time constant", "ms", "Of an exponential fitted to the gain in decibels.", _CURVE),
-    ("release_constant", "Release time constant", "ms", "Of an exponential fitted to the gain in decibels.", _CURVE),
+    ("attack_constant", "Attack time constant", "ms",
+     "Of an exponential fitted to the gain in decibels, from a tenth of its way to nine. No reading where the gain has "
+     "not settled, or one half of the way is over 1.5 times as steep as the other: it is not one exponential.", _CURVE),
+    ("release_constant", "Release time constant", "ms", "After the step down, likewise.", _CURVE),
     ("overshoot", "Overshoot", "dB", "By how much the gain passes its settled value after the step up.", PRACTICE),
-    ("lookahead", "Look-ahead", "ms", "By how much the gain starts to fall before the step up.", PRACTICE),
-    ("settled_gain_high", "Settled gain, high", "dB", "Gain at the end of the high part.", PRACTICE),
+    ("lookahead", "Look-ahead", "ms",
+     "By how much the gain starts to fall before the step up, and stays down: by 0.1 dB, or out of the noise.", PRACTICE),
+    ("settled_gain_high", "Settled gain, high", "dB",
+     "Gain at the end of the high part. No reading where it still moves.", PRACTICE),
     ("settled_gain_low", "Settled gain, low", "dB", "Gain at the end of the first low part.", PRACTICE),
 )  # fmt: skip
 

@@ -28,6 +28,10 @@ _MOVES = 0.5  # dB by which the gain must change for times to mean anything
 _LEAST_RELEASE = 16  # frames after the step down, from which a gain can be said to have settled
 _ENDS = "the render ends before the gain can settle"
 _SHOWN_OVERSHOOT = 0.05  # dB, that is marked on the curve
+_STILL = 0.15  # dB, by which a gain that has settled still moves in the last part
+_HALF_WAY = 0.3  # of what is left: the geometric middle of 0.9 and 0.1
+_BENDS = 1.5  # times as steep as the other, that one half of the way of one exponential may not be
+_OUT_OF_NOISE = 4.0  # standard deviations of the gain before the step
 _STARTS = 0.1  # dB of fall that counts as the gain having started
 
 
@@ -188,22 +192,39 @@ def _readings(name: str, gain: Floats, burst: Burst, rate: int) -> list[Reading]
     attack = gain[up:down]
     release = gain[down : max(down, end)]
     back = float(np.median(release[-round(_SETTLED * len(release)) :])) if len(release) >= _LEAST_RELEASE else None
+    moves = _movement(attack), _movement(release) if back is not None else 0.0
     deepest = float(attack[: max(1, round(0.7 * len(attack)))].min())
     return [
-        _reached("attack_time", name, attack, high, rate),
-        _reached("release_time", name, release, back, rate),
-        _constant("attack_constant", name, attack, low, high, rate),
-        _constant("release_constant", name, release, high, back, rate),
+        _reached("attack_time", name, attack, high, moves[0], rate),
+        _reached("release_time", name, release, back, moves[1], rate),
+        _constant("attack_constant", name, attack, low, high, moves[0], rate),
+        _constant("release_constant", name, release, high, back, moves[1], rate),
         Reading("overshoot", name, max(0.0, high - deepest)),
         _lookahead(name, gain, low, burst, rate),
-        Reading("settled_gain_high", name, high),
+        Reading("settled_gain_high", name, high)
+        if abs(moves[0]) <= _STILL
+        else Reading("settled_gain_high", name, None, _unsettled(moves[0])),
         Reading("settled_gain_low", name, low),
     ]
 
 
-def _reached(key: str, name: str, gain: Floats, settled: float | None, rate: int) -> Reading:
+def _movement(gain: Floats) -> float:
+    """dB by which a gain still moves over the last part, in which it should stand still."""
+    last = gain[-max(_LEAST_RELEASE, round(_SETTLED * len(gain))) :]
+    tenth = max(1, len(last) // 10)
+    # The window of the tone reaches over the end.
+    return float(np.median(last[-2 * tenth : -tenth]) - np.median(last[:tenth]))
+
+
+def _unsettled(moves: float) -> str:
+    return f"the gain does not settle before the part ends: it still moves by {number(moves, '+.2f')} dB"
+
+
+def _reached(key: str, name: str, gain: Floats, settled: float | None, moves: float, rate: int) -> Reading:
     if settled is None:
         return Reading(key, name, None, _ENDS)
+    if abs(moves) > _STILL:
+        return Reading(key, name, None, _unsettled(moves), at_least=1000.0 * len(gain) / rate)
     away = np.flatnonzero(np.abs(gain - settled) > _WITHIN)
     if len(away) == 0:
         return Reading(key, name, 0.0)
@@ -212,10 +233,14 @@ def _reached(key: str, name: str, gain: Floats, settled: float | None, rate: int
     return Reading(key, name, 1000.0 * (float(away[-1]) + 1) / rate)
 
 
-def _constant(key: str, name: str, gain: Floats, begin: float, settled: float | None, rate: int) -> Reading:
+def _constant(
+    key: str, name: str, gain: Floats, begin: float, settled: float | None, moves: float, rate: int
+) -> Reading:
     """Time constant of the gain's way from `begin` to `settled`, from the logarithm of what is left of it."""
     if settled is None:
         return Reading(key, name, None, _ENDS)
+    if abs(moves) > _STILL:
+        return Reading(key, name, None, _unsettled(moves))
     left = (gain - settled) / (begin - settled)
     done = np.flatnonzero(left < 0.1)
     if len(done) == 0:
@@ -225,9 +250,18 @@ def _constant(key: str, name: str, gain: Floats, begin: float, settled: float | 
     part = part[first:]
     if len(part) < 4:
         return Reading(key, name, 0.0, f"faster than {1000 * 4 / rate:.2g} ms")
-    slope = float(np.polyfit(np.arange(len(part)) / rate, np.log(np.maximum(part, 1e-6)), 1)[0])
+    way = np.log(np.maximum(part, 1e-6))
+    slope = float(np.polyfit(np.arange(len(part)) / rate, way, 1)[0])
     if slope >= 0.0:
         return Reading(key, name, None, "the gain does not move towards its settled value")
+    # Of one exponential the first half of the way to a tenth is as steep as the second.
+    middle = int(np.argmax(part < _HALF_WAY)) if (part < _HALF_WAY).any() else 0
+    if middle >= _LEAST_RELEASE and len(part) - middle >= _LEAST_RELEASE:
+        halves = [float(np.polyfit(np.arange(len(half)), half, 1)[0]) for half in (way[:middle], way[middle:])]
+        if halves[0] < 0.0 and not 1.0 / _BENDS <= halves[1] / halves[0] <= _BENDS:
+            early, late = (-1000.0 / (rate * half) for half in halves)
+            why = f"not one exponential: {number(early, '.3g')} ms at first, {number(late, '.3g')} ms later"
+            return Reading(key, name, None, why)
     return Reading(key, name, -1000.0 / slope)
 
 
@@ -235,10 +269,16 @@ def _lookahead(name: str, gain: Floats, low: float, burst: Burst, rate: int) -> 
     """The window smears a step over one period to either side; half of one is taken off."""
     smear = round(rate / burst.frequency)
     start = max(0, burst.up - round(0.2 * rate))
-    fallen = np.flatnonzero(gain[start : burst.up - smear] < low - _STARTS)
-    if len(fallen) == 0:
+    before = gain[start : burst.up - smear]
+    if len(before) == 0:
+        return Reading("lookahead", name, None, "nothing comes before the step up")
+    # In noise the gain is now here, now there: what falls ahead of the step stays down until it.
+    spread = 1.4826 * float(np.median(np.abs(before - np.median(before))))
+    resting = np.flatnonzero(before >= low - max(_STARTS, _OUT_OF_NOISE * spread))
+    fell = int(resting[-1]) + 1 if len(resting) else 0
+    if fell == len(before):
         return Reading("lookahead", name, 0.0)
-    return Reading("lookahead", name, 1000.0 * (burst.up - start - float(fallen[0]) - smear / 2) / rate)
+    return Reading("lookahead", name, 1000.0 * (burst.up - start - fell - smear / 2) / rate)
 
 
 def _curve(gain: Floats, burst: Burst, readings: list[Reading], rate: int) -> Curve:

@@ -29,6 +29,11 @@ _SETTLE_SECONDS = 0.01  # at the very end of a step left out, for a latency that
 _PARTS = 8  # of a step, whose levels show how sure the level of all of it is
 _SURE = 2.36  # standard deviations from a mean of eight at 95 % (Student's distribution, 7 degrees of freedom)
 _FLOOR = -110.0  # dBFS of the input under which a step is not read
+_VAGUE = (2.0, math.inf, 4.0)  # of uncertainty, over which threshold (dB) and knee (dB) are none
+_VAGUE_SLOPE = 0.5  # of the slope over the threshold, over which its uncertainty leaves a bound of the ratio
+_WALL = 0.02  # slope under which a level hardly rises: a ratio of 50 : 1
+_LEAST_ABOVE = 2  # steps over the threshold
+_FITS = 0.6  # dB that a level may lie off the curve of one threshold, ratio and knee
 _ENGAGED = 1.0
 
 
@@ -277,19 +282,42 @@ def _estimates(name: str, fitted: "FittedCurve | None") -> list[Reading]:
     keys = ("threshold_estimate", "ratio_estimate", "knee_estimate")
     if fitted is None:
         return [Reading(key, name, None, "the gain does not fall with the level") for key in keys]
+    if fitted.above < _LEAST_ABOVE:
+        return [Reading(key, name, None, "too few steps lie above the threshold") for key in keys]
+    if fitted.farthest > _FITS:
+        why = f"no one threshold and ratio fits: the levels lie up to {number(fitted.farthest, '.1f')} dB off"
+        return [Reading(key, name, None, why) for key in keys]
     values = (fitted.curve.threshold, fitted.curve.ratio, fitted.curve.knee)
-    return [
+    each = zip(keys, values, fitted.uncertainty, _VAGUE, strict=True)
+    readings = [
         Reading(key, name, value, None, _finite_or_none(unsure))
-        for key, value, unsure in zip(keys, values, fitted.uncertainty, strict=True)
+        if not unsure > vague
+        else Reading(key, name, None, f"the levels do not tell: its uncertainty would be over {vague:.0f} dB")
+        for key, value, unsure, vague in each
     ]
+    slope, unsure = 1.0 / fitted.curve.ratio, fitted.uncertainty[1] / fitted.curve.ratio**2
+    if unsure > _VAGUE_SLOPE * slope or slope < _WALL:
+        # Of a limiter a ratio is a bound.
+        most = slope + (unsure if math.isfinite(unsure) else 0.0)
+        least = 1.0 / max(most, _WALL / 10)
+        if most >= 1.0:
+            readings[1] = Reading(keys[1], name, None, "the levels do not tell")
+        else:
+            readings[1] = Reading(keys[1], name, None, f"at least {number(least, '.3g')} : 1", at_least=least)
+    return readings
 
 
 @dataclass(frozen=True)
 class FittedCurve:
-    """A static curve, and the uncertainty at 95 % of its threshold, ratio and knee; nan where it is not known."""
+    """A static curve, and the uncertainty at 95 % of its threshold, ratio and knee; nan where it is not known.
+
+    `farthest` is the greatest distance of a level from it, in dB; `above` the count of levels over its threshold.
+    """
 
     curve: ExpectedCurve
     uncertainty: tuple[float, float, float]
+    farthest: float
+    above: int
 
 
 def fit_static_curve(level_in: Floats, level_out: Floats, spread: Floats) -> FittedCurve | None:
@@ -322,9 +350,11 @@ def fit_static_curve(level_in: Floats, level_out: Floats, spread: Floats) -> Fit
     # What each level is off by, from the parts of its step, and more where the curve fits worse than that.
     left, expected = np.square(error(best.x)).sum(), np.square(spread).sum() * (1.0 - 4.0 / len(spread))
     off = spread * math.sqrt(max(1.0, left / expected)) if expected > 0.0 else np.abs(error(best.x))
+    farthest = float(np.abs(error(best.x)).max())
+    above = int((level_in > fitted.threshold).sum())
     inverse = np.linalg.pinv(np.asarray(best.jac))
     threshold, slope, knee, _ = 2.0 * np.sqrt(np.square(inverse * off).sum(axis=1))
-    return FittedCurve(fitted, (float(threshold), float(slope * fitted.ratio**2), float(knee)))
+    return FittedCurve(fitted, (float(threshold), float(slope * fitted.ratio**2), float(knee)), farthest, above)
 
 
 def _curves(steps: list[StepLevels], expected: ExpectedCurve | None) -> dict[str, Curve]:
