@@ -70,8 +70,8 @@ _TRANSFER = family(
     ("curve_error_rms", "Transfer curve, RMS error", "dB", "RMS of measured less expected.", _CURVE),
     ("threshold_estimate", "Threshold, estimated", "dBFS",
      "Of the curve of one threshold, ratio and knee that fits what was measured. No reading where the gain does not "
-     "fall with the level, under two steps lie above it, a level lies over 0.6 dB off the curve, or its uncertainty is over "
-     "2 dB.", _CURVE),
+     "fall with the level, under two steps lie above it, a level lies over 0.6 dB off the curve, or its uncertainty is "
+     "over 2 dB.", _CURVE),
     ("ratio_estimate", "Ratio, estimated", "",
      "Likewise; a lower bound over 50 : 1, as of a limiter, or where its uncertainty is over half of the slope.",
      _CURVE),
@@ -110,7 +110,8 @@ _DYNAMICS = family(
     ("release_constant", "Release time constant", "ms", "After the step down, likewise.", _CURVE),
     ("overshoot", "Overshoot", "dB", "By how much the gain passes its settled value after the step up.", PRACTICE),
     ("lookahead", "Look-ahead", "ms",
-     "By how much the gain starts to fall before the step up, and stays down: by 0.1 dB, or out of the noise.", PRACTICE),
+     "By how much the gain starts to fall before the step up, and stays down: by 0.1 dB, or out of the noise.",
+     PRACTICE),
     ("settled_gain_high", "Settled gain, high", "dB",
      "Gain at the end of the high part. No reading where it still moves.", PRACTICE),
     ("settled_gain_low", "Settled gain, low", "dB", "Gain at the end of the first low part.", PRACTICE),
