@@ -67,7 +67,7 @@ def explain_further(
         return with_rest(explained, placed.undone, rest_of(placed.undone, again, skip))
     otherwise: Explained | None = None
     partly: Explained | None = None
-    for undone in _undone(reference, lay, known, explained, kind, skip):
+    for undone in _undone(reference, lay, known, explained, (kind, placed.is_steady), skip):
         rest = rest_of(undone, again, skip | {undone.kind})
         # Tones fit many a change a little; lines speak for themselves.
         tones = (placed.is_steady or kind.is_tonal) and undone.kind != "added_tone"
@@ -109,9 +109,19 @@ def _is_loud(explained: Explained) -> bool:
 
 
 def _undone(
-    reference: Source, lay: Aligner, known: ComparedFacts, explained: Explained, kind: Sound, skip: Found
+    reference: Source,
+    lay: Aligner,
+    known: ComparedFacts,
+    explained: Explained,
+    sound: tuple[Sound, bool],
+    skip: Found,
 ) -> Iterator[Undone]:
-    """Each change that was found, the plainest first; but for those that were undone before."""
+    """Each change that was found, the plainest first; but for those that were undone before.
+
+    Args:
+        sound: what the reference is, and whether it comes again all along, so that a copy of it may be a filter.
+    """
+    kind, steady = sound
     said = {cause.cause for cause in explained.causes}
     delay = None if known.drift else known.delay
     whole = 0 if delay is None else round(delay)
@@ -125,10 +135,11 @@ def _undone(
     finders: list[tuple[CauseName, Callable[[], Undone | None]]] = []
     if told and tonal and not said & {"clipping", "quantisation"}:
         finders.append(("added_tone", lambda: find_lines(reference, aligned)))
-    if told and not sparse and (said & {"filter", "channel_gain"} or not deep):
+    if told and not sparse and not steady and (said & {"filter", "channel_gain"} or not deep):
         finders.append(("channel_mix", lambda: find_mix(reference, aligned)))
         most = _SHORT_FRAMES if deep else _LONG_FRAMES
-        finders.append(("echo", lambda: find_echo(reference, aligned, most)))
+        if not (tonal and kind.is_level):  # of what stands still a copy is a gain and a delay
+            finders.append(("echo", lambda: find_echo(reference, aligned, most)))
     if told and not deep:
         finders.append(("none", lambda: find_switch(reference, aligned)))
     if follows:

@@ -25,6 +25,7 @@ WELL_DB = 30.0
 FAR_SAMPLES = 1024  # of a delay that does not explain all
 _SURE_DB = 15.0  # that jumps take off which are looked for before all else
 _LOOKED_AT = 1 << 20  # frames of a reference from which it is told what it is
+_LEVEL = 2.0  # times the power of its tenth part, that nine tenths of a sound stay under which is as loud throughout
 _FRAME, _SOUNDS, _SPARSE = 256, 1e-6, 0.05  # samples; of the greatest power; share of them that sound in clicks
 
 
@@ -36,11 +37,13 @@ class Sound:
         is_sparse: silent nearly everywhere, as clicks are.
         is_tonal: a sum of one or two tones.
         is_sweep: each frequency once.
+        is_level: as loud throughout.
     """
 
     is_sparse: bool
     is_tonal: bool
     is_sweep: bool
+    is_level: bool
 
 
 def sound_of(reference: Source) -> Sound:
@@ -50,7 +53,8 @@ def sound_of(reference: Source) -> Sound:
     )
     frames = powers[: len(powers) // _FRAME * _FRAME].reshape(-1, _FRAME).sum(axis=1)
     sparse = bool(frames.any()) and float(np.mean(frames > _SOUNDS * frames.max())) < _SPARSE
-    return Sound(sparse, is_tonal(reference), is_sweep(reference))
+    level = bool(frames.any()) and float(np.quantile(frames, 0.9)) <= _LEVEL * float(np.quantile(frames, 0.1))
+    return Sound(sparse, is_tonal(reference), is_sweep(reference), level)
 
 
 def told_by_signal(

@@ -105,7 +105,7 @@ def _told(
     late = Cause("delay", amount=found.delay, unit="samples", why=why)
     first, last = max(0, whole), min(lay.render.frames, reference.frames + whole)
     parts = PartSource(reference, first - whole, last - whole), PartSource(lay.render, first, last)
-    return Placed(known, explained, Undone([late], *parts, off=0.0))
+    return Placed(known, explained, Undone([late], *parts, off=0.0, period=found.period))
 
 
 def _at(

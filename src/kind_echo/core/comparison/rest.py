@@ -13,6 +13,9 @@ from kind_echo.core.registry.readings import Curve
 from kind_echo.core.undoing.undone import Undone
 
 _OF_THE_PLACE = ("none", "unrelated", "length")  # of a pair that was laid in another place
+_ADD_UP = {"delay": 0.01, "gain": 0.001}
+"""Causes of which the rest may have some more: and how little of both together is nothing, in samples and dB."""
+
 _CURVES = ("filter_", "output_over_input", "gain_over_time")
 _HELD_FRAMES = 1 << 22  # samples of a changed reference, up to which it is made once and held
 
@@ -50,9 +53,25 @@ def with_rest(explained: Explained, undone: Undone, rest: Rest) -> Explained:
     ]
     # A delay that wanders has none at which it is at rest.
     depth = max((one.amount or 0.0 for one in causes if one.cause == "wander"), default=-1.0)
-    found = [one for one in undone.causes if one.cause != "delay" or abs(one.amount or 0.0) > depth]
+    found = [one for one in _together(undone, rest) if one.cause != "delay" or abs(one.amount or 0.0) > depth]
     told = [*found, *causes, *lengths_of(explained)]
     return replace(explained, causes=told, curves=explaining(rest), is_deep=rest.is_deep)
+
+
+def _together(undone: Undone, rest: Rest) -> list[Cause]:
+    """What was undone, with what the rest has of the same: before a jump, or without a gap, there may be none of it."""
+    found = []
+    for one in undone.causes:
+        beside = sum(other.amount or 0.0 for other in rest.causes if other.cause == one.cause)
+        if one.cause not in _ADD_UP or not beside:
+            found.append(one)
+            continue
+        total = (one.amount or 0.0) + beside
+        if undone.period is not None and one.cause == "delay":
+            total -= undone.period * round(total / undone.period)
+        if abs(total) >= _ADD_UP[one.cause]:
+            found.append(replace(one, amount=total))
+    return found
 
 
 def lengths_of(explained: Explained) -> list[Cause]:

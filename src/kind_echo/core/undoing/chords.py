@@ -119,12 +119,20 @@ def find_change_of_tones(reference: Source, render: Source, *, plain: bool) -> U
     if causes is None:
         return None
     changed = OtherTones(reference, hertz, theirs - mine)
+    weights = np.square(np.abs(mine)).sum(axis=1)
+    _, period = _least_delay(2 * np.pi * np.array(hertz), weights * _ratios(mine, theirs))
     return Undone(
         causes,
         PartSource(changed, edge, frames - edge),
         PartSource(render, edge, frames - edge),
         off=causes[0].takes_off or 0.0,
+        period=None if period is None else period * reference.rate,
     )
+
+
+def _ratios(mine: Complexes, theirs: Complexes) -> Complexes:
+    """What became of each tone, over the channels; shape (tones,)."""
+    return np.asarray((theirs * np.conj(mine)).sum(axis=1) / np.square(np.abs(mine)).sum(axis=1))
 
 
 def _told(
@@ -137,7 +145,7 @@ def _told(
         noise: power of what is no tone in the render, as of a tone's amplitude.
     """
     weights = np.square(np.abs(mine)).sum(axis=1)
-    ratios = (theirs * np.conj(mine)).sum(axis=1) / weights
+    ratios = _ratios(mine, theirs)
     changed = float(np.square(np.abs(theirs - mine)).sum())
     if float(np.square(np.abs(theirs - ratios[:, None] * mine)).sum()) > CHORDS.unlike * changed:
         return None  # each channel has a change of its own

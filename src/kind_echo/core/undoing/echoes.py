@@ -142,7 +142,7 @@ def _lag(part: Stretch, error: Floats) -> int | None:
 
 def _comes_again(part: Stretch, late: int, alike: float) -> bool:
     """Whether the sound itself comes again so much later: then nothing tells a copy."""
-    for at in range(late - ECHOES.around_samples, late + ECHOES.around_samples + 1, 4):  # a tone is at odds with itself
+    for at in range(late - ECHOES.around_samples, late + ECHOES.around_samples + 1):  # a tone is at odds with itself
         x, again = part.x[:, at:], part.x[:, : part.x.shape[1] - at]
         scale = float(np.sqrt(np.square(x).sum() * np.square(again).sum()))
         if scale > 0.0 and abs(float((x * again).sum())) > alike * scale:

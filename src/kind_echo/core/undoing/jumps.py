@@ -183,7 +183,9 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
     path = _cheapest(errors, SEEKING.switch_cost * float(sums.power.mean()))
     pieces = _refined(reference, render, _pieces(path, known, sums.size, render.frames), factors, sums.size)
     pieces = _within(pieces, reference.frames - sums.size)
-    off = fall(float(errors.sum(axis=1).min()), float(errors[path, np.arange(len(path))].sum()))
+    sounding = int(np.flatnonzero(sums.power)[-1]) if sums.power.any() else 0
+    left = errors[path, np.arange(len(path))][:sounding]  # where frames were lost the render ends in silence
+    off = fall(float(errors[:, :sounding].sum(axis=1).min()), float(left.sum()))
     jumps = [abs(b.delay - a.delay) for a, b in pairwise(pieces)]
     if not jumps or off < (SEEKING.worth_db if len(jumps) <= SEEKING.few else SEEKING.many_worth_db):
         return None
@@ -194,8 +196,13 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
     causes = _told(pieces, reference, render, factors, off)
     again = _comes_again(reference, pieces[-1].first - base)
     if again is not None and len(jumps) == 1:
-        why = f"{causes[0].why}, or any whole periods of {again} samples more"
-        causes = [replace(causes[0], why=why), *causes[1:]]
+        jump = pieces[1].delay - pieces[0].delay
+        nearest = jump - again * round(jump / again)
+        if nearest == 0:
+            return None
+        what = f"{-nearest} samples lost" if nearest < 0 else causes[0].why if nearest == jump else f"{nearest} put in"
+        why = f"{what}, or any whole periods of {again} samples more"
+        causes = [replace(causes[0], amount=float(nearest), why=why), *causes[1:]]
     return Undone(causes, SteppedSource(reference, ends), render, off)
 
 

@@ -31,6 +31,7 @@ class SeekingLines:
         least_seconds: of a pair, under which no line is told from a sound.
         above: times the power that the reference has there, from which it needs no other sign.
         stands_out: of what lies beside it, times as much as the reference does there.
+        alone: share of the power of what is left, from which a line is one whatever the reference has there.
         worth_db: that all of them take off.
         least: amplitude, −140 dBFS.
         own_bins, own_db: within which of a louder line, and so much under it, a line is what is left of that one.
@@ -53,6 +54,7 @@ class SeekingLines:
     least_seconds: float = 0.2
     above: float = 100.0
     stands_out: float = 30.0
+    alone: float = 0.999
     worth_db: float = 3.0
     least: float = 1e-7
     own_bins: float = 8.0
@@ -133,7 +135,8 @@ def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding
         power = np.square(np.abs(fft.rfft(error * window))).sum(axis=0)
         power[:2] = power[-2:] = 0.0
         tops = _tops(power)
-        if not lines and not _is_new(power, there, tops[0]) and _stands_out(there, tops[0]) < LINES.stands_out:
+        nothing_there = not _is_new(power, there, tops[0]) and _stands_out(there, tops[0]) < LINES.stands_out
+        if not lines and nothing_there and _share_of(power, tops[0]) < LINES.alone:
             break
         count = len(lines)
         for top in tops[: LINES.most_lines - count]:
@@ -144,7 +147,7 @@ def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding
             if after >= left or line.level < 20 * math.log10(LINES.least):
                 continue
             lines.append(line)
-            new += [line.hertz] if _is_new(power, there, top) else []
+            new += [line.hertz] if _is_new(power, there, top) or _share_of(power, top) >= LINES.alone else []
             error, left = without, after
         if len(lines) == count:
             break
@@ -166,6 +169,11 @@ def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding
         ends = part.first, part.first + size
         return Undone(causes, PartSource(with_lines, *ends), PartSource(aligned.render, *ends), off)
     return Undone(causes, with_lines, aligned.render, off)
+
+
+def _share_of(power: Floats, top: int) -> float:
+    """Of all the power, that of the line in a bin."""
+    return float(power[max(0, top - 4) : top + 5].sum()) / max(float(power.sum()), 1e-300)
 
 
 def _tops(power: Floats) -> list[int]:

@@ -88,7 +88,7 @@ def find_tone_change(reference: Source, render: Source) -> Undone | None:
         return None
     # At its ends a render that is late has something else.
     parts = PartSource(OtherTone(reference, mine, theirs), edge, frames - edge), PartSource(render, edge, frames - edge)
-    return Undone(causes, *parts, off=0.0)
+    return Undone(causes, *parts, off=0.0, period=reference.rate / mine.hertz)
 
 
 def _left(x: Floats, tone: _Tone, first: int, rate: int) -> float:

@@ -19,6 +19,7 @@ class Undone:
     Attributes:
         kind: the cause by which it is not looked for again.
         start, length: seconds of the reference from which on, and for how long, the pair is a part of the whole.
+        period: samples, by which a delay that was undone may as well be more or less.
         off: dB by which what is left of the whole pair falls with them undone.
     """
 
@@ -29,6 +30,7 @@ class Undone:
     start: float | None = None
     length: float | None = None
     kind: CauseName = "none"
+    period: float | None = None
 
 
 @dataclass(frozen=True)
