@@ -233,9 +233,6 @@ def with_leftover(causes: list[Cause], pair: Pair, found: Fitted, base: list[flo
     if any(_is_own(model) for model in models.values()):
         return causes
     level = round(decibels(left / len(heard)), 1)
-    bends = max((cause.takes_off or 0.0 for cause in causes if cause.cause in ("non_linear", "clipping")), default=0.0)
-    if judged.kind == "noise" and bends >= NAMING.bent_db:
-        return causes  # so far down a curve is not known
     if judged.kind == "noise":
         return [*causes, Cause("noise", amount=level, unit="dBFS", why="what is left does not follow the signal")]
     if judged.kind == "lossy" and _is_coded(models[lead]):

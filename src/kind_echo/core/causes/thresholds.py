@@ -22,7 +22,6 @@ class Naming:
         no_filter_db, no_filter_degrees: within which a filter beside a curve changes nothing.
         least_filter_db: of a filter that turns no phase either.
         well_explained_db: off what there was, after which what is left is how well the causes are known.
-        bent_db: that a curve takes off, from which the noise it leaves may be that of its own points.
         doubtful_db: that a filter or a curve must take off where something is left that nothing explains.
         filters_own, curves_own: times what is left, that a model has explained: then what is left is the model's own.
         deep_db: off what there was, after which nothing further is looked for.
@@ -53,7 +52,6 @@ class Naming:
     no_filter_degrees: float = 2.0
     least_filter_db: float = 0.02
     well_explained_db: float = 20.0
-    bent_db: float = 55.0
     doubtful_db: float = 6.0
     filters_own: float = 1e5
     curves_own: float = 10**3.8
