@@ -14,7 +14,16 @@ from kind_echo.core.causes.cause import Cause, CauseName
 from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.comparison.on_signals import BESIDE_ALIASES, FAR_SAMPLES, WELL_DB, Sound, sound_of, told_by_signal
 from kind_echo.core.comparison.placed import place
-from kind_echo.core.comparison.rest import Again, Found, Rest, explaining, is_nothing, rest_of, with_rest
+from kind_echo.core.comparison.rest import (
+    Again,
+    Found,
+    Rest,
+    explaining,
+    is_late_from_a_place_on,
+    is_nothing,
+    rest_of,
+    with_rest,
+)
 from kind_echo.core.undoing.echoes import find_echo
 from kind_echo.core.undoing.jumps import find_jumps
 from kind_echo.core.undoing.level_over_time import find_motion
@@ -86,7 +95,7 @@ def explain_further(
         if undone.start is not None and any(_may_move(cause) for cause in causes):
             otherwise = found  # what is late or softer from a place on is a jump or a step
             continue
-        if undone.off < WELL_DB and any(cause.cause == "unexplained" for cause in causes):
+        if _is_part(undone, causes):
             partly = partly or found  # another change may explain all
             continue
         return found
@@ -96,6 +105,16 @@ def explain_further(
         why = "a steady sound cannot tell what is left"
         return replace(explained, causes=[Cause("unexplained", why=why)])
     return explained
+
+
+def _is_part(undone: Undone, causes: list[Cause]) -> bool:
+    """Whether what was found leaves something, or something that it should not leave."""
+    left = {cause.cause for cause in causes}
+    if undone.kind == "wander" and "polarity" in left:
+        return True  # of a sound that is turned on and on
+    if undone.kind == "gain_motion" and is_late_from_a_place_on(causes):
+        return True
+    return undone.off < WELL_DB and "unexplained" in left
 
 
 def _may_move(cause: Cause) -> bool:

@@ -8,7 +8,7 @@ from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import Source, blocks
 from kind_echo.core.causes.excerpts import is_sweep
 from kind_echo.core.causes.explained import ComparedFacts, Explained
-from kind_echo.core.comparison.rest import Again, Found, lengths_of, rest_of, with_rest
+from kind_echo.core.comparison.rest import Again, Found, is_late_from_a_place_on, lengths_of, rest_of, with_rest
 from kind_echo.core.undoing.chords import find_change_of_tones
 from kind_echo.core.undoing.jumps import find_jumps
 from kind_echo.core.undoing.level_over_time import find_motion
@@ -23,6 +23,7 @@ WELL_DB = 30.0
 """Decibels that a change takes off, after which what is left is how well it was told."""
 
 FAR_SAMPLES = 1024  # of a delay that does not explain all
+_BESIDE_GAPS_DB = 60.0  # the same, where there are gaps, which may be all
 _SURE_DB = 15.0  # that jumps take off which are looked for before all else
 _LOOKED_AT = 1 << 20  # frames of a reference from which it is told what it is
 _LEVEL = 2.0  # times the power of its tenth part, that nine tenths of a sound stay under which is as loud throughout
@@ -77,16 +78,12 @@ def told_by_signal(
     if kind.is_tonal and "gain_motion" not in skip:
         undone = find_motion(reference, lay.at(Alignment(round(known.delay or 0.0))))
         rest = None if undone is None else rest_of(undone, again, skip | {"gain_motion"})
-        if undone is not None and rest is not None and rest.is_deep:
+        if undone is not None and rest is not None and rest.is_deep and not is_late_from_a_place_on(rest.causes):
             return with_rest(explained, undone, rest)
-    if (
-        "time_jump" not in skip
-        and not known.gaps
-        and (kind.is_tonal or known.delay is None or abs(known.delay) > FAR_SAMPLES)
-    ):
+    if "time_jump" not in skip and (kind.is_tonal or known.delay is None or abs(known.delay) > FAR_SAMPLES):
         # Of tones, and where no delay holds for all of it, much else fits a little; a far delay may be a later note's.
         undone = find_jumps(reference, lay.render, None)
-        if undone is not None and undone.off >= _SURE_DB:
+        if undone is not None and undone.off >= (_BESIDE_GAPS_DB if known.gaps else _SURE_DB):
             rest = rest_of(undone, again, skip | {"time_jump"})
             if rest.is_deep or undone.off >= WELL_DB:
                 return with_rest(explained, undone, rest)

@@ -79,6 +79,11 @@ def lengths_of(explained: Explained) -> list[Cause]:
     return [cause for cause in explained.causes if cause.cause == "length"]
 
 
+def is_late_from_a_place_on(causes: list[Cause]) -> bool:
+    """Whether a part of a pair is late, and so may fit worse at the level of the whole."""
+    return any(cause.cause in ("delay", "polarity", "time_jump") and cause.start is not None for cause in causes)
+
+
 def is_nothing(cause: Cause, rest: Rest) -> bool:
     """Whether next to nothing is left."""
     return cause.cause == "unexplained" and rest.is_deep
