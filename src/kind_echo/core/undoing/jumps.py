@@ -38,6 +38,7 @@ class SeekingJumps:
         least_correlation: of a segment with where it comes from.
         as_good, as_good_share: under the best correlation, and of what it lacks, within which a place fits as well.
         switch_cost: of the mean power of a frame, that a jump must save.
+        switch_share: of all that differs, from which it is worth one at the least.
         least_frames: for which a delay must hold.
         worth_db: that the path must take off all of the difference.
         few, many_worth_db: jumps, over which they must take more off.
@@ -63,6 +64,7 @@ class SeekingJumps:
     as_good: float = 1e-6
     as_good_share: float = 0.05
     switch_cost: float = 0.02
+    switch_share: float = 0.02
     least_frames: int = 2
     worth_db: float = 3.0
     few: int = 4
@@ -180,7 +182,9 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
     sums = _sums(reference, render, known)
     factors = sums.factors()
     errors = sums.errors(factors)
-    path = _cheapest(errors, SEEKING.switch_cost * float(sums.power.mean()))
+    # In a quiet part, where all else is the same, a jump saves little of the power, but most of what differs.
+    cost = min(SEEKING.switch_cost * float(sums.power.mean()), SEEKING.switch_share * float(errors.sum(axis=1).min()))
+    path = _cheapest(errors, cost)
     pieces = _refined(reference, render, _pieces(path, known, sums.size, render.frames), factors, sums.size)
     pieces = _within(pieces, reference.frames - sums.size)
     sounding = int(np.flatnonzero(sums.power)[-1]) if sums.power.any() else 0
