@@ -100,6 +100,31 @@ def test_a_delay_that_wanders_has_its_depth_and_rate() -> None:
     assert str(wander.why).startswith("0.70 times a second")
 
 
+def test_a_delay_that_wanders_by_whole_periods_of_a_sound_is_followed() -> None:
+    """Blocks of held strings fit a period away as well: what most of them say is the way."""
+    wander = only(found_after("guitar", wandering(20.0, 1.0)), "wander")
+    assert wander.amount == pytest.approx(20.0, abs=0.02)
+    assert str(wander.why).startswith("1.00 times a second")
+
+
+@pytest.mark.parametrize(
+    ("change", "name", "amount"),
+    [
+        (echoing(0.08, -20.0), "echo", -20.0),
+        (mixed((0.75, 0.25), (0.25, 0.75)), "channel_mix", -6.02),
+        (repeated(0.55, 64), "time_jump", 64.0),
+    ],
+)
+def test_a_sound_of_one_bell_tells_what_became_of_it(change: Change, name: str, amount: float) -> None:
+    assert only(found_after("telephone", change), name).amount == pytest.approx(amount, abs=0.05)
+
+
+@pytest.mark.parametrize("frames", [1000, 1024, 2048])
+def test_blocks_in_a_quiet_part_are_exchanged_where_all_else_is_the_same(frames: int) -> None:
+    jump = only(found_after("alarm clock", swapped(0.45, frames)), "time_jump")
+    assert f"blocks of {frames} and {frames} samples" in str(jump.why)
+
+
 def test_mixed_channels_are_told_in_the_words_of_the_trade() -> None:
     """A matrix of middle and side: the side by −6 dB is 0.75 and 0.25."""
     mix = only(found_after("arcade music", mixed((0.75, 0.25), (0.25, 0.75))), "channel_mix")
@@ -122,6 +147,14 @@ def test_hum_is_told_by_its_frequency_and_level() -> None:
 def test_what_begins_half_way_has_its_place() -> None:
     found = found_after("arcade music", from_half_way(scaled(-1.0)))
     assert found.causes[0].start == pytest.approx(2.0, abs=0.02), describe(found.causes)
+
+
+def test_an_equaliser_switched_on_has_its_shape_and_its_place() -> None:
+    found = found_after("oboe", from_half_way(peaking(1000.0, 6.0, 1.0)))
+    assert {cause.cause for cause in found.causes} <= {"filter", "click"}  # it may switch with a step
+    bell = next(cause for cause in found.causes if cause.cause == "filter")
+    assert bell.start == pytest.approx(2.0, abs=2 / RATE)
+    assert "a bell of +6.0 dB at 1\u2009000 Hz, Q 1.0" in str(bell.why)
 
 
 def test_a_level_that_follows_the_sound_is_no_motion_in_time() -> None:
