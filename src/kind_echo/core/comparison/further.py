@@ -88,7 +88,8 @@ def explain_further(
             continue
         causes = [cause for cause in rest.causes if not _is_rest(cause, undone, rest)]
         if undone.start is not None:
-            causes = _placed(causes, undone)
+            # A filter of a part is known less well than one of the whole: what it leaves is no noise for sure.
+            causes = _placed([one for one in causes if not (of_part and one.cause == "noise")], undone)
             if not causes or any(cause.cause == "unexplained" for cause in causes):
                 continue
         found = replace(explained, causes=undone.causes + causes, curves=explaining(rest), is_deep=rest.is_deep)
