@@ -112,14 +112,14 @@ def find_lines(reference: Source, aligned: AlignedSource) -> Undone | None:
     tonal = is_tonal(reference)
     if tonal:
         part = take_sounding(reference, aligned, LINES.most_frames)
-        found = None if part is None else _found(part, reference, aligned, sounding=True)
+        found = None if part is None else _found(part, reference, aligned, sounding=True, tonal=True)
         if found is not None:
             return found
     part = take_stretch(reference, aligned, LINES.most_frames)
-    return None if part is None else _found(part, reference, aligned, sounding=False)
+    return None if part is None else _found(part, reference, aligned, sounding=False, tonal=tonal)
 
 
-def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding: bool) -> Undone | None:
+def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding: bool, tonal: bool) -> Undone | None:
     """The tones of a stretch, which is all that counts of the pair where it is the part that sounds."""
     if part.x.shape[1] < LINES.least_seconds * part.rate:
         return None
@@ -136,7 +136,9 @@ def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding
         power[:2] = power[-2:] = 0.0
         tops = _tops(power)
         nothing_there = not _is_new(power, there, tops[0]) and _stands_out(there, tops[0]) < LINES.stands_out
-        if not lines and nothing_there and _share_of(power, tops[0]) < LINES.alone:
+        # Beside tones of the reference, what their levels do has lines too.
+        alone = not tonal and _share_of(power, tops[0]) >= LINES.alone
+        if not lines and nothing_there and not alone:
             break
         count = len(lines)
         for top in tops[: LINES.most_lines - count]:
@@ -147,7 +149,7 @@ def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding
             if after >= left or line.level < 20 * math.log10(LINES.least):
                 continue
             lines.append(line)
-            new += [line.hertz] if _is_new(power, there, top) or _share_of(power, top) >= LINES.alone else []
+            new += [line.hertz] if _is_new(power, there, top) or (alone and top == tops[0]) else []
             error, left = without, after
         if len(lines) == count:
             break
