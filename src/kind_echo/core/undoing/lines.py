@@ -35,6 +35,7 @@ class SeekingLines:
         worth_db: that all of them take off.
         least: amplitude, −140 dBFS.
         own_bins, own_db: within which of a louder line, and so much under it, a line is what is left of that one.
+        beside_hertz, beside_db: of a tone, within which lines that take less off are of its own level.
         range_db: under the loudest, from which no line is told.
         mostly: of the power, that the lines told have of all that were found.
         high_orders_db: under the loudest order, from which a tone may be an order over the highest that is looked for.
@@ -59,6 +60,8 @@ class SeekingLines:
     least: float = 1e-7
     own_bins: float = 8.0
     own_db: float = 30.0
+    beside_hertz: float = 100.0
+    beside_db: float = 10.0
     range_db: float = 60.0
     mostly: float = 0.7
     high_orders_db: float = 30.0
@@ -164,6 +167,9 @@ def _found(part: Stretch, reference: Source, aligned: AlignedSource, *, sounding
     changed = [line for line in lines if line not in told and order_of(line.hertz, tones)]
     if not told or off < LINES.worth_db or _power(told + changed + own) < LINES.mostly * _power(lines):
         return None
+    beside = all(min(abs(line.hertz - own) for own in tones.hertz) < LINES.beside_hertz for line in told if tones.hertz)
+    if tones.hertz and beside and off < LINES.beside_db:
+        return None  # a tone whose level moves has lines at either side
     causes = _causes(told, changed, tones, max((was[line] for line in told if _folds(line, tones)), default=-math.inf))
     with_lines = WithLines(reference, tuple(lines))
     causes[0] = replace(causes[0], takes_off=off)
