@@ -119,6 +119,10 @@ def test_an_alias_that_hides_in_the_fundamental_leaves_a_bound() -> None:
     worst = reading(_tone(x + 1e-3 * x**3, 12_000), "alias_worst_level")
     assert worst.value is None
     assert worst.at_most == pytest.approx(-6, abs=0.1)
+    x = sine(12_000.05, -6, 2, phase=0.3)
+    near = reading(_tone(x + 1e-3 * x**3, 12_000.05), "alias_worst_level")  # a fifth of a hertz away, in 2 s
+    assert near.value is None
+    assert (near.at_most or -400.0) > -90
 
 
 def test_no_alias_is_a_bound_that_meets_a_limit() -> None:

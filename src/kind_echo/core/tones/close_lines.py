@@ -12,11 +12,9 @@ from kind_echo.core.tones.lines import LineSpectrum
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 
-NEAREST_BINS = 1.0
-"""Bins, one over the seconds of the samples, within which two lines are one to all purposes."""
-
-_MOST_FRAMES = 1 << 17  # of a long file
-_MOST_LINES = 24
+_NEAREST = 1.0  # over the seconds of the samples, within which two lines are one to all purposes
+_MOST_FRAMES = 1 << 18  # of a long file
+_MOST_LINES = 12
 _STEPS = 4  # to the bin, at which what the lines leave is looked at
 
 
@@ -27,6 +25,11 @@ class CloseLine:
     frequency: float
     amplitude: float
     floor: float
+
+
+def nearest_hertz(spectrum: LineSpectrum) -> float:
+    """How far two lines must lie apart to be told apart."""
+    return _NEAREST * spectrum.rate / min(len(spectrum.samples), _MOST_FRAMES)
 
 
 def solve_close_lines(spectrum: LineSpectrum, main: float, beside: Sequence[float]) -> list[CloseLine]:
@@ -42,7 +45,7 @@ def solve_close_lines(spectrum: LineSpectrum, main: float, beside: Sequence[floa
         return solve_close_lines(LineSpectrum.of(spectrum.samples[first:][:_MOST_FRAMES], spectrum.rate), main, beside)
     lines = [main]
     for one in sorted(beside, key=lambda at: abs(at - main)):
-        if len(lines) < _MOST_LINES and min(abs(one - line) for line in lines) >= NEAREST_BINS * spectrum.spacing:
+        if len(lines) < _MOST_LINES and min(abs(one - line) for line in lines) >= nearest_hertz(spectrum):
             lines.append(one)
     if len(lines) == 1:
         return []

@@ -6,12 +6,12 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.folding import fold, fold_path
+from kind_echo.core.audio.folding import fold_path
 from kind_echo.core.audio.source import Source
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading, level, refuse, severity
-from kind_echo.core.tones.close_lines import NEAREST_BINS, solve_close_lines
+from kind_echo.core.tones.folded import DEEPEST, Line, close_aliases, folded_lines
 from kind_echo.core.tones.lines import (
     FREQUENCY_SPREAD,
     SPREAD_DB,
@@ -33,9 +33,7 @@ MEASURES = (
 _GONE = "the test signal is not in the render"
 _NO_ROOM = "no room between the known lines"
 _NO_ALIAS = "no alias stands out of the floor"
-_LOWER_ORDERS = 2  # even or odd as one that falls on another line, from which its level is no surprise
 _PATH_ORDERS = 48  # down to which the path of the orders is drawn though none stands out
-_DEEPEST = 1e-9  # of the fundamental: the window's side lobes end here
 
 
 @dataclass(frozen=True)
@@ -60,33 +58,6 @@ class ToneOptions:
             raise BadParameter("band", self.band, "from a lower to a higher frequency")
         if not 2 <= self.orders <= 10_000:
             raise BadParameter("orders", self.orders, "from 2 to 10000")
-
-
-@dataclass(frozen=True)
-class Line:
-    """A line that arithmetic expects.
-
-    Attributes:
-        order: multiple of the fundamental.
-        frequency: where it lies after folding.
-        amplitude: peak amplitude of what is there.
-        floor: greatest amplitude around it.
-    """
-
-    order: int
-    frequency: float
-    amplitude: float
-    floor: float
-
-    @property
-    def found(self) -> bool:
-        """Whether it stands at least 6 dB out of what is around it."""
-        return self.amplitude > STANDS_OUT * self.floor and self.amplitude > 0.0
-
-    @property
-    def uncertainty(self) -> float:
-        """Of its level, in dB at 95 %, by what is around it."""
-        return SPREAD_DB * self.floor / self.amplitude
 
 
 @dataclass(frozen=True)
@@ -127,12 +98,12 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
         return None
     half = spectrum.rate / 2
     harmonic = [n * frequency for n in range(1, int(half / frequency) + 2) if n * frequency < half - spectrum.lobe]
-    aliases, clashing, taken = _folded_lines(spectrum, frequency, harmonic, options.orders)
+    aliases, clashing, taken = folded_lines(spectrum, frequency, harmonic, options.orders)
     amplitude = spectrum.amplitude(frequency)
 
     def measured(expected: list[tuple[int, float]]) -> list[Line]:
         heights = spectrum.amplitudes(np.array([at for _, at in expected]))
-        least = _DEEPEST * amplitude
+        least = DEEPEST * amplitude
         return [
             Line(order, at, float(height), max(least, spectrum.floor(at, taken)))
             for (order, at), height in zip(expected, heights, strict=True)
@@ -140,14 +111,14 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
 
     low, high = options.band[0], min(options.band[1], half)
     lines = measured([(n + 2, at) for n, at in enumerate(harmonic[1:])])
-    apart, hidden = _close_lines(spectrum, clashing, aliases, harmonic)
+    apart, hidden = close_aliases(spectrum, clashing, aliases, harmonic)
     folded = sorted([*measured(aliases), *apart], key=lambda line: line.order)
     greatest = spectrum.greatest(low, high, taken)
     spurious = None
     if greatest is not None:
-        around = max(_DEEPEST * amplitude, spectrum.floor(greatest[0], np.append(taken, greatest[0])))
+        around = max(DEEPEST * amplitude, spectrum.floor(greatest[0], np.append(taken, greatest[0])))
         spurious = (greatest[0], greatest[1], around)
-    floor = max(_DEEPEST * amplitude, spectrum.floor(frequency, taken))
+    floor = max(DEEPEST * amplitude, spectrum.floor(frequency, taken))
     return ToneAnalysis(
         frequency,
         FREQUENCY_SPREAD * floor / amplitude * spectrum.spacing,
@@ -161,65 +132,6 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
         spectrum.mean_square(low, high, taken),
         spurious,
     )
-
-
-def _folded_lines(
-    spectrum: LineSpectrum, frequency: float, harmonic: list[float], orders: int
-) -> tuple[list[tuple[int, float]], list[tuple[int, float]], Floats]:
-    """Orders and frequencies of aliases that stand apart, of those that fall on another line, and all that is known."""
-    half, known = spectrum.rate / 2, list(harmonic)
-    apart: list[tuple[int, float]] = []
-    clashing: list[tuple[int, float]] = []
-    for order in range(2, orders + 1):
-        if order * frequency < half:
-            continue
-        at = fold(order * frequency, spectrum.rate)
-        at_end = at < spectrum.lobe or at > half - spectrum.lobe
-        if at_end or any(abs(at - k) < spectrum.lobe for k in known):
-            clashing.append((order, at))
-            continue
-        apart.append((order, at))
-        known.append(at)
-    return apart, clashing, np.array(known)
-
-
-def _close_lines(
-    spectrum: LineSpectrum,
-    clashing: list[tuple[int, float]],
-    standing: list[tuple[int, float]],
-    harmonic: list[float],
-) -> tuple[list[Line], list[Line]]:
-    """Of aliases that fall on other lines, those that can be told from these, and those that may hide in them.
-
-    What falls on an alias of a lower order is measured with that.
-
-    Args:
-        clashing, standing: orders and frequencies of aliases that fall on other lines, and of those that do not.
-    """
-    apart: list[Line] = []
-    hidden: list[Line] = []
-    half, least = spectrum.rate / 2, _DEEPEST * spectrum.amplitude(harmonic[0])
-    by_harmonic: dict[float, list[tuple[int, float]]] = {}
-    for order, at in clashing:
-        nearest = min(harmonic, key=lambda k: abs(at - k))
-        if at < spectrum.lobe or at > half - spectrum.lobe:
-            height = spectrum.amplitude(at)
-            hidden.append(Line(order, at, height, height))
-        elif abs(at - nearest) < spectrum.lobe:
-            by_harmonic.setdefault(nearest, []).append((order, at))
-    for main, there in by_harmonic.items():
-        solved = {one.frequency: one for one in solve_close_lines(spectrum, main, [at for _, at in there])}
-        for order, at in there:
-            told = solved.pop(at, None)
-            if told is not None:
-                apart.append(Line(order, at, told.amplitude, max(least, told.floor)))
-            elif abs(at - main) < NEAREST_BINS * spectrum.spacing:
-                height = spectrum.amplitude(at)
-                hidden.append(Line(order, at, height, height))
-    # Aliases fall off with their order: where some of lower orders are told, one that hides is no greater.
-    lower = [*(order for order, _ in standing), *(line.order for line in apart)]
-    alike = {line: [n for n in lower if n < line.order and (line.order - n) % 2 == 0] for line in hidden}
-    return apart, [line for line in hidden if len(alike[line]) < _LOWER_ORDERS]
 
 
 def measure_tone(source: Source, options: ToneOptions) -> tuple[list[Reading], dict[str, Curve]]:
