@@ -143,7 +143,7 @@ class _Sums:
     third: Spectrum  # |x|² x* y
     both: Floats  # |x|² |y|²
     owns: list[Floats]  # of each block by channel, |x|² over the bins
-    crosses: list[NDArray[np.complex64]]  # of each block, x* y
+    crosses: list[Spectrum]  # of each block, x* y
 
     @property
     def count(self) -> int:
@@ -163,7 +163,7 @@ class _Sums:
         ):  # fmt: skip
             total += each
         self.owns.append(own.sum(axis=1))
-        self.crosses.append(cross.astype(np.complex64))
+        self.crosses.append(cross)
 
     def part(self, channel: int, turn: Spectrum, size: int) -> CoherentPart:
         """Of one channel.

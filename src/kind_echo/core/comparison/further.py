@@ -41,6 +41,7 @@ _LONGEST = 1 << 25  # samples of a reference: 5.8 minutes of two channels at 48 
 _MOST_CHANNELS = 8
 _MOVES = ("delay", "drift", "time_jump", "gain", "channel_gain", "gain_motion", "wander")
 _NOISE_ALONE = {"noise", "delay", "gain", "channel_gain", "polarity", "dc"}
+_MUCH_DB = 15.0  # that a change takes off which is told though something is left
 _OF_PART_DB = 20.0  # that a cause takes off a part of a file, where the rest is the same
 _NO_LEVEL_DB = 0.05  # over which a gain stands still
 _LOUD_NOISE = -50.0  # dBFS
@@ -75,6 +76,7 @@ def explain_further(
     if placed.undone is not None:
         return with_rest(explained, placed.undone, rest_of(placed.undone, again, skip))
     otherwise: Explained | None = None
+    mostly: Explained | None = None
     partly: Explained | None = None
     for undone in _undone(reference, lay, known, explained, (kind, placed.is_steady), skip):
         rest = rest_of(undone, again, skip | {undone.kind})
@@ -97,11 +99,15 @@ def explain_further(
             otherwise = found  # what is late or softer from a place on is a jump or a step
             continue
         if _is_part(undone, causes):
-            partly = partly or found  # another change may explain all
+            # Another change may explain all.
+            if undone.off >= _MUCH_DB and undone.start is None:
+                mostly = mostly or found
+            partly = partly or found
             continue
         return found
-    if otherwise is not None or partly is not None:
-        return otherwise or partly or explained
+    for best in (mostly, otherwise, partly):
+        if best is not None:
+            return best
     if placed.is_steady and _is_loud(explained):
         why = "a steady sound cannot tell what is left"
         return replace(explained, causes=[Cause("unexplained", why=why)])
