@@ -23,6 +23,10 @@ export function RunsPage() {
     setSearch(Object.fromEntries(kept), { replace: true });
   };
   const plans = useQuery(plansQuery);
+  const asked = Number(search.get("plan")) || undefined;
+  // A plan that was only just saved may not be in the list yet: another must not stand in its place to be started.
+  const isAwaited =
+    asked !== undefined && plans.isFetching && !plans.data?.plans.some((one) => one.id === asked);
   if (runs.isPending) return <Loading what="the runs" />;
   if (!runs.data) return <Failed error={runs.error} onRetry={() => runs.refetch()} />;
   const shown = runs.data.pages.flatMap((page) => page.runs);
@@ -31,8 +35,8 @@ export function RunsPage() {
     <div className="overflow-auto">
       <Stale error={runs.error} />
       <div className="flex min-h-[66px] flex-wrap items-center gap-4 px-5 pt-4 pb-3">
-        {plans.data && (
-          <StartRun plans={plans.data.plans} latest={Number(search.get("plan")) || shown[0]?.plan_id} />
+        {plans.data && !isAwaited && (
+          <StartRun plans={plans.data.plans} latest={asked ?? shown[0]?.plan_id} />
         )}
       </div>
       {effects.length > 0 && (
