@@ -131,6 +131,16 @@ def test_each_channel_has_a_gain_and_a_polarity_of_its_own() -> None:
     assert [reading(found, "polarity", name).value for name in ("1", "2")] == [1.0, -1.0]
 
 
+def test_a_channel_of_which_nothing_is_left_leaves_the_gain_of_the_rest() -> None:
+    """Half of the power is there: 10 log of the first channel's share, with a finite uncertainty."""
+    x = noise(R, channels=2)
+    found = _gain_alone(x, x * [1.0, 0.0])
+    share = float(np.square(x[:, 0]).sum() / np.square(x).sum())
+    assert reading(found, "gain").value == pytest.approx(10 * math.log10(share), abs=1e-3)
+    assert math.isfinite(reading(found, "gain").uncertainty or 0.0)
+    assert reading(found, "gain", "2").value is None
+
+
 def test_a_sound_in_minutes_of_silence_has_its_gain() -> None:
     x = np.concatenate([np.zeros(60 * R), noise(R // 2)[:, 0], np.zeros(30 * R)])
     found = _gain_alone(x[:, np.newaxis], 0.25 * x[:, np.newaxis])

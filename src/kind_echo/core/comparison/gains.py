@@ -143,10 +143,11 @@ def _gain(name: str, channels: Sequence[_Channel]) -> Reading:
     if (why := _silence(channels)) is not None:
         return Reading("gain", name, None, why)
     sounding = [(one.xx, *one.ratio) for one in channels if one.xx > 0.0]
-    power = sum(xx * ratio for xx, ratio, _ in sounding)
+    power = sum(xx * max(ratio, 0.0) for xx, ratio, _ in sounding)
     if power <= 0.0:
         return Reading("gain", name, None, "nothing correlates")
-    variance = sum((xx * ratio / power) ** 2 * spread for xx, ratio, spread in sounding)
+    # A channel of which nothing follows adds nothing to the power, and has no variance of its own.
+    variance = sum((xx * ratio / power) ** 2 * spread for xx, ratio, spread in sounding if ratio > 0.0)
     spread = _DB * math.sqrt(variance)
     if spread > _VAGUE:
         return Reading("gain", name, None, f"noise hides it: the uncertainty is over {_VAGUE:.0f} dB")

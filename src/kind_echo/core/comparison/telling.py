@@ -61,7 +61,7 @@ def _polarities(delay: Delay, each: list[Delay], sums: Floats) -> list[Reading]:
     found = []
     for name, one, share in zip(["all", *(str(c + 1) for c in range(len(each)))], [delay, *each],
                                 [common, *shares.tolist()], strict=True):  # fmt: skip
-        why = delay.why or "one side is silent" if one.polarity is None else None
+        why = (one.why or delay.why or "one side is silent") if one.polarity is None else None
         if why is None and share < _UPRIGHT:
             why = f"the squared correlation at zero phase is {share:.2f}, under {_UPRIGHT:.1f}"
         value = None if why is not None or one.polarity is None else float(one.polarity)
