@@ -106,8 +106,11 @@ def delay_of_tone(reference: Source, render: Source) -> Delay:
     step = 2 * np.pi * top / size
     beyond = np.angle((np.conj(own) * later).sum()) - step * hop
     omega = step + (beyond - 2 * np.pi * round(beyond / (2 * np.pi))) / hop
-    products = (np.conj(own) * other).sum()
-    scale = np.sqrt((np.abs(own) ** 2).sum() * (np.abs(other) ** 2).sum())
+    # One channel may be silent or inverted: the one of which most follows tells.
+    by_channel = (np.conj(own) * other).sum(axis=0)
+    strongest = int(np.abs(by_channel).argmax())
+    products = by_channel[strongest]
+    scale = np.sqrt((np.abs(own[:, strongest]) ** 2).sum() * (np.abs(other[:, strongest]) ** 2).sum())
     if omega <= 0.0 or abs(products) < REPEATING.tone_coheres * scale:
         return no_delay("periodic")
     return no_delay_of_period(2 * np.pi / omega, -float(np.angle(products)) / omega)
