@@ -85,4 +85,5 @@ def choose_option(page: Page, name: str, option: str) -> None:
     closed = page.get_by_role("combobox", name=name)
     closed.click()
     page.get_by_role("option", name=option, exact=True).click()
+    expect(closed).to_be_focused()  # it takes the focus back a moment after the choice
     closed.blur()
