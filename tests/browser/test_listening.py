@@ -119,7 +119,7 @@ REFUSED = {"type": "x", "title": "BadParameter", "status": 422, "detail": "Not t
 def _listen(page: Page, *sides: str, also: str = "") -> None:
     query = "&".join(f"side={spec}|Side {i}" for i, spec in enumerate(sides, 1))
     page.goto(f"/listen?{query}{also}")
-    expect(page.get_by_role("button", name="Play")).to_be_enabled(timeout=60_000)
+    expect(page.get_by_role("button", name="Play")).to_be_enabled()
 
 
 @pytest.mark.parametrize("rate", [44_100, 48_000, 96_000, 192_000])
@@ -260,7 +260,7 @@ def test_a_whole_sitting_by_keyboard_through_a_lost_connection(listener: Page) -
         else:
             page.keyboard.press("a" if _hidden() == 0 else "s")
         if number < 5:
-            expect(page.get_by_text(f"{number} of 5")).to_be_visible(timeout=20_000)
+            expect(page.get_by_text(f"{number} of 5")).to_be_visible()
     result = page.get_by_role("region", name="this sitting")
     expect(result.get_by_text("5 of 5 right")).to_be_visible()
     expect(result.get_by_text("Evidence against guessing")).to_be_visible()
@@ -360,7 +360,7 @@ def test_from_a_pair_by_one_key_with_a_note_and_a_test_that_are_shown_on_it(list
     page.goto("/comparisons/1")
     expect(page.get_by_role("button", name="Play")).to_be_visible()
     page.keyboard.press("j")
-    expect(page.get_by_text("37 samples taken off", exact=False)).to_be_visible(timeout=30_000)
+    expect(page.get_by_text("37 samples taken off", exact=False)).to_be_visible()
     page.get_by_role("button", name="harsh").click()
     page.get_by_role("button", name="Save the note").click()
     expect(page.get_by_role("region", name="Notes").get_by_role("listitem")).to_contain_text("harsh")
@@ -381,13 +381,13 @@ def test_marked_files_and_cells_are_listened_to(listener: Page) -> None:
     for name in ("cut off.wav", "bent.wav"):
         page.get_by_role("row", name=name).get_by_role("checkbox").check()
     page.keyboard.press("j")
-    expect(page.get_by_role("button", name="2 bent.wav", exact=False)).to_be_visible(timeout=30_000)
+    expect(page.get_by_role("button", name="2 bent.wav", exact=False)).to_be_visible()
     page.goto("/runs/1")
     expect(page.get_by_text("No cell is chosen")).to_be_visible()
     page.keyboard.press("ArrowDown")
     expect(page.get_by_role("button", name="Listen", exact=True)).to_be_enabled()
     page.keyboard.press("j")
-    expect(page.get_by_role("button", name="1 Re", exact=False).first).to_be_visible(timeout=30_000)
+    expect(page.get_by_role("button", name="1 Re", exact=False).first).to_be_visible()
 
 
 def test_a_page_that_is_left_does_not_change_the_address_of_the_next(listener: Page) -> None:
@@ -405,5 +405,5 @@ def test_a_page_that_is_left_does_not_change_the_address_of_the_next(listener: P
     page.keyboard.press("j")
     expect(page).to_have_url(re.compile("/listen.side="))
     assert page.evaluate("window.late.map((act) => act()).length") >= 1
-    expect(page.get_by_role("button", name="1 Re", exact=False).first).to_be_visible(timeout=30_000)
+    expect(page.get_by_role("button", name="1 Re", exact=False).first).to_be_visible()
     expect(page).to_have_url(re.compile("/listen.side="))

@@ -4,7 +4,7 @@ import json
 import math
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
@@ -15,13 +15,15 @@ from kind_echo.cli.measuring.hashing import digest_of
 from kind_echo.cli.measuring.inputs import path_of
 from kind_echo.cli.measuring.judging import JudgedLimit, judge_limits
 from kind_echo.core.causes.cause import Cause
-from kind_echo.core.comparison.places import Place
 from kind_echo.core.registry.limits import parse_limit
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading
 from kind_echo.wording.causes import describe
+
+if TYPE_CHECKING:  # slow to load, and most commands compare nothing
+    from kind_echo.core.comparison.places import Place
 
 _PLACE = ("start", "length", "cause", "amount", "unit")
 
@@ -36,7 +38,7 @@ class Result:
     readings: list[Reading]
     curves: dict[str, Any] = field(default_factory=dict)
     causes: Sequence[Cause] | None = None
-    places: Sequence[Place] | None = None
+    places: "Sequence[Place] | None" = None
 
     @property
     def verdict(self) -> str:

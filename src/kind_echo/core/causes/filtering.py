@@ -1,5 +1,6 @@
 """The linear filter from a reference to its render: regularised least squares, judged where it was not fitted."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -19,7 +20,9 @@ _RIDGES = (1e-11, 1e-8, 1e-5)  # of the mean power
 _ENOUGH_PER_TAP = 3.0
 _WORTH = 0.8  # of the power that a longer filter must leave less than, to be worth its taps
 _COHERENCE_SIZE = 8192  # frames of a block: several times what a filter reaches
-_LEAST_BLOCKS = 8.0
+_LEAST_BLOCK = 4096  # frames, in which a filter of a thousand taps still coheres
+__LEAST_BLOCKS = 8.0
+_FOLLOWS = 0.05  # of what a filter leaves, under which no longer one could be worth its taps
 _LARGE = 600  # taps, from which it pays to load a library of solvers
 _EVENT = 64  # frames that a sound takes which is one event
 _SILENT = 1e-12  # of its greatest power
@@ -34,12 +37,14 @@ class Filter:
         taps: of which number `before` meets the sample at the same time.
         error: of the render, over the frames of the excerpt, each part with the filter that was fitted on the others.
         left: mean square of the error.
+        ridge: of the mean power, that it was regularised with.
     """
 
     taps: Floats
     before: int
     error: Floats
     left: float
+    ridge: float
 
     def response(self, frequencies: Floats, rate: int) -> NDArray[np.complex128]:
         """The response at frequencies in Hz."""
@@ -48,13 +53,19 @@ class Filter:
 
 
 def fit_filter(
-    excerpt: Excerpt, target: Floats | None = None, *, enough: float = 0.0, lengths: int = 3
+    excerpt: Excerpt,
+    target: Floats | None = None,
+    *,
+    enough: float = 0.0,
+    lengths: int = 3,
+    like: Filter | None = None,
 ) -> Filter | None:
     """The filter from x to the target (y unless given), of the length that leaves least on parts it was not fitted on.
 
     Args:
         enough: mean square that need not be got under: then no longer filter is tried.
         lengths: how many of the lengths are tried, the shortest first.
+        like: one that was found for nearly the same pair: its length, or the longest tried, and its ridge are taken.
     Returns:
         None for an excerpt that is too short for the shortest filter, or silent.
     """
@@ -63,45 +74,56 @@ def fit_filter(
         return _response(excerpt, y)
     excerpt = with_like_folds(excerpt)
     best: Filter | None = None
-    for before, after in _LENGTHS[:lengths]:
+    tried: Sequence[tuple[int, int]] = _LENGTHS[:lengths]
+    if like is not None:
+        tried = [one for one in tried if sum(one) + 1 >= len(like.taps)][:1] or tried[-1:]
+    ridges = _RIDGES if like is None else (like.ridge,)
+    for before, after in tried:
         frames = excerpt.y.size
         before, after = min(before, excerpt.reach), min(after, excerpt.reach)
         if frames < 2 * _ENOUGH_PER_TAP * (before + after + 1):
             break
-        found = _fitted(excerpt, y, before, after)
+        found = _fitted(excerpt, y, before, after, ridges)
         if found is None:
             break
         worth = best is None or found.left < _WORTH * best.left
         if worth:
             best = found
-        if found.left <= enough or not worth:
+        if found.left <= enough or not worth or share_that_follows(excerpt, found.error, _LEAST_BLOCK) < _FOLLOWS:
             break
     return best
 
 
-def share_that_follows(excerpt: Excerpt, error: Floats) -> float:
+def share_that_follows(excerpt: Excerpt, error: Floats, least: int = _COHERENCE_SIZE) -> float:
     """How much of the power of an error a filter of the reference could explain, by their coherence; 1 where unknown.
 
     Args:
         error: shape of y.
+        least: frames of the blocks that a short excerpt may be cut into.
     Source:
         J. S. Bendat and A. G. Piersol, Random Data, chapter on single-input/single-output relationships.
     """
-    if error.shape[1] < _COHERENCE_SIZE or not (excerpt.weight > 0.0).all():
+    size = _COHERENCE_SIZE
+    while size > least and _blocks_worth(error, size) < __LEAST_BLOCKS:
+        size //= 2
+    count = _blocks_worth(error, size)
+    if count < __LEAST_BLOCKS or not (excerpt.weight > 0.0).all():
         return 1.0
-    window, step = hann(_COHERENCE_SIZE), _COHERENCE_SIZE // 2
+    window, step = hann(size), size // 2
     x, e = (
-        fft.rfft(np.lib.stride_tricks.sliding_window_view(side, _COHERENCE_SIZE, axis=1)[:, ::step] * window)
+        fft.rfft(np.lib.stride_tricks.sliding_window_view(side, size, axis=1)[:, ::step] * window)
         for side in (excerpt.inner, error)
     )
-    count = 0.66 * x.shape[0] * x.shape[1]  # blocks that overlap tell as much as so many that do not
-    if count < _LEAST_BLOCKS:
-        return 1.0
     own, other = (np.square(np.abs(side)).sum(axis=(0, 1)) for side in (x, e))
     found = np.square(np.abs((np.conj(x) * e).sum(axis=(0, 1)))) / np.maximum(own * other, 1e-300)
     # Chance alone has the coherence of one block in so many.
     follows = other * (found - 1 / count) / (1 - 1 / count)
     return float(follows.sum() / max(float(other.sum()), 1e-300))
+
+
+def _blocks_worth(error: Floats, size: int) -> float:
+    """How many blocks that stand apart tell as much as those that overlap by half."""
+    return 0.66 * len(error) * max(0, int(error.shape[1] - size) // (size // 2) + 1)
 
 
 def _is_one_event(excerpt: Excerpt) -> bool:
@@ -120,16 +142,16 @@ def _response(excerpt: Excerpt, y: Floats) -> Filter | None:
         return None
     error = y - filtered(excerpt, taps, before)
     left = excerpt.power(error)
-    return Filter(taps, before, error, left) if left < _WELL_EXPLAINED * excerpt.power(y) else None
+    return Filter(taps, before, error, left, _RIDGES[0]) if left < _WELL_EXPLAINED * excerpt.power(y) else None
 
 
-def _fitted(excerpt: Excerpt, y: Floats, before: int, after: int) -> Filter | None:
+def _fitted(excerpt: Excerpt, y: Floats, before: int, after: int, ridges: Sequence[float]) -> Filter | None:
     fold = excerpt.fold
     normals = [_normal_equations(excerpt, y, fold == k, before, after) for k in (0, 1)]
     if min(float(gram[0, 0]) for gram, _ in normals) <= 0.0:
         return None
     best: Filter | None = None
-    for ridge in _RIDGES:
+    for ridge in ridges:
         solved = [_solve(gram, cross, ridge) for gram, cross in normals]
         if any(taps is None for taps in solved):
             continue
@@ -138,7 +160,7 @@ def _fitted(excerpt: Excerpt, y: Floats, before: int, after: int) -> Filter | No
         left = excerpt.power(error)
         if best is None or left < 0.98 * best.left:
             whole = 0.5 * (np.asarray(solved[0]) + np.asarray(solved[1]))
-            best = Filter(whole, before, error, left)
+            best = Filter(whole, before, error, left, ridge)
         elif left > 1.02 * best.left:
             break
         if best.left < _WELL_EXPLAINED * excerpt.power(y):

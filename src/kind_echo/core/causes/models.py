@@ -160,7 +160,7 @@ def _curve_then_filter(excerpt: Excerpt, model: Model) -> Model | None:
         if curve is None:
             break
         bent = replace(excerpt, x=curve.of(x))
-        linear = fit_filter(bent, lengths=2)
+        linear = fit_filter(bent, lengths=2, like=None if best is None else best.filter)
         if linear is None:
             break
         if best is not None and linear.left >= best.left:
@@ -223,7 +223,7 @@ def _in_turns(excerpt: Excerpt, model: Model, after: Callable[[Filter, Floats], 
         best, before = turn
         if before is None:
             break
-        linear = fit_filter(excerpt, before, lengths=2)
+        linear = fit_filter(excerpt, before, lengths=2, like=linear)
     return best
 
 

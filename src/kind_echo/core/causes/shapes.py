@@ -170,78 +170,88 @@ def _described(f: Floats, magnitude: Floats, rate: int) -> str:
     best: tuple[float, str] | None = None
     for axis in (f, bent):
         for name, shape, starts in _SHAPES:
-            for corner in axis[:: max(1, len(f) // 24)]:
-                for second in starts:
-                    left, found = _least(partial(shape, axis), magnitude, weight, [math.log(corner), second, 0.0])
-                    if shape is _bell and not axis[0] * _INSIDE <= math.exp(found[0]) <= axis[-1] / _INSIDE:
-                        continue  # one of its sides was not seen: any roll-off looks like that
-                    if shape in _WITH_GAIN and abs(found[2]) < _LEAST_GAIN:
-                        continue
-                    if best is None or left < best[0]:
-                        at = math.exp(found[0])
-                        hertz = at if axis is f else rate / math.pi * math.atan(math.pi * at / rate)
-                        best = left, name(math.log(hertz), *found[1:])
+            begins = [(math.log(corner), second) for corner in axis[:: max(1, len(f) // 24)] for second in starts]
+            for left, found in zip(*_least(partial(shape, axis), magnitude, weight, begins), strict=True):
+                if shape is _bell and not axis[0] * _INSIDE <= math.exp(found[0]) <= axis[-1] / _INSIDE:
+                    continue  # one of its sides was not seen: any roll-off looks like that
+                if shape in _WITH_GAIN and abs(found[2]) < _LEAST_GAIN:
+                    continue
+                if best is None or left < best[0]:
+                    at = math.exp(found[0])
+                    hertz = at if axis is f else rate / math.pi * math.atan(math.pi * at / rate)
+                    best = float(left), name(math.log(hertz), *found[1:].tolist())
     if best is None or best[0] > max(_LEFT, _LEFT_SHARE * change):
         return ""
     return best[1]
 
 
 def _least(
-    shape: Callable[[Floats], Floats], goal: Floats, weight: Floats, start: list[float]
-) -> tuple[float, list[float]]:
-    """A few steps of the Gauss-Newton method from a start; RMS of what is left in dB, and the parameters."""
-    p = np.array(start)
-    p[2] = (
-        goal[int(np.abs(goal).argmax())] if abs(goal).max() < 40 else math.copysign(12.0, goal[np.abs(goal).argmax()])
-    )
+    shape: Callable[[Floats], Floats], goal: Floats, weight: Floats, begins: list[tuple[float, float]]
+) -> tuple[Floats, Floats]:
+    """A few steps of the Gauss-Newton method from each of some starts; RMS of what is left in dB, and the parameters.
+
+    Args:
+        begins: the first two of the three parameters.
+    """
+    most = goal[int(np.abs(goal).argmax())]
+    p = np.array([(*begin, most if abs(most) < 40 else math.copysign(12.0, most)) for begin in begins])
+    ridge, step = 1e-6 * np.eye(3), 1e-4
     for _ in range(6):
         base = shape(p)
         error = (goal - base) * weight
-        steps = (1e-4, 1e-4, 1e-4)
-        jacobian = np.stack([(shape(p + step * np.eye(3)[i]) - base) / step for i, step in enumerate(steps)], axis=1)
-        jacobian *= weight[:, None]
-        move = np.linalg.lstsq(jacobian.T @ jacobian + 1e-6 * np.eye(3), jacobian.T @ error, rcond=None)[0]
+        jacobian = np.stack([(shape(p + step * one) - base) / step * weight for one in np.eye(3)], axis=1)
+        normal = jacobian @ jacobian.transpose(0, 2, 1) + ridge
+        move = np.linalg.solve(normal, jacobian @ error[:, :, None])[:, :, 0]
         p = p + np.clip(move, -1.0, [1.0, 1.0, 6.0])
-        p[1] = np.clip(p[1], -3.0, 3.0)
-        p[0] = np.clip(p[0], math.log(15.0), math.log(60_000.0))
+        p[:, 1] = np.clip(p[:, 1], -3.0, 3.0)
+        p[:, 0] = np.clip(p[:, 0], math.log(15.0), math.log(60_000.0))
     left = (goal - shape(p)) * weight
-    return float(np.sqrt(np.mean(left**2))), p.tolist()
+    return np.sqrt(np.mean(left**2, axis=1)), p
+
+
+def _parameters(p: Floats) -> tuple[Floats, Floats, Floats]:
+    """The corner in Hz, the logarithm of the quality and the gain in dB of some shapes, a column each."""
+    return np.exp(p[:, :1]), p[:, 1:2], p[:, 2:]
 
 
 def _bell(f: Floats, p: Floats) -> Floats:
-    r = f / math.exp(p[0])
-    q, gain = math.exp(p[1]), 10 ** (p[2] / 40)
+    corner, quality, decibels = _parameters(p)
+    r, q, gain = f / corner, np.exp(quality), 10 ** (decibels / 40)
     top = (1 - r**2) ** 2 + (gain * r / q) ** 2
     return np.asarray(10 * np.log10(top / ((1 - r**2) ** 2 + (r / (q * gain)) ** 2)))
 
 
 def _high_shelf(f: Floats, p: Floats) -> Floats:
-    r, gain = (f / math.exp(p[0])) ** 2, 10 ** (p[2] / 10)
+    corner, _, decibels = _parameters(p)
+    r, gain = (f / corner) ** 2, 10 ** (decibels / 10)
     return np.asarray(10 * np.log10((1 + r * gain) / (1 + r)))
 
 
 def _low_shelf(f: Floats, p: Floats) -> Floats:
-    r, gain = (f / math.exp(p[0])) ** 2, 10 ** (p[2] / 10)
+    corner, _, decibels = _parameters(p)
+    r, gain = (f / corner) ** 2, 10 ** (decibels / 10)
     return np.asarray(10 * np.log10((gain + r) / (1 + r)))
 
 
 def _steep_low_shelf(f: Floats, p: Floats) -> Floats:
     """Of the second order, as steep as it can be without a bump."""
-    r, a = (f / math.exp(p[0])) ** 2, 10 ** (p[2] / 40)
+    corner, _, decibels = _parameters(p)
+    r, a = (f / corner) ** 2, 10 ** (decibels / 40)
     return np.asarray(10 * np.log10(a**2 * ((a - r) ** 2 + 2 * a * r) / ((1 - a * r) ** 2 + 2 * a * r)))
 
 
 def _steep_high_shelf(f: Floats, p: Floats) -> Floats:
-    r, a = (f / math.exp(p[0])) ** 2, 10 ** (p[2] / 40)
+    corner, _, decibels = _parameters(p)
+    r, a = (f / corner) ** 2, 10 ** (decibels / 40)
     return np.asarray(10 * np.log10(a**2 * ((1 - a * r) ** 2 + 2 * a * r) / ((a - r) ** 2 + 2 * a * r)))
 
 
 def _low_pass(order: int) -> Law:
-    return lambda f, p: np.asarray(-10 * np.log10(1 + (f / math.exp(p[0])) ** (2 * order)))
+    return lambda f, p: np.asarray(-10 * np.log10(1 + (f / _parameters(p)[0]) ** (2 * order)))
 
 
 def _high_pass(order: int) -> Law:
-    return lambda f, p: np.asarray(-10 * np.log10(1 + (math.exp(p[0]) / f) ** (2 * order)))
+    return lambda f, p: np.asarray(-10 * np.log10(1 + (_parameters(p)[0] / f) ** (2 * order)))
 
 
 def _gain(decibels: float) -> str:

@@ -19,7 +19,6 @@ from kind_echo.core.causes.explanation import explain
 from kind_echo.core.causes.thresholds import NAMING
 from kind_echo.core.comparison.account import STEPS, complete, power_left
 from kind_echo.core.comparison.bands import third_octaves
-from kind_echo.core.comparison.further import DEEPEST, explain_further
 from kind_echo.core.comparison.gains import find_gains, fine_sums, gains_under_drift, upright_at_level
 from kind_echo.core.comparison.residual import MEASURES as RESIDUAL
 from kind_echo.core.comparison.residual import (
@@ -57,7 +56,9 @@ from kind_echo.core.registry.readings import Curve, Reading, for_channels, null
 
 Floats = NDArray[np.float64]
 
-_LONG = 1 << 20  # frames
+DEEPEST = 3
+"""Changes that are undone one in the other."""
+
 _SOUNDS = 0.001  # of the greatest sample, from which the reference sounds
 _APART = 3e-4  # of the reference: half of all samples differ by more
 _BENT = 0.1  # of what a gain leaves
@@ -245,6 +246,8 @@ def _compared(
     as_it_is = pool.submit(power_left, reference, lay.at(Alignment())) if shift and whole.frames else None
     explained = explain(reference, lay, known, pool)
     if depth < DEEPEST:
+        from kind_echo.core.comparison.further import explain_further  # slow to load, and of no use to what is alike
+
         again = partial(_compare_at, depth=depth + 1)
         explained = explain_further(reference, lay, known, explained, again, pool, skip)
     clicks = clicks if explained.clicks is None else explained.clicks

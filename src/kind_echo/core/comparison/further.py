@@ -33,9 +33,6 @@ from kind_echo.core.undoing.switching import find_switch
 from kind_echo.core.undoing.undone import Undone
 from kind_echo.core.undoing.wandering import find_wander
 
-DEEPEST = 3
-"""Changes that are undone one in the other."""
-
 _SHORT_FRAMES, _LONG_FRAMES = 1 << 17, 1 << 18  # in which a copy is sought that a filter may be, and that none is
 _LONGEST = 1 << 25  # samples of a reference: 5.8 minutes of two channels at 48 kHz
 _MOST_CHANNELS = 8

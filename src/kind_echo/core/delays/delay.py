@@ -128,7 +128,7 @@ def find_delays(
         none = no_delay_of_period(period, best.lag + best.together.samples)
         return none, [none] * reference.channels
     overall = _delay(best.together, best.lag, reference.rate)
-    if (overall.uncertainty or 0.0) > NEAR:  # it was not looked for any further away
+    if settled(best.together, best.lag, reference.rate)[1] > NEAR:  # it was not looked for any further away
         none = no_delay("unrelated")
         return none, [none] * reference.channels
     each = [no_delay("silence") if one is None else _delay(one, best.lag, reference.rate) for one in channels]
@@ -137,8 +137,22 @@ def find_delays(
         around = correlation_near(reference, render, overall, spread)
         if around is not None:
             overall, each = sharpen(around, overall, each)
-    return overall, [one if fine is None or fine.steady else no_delay("unrelated")
-                     for one, fine in zip(each, channels, strict=True)]  # fmt: skip
+    each = [one if fine is None or fine.steady else no_delay("unrelated")
+            for one, fine in zip(each, channels, strict=True)]  # fmt: skip
+    whole = round(best.together.samples)
+    if best.together.groups > 0.0 and whole:
+        # Blocks that are laid over each other tell group delays more finely.
+        nearer = look(reference, render, best.lag + whole, reach)
+        if nearer is not None:
+            best, channels = nearer, of_each(reference, render, nearer, reach)
+    return _spanning(overall, best.together), [_spanning(*one) for one in zip(each, channels, strict=True)]
+
+
+def _spanning(delay: Delay, fine: Fine | None) -> Delay:
+    """A delay, as uncertain as the group delays make it where a filter has several."""
+    if delay.samples is None or fine is None:
+        return delay
+    return replace(delay, uncertainty=max(delay.uncertainty or 0.0, fine.groups))
 
 
 def _widened(reference: Source, render: Source, overall: Delay, each: list[Delay]) -> tuple[Delay, list[Delay]]:
@@ -159,7 +173,7 @@ def _widened_one(delay: Delay, fine: Fine | None, lag: int, rate: int) -> Delay:
     if delay.samples is None or fine is None or not fine.steady:
         return delay
     samples, spread = settled(fine, lag, rate)
-    return replace(delay, uncertainty=max(delay.uncertainty or 0.0, spread, abs(samples - delay.samples)))
+    return replace(delay, uncertainty=max(delay.uncertainty or 0.0, spread, fine.groups, abs(samples - delay.samples)))
 
 
 def _sounding(reference: Source, render: Source) -> tuple[int, int] | None:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.audio.transforms import hann
-from kind_echo.core.delays.spectra import ALIKE, Blocks, Cross, Floats, Spectrum, smoothed
+from kind_echo.core.delays.spectra import ALIKE, Blocks, Cross, Floats, Spectrum, noise_of_slope, smoothed
 
 NEAR = 48
 """Samples around a delay of whole samples among which a finer one is sought."""
@@ -34,6 +34,9 @@ _LEAST_STRENGTH = 0.02
 _UPRIGHT = 0.98  # of the greatest agreement, from which a delay is taken as upright
 _AGREE = 0.25  # of the mean, that a block must correlate with to agree
 _MOST_AGREE = 0.6
+_ENERGY = 0.95  # of what both sides share, whose group delays an uncertainty spans
+_CHANCE = 4.0  # times the variance that noise has, which is no filter's
+_BENT = 0.5  # of what noise bends phases by, from which they are no straight line
 _STANDS_OUT = 7.5  # standard errors; the greatest of 10⁵ lags of chance is 4.4, and blocks overlap by half
 
 
@@ -55,6 +58,8 @@ class Fine:
         agreement_less: the agreement at a delay that is so many samples less.
         match_less: the correlation coefficient of the waveforms there.
         coherent: the greatest such coefficient that a filter could bring about.
+        groups: samples off the delay, within which lie the group delays of the frequencies that carry the energy; 0
+            where the phase is a straight line.
     """
 
     samples: float
@@ -70,6 +75,7 @@ class Fine:
     agreement_less: Callable[[float], float]
     match_less: Callable[[float], float]
     coherent: float
+    groups: float
 
 
 def read_spectra(
@@ -159,9 +165,30 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     loud = math.sqrt(sum(float(one.own.sum()) for one in sets) * sum(float(one.other.sum()) for one in sets))
     match_less = _agreement(powers, at, sign, loud)
     coherent = float(np.divide(*np.sum([one.coherent for one in found], axis=0)))
+    bent = 1.0 - linearity > max(1.0 - _SURELY, _BENT * (1.0 - agreement / linearity))
+    groups = _span_of_groups(powers, at, found) if bent or not level else 0.0
     return Fine(
-        at, int(sign), agreement, linearity, spread, strength, usual, steady, doubt, level, less, match_less, coherent
-    )
+        at, int(sign), agreement, linearity, spread, strength, usual, steady, doubt, level, less, match_less, coherent,
+        groups,
+    )  # fmt: skip
+
+
+def _span_of_groups(powers: Spectrum, at: float, crosses: Sequence[Cross]) -> float:
+    """How far off a delay the group delays lie of most of the energy that both sides share, noise left out.
+
+    Args:
+        powers: cross-spectrum, all channels added up.
+    """
+    size = 2 * (len(powers) - 1)
+    step = 2 * np.pi / size
+    turns = powers[1:] * np.conj(powers[:-1])
+    around = smoothed(turns.real) + 1j * smoothed(turns.imag)
+    off = np.angle(around * np.exp(1j * step * at)) / step
+    chance = np.mean([one.noise for one in crosses], axis=0)[1:]
+    off = np.sqrt(np.maximum(np.square(off) - _CHANCE * noise_of_slope(chance) / step**2, 0.0))
+    order = off.argsort()
+    shared = np.cumsum(np.sqrt(np.abs(around))[order])
+    return float(off[order][int(np.searchsorted(shared, _ENERGY * shared[-1]))])
 
 
 def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:

@@ -175,6 +175,12 @@ def smoothed(power: Floats) -> Floats:
     return np.asarray((total[hi] - total[lo]) / (hi - lo))
 
 
+def noise_of_slope(variance: Floats) -> Floats:
+    """Variance of the slope of a phase over a twelfth of an octave, in radians² per bin², from that of each bin."""
+    lo, hi = _around(len(variance))
+    return np.asarray(2.0 * smoothed(np.minimum(variance, 1.0)) * ALIKE / np.square(hi - lo))
+
+
 def _least_phase(log_magnitude: Floats, known: NDArray[np.bool_]) -> Floats:
     """The phase of the minimum-phase filter of that magnitude, by the cepstrum; held level where nothing is known.
 

@@ -6,7 +6,9 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
+from kind_echo.core.audio.smoothing import is_highest
 from kind_echo.core.audio.source import Derived, PartSource, Samples, Source, read_padded
+from kind_echo.core.audio.transforms import four_term
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.shares import fall
 from kind_echo.core.registry.numbers import number
@@ -226,13 +228,11 @@ def _least_delay(omega: Floats, products: Complexes) -> tuple[float, float | Non
 
     And after how long another is as good; None for no other.
     """
-    from scipy.ndimage import maximum_filter1d  # slow to load
-
     step = 2 * np.pi / (CHORDS.steps * float(omega.max()))
     count = round(CHORDS.reach_seconds / step)
     lags = step * np.arange(-count, count + 1)
     met = np.abs((np.exp(1j * np.outer(lags, omega)) @ products).real)
-    tops = np.flatnonzero((met == maximum_filter1d(met, 3)) & (met >= CHORDS.near_best * met.max()))
+    tops = np.flatnonzero(is_highest(met, 1) & (met >= CHORDS.near_best * met.max()))
     tops = tops[np.abs(lags[tops]).argsort()][: CHORDS.most_delays]
     found = [_at_best(float(lags[top]), omega, products) for top in tops]
     best = max(each for _, each in found)
@@ -256,14 +256,10 @@ def _at_best(late: float, omega: Floats, products: Complexes) -> tuple[float, fl
 
 def _tones_of(x: Floats, rate: int) -> tuple[float, ...] | None:
     """Frequencies of the tones that a sound is the sum of; None where it is no sum of a few, or one alone."""
-    from scipy.ndimage import maximum_filter1d  # slow to load
-    from scipy.signal import get_window
-
     size = len(x)
-    window = get_window("blackmanharris", size)[:, None]
+    window = four_term(size)[:, None]
     power = np.square(np.abs(fft.rfft(x * window, axis=0))).sum(axis=1)
-    wide = 2 * CHORDS.line_bins + 1
-    tops = np.flatnonzero((power == maximum_filter1d(power, wide)) & (power > CHORDS.least_tone * power.max()))
+    tops = np.flatnonzero(is_highest(power, CHORDS.line_bins) & (power > CHORDS.least_tone * power.max()))
     tops = tops[(tops > CHORDS.line_bins) & (tops < len(power) - CHORDS.line_bins)]
     if not 2 <= len(tops) <= CHORDS.most_tones:
         return None

@@ -6,6 +6,7 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
+from kind_echo.core.audio.smoothing import analytic
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.audio.transforms import fast_length, hann
 from kind_echo.core.delays.phases import read_blocks
@@ -80,8 +81,6 @@ def shift_of_frequencies(reference: Source, render: Source, lag: int) -> float |
 
     The analytic signals of the two then turn against each other at that one frequency.
     """
-    from scipy.signal import hilbert  # slow to load
-
     lo, hi = max(0, -lag), min(reference.frames, render.frames - lag)
     size = min(hi - lo, SAMENESS.whole_frames)
     if size < SAMENESS.block_samples:
@@ -89,7 +88,7 @@ def shift_of_frequencies(reference: Source, render: Source, lag: int) -> float |
     lo += (hi - lo - size) // 2
     length = fast_length(size)
     x, y = (
-        hilbert(np.pad(read_padded(side, at, at + size), ((0, length - size), (0, 0))), axis=0)
+        analytic(np.pad(read_padded(side, at, at + size), ((0, length - size), (0, 0))))
         for side, at in ((reference, lo), (render, lo + lag))
     )
     powers = float(np.square(np.abs(x)).sum()) * float(np.square(np.abs(y)).sum())

@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.align import AlignedSource, overlap
+from kind_echo.core.audio.smoothing import moving_mean
 from kind_echo.core.audio.source import Source, as_rows
 
 Floats = NDArray[np.float64]
@@ -46,13 +47,11 @@ def take_stretch(reference: Source, aligned: AlignedSource, most: int) -> Stretc
 
 def take_sounding(reference: Source, aligned: AlignedSource, most: int) -> Stretch | None:
     """The stretch in which a reference is loud for longest without a break, but for its ends."""
-    from scipy.ndimage import uniform_filter1d  # slow to load
-
     lo, hi = overlap(reference, aligned)
     hi = min(hi, lo + 4 * most)
     frames = max(0, hi - lo) // _FRAME
     powers = np.square(reference.read(lo, lo + frames * _FRAME)).sum(axis=1).reshape(frames, _FRAME).sum(axis=1)
-    powers = uniform_filter1d(powers, max(1, round(_MEAN_SECONDS * reference.rate / _FRAME)), mode="constant")
+    powers = moving_mean(powers, max(1, round(_MEAN_SECONDS * reference.rate / _FRAME)))
     if not powers.any():
         return None
     sounds = np.concatenate([[False], powers > _SOUNDS * powers.max(), [False]])

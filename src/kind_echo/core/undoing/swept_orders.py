@@ -2,12 +2,12 @@
 
 import math
 from dataclasses import dataclass
-from typing import TypeVar, cast
 
 import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.align import AlignedSource
+from kind_echo.core.audio.smoothing import analytic, cubic_weights, smoothed
 from kind_echo.core.audio.source import Source
 from kind_echo.core.audio.transforms import fast_length
 from kind_echo.core.causes.cause import Cause
@@ -16,7 +16,6 @@ from kind_echo.core.registry.numbers import number
 from kind_echo.core.undoing.stretch import take_stretch
 
 Floats = NDArray[np.float64]
-_Samples = TypeVar("_Samples", Floats, NDArray[np.complex128])
 
 
 @dataclass(frozen=True)
@@ -123,15 +122,13 @@ def folding_of_sweep(reference: Source, aligned: AlignedSource) -> Cause | None:
 
 def _path(x: Floats, rate: int) -> _Path | None:
     """The path of a sweep; None for another sound."""
-    from scipy.signal import hilbert, savgol_coeffs  # slow to load
-
-    analytic = hilbert(np.concatenate([x, np.zeros(fast_length(len(x)) - len(x))]))[: len(x)]
-    phase = np.unwrap(np.angle(analytic))
+    turning = analytic(np.concatenate([x, np.zeros(fast_length(len(x)) - len(x))]))[: len(x)]
+    phase = np.unwrap(np.angle(turning))
     wide = round(SWEEPS.smooth_seconds * rate) | 1
     for _ in range(2):
-        phase = _smoothed(phase, savgol_coeffs(wide, 3))
+        phase = smoothed(phase, cubic_weights(wide))
         # What is slow of the phase that is left belongs to the sweep, and what is fast to its harmonics.
-        phase = phase + np.unwrap(np.angle(_smoothed(analytic * np.exp(-1j * phase), np.full(wide, 1.0 / wide))))
+        phase = phase + np.unwrap(np.angle(smoothed(turning * np.exp(-1j * phase), np.full(wide, 1.0 / wide))))
     hertz = _blocks(np.gradient(phase)).mean(axis=1) * rate / (2 * np.pi)
     low, high = np.quantile(np.abs(hertz), [0.1, 0.9])
     rises = float(np.mean(np.diff(hertz) > 0.0))
@@ -141,16 +138,7 @@ def _path(x: Floats, rate: int) -> _Path | None:
     return path if float(path.power(x, 1).sum()) > SWEEPS.pure * float(np.square(x).sum()) else None
 
 
-def _smoothed(side: _Samples, weights: Floats) -> _Samples:
-    """A moving sum by weights, a number of them that is odd, with the ends carried on."""
-    from scipy.signal import fftconvolve  # slow to load
-
-    half = len(weights) // 2
-    longer = np.pad(side, half, mode="reflect", reflect_type="odd")
-    return cast(_Samples, fftconvolve(longer, weights, mode="valid"))
-
-
-def _blocks(side: _Samples) -> _Samples:
+def _blocks(side: Floats) -> Floats:
     """Whole blocks of samples, one after the other."""
     count = len(side) // SWEEPS.block
     return side[: count * SWEEPS.block].reshape(count, SWEEPS.block)
