@@ -56,6 +56,14 @@ def test_true_peak_is_within_a_tenth_of_a_decibel_up_to_0_45_of_the_rate(rate: i
     assert quarter["true_peak"] - quarter["sample_peak"] == pytest.approx(3.01, abs=0.05)
 
 
+def test_a_true_peak_says_where_energy_lies_beyond_the_band_that_it_is_sure_of() -> None:
+    """A square has 1/n of its tone in each odd order, up to half the rate; a tone at 1 kHz has nothing there."""
+    square = 0.5 * np.sign(sine(1000.3, 0, 1.0, 48_000))
+    assert "energy over 0.45 of the rate" in (reading(measure(columns(square)), "true_peak").why or "")
+    both = measure(columns(square, 0.9 * sine(1000.3, 0, 1.0, 48_000)))
+    assert [one.why is None for one in both if one.measure == "true_peak"] == [True, False, True]
+
+
 @pytest.mark.parametrize("rate", [8000, *RATES])
 def test_loudness_of_the_reference_tone(rate: int) -> None:
     """ITU-R BS.1770-5: 997 Hz at 0 dBFS in one front channel reads −3.01 LKFS, at any rate."""

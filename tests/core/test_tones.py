@@ -159,6 +159,14 @@ def test_noise_floor_and_distortion_and_noise_of_known_noise() -> None:
     assert reading(found, "thd_n").value == pytest.approx(expected + 6, abs=0.15)
 
 
+@pytest.mark.parametrize(("noise_level", "said"), [(0.0, True), (1e-5, True), (1e-2, False)])
+def test_a_floor_says_that_aliases_of_still_higher_orders_are_part_of_it(noise_level: float, said: bool) -> None:
+    """What clipping folds goes on far beyond the orders that are told one by one."""
+    clipped = np.clip(sine(997, -6, 2.0), -0.35, 0.35) + noise_level * noise(96_000)[:, 0]
+    found = reading(measure_tone(columns(clipped), ToneOptions(997))[0], "noise_floor")
+    assert ("over order 100" in (found.why or "")) == said
+
+
 def test_a_spurious_line_is_found_and_the_missing_tone_is_refused() -> None:
     found = _tone(sine(997, -6, 2) + sine(5500.3, -70, 2), 997)
     assert reading(found, "spurious_level").value == pytest.approx(-70, abs=0.1)

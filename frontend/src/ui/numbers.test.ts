@@ -1,6 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Measure, Reading } from "../api/client";
-import { count, duration, limitText, number, valueText } from "./numbers";
+import { count, duration, ended, limitText, number, valueText } from "./numbers";
 
 const measure = (of: Partial<Measure>) => ({ key: "rms", decimals: 2, drawing: "number", ...of }) as Measure;
 const reading = (value: number | null) => ({ value }) as Reading;
@@ -52,4 +52,11 @@ it("counts and durations", () => {
   expect(count(0, "entry", "entries")).toBe("0 entries");
   expect(duration(59.2)).toBe("60 s");
   expect(duration(61)).toBe("2 min");
+});
+
+describe("ended", () => {
+  it.each([
+    ["Approved: 1 cell, by Nora F.", "Approved: 1 cell, by Nora F."],
+    ["Approved: 1 cell, by Ada", "Approved: 1 cell, by Ada."],
+  ])("%s", (said, whole) => expect(ended(said)).toBe(whole));
 });

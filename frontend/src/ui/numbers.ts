@@ -63,4 +63,7 @@ export function megabytes(bytes: number): string {
   return `${number(bytes / 1e6, bytes >= 1e7 ? 0 : 1)} MB`;
 }
 
+/** A sentence with its full stop, which the name of a person may bring along. */
+export const ended = (sentence: string): string => (sentence.endsWith(".") ? sentence : `${sentence}.`);
+
 export const sentenceCase = (text: string): string => text.charAt(0).toUpperCase() + text.slice(1);

@@ -3,7 +3,7 @@ import { useState } from "react";
 import type { Act } from "../../api/client";
 import { useMe } from "../../api/me";
 import { Button } from "../../ui/controls";
-import { count, sentenceCase } from "../../ui/numbers";
+import { count, ended, sentenceCase } from "../../ui/numbers";
 import { type Decided, latestActQuery, useUndo } from "./queries";
 
 const SHOWN_FOR_MS = 10 * 60 * 1000;
@@ -40,7 +40,7 @@ export function UndoBar({ act: { act, message }, onUndo }: { act: LastAct["act"]
   if (!act && !message) return null;
   return (
     <div role="status" className="flex h-11 shrink-0 items-center gap-4 border-y border-line bg-sheet px-5">
-      <p>{act ? `${sentenceCase(act.kind)}: ${count(act.cells, "cell")}, by ${act.who}.` : message}</p>
+      <p>{act ? ended(`${sentenceCase(act.kind)}: ${count(act.cells, "cell")}, by ${act.who}`) : message}</p>
       {act && message && <p className="text-quiet">{message}</p>}
       {act && (
         <Button hint="U" small onClick={onUndo}>

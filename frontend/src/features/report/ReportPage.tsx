@@ -4,7 +4,7 @@ import { Link, useNavigate, useParams } from "react-router";
 import type { Cell, Finding, Sheet, Standing } from "../../api/client";
 import { Button, Sentence } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
-import { count, day } from "../../ui/numbers";
+import { count, day, ended } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
 import { verdictText } from "../../ui/words";
 import { StandingText } from "../decisions/StandingText";
@@ -142,7 +142,9 @@ function Standings({ sheet }: { sheet: Sheet }) {
 function resultOf({ run, cells }: Sheet): string {
   const open = cells.filter((cell) => cell.needs_you).length;
   if (run.finished < run.cells)
-    return `Not finished: ${run.finished} of ${run.cells} cells${run.stopped_by ? `, stopped by ${run.stopped_by}` : ""}.`;
+    return ended(
+      `Not finished: ${run.finished} of ${run.cells} cells${run.stopped_by ? `, stopped by ${run.stopped_by}` : ""}`,
+    );
   if (open > 0) return `${open} of ${count(run.cells, "cell")} ${open === 1 ? "needs" : "need"} a decision.`;
   if (cells.every((cell) => cell.verdict === "Pass")) return `All ${count(run.cells, "cell")} pass.`;
   return `All ${count(run.cells, "cell")} pass or are decided.`;

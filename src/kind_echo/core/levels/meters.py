@@ -4,10 +4,11 @@ import math
 from dataclasses import dataclass
 
 import numpy as np
+from numpy import fft
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import Rows
-from kind_echo.core.audio.transforms import kaiser_sinc
+from kind_echo.core.audio.transforms import hann, kaiser_sinc
 from kind_echo.core.compiled.loops import UNKNOWN, add_hops, interpolate
 from kind_echo.core.compiled.recursions import needle
 from kind_echo.core.registry.numbers import number
@@ -20,6 +21,9 @@ TAPS = 32
 
 _HOPS = 8  # of one RMS window
 _BETA = 4.6  # 50 dB of image rejection beyond 0.55 of the rate
+_FLAT_TO = 0.45  # of the rate
+_AROUND = 512  # frames around a peak, whose spectrum is looked at
+_MISSED = 1.4e-4  # of their power beyond the flat band, whose amplitude is 0.1 dB of the peak's
 _OVERSHOOT = 0.0125
 _NEEDLE_SECONDS = 0.3
 
@@ -118,6 +122,7 @@ class PeakMeter:
         self._options = options
         self._peak = np.zeros(channels)
         self._needle = np.zeros(channels)
+        self._beyond = np.zeros(channels, bool)  # whether the peak holds energy beyond the flat band
         self._state = np.zeros((channels, 2))
         self._tail = np.zeros((channels, 0), np.float32)
         self._edge = np.full((channels, 2), UNKNOWN, np.float32)
@@ -129,18 +134,25 @@ class PeakMeter:
         joined = np.concatenate([self._tail, rows.astype(np.float32)], axis=1)  # 24 bits do for a peak
         self._tail = joined[:, max(0, joined.shape[1] - TAPS + 1) :]
         ends = np.abs(np.concatenate([joined[:, :TAPS], joined[:, -TAPS:]], axis=1)).max(axis=1, initial=0.0)
-        self._peak = np.maximum(self._peak, ends)
+        before, self._peak = self._peak, np.maximum(self._peak, ends)
         frames = joined.shape[1] - TAPS + 1
         if frames < 1:
             return
         mean = np.empty((len(joined), frames), np.float32)
         for c, padded in enumerate(joined):
             self._peak[c] = interpolate(padded, self._phases, self._peak[c], mean[c], self._edge[c])
+            if self._peak[c] > before[c]:
+                self._beyond[c] = _is_beyond(padded)
         needle(mean, self._a, self._b, self._state, self._needle)
 
     def readings(self) -> list[Reading]:
         """true_peak and vu_max."""
-        peaks = _levels("true_peak", float(self._peak.max()), self._peak, power=False)
+        beyond = [bool(self._beyond[self._peak.argmax()]), *self._beyond.tolist()]
+        peaks = [
+            peak.noted(_MORE if more and peak.value is not None else None)
+            for peak, more in zip(_levels("true_peak", float(self._peak.max()), self._peak, power=False), beyond,
+                                  strict=True)
+        ]  # fmt: skip
         scale = math.pi / 2 * 10 ** (-self._options.zero_vu / 20)
         note = f"0 VU is a sine of {number(self._options.zero_vu)} dBFS"
         needles = _levels("vu_max", float(self._needle.max()) * scale, self._needle * scale, power=False)
@@ -152,6 +164,17 @@ class PeakMeter:
             for n in needles
         ]
         return peaks + [n.noted(note) for n in vu]
+
+
+_MORE = f"energy over {_FLAT_TO} of the rate at the peak, which may be higher by more than 0.1 dB"
+
+
+def _is_beyond(samples: NDArray[np.float32]) -> bool:
+    """Whether what is around the greatest sample holds energy beyond the band over which the interpolation is flat."""
+    top = int(np.abs(samples).argmax())
+    around = samples[max(0, top - _AROUND // 2) : top + _AROUND // 2].astype(np.float64)
+    power = np.square(np.abs(fft.rfft(around * hann(len(around)))))
+    return float(power[math.ceil(_FLAT_TO * len(around)) :].sum()) > _MISSED * float(power.sum())
 
 
 def needle_response(rate: int) -> tuple[Floats, Floats]:

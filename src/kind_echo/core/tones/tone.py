@@ -33,6 +33,8 @@ MEASURES = (
 _GONE = "the test signal is not in the render"
 _NO_ROOM = "no room between the known lines"
 _NO_ALIAS = "no alias stands out of the floor"
+_LAST_ORDERS = 0.9  # of the orders looked for, over which they are the last
+_PART_OF_NOISE = 0.01  # that they have of what lies between the lines, from which those that follow matter
 _PATH_ORDERS = 48  # down to which the path of the orders is drawn though none stands out
 
 
@@ -70,6 +72,7 @@ class ToneAnalysis:
         harmonics, aliases: all that can be told apart.
         left_out: aliases that fall on another line.
         hidden: of these, those that may be as loud as what they fall on, which is no alias of a lower order.
+        orders: highest order of aliases that were looked for.
         rest: all but the fundamental in the band; None where nothing of the band is clear of it.
         noise: all that is no known line in the band; None where nothing of the band is clear of these.
         spurious: frequency, amplitude and floor of the greatest unknown line.
@@ -83,6 +86,7 @@ class ToneAnalysis:
     aliases: list[Line]
     left_out: int
     hidden: list[Line]
+    orders: int
     rest: Power | None
     noise: Power | None
     spurious: tuple[float, float, float] | None
@@ -128,6 +132,7 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
         folded,
         len(clashing) - len(apart),
         hidden,
+        options.orders,
         spectrum.mean_square(low, high, np.array([frequency])),
         spectrum.mean_square(low, high, taken),
         spurious,
@@ -176,8 +181,18 @@ def tone_readings(channel: str, found: ToneAnalysis) -> list[Reading]:
     readings += [_harmonic(n, channel, by_order.get(n), found) for n in range(2, 11)]
     readings += _distortion(channel, found)
     readings.append(_between("thd_n", channel, found.rest, found.amplitude))
-    readings.append(_between("noise_floor", channel, found.noise, 1.0))
+    readings.append(_between("noise_floor", channel, found.noise, 1.0).noted(_beyond_orders(found)))
     return readings + _spurious(channel, found) + _aliases(channel, found)
+
+
+def _beyond_orders(found: ToneAnalysis) -> str | None:
+    """What beside a noise floor says that aliases of still higher orders are part of it, where the last stand out."""
+    last = [line for line in found.aliases if line.found and line.order > _LAST_ORDERS * found.orders]
+    power = sum(line.amplitude**2 for line in last) / 2
+    if found.noise is None or power <= _PART_OF_NOISE * found.noise.mean_square:
+        return None
+    loudest = number(_db(max(line.amplitude for line in last)), ".0f")
+    return f"aliases over order {found.orders} are part of it: those just under stand at {loudest} dBFS"
 
 
 def _harmonic(n: int, channel: str, line: Line | None, found: ToneAnalysis) -> Reading:
