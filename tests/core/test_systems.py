@@ -95,6 +95,51 @@ def test_an_idle_effect_is_flat_and_poor_coherence_is_refused() -> None:
     assert reading(measure_response(columns(x), columns(np.zeros(len(x))))[0], "gain_1k").value is None
 
 
+def _bell(hertz: float, decibels: float, quality: float, rate: int) -> tuple[Any, Any]:
+    """Of the second order. Source: R. Bristow-Johnson, Cookbook formulae for audio equalizer biquad coefficients."""
+    gain, turn = 10 ** (decibels / 40), 2 * np.pi * hertz / rate
+    alpha = math.sin(turn) / (2 * quality)
+    middle = -2 * math.cos(turn)
+    return (
+        np.array([1 + alpha * gain, middle, 1 - alpha * gain]),
+        np.array([1 + alpha / gain, middle, 1 - alpha / gain]),
+    )
+
+
+@pytest.mark.parametrize("kind", ["noise", "impulse", "sweep"])
+@pytest.mark.parametrize(
+    ("hertz", "decibels", "quality", "rate"),
+    [
+        (20_000, 6, 20, 48_000),
+        (20_000, 6, 20, 96_000),
+        (25, 12, 8, 48_000),
+        (1003, -30, 60, 44_100),
+        (60, 9, 12, 48_000),
+    ],
+)
+def test_a_peak_between_the_points_of_the_grid_is_found(
+    hertz: float, decibels: float, quality: float, rate: int, kind: str
+) -> None:
+    """A bell has its gain at its middle; where a sweep ends at 20 kHz, the top of the band is not told, and so said."""
+    x = np.random.default_rng(1).normal(size=10 * rate) * 0.1 if kind == "noise" else _stimulus(kind, rate)
+    y = signal.lfilter(*_bell(hertz, decibels, quality, rate), x)
+    found = reading(measure_response(columns(x, rate=rate), columns(y, rate=rate))[0], "flatness_error")
+    if "told up to" in (found.why or ""):
+        assert kind == "sweep"
+        assert hertz == 20_000
+    else:
+        assert found.value == pytest.approx(decibels, abs=max(0.05, found.uncertainty))
+        assert found.uncertainty < 0.25 * abs(decibels)
+
+
+def test_what_a_sweep_leaves_out_at_the_top_of_the_band_is_said() -> None:
+    """The end of a sweep, its fade in it, tells nothing of what an effect does there."""
+    x = synthesise(make_request("sweep", seconds=5.0, level=-6, end=18_000.0), R)[:, 0]
+    found = reading(measure_response(columns(x), columns(0.5 * x))[0], "flatness_error")
+    assert found.value == pytest.approx(-6.02, abs=0.01)
+    assert "told up to 17" in (found.why or "")
+
+
 def _clicks(delays: list[float | None], extra: int | None = None) -> tuple[Any, Any]:
     x = synthesise(make_request("clicks", seconds=5.0, tempo=120.0, lead_in=0.2), R)[:, 0]
     pulse = x[round(0.2 * R) : round(0.2 * R) + 300]

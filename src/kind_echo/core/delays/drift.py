@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.correlation import MapFunction
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.audio.transforms import fast_length
-from kind_echo.core.delays.phases import Fine, fine_delay, read_blocks
+from kind_echo.core.delays.phases import Fine, centre_of, fine_delay, read_blocks
 from kind_echo.core.registry.readings import Reading
 
 Floats = NDArray[np.float64]
@@ -168,17 +168,18 @@ def _track(reference: Source, render: Source, starts: NDArray[np.int64], length:
     near, found = round(delay), []
     for start in starts:
         within = (int(start), int(start) + length)
-        fine = fine_delay(read_blocks(reference, render, near, within, _BLOCKS))
+        sets = read_blocks(reference, render, near, within, _BLOCKS)
+        fine = fine_delay(sets)
         if fine is None or not _tells(fine):
             continue
         lag = near + fine.samples
         if round(lag) != near:
             # Windows that lie apart pull a delay towards none.
             near = round(lag)
-            closer = fine_delay(read_blocks(reference, render, near, within, _BLOCKS))
+            closer = fine_delay(sets := read_blocks(reference, render, near, within, _BLOCKS))
             if closer is not None and _tells(closer):
                 fine, lag = closer, near + closer.samples
-        found.append(_Part(float(start) + length / 2, lag, fine.spread))
+        found.append(_Part(centre_of(sets, within, _BLOCKS), lag, fine.spread))
     return found
 
 

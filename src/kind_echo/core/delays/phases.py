@@ -86,11 +86,35 @@ def read_spectra(
     Returns:
         Of the reference and of the render, shape (channels, blocks, bins).
     """
+    starts, size = _places(within, most)
+    return _spectra(reference, starts, size), _spectra(render, starts + lag, size)
+
+
+def _places(within: tuple[int, int], most: int) -> tuple[NDArray[np.int64], int]:
+    """First frames of blocks that are spread over some frames, and the size of them."""
     lo, hi = within
     size = min(_SIZE, 1 << max(4, int(math.log2(max(16, (hi - lo) // 4)))))
     count = max(1, min(most, 2 * (hi - lo - size) // size + 1))
-    starts = np.linspace(lo, max(lo, hi - size), count).astype(int)
-    return _spectra(reference, starts, size), _spectra(render, starts + lag, size)
+    return np.linspace(lo, max(lo, hi - size), count).astype(np.int64), size
+
+
+def centre_of(sets: Sequence[Blocks], within: tuple[int, int], most: int) -> float:
+    """The frame that the delay of some blocks is that of, where it changes in them: by how much each block tells.
+
+    Args:
+        sets, within, most: what `read_blocks` made, and of which frames and how many blocks at the most.
+    """
+    starts, size = _places(within, most)
+    middles = starts + size / 2
+    told = total = 0.0
+    for blocks in sets:
+        if (cross := blocks.cross) is None:
+            continue
+        shared = np.abs(blocks.power)
+        where = middles @ shared / np.maximum(shared.sum(axis=0), 1e-300)
+        weight = cross.weight * cross.omega**2
+        told, total = told + float(where @ weight), total + float(weight.sum())
+    return told / total if total > 0.0 else float(middles.mean())
 
 
 def _spectra(source: Source, starts: NDArray[np.int64], size: int) -> Spectrum:

@@ -5,7 +5,9 @@ speech drive some bins much and their neighbours hardly: there a line is fitted 
 each with the weight that its power gives it.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
+from functools import partial
 
 import numpy as np
 from numpy import fft
@@ -40,10 +42,16 @@ _BLOCK_SECONDS = 0.02
 _NOTHING = 1e-20  # of the greatest power of a block
 _EXCITED = 1e-10  # of the mean power density: bins with less were not driven
 _CELL = 1 / 96  # octaves over which a point of the grid is averaged: so much less noise, and no wall moved by 1 %
+_FINE_CELL = 1 / 768  # octaves, the same where a peak is looked for between them
+_BESIDE, _FADED = 1 / 12, 0.7  # octaves under a frequency, and of the power there: a sweep's falls by 0.25 dB in them
 _TOP = 0.495  # of the rate, where the grid ends: a cell must lie below half of it
 _LEAST_FRAMES = 256
 _SMOOTH = 33  # bins over which coherence is taken where there is one transform
 _BEFORE_SECONDS, _AFTER_SECONDS = 0.15, 0.8  # of the impulse response kept
+
+
+Points = tuple[Complexes, Floats, Floats]
+"""Response, coherence and floor at some frequencies."""
 
 
 @dataclass(frozen=True)
@@ -56,6 +64,8 @@ class Response:
         floor: magnitude under which the response is noise.
         latency: samples.
         rate: Hz.
+        finer: response, coherence and floor at other frequencies, as finely as the files tell.
+        resolution: Hz that two frequencies lie apart at the least to tell something each.
     """
 
     frequency: Floats
@@ -64,6 +74,8 @@ class Response:
     floor: Floats
     latency: float
     rate: int
+    finer: Callable[[Floats], "Points"]
+    resolution: float
 
 
 def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response | str:
@@ -103,20 +115,23 @@ def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response
     turned = h * np.exp(2j * np.pi * bins / rate * (latency - begin))
     if delay.polarity == -1:
         latency = float(delay.samples or latency)
+    resolution = 1.0 / min(len(x) / rate, _BEFORE_SECONDS + _AFTER_SECONDS)
     if not _is_even(x):
         ended = _fade_cut_ends(x[:met], moved[: met + edge], edge, 0.0 if whole else _LONG_FADE_SECONDS * rate)
-        return Response(grid, *_fitted(*ended, rate, latency - begin, grid), latency, rate)
-    half = 2.0 ** (_CELL / 2)
-    low, high = np.searchsorted(bins, grid / half), np.searchsorted(bins, grid * half)
-    apart = np.maximum(1.0, grid * (half - 1 / half) * (_BEFORE_SECONDS + _AFTER_SECONDS))
-    return Response(
-        grid,
-        _averaged_over(turned.real, bins, grid, low, high) + 1j * _averaged_over(turned.imag, bins, grid, low, high),
-        np.interp(grid, bins, gamma),
-        np.interp(grid, bins, noise) / np.sqrt(apart),
-        latency,
-        rate,
-    )
+        fitted = partial(_fitted, *ended, rate, latency - begin)
+        return Response(grid, *fitted(grid), latency, rate, partial(fitted, closely=True), resolution)
+
+    def told(at: Floats, cell: float = _FINE_CELL) -> Points:
+        half = 2.0 ** (cell / 2)
+        low, high = np.searchsorted(bins, at / half), np.searchsorted(bins, at * half)
+        apart = np.maximum(1.0, at * (half - 1 / half) * (_BEFORE_SECONDS + _AFTER_SECONDS))
+        return (
+            _averaged_over(turned.real, bins, at, low, high) + 1j * _averaged_over(turned.imag, bins, at, low, high),
+            np.interp(at, bins, gamma),
+            np.interp(at, bins, noise) / np.sqrt(apart),
+        )
+
+    return Response(grid, *told(grid, _CELL), latency, rate, told, resolution)
 
 
 def _fade_cut_ends(x: Floats, y: Floats, edge: int, frames: float) -> tuple[Floats, Floats]:
@@ -147,11 +162,14 @@ def _is_even(x: Floats) -> bool:
     return bool(even.sum() > _EVEN * mean.sum())
 
 
-def _fitted(x: Floats, y: Floats, rate: int, late: float, grid: Floats) -> tuple[Complexes, Floats, Floats]:
+def _fitted(x: Floats, y: Floats, rate: int, late: float, grid: Floats, *, closely: bool = False) -> Points:
     """Response, coherence and standard deviation on a grid: of a line through the bins about each frequency.
 
     Weighted least squares with the power of x for weights, which is how well each bin knows its response. The line
     takes up that tones lie beside the frequency that is asked for. What it leaves is the noise.
+
+    Args:
+        closely: through as few bins as tell a line.
     """
     size = fast_length(len(x) + round((_BEFORE_SECONDS + _AFTER_SECONDS) * rate))
     apart = size / len(x)  # bins to each that tells something of its own
@@ -159,10 +177,11 @@ def _fitted(x: Floats, y: Floats, rate: int, late: float, grid: Floats) -> tuple
     sx = fft.rfft(x, size)
     sy = fft.rfft(y, size) * np.exp(2j * np.pi * bins / rate * late)
     power, cross, output = np.abs(sx) ** 2, sy * np.conj(sx), np.abs(sy) ** 2
-    least = np.maximum(np.minimum(_LEAST_HERTZ, _LEAST_SHARE * grid), _LEAST_BINS * apart * rate / size) / 2
+    few = _LEAST_BINS * apart * rate / size
+    least = np.maximum(0.0 if closely else np.minimum(_LEAST_HERTZ, _LEAST_SHARE * grid), few) / 2
     h, coherence = np.full(len(grid), np.nan, dtype=np.complex128), np.zeros(len(grid))
     spread = np.full(len(grid), np.inf)
-    for width in _WIDTHS:
+    for width in (_FINE_CELL,) if closely else _WIDTHS:
         half = np.maximum(grid * (2.0 ** (width / 2) - 1.0), least)
         low = np.clip(np.searchsorted(bins, grid - half), 1, len(bins) - 2)
         high = np.clip(np.searchsorted(bins, grid + half), low + 1, len(bins) - 1)
@@ -240,7 +259,21 @@ def _whole(x: Floats, y: Floats, rate: int) -> tuple[Complexes, Floats, Floats]:
     power = np.convolve(np.abs(kept) ** 2, box, "same")
     sure = np.divide(power, power + foreign, out=np.zeros_like(power), where=power > 0)
     hidden = np.where(driven, 1.0, np.nan)
-    return kept * hidden, np.where(driven, np.maximum(gamma, sure), 0.0), noise
+    told = driven & ~_fades_out(smooth[2])
+    return kept * hidden, np.where(told, np.maximum(gamma, sure), 0.0), noise
+
+
+def _fades_out(power: Floats) -> NDArray[np.bool_]:
+    """Where a sweep is about to end: what an effect makes of it there comes after the end, or lies in its fade.
+
+    Args:
+        power: of the input by bin, smoothed.
+    """
+    bins = np.arange(len(power))
+    span = np.floor(bins * (2.0**_BESIDE - 1.0)).astype(np.int64)
+    sums = np.concatenate([[0.0], np.cumsum(power)])
+    before = (sums[bins] - sums[bins - span]) / np.maximum(span, 1)
+    return np.asarray((span > _SMOOTH) & (power < _FADED * before))
 
 
 def _steadiness(left: Complexes, size: int, rate: int) -> float:

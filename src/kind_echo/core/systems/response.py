@@ -26,6 +26,7 @@ _SLOPE_FROM, _SLOPE_TO = 20.0, 80.0  # dB under the level of the pass band, betw
 _SLOPE_TOP = 0.1  # of the rate, over which a slope is read only where less than half an octave lies under it
 _ABOUT_OCTAVES = 2.0  # to either side of 1 kHz, in which the level is greatest that a slope falls from
 _LEAST_FALL = 6.0  # dB that the points of a slope span
+_TOPS, _FINER = 8, 65  # of a level, looked at between points of the grid; points that a top is looked at with
 _ROUGHNESS = 0.05  # dB, that a point of the grid is off at least
 
 
@@ -201,9 +202,7 @@ def _flatness(
     if inside.sum() < 8:
         why = "too little of the band can be measured"
         return [Reading(key, name, None, why) for key in ("flatness_error", "phase_deviation", "group_delay_1k")]
-    values = level[inside]
-    worst = int(np.abs(values).argmax())
-    note = f"at {f[inside][worst]:.0f} Hz"
+    at, worst, unsure = _farthest(found, f[inside], level[inside], band)
     phase = np.unwrap(np.angle(found.response[inside]))
     where = f[inside]
     turns = round(float(np.interp(1000.0, where, phase)) / (2 * np.pi)) * 2 * np.pi
@@ -216,10 +215,40 @@ def _flatness(
     near = (where > 1000.0 / 2 ** (1 / 12)) & (where < 1000.0 * 2 ** (1 / 12))
     delay = -float(np.polyfit(2 * np.pi * where[near], phase[near], 1)[0]) * 1000 if near.sum() > 2 else None
     return [
-        Reading("flatness_error", name, float(values[worst]), note),
+        Reading("flatness_error", name, worst, f"at {at:.0f} Hz", unsure).noted(_told_up_to(f[inside][-1], band[1])),
         Reading("phase_deviation", name, float(abs(deviation[farthest])), f"at {where[farthest]:.0f} Hz"),
         Reading("group_delay_1k", name, delay, None if delay is not None else "too few points around 1 kHz"),
     ]
+
+
+def _told_up_to(last: float, high: float) -> str | None:
+    """What beside a reading of a band says that its top cannot be told."""
+    return f"told up to {number(last, ',.0f')} Hz" if last < high * 2.0 ** (-2 / PER_OCTAVE) else None
+
+
+def _farthest(found: Response, f: Floats, level: Floats, band: tuple[float, float]) -> tuple[float, float, float]:
+    """Where the level is farthest from 0 dB, the level there, and its uncertainty, between points of the grid too.
+
+    Args:
+        f, level: Hz and dB of the points of the grid in the band that are sure.
+    """
+    step = 2.0 ** (1 / PER_OCTAVE)
+    size = np.abs(level)
+    tops = np.flatnonzero(size >= np.maximum(np.append(size[1:], 0.0), np.append(0.0, size[:-1])))
+    looked_at = {*tops[size[tops].argsort()[-_TOPS:]].tolist(), 0, len(f) - 1}
+    near = [np.geomspace(f[k] / step, f[k] * step, _FINER) for k in looked_at]
+    finer = np.unique(np.clip(np.concatenate(near), *band))
+    response, coherence, _ = found.finer(finer)
+    sure = (coherence > COHERENT) & np.isfinite(np.abs(response))
+    places, levels = np.append(f, finer[sure]), np.append(level, _db(np.abs(response[sure])))
+    worst = int(np.abs(levels).argmax())
+    at, value = float(places[worst]), float(levels[worst])
+    # What the level bends by over the resolution may be lost of a peak.
+    around, _, floors = found.finer(np.array([at - found.resolution / 2, at, at + found.resolution / 2]))
+    bends = np.abs(_db(np.abs(around[[0, 2]])) - _db(np.abs(around[1])))
+    bend = float(np.nan_to_num(bends).max())
+    noise = 8.686 * math.sqrt(2.0) * float(np.nan_to_num(floors[1])) / max(float(np.abs(around[1])), 1e-15)
+    return at, value, math.hypot(min(bend, abs(value)), noise)
 
 
 def _marks(found: Response, readings: Sequence[Reading], edge: float) -> Iterator[Mark]:
