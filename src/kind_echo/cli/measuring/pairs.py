@@ -24,6 +24,7 @@ from kind_echo.core.comparison.sums import SummedSource
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.readings import Reading
+from kind_echo.core.systems.recognised import measure_test_signal
 from kind_echo.wording.causes import noted
 from kind_echo.wording.conditions import resampled_text
 
@@ -102,7 +103,8 @@ def compare_command(
         others, off = alike[: len(renders)], alike[len(renders) :]
         render: Source = SummedSource(tuple(others), tuple(off)) if summed or off else others[0]
         found = compare(first, render, options)
-        readings = noted(found.readings, found.causes)
+        told = measure_test_signal(first, render)
+        readings = noted(found.readings, found.causes) + told.render
         if resample:
             readings = _with_resampling(readings, first, opened[1:])
         if takes:
@@ -111,10 +113,11 @@ def compare_command(
         named = (reference, *renders, *minus)
         inputs = [describe_input(path, file) for path, file in zip(named, opened, strict=True)]
     if found.sides is not None:
-        inputs[0]["readings"] = [reading_document(r) for r in found.sides[0].readings]
+        inputs[0]["readings"] = [reading_document(r) for r in found.sides[0].readings + told.reference]
         if not isinstance(render, SummedSource | AlignedSource):
             inputs[1]["readings"] = [reading_document(r) for r in found.sides[1].readings]
-    result = Result("compare", inputs, given, readings, curve_documents(found.curves), found.causes, places)
+    curves = curve_documents(found.curves | told.curves)
+    result = Result("compare", inputs, given, readings, curves, found.causes, places)
     report(result, wanted, as_json=as_json, quiet=quiet)
 
 
@@ -136,13 +139,15 @@ def _compared(reference: str, options: CompareOptions, most_places: int | None, 
         first, file = (stack.enter_context(AudioFile(one)) for one in (reference, path))
         render = _at_rate(first, file, stack) if resample else file
         found = compare(first, render, options)
-        readings = noted(found.readings, found.causes)
+        told = measure_test_signal(first, render)
+        readings = noted(found.readings, found.causes) + told.render
         if resample:
             readings = _with_resampling(readings, first, [file])
         places = None if most_places is None else find_places(first, render, found, most_places).differences
         inputs = [describe_input(one.info.name, one) for one in (first, file)]
     for given, side in zip(inputs, found.sides or (), strict=False):
         given["readings"] = [reading_document(r) for r in side.readings]
+    inputs[0].setdefault("readings", []).extend(reading_document(r) for r in told.reference)
     given = {**asdict(options), "sum": False, "minus": [], "takes": False, "resample": resample}
-    curves = curve_documents(found.curves)
+    curves = curve_documents(found.curves | told.curves)
     return Result("compare", inputs, given, readings, curves, found.causes, places)

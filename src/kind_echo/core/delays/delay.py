@@ -74,6 +74,8 @@ class JudgingLags:
 
 JUDGING = JudgingLags()
 
+_LAID_OVER = 3  # times that the blocks of tones are laid over each other anew
+
 
 def find_delays(
     reference: Source,
@@ -100,6 +102,7 @@ def find_delays(
     tried: list[Tried] = []
     first = look(reference, render, 0, reach)
     if first is not None:
+        first = _laid_over(reference, render, first, reach)
         tried.append(first)
     if first is None or not first.together.steady or first.together.strength < JUDGING.sure_strength:
         for lag in candidates(reference, render, reach, spread):
@@ -146,6 +149,22 @@ def find_delays(
         if nearer is not None:
             best, channels = nearer, of_each(reference, render, nearer, reach)
     return _spanning(overall, best.together), [_spanning(*one) for one in zip(each, channels, strict=True)]
+
+
+def _laid_over(reference: Source, render: Source, tried: Tried, reach: int) -> Tried:
+    """The same lag, or what fits tones better where their blocks are laid over each other."""
+    best = tried
+    for _ in range(_LAID_OVER):
+        whole = round(tried.together.samples)
+        if not tried.together.narrow or whole == 0:
+            break
+        nearer = look(reference, render, tried.lag + whole, reach)
+        if nearer is None:
+            break
+        tried = nearer
+        if tried.together.agreement > best.together.agreement:
+            best = tried
+    return best
 
 
 def _spanning(delay: Delay, fine: Fine | None) -> Delay:

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.audio.transforms import hann
-from kind_echo.core.delays.spectra import ALIKE, Blocks, Cross, Floats, Spectrum, noise_of_slope, smoothed
+from kind_echo.core.delays.spectra import ALIKE, NARROW, Blocks, Cross, Floats, Spectrum, noise_of_slope, smoothed
 
 NEAR = 48
 """Samples around a delay of whole samples among which a finer one is sought."""
@@ -32,6 +32,7 @@ _VAGUE = 1.0  # sample, beyond which a spread leaves much open
 _AS_WELL = 0.65  # of the agreement, that no delay at all has
 _LEAST_STRENGTH = 0.02
 _UPRIGHT = 0.98  # of the greatest agreement, from which a delay is taken as upright
+_AS_NEAR, _ROUNDING = 100.0, 1e-9  # times what the inverted one misses of all phases, and of all phases
 _AGREE = 0.25  # of the mean, that a block must correlate with to agree
 _MOST_AGREE = 0.6
 _ENERGY = 0.95  # of what both sides share, whose group delays an uncertainty spans
@@ -60,6 +61,8 @@ class Fine:
         coherent: the greatest such coefficient that a filter could bring about.
         groups: samples off the delay, within which lie the group delays of the frequencies that carry the energy; 0
             where the phase is a straight line.
+        narrow: whether few frequencies carry the signal, as those of tones: the frames of a block that do not meet pull
+            the phases beside them.
     """
 
     samples: float
@@ -76,6 +79,7 @@ class Fine:
     match_less: Callable[[float], float]
     coherent: float
     groups: float
+    narrow: bool
 
 
 def read_spectra(
@@ -193,7 +197,7 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     groups = _span_of_groups(powers, at, found) if bent or not level else 0.0
     return Fine(
         at, int(sign), agreement, linearity, spread, strength, usual, steady, doubt, level, less, match_less, coherent,
-        groups,
+        groups, total < NARROW * len(found) * len(omega),
     )  # fmt: skip
 
 
@@ -273,7 +277,10 @@ def _peak(spectrum: Spectrum, size: int, near: int) -> tuple[float, float, float
     around = np.concatenate([sums[-reach:], sums[: reach + 1]])
     best, upright = int(np.abs(around).argmax()), int(around.argmax())
     # A tone inverted and a tone half a period late are one signal: the upright reading is taken.
-    if around[upright] >= _UPRIGHT * abs(around[best]):
+    total = float(np.abs(spectrum).sum())
+    # But one that meets all phases, where the upright one meets most, is meant.
+    as_well = total - around[upright] <= _AS_NEAR * (total - abs(around[best])) + _ROUNDING * total
+    if around[upright] >= _UPRIGHT * abs(around[best]) and (as_well or abs(best - reach) > _FINE // 2):
         best = upright
     sign = 1.0 if around[best] >= 0 else -1.0
     at = (best - reach) / _FINE

@@ -139,7 +139,7 @@ def analyse_channel(spectrum: LineSpectrum, options: ToneOptions) -> ToneAnalysi
     )
 
 
-def measure_tone(source: Source, options: ToneOptions) -> tuple[list[Reading], dict[str, Curve]]:
+def measure_tone(source: Source, options: ToneOptions = ToneOptions()) -> tuple[list[Reading], dict[str, Curve]]:
     """All tone measures of a file, and its lines as curves.
 
     Over all channels: of levels the greatest, with the frequency and order that belong to it; of the fundamental the

@@ -38,6 +38,7 @@ class JudgingChords:
         steps: of a period of the highest tone, in which delays are tried.
         near_best: of the best of these, from which a delay is told finely; most_delays of them.
         as_good: of the best correlation, from which the least delay is taken.
+        missed_as_well: times what the best misses of all that tones could give, within which another is as good.
         same: under the best, within which another delay is as good.
         plain_db: that a delay and a gain take off, to be all that changed.
         whole: of a sample, within which a delay is a whole one.
@@ -66,6 +67,7 @@ class JudgingChords:
     near_best: float = 0.97
     most_delays: int = 128
     as_good: float = 0.9995
+    missed_as_well: float = 10.0
     same: float = 1e-7
     plain_db: float = 20.0
     whole: float = 2e-3
@@ -236,7 +238,9 @@ def _least_delay(omega: Floats, products: Complexes) -> tuple[float, float | Non
     tops = tops[np.abs(lags[tops]).argsort()][: CHORDS.most_delays]
     found = [_at_best(float(lags[top]), omega, products) for top in tops]
     best = max(each for _, each in found)
-    least = min((late for late, each in found if each >= CHORDS.as_good * best), key=abs)
+    missed = 1.0 - best / float(np.abs(products).sum())
+    as_good = max(CHORDS.as_good, 1.0 - CHORDS.missed_as_well * max(missed, CHORDS.same))
+    least = min((late for late, each in found if each >= as_good * best), key=abs)
     others = [
         abs(late - least) for late, each in found if each >= (1 - CHORDS.same) * best and abs(late - least) > step
     ]
