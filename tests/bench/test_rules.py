@@ -2,8 +2,8 @@
 
 import json
 import math
-from dataclasses import asdict
-from typing import get_args
+from dataclasses import FrozenInstanceError, asdict, replace
+from typing import Any, get_args
 
 import numpy as np
 import pytest
@@ -30,8 +30,16 @@ from kind_echo.core.registry.measures import MEASURES
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading, Reason, null, silent
 from kind_echo.core.signals import all_kinds, make_request, synthesise
-from kind_echo.core.verdicts.rules import FLOAT_FLOOR, INK_AT_LIMIT, ink_of, judge_cell
-from kind_echo.core.verdicts.verdict import VerdictName, needs_review
+from kind_echo.core.verdicts.rules import (
+    FLOAT_FLOOR,
+    INK_AT_LIMIT,
+    Side,
+    ink_of,
+    judge_cell,
+    judge_rates,
+    judge_unseen,
+)
+from kind_echo.core.verdicts.verdict import Verdict, VerdictName, needs_review
 from kind_echo.wording.figures import figure
 from kind_echo.wording.verdicts import sentence
 
@@ -242,6 +250,78 @@ def test_a_verdict_says_why_and_fails_exactly_where_a_limit_is_broken(
     assert 0.0 <= verdict.ink <= 1.0
     if not broken and residual > FLOAT_FLOOR and spread is None:
         assert verdict.name == "Changed"
+
+
+def test_the_floor_and_the_margin_of_takes_hold_at_their_own_value() -> None:
+    """Half a step of 24 bits under full scale is −144.49 dB (arithmetic); one take more may lie 3 dB further apart."""
+    assert pytest.approx(-144.494, abs=1e-3) == FLOAT_FLOOR
+    limits = {"residual_rms": Limit(at_most=-40.0)}
+    takes = [*FIT, Reading("take_spread", "all", -90.0)]
+    for render, residual, reason in (
+        (FIT, FLOAT_FLOOR, "rounding"), (FIT, FLOAT_FLOOR + 0.01, "changed"),
+        (takes, -87.0, "takes"), (takes, -86.99, "changed"),
+    ):  # fmt: skip
+        assert judge_cell(render, _compared(residual_rms=residual), limits).ground == reason
+
+
+def test_a_limit_of_the_team_goes_before_that_of_the_measure() -> None:
+    late = [*FIT[:2], Reading("lead_in_excess", "all", 0.5)]
+    broken = judge_cell(late, _compared(identical=1.0), {})
+    assert (broken.name, broken.ground, broken.ink) == ("Fail", "unfit", 1.0)
+    assert judge_cell(late, _compared(identical=1.0), {"lead_in_excess": Limit(at_most=1.0)}).name == "Pass"
+
+
+@pytest.mark.parametrize(
+    ("measure", "value", "limit", "ink"),
+    [
+        ("residual_rms", None, Limit(at_most=-100.0), 0.0),
+        ("residual_rms", -100.0, Limit(at_most=-100.0), INK_AT_LIMIT),
+        ("residual_rms", -88.0, Limit(at_most=-100.0), INK_AT_LIMIT + 12 / 144),
+        ("residual_rms", -130.0, Limit(at_most=-100.0), 0.0),
+        ("delay", -2.0, Limit(at_least=-1.0, at_most=10.0), INK_AT_LIMIT + 20 * math.log10(2.0) / 144),
+        ("delay", 5.0, Limit(at_least=-1.0, at_most=10.0), INK_AT_LIMIT - 20 * math.log10(2.0) / 144),
+        ("delay", 1.0, Limit(at_least=2.0, at_most=10.0), INK_AT_LIMIT),
+        ("delay", 0.0, Limit(at_most=1.0), 0.0),
+        ("delay", 0.0, Limit(at_least=1.0), 1.0),
+        ("delay", 5.0, Limit(at_most=0.0), 1.0),
+        ("delay", 3.0, Limit(at_least=1.0), 0.0),
+    ],
+)
+def test_ink_counts_decibels_from_the_limit(measure: str, value: float | None, limit: Limit, ink: float) -> None:
+    assert ink_of(Reading(measure, "all", value), limit) == pytest.approx(ink)
+
+
+def _side(number: int, **other: Any) -> Side:
+    own = Verdict("Changed", "changed", ink=0.5)
+    usual = {"finished": True, "unfit": False, "sha256": f"{number}", "rate": 48_000, "channels": 2, "dropped": False}
+    return Side(id=number, verdict=own, measured={}, **(usual | other))  # type: ignore[arg-type]
+
+
+def test_a_cell_beside_another_that_needs_no_samples() -> None:
+    assert judge_unseen(_side(1), _side(2), "2.0.3") is None
+    for cell, other, reason, ink in (
+        (_side(1, finished=False), _side(2), "under way", 0.0), (_side(1, unfit=True), _side(2), "changed", 1.0),
+        (_side(1, sha256=None), _side(2), "changed", 0.0), (_side(1), None, "no counterpart", 0.0),
+        (_side(1), _side(1), "itself", 0.0), (_side(1), _side(2, unfit=True), "other unfit", 0.0),
+    ):  # fmt: skip
+        verdict = judge_unseen(cell, other, "2.0.3")
+        assert verdict is not None
+        assert (verdict.ground, verdict.ink) == (reason, ink)
+    with pytest.raises(FrozenInstanceError):
+        _side(1).rate = 44_100  # type: ignore[misc]
+
+
+@pytest.mark.parametrize(
+    ("mine", "theirs", "reason", "ink"),
+    [(0.1, 0.0, "alike", 0.0), (0.2, 0.0, "apart", 0.2 / 12), (1.0, 7.0, "apart", 0.5), (30.0, 0.0, "apart", 1.0)],
+)
+def test_readings_at_two_rates_are_apart_from_a_tenth_on(mine: float, theirs: float, reason: str, ink: float) -> None:
+    gain = MEASURES["gain_1k"]
+    cell, other = (replace(_side(k), measured={"gain_1k": value}) for k, value in enumerate((mine, theirs)))
+    verdict = judge_rates(cell, other, gain, "44.1 kHz")
+    assert verdict.ground == reason
+    assert verdict.ink == pytest.approx(ink)
+    assert judge_rates(_side(1), other, gain, "44.1 kHz").ground == "one side only"
 
 
 @pytest.mark.parametrize("why", ["the alignment leaves no overlap", "no delay was found", "why"])

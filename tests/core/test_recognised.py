@@ -54,7 +54,8 @@ def test_other_sounds_give_nothing_more() -> None:
     (lambda x: _late(x, 33), 33.0, 1.0), (lambda x: 0.7 * _late(x, 33), 33.0, 1.0), (lambda x: -x, 0.0, -1.0),
 ])  # fmt: skip
 def test_two_tones_are_late_by_what_both_agree_on(change: Any, delay: float, polarity: float) -> None:
-    """8.98 samples late and inverted, or 24.02 early, meet both phases to within half a degree, and are not the delay."""
+    """8.98 samples late and inverted, or 24.02 early, meet both phases to half a degree, and are not the delay."""
     x = synthesise(make_request("pair", frequency=997, second=7000), R)[:, 0]
     found = compare(columns(x), columns(change(x))).readings
-    assert (value_of(found, "delay"), value_of(found, "polarity")) == (pytest.approx(delay, abs=1e-3), polarity)
+    assert value_of(found, "delay") == pytest.approx(delay, abs=1e-3)
+    assert value_of(found, "polarity") == polarity
