@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.audio.transforms import fast_length, hann
 from kind_echo.core.causes.excerpts import Excerpt, with_like_folds
+from kind_echo.core.causes.loudest_line import line_share
 
 Floats = NDArray[np.float64]
 
@@ -24,6 +25,7 @@ _LEAST_BLOCK = 4096  # frames, in which a filter of a thousand taps still cohere
 __LEAST_BLOCKS = 8.0
 _FOLLOWS = 0.05  # of what a filter leaves, under which no longer one could be worth its taps
 _LARGE = 600  # taps, from which it pays to load a library of solvers
+_ONE_LINE = 1.0 - 1e-4  # of the power in one line, whose level and phase the shortest filter changes as any longer one
 _EVENT = 64  # frames that a sound takes which is one event
 _SILENT = 1e-12  # of its greatest power
 _WELL_EXPLAINED = 1e-4  # of the power of the target, under which no other ridge is tried
@@ -74,7 +76,7 @@ def fit_filter(
         return _response(excerpt, y)
     excerpt = with_like_folds(excerpt)
     best: Filter | None = None
-    tried: Sequence[tuple[int, int]] = _LENGTHS[:lengths]
+    tried: Sequence[tuple[int, int]] = _LENGTHS[: 1 if line_share(excerpt) > _ONE_LINE else lengths]
     if like is not None:
         tried = [one for one in tried if sum(one) + 1 >= len(like.taps)][:1] or tried[-1:]
     ridges = _RIDGES if like is None else (like.ridge,)

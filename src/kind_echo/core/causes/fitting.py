@@ -8,8 +8,9 @@ import numpy as np
 from kind_echo.core.audio.align import AlignedSource
 from kind_echo.core.causes.excerpts import Excerpt, main_offset
 from kind_echo.core.causes.lineup import LinedUp, Pair, line_up, without_events
+from kind_echo.core.causes.loudest_line import is_steady_tone, line_share
 from kind_echo.core.causes.models import Model, explain_channel
-from kind_echo.core.causes.shapes import Shape, is_steady_tone, line_share, shape_of
+from kind_echo.core.causes.shapes import Shape, shape_of
 from kind_echo.core.causes.shares import fall
 from kind_echo.core.causes.thresholds import NAMING
 

@@ -9,20 +9,18 @@ import numpy as np
 from numpy import fft
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.transforms import hann
 from kind_echo.core.causes.excerpts import Excerpt
 from kind_echo.core.causes.filtering import Filter
+from kind_echo.core.causes.loudest_line import SPECTRUM_FRAMES, spectrum_of
 from kind_echo.core.registry.numbers import number
 
 Floats = NDArray[np.float64]
 
-_SIZE = 4096
 _CARRIES = 1e-5  # of the greatest, under which a band carries nothing of the signal
 _PER_OCTAVE = 12
 _LOWEST = 25.0  # Hz
 _LEVEL = 0.12  # dB, within which a response counts as level
 _SHARE = 0.3  # of the band that must be level for a gain to be told
-_TONE_BINS = 12
 _PASSES = -12.0  # dB, from which a filter lets something through
 _NO_CHANGE = 0.3  # dB
 _LEAST_CHANGE = 0.05  # dB
@@ -99,28 +97,16 @@ class Shape:
 
 def carrying_band(excerpt: Excerpt) -> Floats:
     """Frequencies in Hz, twelve to the octave, at which the reference has something; empty for silence."""
-    power, frequencies = _spectrum(excerpt.inner), fft.rfftfreq(_SIZE, 1 / excerpt.rate)
+    power, frequencies = spectrum_of(excerpt.inner), fft.rfftfreq(SPECTRUM_FRAMES, 1 / excerpt.rate)
     grid = _LOWEST * 2 ** (np.arange(0, math.log2(0.49 * excerpt.rate / _LOWEST), 1 / _PER_OCTAVE))
     edges = grid * 2 ** (0.5 / _PER_OCTAVE)
-    half = excerpt.rate / _SIZE / 2
+    half = excerpt.rate / SPECTRUM_FRAMES / 2
     found = []
     for centre, edge in zip(grid, edges, strict=True):
         inside = (frequencies >= min(centre**2 / edge, centre - half)) & (frequencies <= max(edge, centre + half))
         found.append(float(power[inside].max(initial=0.0)))
     levels = np.array(found)
     return np.asarray(grid[levels > _CARRIES * levels.max(initial=0.0)]) if levels.max(initial=0.0) > 0 else grid[:0]
-
-
-def is_steady_tone(excerpt: Excerpt) -> bool:
-    """Whether nearly all of the reference is one line, of which no filter can be told."""
-    return line_share(excerpt) > 1.0 - 1e-5
-
-
-def line_share(excerpt: Excerpt) -> float:
-    """The share of the power of the reference that lies in its strongest line; 0 for silence."""
-    power = _spectrum(excerpt.inner)
-    top, total = int(power.argmax()), float(power.sum())
-    return float(power[max(0, top - _TONE_BINS) : top + _TONE_BINS + 1].sum()) / total if total > 0.0 else 0.0
 
 
 def shape_of(linear: Filter, excerpt: Excerpt) -> Shape | None:
@@ -146,15 +132,6 @@ def level_part(decibels: Floats) -> float | None:
     if counts[best] < max(4.0, _SHARE * len(decibels)):
         return None
     return float(np.median(decibels[near[best]]))
-
-
-def _spectrum(samples: Floats) -> Floats:
-    window, power = hann(_SIZE), np.zeros(_SIZE // 2 + 1)
-    for row in samples:
-        padded = np.pad(row, (0, max(0, _SIZE - len(row))))
-        for start in range(0, len(padded) - _SIZE + 1, _SIZE // 2):
-            power += np.abs(fft.rfft(padded[start : start + _SIZE] * window)) ** 2
-    return power
 
 
 def _described(f: Floats, magnitude: Floats, rate: int) -> str:

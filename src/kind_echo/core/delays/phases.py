@@ -193,7 +193,7 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     loud = math.sqrt(sum(float(one.own.sum()) for one in sets) * sum(float(one.other.sum()) for one in sets))
     match_less = _agreement(powers, at, sign, loud)
     coherent = float(np.divide(*np.sum([one.coherent for one in found], axis=0)))
-    bent = 1.0 - linearity > max(1.0 - _SURELY, _BENT * (1.0 - agreement / linearity))
+    bent = 1.0 - linearity > max(1.0 - _SURELY, _BENT * (1.0 - agreement / max(linearity, 1e-9)))
     groups = _span_of_groups(powers, at, found) if bent or not level else 0.0
     return Fine(
         at, int(sign), agreement, linearity, spread, strength, usual, steady, doubt, level, less, match_less, coherent,
@@ -276,9 +276,9 @@ def _peak(spectrum: Spectrum, size: int, near: int) -> tuple[float, float, float
     reach = near * _FINE
     around = np.concatenate([sums[-reach:], sums[: reach + 1]])
     best, upright = int(np.abs(around).argmax()), int(around.argmax())
-    # A tone inverted and a tone half a period late are one signal: the upright reading is taken.
+    # A tone inverted and a tone half a period late are one signal: the upright reading is taken, but where the inverted
+    # one, with no delay, meets all phases and the upright one most of them.
     total = float(np.abs(spectrum).sum())
-    # But one that meets all phases, where the upright one meets most, is meant.
     as_well = total - around[upright] <= _AS_NEAR * (total - abs(around[best])) + _ROUNDING * total
     if around[upright] >= _UPRIGHT * abs(around[best]) and (as_well or abs(best - reach) > _FINE // 2):
         best = upright

@@ -2,6 +2,8 @@
 
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from kind_echo.core.audio.source import Source, is_finite
 from kind_echo.core.delays.periods import is_steady_tone
 from kind_echo.core.registry.errors import BadParameter
@@ -35,7 +37,9 @@ def measure_test_signal(reference: Source, render: Source) -> OfTestSignal:
     Raises:
         RateMismatch, ChannelMismatch: the two do not belong together.
     """
-    if not (is_finite(reference) and is_finite(render) and is_steady_tone(reference)):
+    with np.errstate(invalid="ignore"):  # what is not finite is no tone
+        steady = is_steady_tone(reference)
+    if not (steady and is_finite(reference) and is_finite(render)):
         return OfTestSignal()
     for measure in (measure_curve, measure_dynamics):
         try:
