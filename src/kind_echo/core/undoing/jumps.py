@@ -14,8 +14,8 @@ from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import PASS, Derived, Samples, Source, as_rows, read_padded
 from kind_echo.core.audio.transforms import fast_length
-from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.shares import fall
+from kind_echo.core.undoing.jumps_told import Piece, jumps_of
 from kind_echo.core.undoing.undone import Undone
 
 Floats = NDArray[np.float64]
@@ -43,9 +43,6 @@ class SeekingJumps:
         worth_db: that the path must take off all of the difference.
         few, many_worth_db: jumps, over which they must take more off.
         drift_samples: that several jumps are greater than.
-        spell_seconds: within which delays that come back to the first are told as one event.
-        repeated: of its power, by which what a render has more may differ from what came before it.
-        most_told: jumps that are told one by one.
         period_frames: after a jump, in which a period is looked for, and the longest_period in samples.
         same: of its power, by which a sound a period later may differ; differs: by which it must before that.
     """
@@ -70,9 +67,6 @@ class SeekingJumps:
     few: int = 4
     many_worth_db: float = 20.0
     drift_samples: int = 2
-    spell_seconds: float = 1.0
-    repeated: float = 0.1
-    most_told: int = 8
     period_frames: int = 1 << 16
     longest_period: int = 1 << 13
     same: float = 1e-8
@@ -80,20 +74,6 @@ class SeekingJumps:
 
 
 SEEKING = SeekingJumps()
-
-
-@dataclass(frozen=True)
-class _Piece:
-    """Samples of the render from the first to before the last, that are so many samples late."""
-
-    first: int
-    last: int
-    delay: int
-
-    @property
-    def length(self) -> int:
-        """In samples."""
-        return self.last - self.first
 
 
 @dataclass(frozen=True)
@@ -197,7 +177,7 @@ def find_jumps(reference: Source, render: Source, delay: int | None) -> Undone |
         return None  # so does a clock that runs apart
     base = pieces[0].delay
     ends = tuple((piece.last - base if piece is not pieces[-1] else 1 << 62, piece.delay - base) for piece in pieces)
-    causes = _told(pieces, reference, render, factors, off)
+    causes = jumps_of(pieces, reference, render, factors, off)
     again = _comes_again(reference, pieces[-1].first - base)
     if again is not None and len(jumps) == 1:
         jump = pieces[1].delay - pieces[0].delay
@@ -355,7 +335,7 @@ def _cheapest(errors: Floats, switch: float) -> NDArray[np.int64]:
     return path
 
 
-def _within(pieces: list[_Piece], end: int) -> list[_Piece]:
+def _within(pieces: list[Piece], end: int) -> list[Piece]:
     """The pieces but for those that only begin, or end, where the one beside them has no more of the reference."""
     while len(pieces) > 1 and pieces[-1].first - pieces[-2].delay >= end:
         pieces = [*pieces[:-2], replace(pieces[-2], last=pieces[-1].last)]
@@ -364,14 +344,14 @@ def _within(pieces: list[_Piece], end: int) -> list[_Piece]:
     return pieces
 
 
-def _pieces(path: NDArray[np.int64], delays: Sequence[int], size: int, frames: int) -> list[_Piece]:
+def _pieces(path: NDArray[np.int64], delays: Sequence[int], size: int, frames: int) -> list[Piece]:
     edges = [0, *(np.flatnonzero(np.diff(path)) + 1).tolist(), len(path)]
-    pieces = [_Piece(a * size, b * size, delays[int(path[a])]) for a, b in pairwise(edges)]
+    pieces = [Piece(a * size, b * size, delays[int(path[a])]) for a, b in pairwise(edges)]
     last = pieces[-1]
-    return [*pieces[:-1], _Piece(last.first, frames, last.delay)]
+    return [*pieces[:-1], Piece(last.first, frames, last.delay)]
 
 
-def _refined(reference: Source, render: Source, pieces: list[_Piece], factors: Floats, size: int) -> list[_Piece]:
+def _refined(reference: Source, render: Source, pieces: list[Piece], factors: Floats, size: int) -> list[Piece]:
     """The pieces with their edges to the sample: where the one delay begins to leave more than the other."""
     edges = [0]
     for one, other in pairwise(pieces):
@@ -385,59 +365,12 @@ def _refined(reference: Source, render: Source, pieces: list[_Piece], factors: F
         gone = np.concatenate([[0.0], np.cumsum(left[0] - left[1])])
         edges.append(lo + int(gone.argmin()))
     edges.append(render.frames)
-    found: list[_Piece] = []
+    found: list[Piece] = []
     for piece, first, last in zip(pieces, edges[:-1], edges[1:], strict=True):
         if found and (last - first < 8 or (last == render.frames and last - first < size)):
             continue  # what comes after the end of the reference fits anything
         if found and found[-1].delay == piece.delay:
-            found[-1] = _Piece(found[-1].first, last, piece.delay)
+            found[-1] = Piece(found[-1].first, last, piece.delay)
         else:
-            found.append(_Piece(first, last, piece.delay))
+            found.append(Piece(first, last, piece.delay))
     return [*found[:-1], replace(found[-1], last=render.frames)]
-
-
-def _told(pieces: list[_Piece], reference: Source, render: Source, factors: Floats, off: float) -> list[Cause]:
-    """Each jump, or each spell after which the render is in step again, as a cause."""
-    base, causes, at, rate = pieces[0].delay, [], 1, render.rate
-    while at < len(pieces):
-        was, here = pieces[at - 1], pieces[at]
-        start = (here.first - base) / rate
-        back = next((k for k in range(at + 1, len(pieces)) if pieces[k].delay == was.delay), None)
-        if back is not None and pieces[back].first - here.first <= SEEKING.spell_seconds * rate:
-            spell = pieces[at:back]
-            length = (pieces[back].first - here.first) / rate
-            why, jump = _spell(spell, was), float(here.delay - was.delay)
-            causes.append(Cause("time_jump", amount=jump, unit="samples", why=why, start=start, length=length))
-            at = back + 1
-            continue
-        jump = here.delay - was.delay
-        what = f"{-jump} samples lost" if jump < 0 else _put_in(reference, render, was, here, factors)
-        causes.append(Cause("time_jump", amount=float(jump), unit="samples", why=what, start=start))
-        at += 1
-    told = causes[: SEEKING.most_told]
-    if len(causes) > len(told):
-        last = told[-1]
-        told[-1] = replace(last, why=f"{last.why}, and {len(causes) - len(told)} more jumps")
-    return [replace(cause, takes_off=off) if cause is told[0] else cause for cause in told]
-
-
-def _put_in(reference: Source, render: Source, was: _Piece, here: _Piece, factors: Floats) -> str:
-    """What the samples are that a render has more between two pieces: what was there already, or something else."""
-    jump, left, own = here.delay - was.delay, 0.0, 0.0
-    for delay, lo, hi in ((was.delay, here.first - jump, here.first), (here.delay, here.first, here.first + jump)):
-        x = factors * read_padded(reference, lo - delay, hi - delay)
-        left += float(np.square(read_padded(render, lo, hi) - x).sum())
-        own += float(np.square(x).sum())
-    return f"{jump} samples {'repeated' if left < SEEKING.repeated * own else 'put in'}"
-
-
-def _spell(spell: list[_Piece], was: _Piece) -> str:
-    """What happened in pieces after which the delay is what it was."""
-    late = [piece.delay - was.delay for piece in spell]
-    if len(spell) == 2 and late[0] == spell[1].length and -late[1] == spell[0].length:
-        return f"blocks of {spell[0].length} and {spell[1].length} samples in each other's place"
-    if len(spell) == 2 and -late[0] == spell[1].length and late[1] == spell[0].length:
-        return f"blocks of {spell[0].length} and {spell[1].length} samples in each other's place"
-    if len(spell) == 1 and late[0] == spell[0].length:
-        return f"{late[0]} samples twice, in place of those that follow"
-    return f"{sum(piece.length for piece in spell)} samples from elsewhere"
