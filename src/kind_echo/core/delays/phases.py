@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import Source, read_padded
 from kind_echo.core.audio.transforms import hann
-from kind_echo.core.delays.spectra import ALIKE, NARROW, Blocks, Cross, Floats, Spectrum, noise_of_slope, smoothed
+from kind_echo.core.delays.spectra import ALIKE, Blocks, Cross, Floats, Spectrum, noise_of_slope, smoothed
 
 NEAR = 48
 """Samples around a delay of whole samples among which a finer one is sought."""
@@ -32,9 +32,9 @@ _VAGUE = 1.0  # sample, beyond which a spread leaves much open
 _AS_WELL = 0.65  # of the agreement, that no delay at all has
 _LEAST_STRENGTH = 0.02
 _UPRIGHT = 0.98  # of the greatest agreement, from which a delay is taken as upright
-_AS_NEAR, _ROUNDING = 100.0, 1e-9  # times what the inverted one misses of all phases, and of all phases
 _AGREE = 0.25  # of the mean, that a block must correlate with to agree
 _MOST_AGREE = 0.6
+_NARROW = 0.1  # of all frequencies
 _ENERGY = 0.95  # of what both sides share, whose group delays an uncertainty spans
 _CHANCE = 4.0  # times the variance that noise has, which is no filter's
 _BENT = 0.5  # of what noise bends phases by, from which they are no straight line
@@ -197,7 +197,7 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     groups = _span_of_groups(powers, at, found) if bent or not level else 0.0
     return Fine(
         at, int(sign), agreement, linearity, spread, strength, usual, steady, doubt, level, less, match_less, coherent,
-        groups, total < NARROW * len(found) * len(omega),
+        groups, total < _NARROW * len(found) * len(omega),
     )  # fmt: skip
 
 
@@ -276,11 +276,8 @@ def _peak(spectrum: Spectrum, size: int, near: int) -> tuple[float, float, float
     reach = near * _FINE
     around = np.concatenate([sums[-reach:], sums[: reach + 1]])
     best, upright = int(np.abs(around).argmax()), int(around.argmax())
-    # A tone inverted and a tone half a period late are one signal: the upright reading is taken, but where the inverted
-    # one, with no delay, meets all phases and the upright one most of them.
-    total = float(np.abs(spectrum).sum())
-    as_well = total - around[upright] <= _AS_NEAR * (total - abs(around[best])) + _ROUNDING * total
-    if around[upright] >= _UPRIGHT * abs(around[best]) and (as_well or abs(best - reach) > _FINE // 2):
+    # A tone inverted and a tone half a period late are one signal: the upright reading is taken.
+    if around[upright] >= _UPRIGHT * abs(around[best]):
         best = upright
     sign = 1.0 if around[best] >= 0 else -1.0
     at = (best - reach) / _FINE

@@ -14,10 +14,6 @@ Spectrum = NDArray[np.complex128]
 ALIKE = 1.5
 """Bins of a Hann window that noise moves together."""
 
-NARROW = 0.1
-"""Share of all frequencies, under which those that carry a signal are those of tones."""
-
-_IN_LINE, _LINE_BINS = 0.1, 32  # of the power of a line's middle; bins to either side in which that is looked for
 _CARRIES = 1e-6  # of the greatest, under which a band carries nothing of the signal
 _SMOOTH = 1 / 12  # octaves
 _LOST = 1e-4  # of what the render has of the rest of the reference, under which it has lost a band
@@ -136,9 +132,6 @@ class Blocks:
         carries &= share > _LOST * usual
         weight = np.where(carries, coherence, 0.0)
         weight[0] = 0.0
-        if weight.sum() < NARROW * len(weight):
-            # Of tones, what a window leaks beside a line turns as the line does, and not as its own frequency would.
-            weight = np.where(own >= _IN_LINE * _greatest_near(own), weight, 0.0)
         return Cross(power, own, other, coherence, weight, count) if weight.sum() > 0.0 else None
 
     @cached_property
@@ -146,12 +139,6 @@ class Blocks:
         """Every other block, and the rest."""
         first, second = (Blocks(self.own[k::2], self.other[k::2], self.power[k::2]) for k in (0, 1))
         return first, second
-
-
-def _greatest_near(power: Floats) -> Floats:
-    """The greatest of the bins around each."""
-    wide = np.pad(power, _LINE_BINS)
-    return np.asarray(np.max([wide[k : k + len(power)] for k in range(2 * _LINE_BINS + 1)], axis=0))
 
 
 def _is_level(logarithm: Floats, weight: Floats, power: Floats, noise: Floats) -> bool:
