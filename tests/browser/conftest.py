@@ -11,7 +11,7 @@ from playwright.sync_api import Browser, Page, Playwright, StorageState, Viewpor
 from tests.conftest import Server, point_at
 from tests.signing import link_for
 
-expect.set_options()
+expect.set_options(timeout=60_000)
 
 
 @pytest.fixture(scope="session")
