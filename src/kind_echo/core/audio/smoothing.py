@@ -17,14 +17,18 @@ Samples = TypeVar("Samples", Floats, Complexes)
 
 
 def moving_mean(values: Floats, width: int) -> Floats:
-    """Mean of `width` values around each, with zeros beyond the ends; an even number begins one earlier."""
+    """Mean of `width` values around each, with zeros beyond the ends; an even number begins one earlier.
+
+    Args:
+        values: shape (frames,), as what is returned.
+    """
     before = width // 2
     total = np.concatenate([np.zeros(before + 1), np.cumsum(values), np.full(width - before - 1, values.sum())])
     return np.asarray((total[width:] - total[:-width]) / width)
 
 
 def is_highest(values: Floats, half: int) -> NDArray[np.bool_]:
-    """Whether each value is the greatest, or as great as any, of those up to `half` to either side."""
+    """Whether each value is the greatest, or as great as any, of those up to `half` to either side; shape (frames,)."""
     wide = np.pad(values, half, constant_values=-np.inf)
     count = len(values)
     highest = np.full(count, -np.inf)
@@ -37,7 +41,9 @@ def smoothed(values: Samples, weights: Floats) -> Samples:
     """A moving sum by weights, an odd number of them; beyond the ends the values go on, turned about the last.
 
     Args:
-        values: more than half as many as there are weights.
+        values: shape (frames,), more than half as many as there are weights.
+    Returns:
+        Of the shape of the values, and complex where they are.
     """
     half = len(weights) // 2
     longer = np.pad(values, half, mode="reflect", reflect_type="odd")
@@ -56,7 +62,10 @@ def cubic_weights(width: int) -> Floats:
 
 
 def analytic(signal: Floats) -> Complexes:
-    """The signal with its Hilbert transform as the imaginary part, along the first axis, periodically continued."""
+    """The signal, shape (frames, …), with its Hilbert transform as the imaginary part; it goes on periodically.
+
+    Source: A. V. Oppenheim and R. W. Schafer, Discrete-Time Signal Processing, chapter on the Hilbert transform.
+    """
     size = len(signal)
     spectrum = fft.fft(signal, axis=0)
     spectrum[1 : (size + 1) // 2] *= 2.0

@@ -21,8 +21,8 @@ _RIDGES = (1e-11, 1e-8, 1e-5)  # of the mean power
 _ENOUGH_PER_TAP = 3.0
 _WORTH = 0.8  # of the power that a longer filter must leave less than, to be worth its taps
 _COHERENCE_SIZE = 8192  # frames of a block: several times what a filter reaches
-_LEAST_BLOCK = 4096  # frames, in which a filter of a thousand taps still coheres
-__LEAST_BLOCKS = 8.0
+_SHORTEST_BLOCK = 4096  # frames, in which a filter of a thousand taps still coheres
+_FEWEST_BLOCKS = 8.0
 _FOLLOWS = 0.05  # of what a filter leaves, under which no longer one could be worth its taps
 _LARGE = 600  # taps, from which it pays to load a library of solvers
 _ONE_LINE = 1.0 - 1e-4  # of the power in one line, whose level and phase the shortest filter changes as any longer one
@@ -91,7 +91,7 @@ def fit_filter(
         worth = best is None or found.left < _WORTH * best.left
         if worth:
             best = found
-        if found.left <= enough or not worth or share_that_follows(excerpt, found.error, _LEAST_BLOCK) < _FOLLOWS:
+        if found.left <= enough or not worth or share_that_follows(excerpt, found.error, _SHORTEST_BLOCK) < _FOLLOWS:
             break
     return best
 
@@ -106,10 +106,10 @@ def share_that_follows(excerpt: Excerpt, error: Floats, least: int = _COHERENCE_
         J. S. Bendat and A. G. Piersol, Random Data, chapter on single-input/single-output relationships.
     """
     size = _COHERENCE_SIZE
-    while size > least and _blocks_worth(error, size) < __LEAST_BLOCKS:
+    while size > least and _blocks_worth(error, size) < _FEWEST_BLOCKS:
         size //= 2
     count = _blocks_worth(error, size)
-    if count < __LEAST_BLOCKS or not (excerpt.weight > 0.0).all():
+    if count < _FEWEST_BLOCKS or not (excerpt.weight > 0.0).all():
         return 1.0
     window, step = hann(size), size // 2
     x, e = (

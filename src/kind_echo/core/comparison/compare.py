@@ -56,8 +56,7 @@ from kind_echo.core.registry.readings import Curve, Reading, for_channels, null
 
 Floats = NDArray[np.float64]
 
-DEEPEST = 3
-"""Changes that are undone one in the other."""
+_DEEPEST = 3  # changes that are undone one in the other
 
 _SOUNDS = 0.001  # of the greatest sample, from which the reference sounds
 _APART = 3e-4  # of the reference: half of all samples differ by more
@@ -245,8 +244,8 @@ def _compared(
     known = ComparedFacts(readings, middle, common.reason, moved, gaps, clicks)
     as_it_is = pool.submit(power_left, reference, lay.at(Alignment())) if shift and whole.frames else None
     explained = explain(reference, lay, known, pool)
-    if depth < DEEPEST:
-        from kind_echo.core.comparison.further import explain_further  # slow to load, and of no use to what is alike
+    if depth < _DEEPEST:
+        from kind_echo.core.comparison.further import explain_further  # slow to load, and not always needed
 
         again = partial(_compare_at, depth=depth + 1)
         explained = explain_further(reference, lay, known, explained, again, pool, skip)
