@@ -199,7 +199,20 @@ def test_the_needle_reaches_99_percent_in_300_ms_and_overshoots_a_little() -> No
         way.append(state[0])
     assert way[299] == pytest.approx(0.99, abs=0.002)
     assert 1.01 <= max(way) <= 1.015
-    assert overall(measure(columns(sine(1000, -18, 3))))["vu_max"] == pytest.approx(0.11, abs=0.03)  # the overshoot
+    tone = sine(1000, -18, 3)
+    silence = np.zeros(4800)
+    assert overall(measure(columns(np.concatenate([silence, tone]))))["vu_max"] == pytest.approx(0.11, abs=0.02)
+
+
+@pytest.mark.parametrize("hertz", [40, 1000, 15_000])
+def test_a_steady_tone_reads_its_level_and_a_hit_moves_the_needle_from_rest(
+    hertz: float,
+) -> None:
+    """IEC 60268-17: a steady tone reads its level; a tone of 30 ms deflects the needle by less."""
+    tone = sine(hertz, -18, 3)
+    assert overall(measure(columns(tone)))["vu_max"] == pytest.approx(0.0, abs=0.02)
+    hit = np.concatenate([sine(hertz, -18, 0.03), np.zeros(48_000)])
+    assert -25 < overall(measure(columns(hit)))["vu_max"] < -5
 
 
 def test_silence_short_files_and_nan_are_no_readings_and_never_numbers() -> None:

@@ -2,6 +2,7 @@
 
 import hashlib
 import json
+from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import asdict
 from threading import Lock
@@ -20,9 +21,11 @@ from kind_echo.core.comparison.compare import CompareOptions, Comparison, check_
 from kind_echo.core.comparison.places import find_places
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.errors import NotFound
+from kind_echo.core.registry.measure import Family
 from kind_echo.core.registry.readings import value_of
 from kind_echo.core.registry.versions import versions_of
-from kind_echo.core.signals import OWN_FILE, in_one_channel
+from kind_echo.core.signals import OWN_FILE, in_one_channel, make_request, synthesise
+from kind_echo.core.systems.law_change import with_changed_law
 from kind_echo.database.blobs import BlobSource, find_content
 from kind_echo.database.models import Analysis, Content
 from kind_echo.database.waveforms import store_peaks
@@ -86,19 +89,42 @@ def options_for(signal: dict[str, Any], rate: int) -> CompareOptions:
     return CompareOptions(max_delay=max(1, int(_TONE_SEARCH * rate / frequency)))
 
 
-def analysis_key(reference: str, render: str, options: CompareOptions) -> str:
-    """Digest of all that an analysis depends on; of the contents their own digests."""
-    parts = [reference, render, asdict(options), versions_of(("levels", "loudness", "integrity", "compare", "account"))]
+def law_signal(signal: Mapping[str, Any] | None) -> dict[str, Any] | None:
+    """The request of a signal that shows the law of a level control; None for any other."""
+    if signal is None or signal["kind"] == OWN_FILE:
+        return None
+    return dict(signal) if in_one_channel(dict(signal)).method in ("transfer", "dynamics") else None
+
+
+def analysis_key(reference: str, render: str, options: CompareOptions, signal: Mapping[str, Any] | None = None) -> str:
+    """Digest of all that an analysis depends on; of the contents their own digests.
+
+    Args:
+        signal: what both are renders of, where that is known.
+    """
+    families: tuple[Family, ...] = ("levels", "loudness", "integrity", "compare", "account")
+    parts = [reference, render, asdict(options), versions_of(families)]
+    law = law_signal(signal)
+    if law is not None:
+        parts += [law, versions_of(("transfer", "dynamics"))]
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
 
 
-def analyse(session: Session, reference: Content, render: Content, options: CompareOptions) -> Analysis:
+def analyse(
+    session: Session,
+    reference: Content,
+    render: Content,
+    options: CompareOptions,
+    signal: Mapping[str, Any] | None = None,
+) -> Analysis:
     """The analysis of a pair: the one that is kept, or else a new one. May run twice at once without harm.
 
+    Args:
+        signal: what both are renders of, where that is known: a staircase or a burst shows the law that changed.
     Raises:
         RateMismatch, ChannelMismatch: the two cannot be compared sample by sample.
     """
-    key = analysis_key(reference.sha256, render.sha256, options)
+    key = analysis_key(reference.sha256, render.sha256, options, signal)
     kept = session.get(Analysis, key)
     if kept is not None:
         return kept
@@ -106,7 +132,7 @@ def analyse(session: Session, reference: Content, render: Content, options: Comp
         # Spectra, waveforms and places read both again: all is unpacked once for them.
         a, b = _references.source(session, reference), in_memory(BlobSource(session, render))
         sources = to_scratch(a, until), to_scratch(b, until)
-        return _new_analysis(session, key, (reference, render), sources, options)
+        return _new_analysis(session, key, (reference, render), sources, options, law_signal(signal))
 
 
 def _new_analysis(
@@ -115,9 +141,13 @@ def _new_analysis(
     contents: tuple[Content, Content],
     sources: tuple[Source, Source],
     options: CompareOptions,
+    law: dict[str, Any] | None,
 ) -> Analysis:
     (reference, render), (a, b) = contents, sources
     found = readings_of_identical(a) if reference.sha256 == render.sha256 else compare(a, b, options)
+    if law is not None and reference.sha256 != render.sha256:
+        stimulus = synthesise(make_request(**{**law, "channels": a.channels}), a.rate)
+        found = with_changed_law(found, ArraySource(stimulus, a.rate), a, b)
     aligned = AlignedSource(b, a.frames, found.alignment)
     difference = in_memory(DifferenceSource(a, aligned))
     row = {
@@ -143,14 +173,20 @@ def _new_analysis(
     return analysis
 
 
-def kept_analysis(session: Session, reference: Content, render: Content, options: CompareOptions) -> Analysis | None:
+def kept_analysis(
+    session: Session,
+    reference: Content,
+    render: Content,
+    options: CompareOptions,
+    signal: Mapping[str, Any] | None = None,
+) -> Analysis | None:
     """The analysis of a pair, where there is one already.
 
     Raises:
         RateMismatch, ChannelMismatch: there can be none.
     """
     check_pair(BlobSource(session, reference), BlobSource(session, render))
-    return session.get(Analysis, analysis_key(reference.sha256, render.sha256, options))
+    return session.get(Analysis, analysis_key(reference.sha256, render.sha256, options, signal))
 
 
 def find_analysis(session: Session, key: str) -> Analysis:

@@ -49,7 +49,7 @@ def judge_now(session: Session, cell: Cell) -> None:
     if other is not None:
         options = options_for(cell.case.signal.request, cell.condition.rate)
         try:
-            cell.analysis = analyse(session, other, cell.render.content, options)
+            cell.analysis = analyse(session, other, cell.render.content, options, cell.case.signal.request)
         except AudioDropped as error:
             # Only of renders that passed long ago: what was found of them stands.
             cell.state, cell.why = "done", f"{cell.why.rstrip('.')}; not judged again: {error}"
@@ -119,5 +119,6 @@ def _judged_alike(earlier: Cell, cell: Cell, reference: Reference | None, limits
         return False  # judged by its readings: the comparison itself is kept, and not made again
     if reference is None or earlier.render is None:
         return reference is None and earlier.analysis_key is None
-    options = options_for(cell.case.signal.request, cell.condition.rate)
-    return earlier.analysis_key == analysis_key(reference.render.content_sha256, earlier.render.content_sha256, options)
+    request = cell.case.signal.request
+    pair = reference.render.content_sha256, earlier.render.content_sha256
+    return earlier.analysis_key == analysis_key(*pair, options_for(request, cell.condition.rate), request)

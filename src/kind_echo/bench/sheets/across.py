@@ -179,7 +179,8 @@ def _keys(session: Session, mine: Sequence[Row[Any]], pairs: Mapping[int, Row[An
         if other is None or None in (cell.sha256, other.sha256) or cell.unfit or other.unfit:
             continue
         if (cell.rate, cell.channels) == (other.rate, other.channels) and cell.sha256 != other.sha256:
-            keys[cell.id] = analysis_key(other.sha256, cell.sha256, options_for(requests[cell.signal_id], cell.rate))
+            request = requests[cell.signal_id]
+            keys[cell.id] = analysis_key(other.sha256, cell.sha256, options_for(request, cell.rate), request)
     return keys
 
 
@@ -232,7 +233,7 @@ def _laid_over(
         return CellAcross(cell.id, number, "analysing", verdict, {})
     if readings is None or found is None:
         return CellAcross(cell.id, number, "done", verdict, {"identical": 1.0} if verdict.name == "Pass" else {})
-    return CellAcross(cell.id, number, "done", verdict, _values(readings), tuple(Cause(**one) for one in found.causes))
+    return CellAcross(cell.id, number, "done", verdict, _values(readings), tuple(Cause.of(one) for one in found.causes))
 
 
 def _values(readings: Iterable[Reading]) -> dict[str, float]:

@@ -9,21 +9,22 @@ import click
 
 from kind_echo.audio_io.files import AudioFile
 from kind_echo.audio_io.scratch import resampled
-from kind_echo.bench.documents import reading_document
+from kind_echo.bench.documents import reading_document, whole_curves
 from kind_echo.cli.measuring.inputs import STANDARD_INPUT, one_file, open_audio, several_files
 from kind_echo.cli.measuring.numbers import DECIBELS
-from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
+from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits, report
 from kind_echo.cli.measuring.several import TableOptions, report_rows, rows_of, table_options
 from kind_echo.cli.progress import counted, progress
 from kind_echo.core.audio.align import Align, AlignedSource
 from kind_echo.core.audio.resampling import resampling_floor
 from kind_echo.core.audio.source import Source
-from kind_echo.core.comparison.compare import CompareOptions, compare
+from kind_echo.core.comparison.compare import CompareOptions, Comparison, compare
 from kind_echo.core.comparison.places import MOST, find_places
 from kind_echo.core.comparison.sums import SummedSource
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.readings import Reading
+from kind_echo.core.systems.law_change import with_changed_law
 from kind_echo.core.systems.recognised import measure_test_signal
 from kind_echo.wording.causes import noted
 from kind_echo.wording.conditions import resampled_text
@@ -42,6 +43,8 @@ _COLUMNS = ("residual_rms", "delay", "gain", "polarity")
 @click.option("--ceiling", type=DECIBELS, metavar="DBFS", help="Count changes where the reference is under this.")
 @click.option("--sum", "summed", is_flag=True, help="Compare with the sum of the renders.")
 @click.option("--minus", multiple=True, metavar="FILE", help="Take a file off the sum; may be repeated.")
+@click.option("--input", "stimulus", metavar="FILE",
+              help="What went into both: a staircase or a burst tells the law that changed.")  # fmt: skip
 @click.option("--takes", is_flag=True, help="The renders are takes: how far apart are they?")
 @click.option("--places", "most_places", type=click.IntRange(1, MOST), metavar="N",
               help="List the N greatest differences in time, half kept for gaps and clicks.")  # fmt: skip
@@ -60,6 +63,7 @@ def compare_command(
     ceiling: float | None,
     summed: bool,
     minus: tuple[str, ...],
+    stimulus: str | None,
     takes: bool,
     most_places: int | None,
     each: bool,
@@ -75,7 +79,8 @@ def compare_command(
         raise BadParameter("quiet", quiet, "without --json, --csv, --columns and --sort")
     one_file(reference)
     files = several_files(renders, recursive=table.recursive) if each else [one_file(path) for path in renders]
-    if [reference, *files, *minus].count(STANDARD_INPUT) > 1 or (each and STANDARD_INPUT in (reference, *files)):
+    read = [reference, *files, *minus, stimulus]
+    if read.count(STANDARD_INPUT) > 1 or (each and STANDARD_INPUT in read):
         raise BadParameter("FILE", "-", "given once, and without --each: standard input is read where one file is")
     if len(renders) > 1 and not (summed or takes or each):
         raise BadParameter(
@@ -87,22 +92,26 @@ def compare_command(
         raise BadParameter("csv", table.as_csv, "given together with --each, as --columns and --sort are")
     if takes and (summed or minus):
         raise BadParameter("takes", takes, "without --sum and --minus")
+    if stimulus is not None and (summed or minus or takes):
+        raise BadParameter("input", stimulus, "without --sum, --minus and --takes")
     options = CompareOptions(align, match_gain, match_polarity, max_delay, ceiling)
     if each:
         with AudioFile(reference):
             pass  # one that cannot be read is no row's error
-        work = partial(_compared, reference, options, most_places, resample)
+        work = partial(_compared, reference, stimulus, options, most_places, resample)
         rows = list(counted(rows_of(work, files, table.jobs), "Comparing", "files", len(files)))
         report_rows("compare", rows, _COLUMNS, wanted, table, as_json=as_json, quiet=quiet)
         return
     given = {**asdict(options), "sum": summed, "minus": list(minus), "takes": takes, "resample": resample}
+    if stimulus is not None:
+        given["input"] = stimulus
     with ExitStack() as stack, progress(f"Comparing {renders[0]}"):
         opened = [stack.enter_context(open_audio(path)) for path in (reference, *renders, *minus)]
         first = opened[0]
         alike = [_at_rate(first, side, stack) if resample else side for side in opened[1:]]
         others, off = alike[: len(renders)], alike[len(renders) :]
         render: Source = SummedSource(tuple(others), tuple(off)) if summed or off else others[0]
-        found = compare(first, render, options)
+        found = _with_law(compare(first, render, options), stimulus, first, render, stack)
         told = measure_test_signal(first, render)
         readings = noted(found.readings, found.causes) + told.render
         if resample:
@@ -116,9 +125,18 @@ def compare_command(
         inputs[0]["readings"] = [reading_document(r) for r in found.sides[0].readings + told.reference]
         if not isinstance(render, SummedSource | AlignedSource):
             inputs[1]["readings"] = [reading_document(r) for r in found.sides[1].readings]
-    curves = curve_documents(found.curves | told.curves)
+    curves = whole_curves(found.curves | told.curves)
     result = Result("compare", inputs, given, readings, curves, found.causes, places)
     report(result, wanted, as_json=as_json, quiet=quiet)
+
+
+def _with_law(
+    found: Comparison, stimulus: str | None, reference: Source, render: Source, until: ExitStack
+) -> Comparison:
+    """A comparison with what the signal that went into both tells, where one is given."""
+    if stimulus is None:
+        return found
+    return with_changed_law(found, until.enter_context(open_audio(stimulus)), reference, render)
 
 
 def _at_rate(first: AudioFile, side: AudioFile, until: ExitStack) -> Source:
@@ -134,11 +152,13 @@ def _with_resampling(readings: Sequence[Reading], first: AudioFile, sides: Seque
     return [r.noted(note) if (r.measure, r.channel) == ("residual_rms", "all") else r for r in readings]
 
 
-def _compared(reference: str, options: CompareOptions, most_places: int | None, resample: bool, path: str) -> Result:
+def _compared(
+    reference: str, stimulus: str | None, options: CompareOptions, most_places: int | None, resample: bool, path: str
+) -> Result:
     with ExitStack() as stack:
         first, file = (stack.enter_context(AudioFile(one)) for one in (reference, path))
         render = _at_rate(first, file, stack) if resample else file
-        found = compare(first, render, options)
+        found = _with_law(compare(first, render, options), stimulus, first, render, stack)
         told = measure_test_signal(first, render)
         readings = noted(found.readings, found.causes) + told.render
         if resample:
@@ -149,5 +169,7 @@ def _compared(reference: str, options: CompareOptions, most_places: int | None, 
         given["readings"] = [reading_document(r) for r in side.readings]
     inputs[0].setdefault("readings", []).extend(reading_document(r) for r in told.reference)
     given = {**asdict(options), "sum": False, "minus": [], "takes": False, "resample": resample}
-    curves = curve_documents(found.curves | told.curves)
+    if stimulus is not None:
+        given["input"] = stimulus
+    curves = whole_curves(found.curves | told.curves)
     return Result("compare", inputs, given, readings, curves, found.causes, places)

@@ -26,6 +26,7 @@ _AROUND = 512  # frames around a peak, whose spectrum is looked at
 _MISSED = 1.4e-4  # of their power beyond the flat band, whose amplitude is 0.1 dB of the peak's
 _OVERSHOOT = 0.0125
 _NEEDLE_SECONDS = 0.3
+_STEADY = 10 ** (0.5 / 20)  # between the parts of a sound that is as loud throughout
 
 
 @dataclass(frozen=True)
@@ -128,6 +129,7 @@ class PeakMeter:
         self._edge = np.full((channels, 2), UNKNOWN, np.float32)
         self._phases = np.array([kaiser_sinc(TAPS, 0.5, p / 4, _BETA) for p in (1, 2, 3)], np.float32)
         self._a, self._b = needle_response(rate)
+        self._first: int | None = round(_NEEDLE_SECONDS / 3 * rate)
 
     def add(self, rows: Rows) -> None:
         """Take the next frames."""
@@ -143,6 +145,9 @@ class PeakMeter:
             self._peak[c] = interpolate(padded, self._phases, self._peak[c], mean[c], self._edge[c])
             if self._peak[c] > before[c]:
                 self._beyond[c] = _is_beyond(padded)
+        if self._first is not None:
+            self._state[:, 0] = _steady_from_the_start(mean, self._first)
+            self._first = None
         needle(mean, self._a, self._b, self._state, self._needle)
 
     def readings(self) -> list[Reading]:
@@ -164,6 +169,21 @@ class PeakMeter:
             for n in needles
         ]
         return peaks + [n.noted(note) for n in vu]
+
+
+def _steady_from_the_start(rectified: NDArray[np.float32], part: int) -> Floats:
+    """Where the needles stand when a file begins: on a sound that is steady from the start, else at rest.
+
+    A tone that is cut out of a longer one would else read by the overshoot too much.
+
+    Args:
+        part: frames of each of the three parts that must be as loud as each other, rise time over three.
+    """
+    if rectified.shape[1] < 3 * part:
+        return np.zeros(len(rectified))
+    parts = rectified[:, : 3 * part].reshape(len(rectified), 3, part).mean(axis=2, dtype=np.float64)
+    steady = parts.max(axis=1) <= _STEADY * parts.min(axis=1)
+    return np.where(steady, parts.mean(axis=1), 0.0)
 
 
 _MORE = f"energy over {_FLAT_TO} of the rate at the peak, which may be higher by more than 0.1 dB"

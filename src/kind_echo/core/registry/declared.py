@@ -32,7 +32,8 @@ _LEVELS = family(
      "Greatest less least windowed RMS, silence left out.", AES17),
     ("vu_max", "VU maximum", "VU",
      "Greatest deflection of an average-responding needle: 99 % after 300 ms, 1.25 % overshoot, driven by the "
-     "rectified signal at four times its rate. 0 VU is a sine of −18 dBFS unless set otherwise.", "IEC 60268-17."),
+     "rectified signal at four times its rate. On a sound that is steady from the start of the file the needle begins "
+     "where it settles. 0 VU is a sine of −18 dBFS unless set otherwise.", "IEC 60268-17."),
 )  # fmt: skip
 
 _LOUDNESS = family(

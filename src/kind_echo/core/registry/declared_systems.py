@@ -105,8 +105,9 @@ _DYNAMICS = family(
      "by over 0.15 dB in the last 30 % of the part.", PRACTICE),
     ("release_time", "Release time", "ms", "From the step down likewise.", PRACTICE),
     ("attack_constant", "Attack time constant", "ms",
-     "Of an exponential fitted to the gain in decibels, from a tenth of its way to nine. No reading where the gain has "
-     "not settled, or one half of the way is over 1.5 times as steep as the other: it is not one exponential.", _CURVE),
+     "Of an exponential fitted to the gain in decibels, the gain that it settles at free as well. No reading where the "
+     "gain has not settled, or one half of the way is over 1.5 times as steep as the other: it is not one exponential.",
+     _CURVE),
     ("release_constant", "Release time constant", "ms", "After the step down, likewise.", _CURVE),
     ("overshoot", "Overshoot", "dB", "By how much the gain passes its settled value after the step up.", PRACTICE),
     ("lookahead", "Look-ahead", "ms",

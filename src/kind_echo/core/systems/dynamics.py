@@ -31,6 +31,10 @@ _SHOWN_OVERSHOOT = 0.05  # dB, that is marked on the curve
 _STILL = 0.15  # dB, by which a gain that has settled still moves in the last part
 _HALF_WAY = 0.3  # of what is left: the geometric middle of 0.9 and 0.1
 _BENDS = 1.5  # times as steep as the other, that one half of the way of one exponential may not be
+_FITTED_CONSTANTS = 8.0  # time constants over which an exponential is fitted, after which nothing of it is left
+_SMEARED = 1.2  # time constants in a window of the tone, from which it is the window's own shape that is seen
+_OF_WINDOW = 0.03  # of a window's length, by which one of half its length is told wrong: twice what simulations gave
+_FITTED_POINTS = 4000  # of the gain, at most
 _OUT_OF_NOISE = 4.0  # standard deviations of the gain before the step
 _STARTS = 0.1  # dB of fall that counts as the gain having started
 
@@ -182,7 +186,8 @@ def _readings(name: str, gain: Floats, burst: Burst, rate: int) -> list[Reading]
     if len(before) < 8:
         before = gain[up // 2 : max(up // 2 + 1, up - round(0.005 * rate))]
     low = float(np.median(before))
-    high = float(np.median(gain[down - round(_SETTLED * (down - up)) : down - round(rate / burst.frequency)]))
+    loud = gain[down - round(_SETTLED * (down - up)) : down - round(rate / burst.frequency)]
+    high = float(np.median(loud))
     end = len(gain) - round(rate / burst.frequency)
     moved = low - high
     if moved < _MOVES:
@@ -194,18 +199,26 @@ def _readings(name: str, gain: Floats, burst: Burst, rate: int) -> list[Reading]
     back = float(np.median(release[-round(_SETTLED * len(release)) :])) if len(release) >= _LEAST_RELEASE else None
     moves = _movement(attack), _movement(release) if back is not None else 0.0
     deepest = float(attack[: max(1, round(0.7 * len(attack)))].min())
+    smear = 2 * max(2, round(rate / burst.frequency / 2))
     return [
         _reached("attack_time", name, attack, high, moves[0], rate),
         _reached("release_time", name, release, back, moves[1], rate),
-        _constant("attack_constant", name, attack, low, high, moves[0], rate),
-        _constant("release_constant", name, release, high, back, moves[1], rate),
+        _constant("attack_constant", name, attack, low, high, moves[0], smear, rate),
+        _constant("release_constant", name, release, high, back, moves[1], smear, rate),
         Reading("overshoot", name, max(0.0, high - deepest)),
         _lookahead(name, gain, low, burst, rate),
-        Reading("settled_gain_high", name, high)
+        Reading("settled_gain_high", name, high, None, _spread(loud, moves[0], smear))
         if abs(moves[0]) <= _STILL
         else Reading("settled_gain_high", name, None, _unsettled(moves[0])),
-        Reading("settled_gain_low", name, low),
+        Reading("settled_gain_low", name, low, None, _spread(before, 0.0, smear)),
     ]
+
+
+def _spread(gains: Floats, moves: float, smear: int) -> float:
+    """Uncertainty in dB at 95 % of the median of gains that stand still but for `moves` dB."""
+    count = max(1.0, len(gains) / smear)
+    # The median of normal noise spreads by a quarter more than its mean.
+    return math.hypot(2.0 * 1.25 * float(np.std(gains)) / math.sqrt(count), moves / 2)
 
 
 def _movement(gain: Floats) -> float:
@@ -234,9 +247,16 @@ def _reached(key: str, name: str, gain: Floats, settled: float | None, moves: fl
 
 
 def _constant(
-    key: str, name: str, gain: Floats, begin: float, settled: float | None, moves: float, rate: int
+    key: str, name: str, gain: Floats, begin: float, settled: float | None, moves: float, smear: int, rate: int
 ) -> Reading:
-    """Time constant of the gain's way from `begin` to `settled`, from the logarithm of what is left of it."""
+    """Time constant of the gain's way from `begin` to `settled`.
+
+    The logarithm of what is left of the way shows whether it is one exponential; a fit, in which the settled gain is
+    free as well, then has the constant.
+
+    Args:
+        smear: frames over which neighbouring gains share a window.
+    """
     if settled is None:
         return Reading(key, name, None, _ENDS)
     if abs(moves) > _STILL:
@@ -254,6 +274,9 @@ def _constant(
     slope = float(np.polyfit(np.arange(len(part)) / rate, way, 1)[0])
     if slope >= 0.0:
         return Reading(key, name, None, "the gain does not move towards its settled value")
+    if -slope * smear / rate > _SMEARED:
+        why = "no slower than what a period of the tone shows"
+        return Reading(key, name, -1000.0 / slope, why, 500.0 * smear / rate)
     # Of one exponential the first half of the way to a tenth is as steep as the second.
     middle = int(np.argmax(part < _HALF_WAY)) if (part < _HALF_WAY).any() else 0
     if middle >= _LEAST_RELEASE and len(part) - middle >= _LEAST_RELEASE:
@@ -262,7 +285,49 @@ def _constant(
             early, late = (-1000.0 / (rate * half) for half in halves)
             why = f"not one exponential: {number(early, '.3g')} ms at first, {number(late, '.3g')} ms later"
             return Reading(key, name, None, why)
-    return Reading(key, name, -1000.0 / slope)
+    seconds, unsure = _fitted(left[first : len(left) - smear], -1.0 / slope, smear, rate)
+    return Reading(key, name, 1000.0 * seconds, None, None if unsure is None else 1000.0 * unsure)
+
+
+def _fitted(left: Floats, seconds: float, smear: int, rate: int) -> tuple[float, float | None]:
+    """Time constant of an exponential and a constant beside it, and its uncertainty at 95 %; seconds.
+
+    The beginning where there is too little to fit, or where the fit does not stay near it.
+
+    Args:
+        left: share of the way that is left, by frame.
+        seconds: where to begin.
+        smear: frames that share a window, so that they count as one value.
+    """
+    from scipy.optimize import least_squares
+
+    shown = left[: max(_LEAST_RELEASE, round(_FITTED_CONSTANTS * seconds * rate))]
+    step = max(1, len(shown) // _FITTED_POINTS)
+    times, values = np.arange(0, len(shown), step) / rate, shown[::step]
+    free = len(shown) / max(smear, step) - 3
+    if free < 1:
+        return seconds, None
+
+    def error(p: Floats) -> Floats:
+        return np.asarray(p[0] * np.exp(-times * np.exp(-p[1])) + p[2] - values)
+
+    found = least_squares(error, np.array([values[0], math.log(seconds), 0.0]))
+    fitted = math.exp(min(float(found.x[1]), 50.0))
+    if not 1.0 / _BENDS <= fitted / seconds <= _BENDS:
+        return seconds, None
+    inverse = np.linalg.pinv(np.asarray(found.jac))
+    # Values that share a window err alike: of so many the residuals count as few.
+    variance = 2.0 * found.cost / len(values) * (free + 3) / free
+    spread = math.sqrt(float(np.square(inverse[1]).sum()) * variance * max(1.0, smear / step))
+    window = _OF_WINDOW * (smear / rate) ** 2 / (2 * fitted)
+    return fitted, math.hypot(_students(free) * spread * fitted, window)
+
+
+def _students(free: float) -> float:
+    """Standard deviations at 95 % by so many degrees of freedom."""
+    from scipy.special import stdtrit
+
+    return float(stdtrit(free, 0.975))
 
 
 def _lookahead(name: str, gain: Floats, low: float, burst: Burst, rate: int) -> Reading:

@@ -33,6 +33,7 @@ _VAGUE = (2.0, math.inf, 4.0)  # of uncertainty, over which threshold (dB) and k
 _VAGUE_SLOPE = 0.5  # of the slope over the threshold, over which its uncertainty leaves a bound of the ratio
 _WALL = 0.02  # slope under which a level hardly rises: a ratio of 50 : 1
 _LEAST_ABOVE = 2  # steps over the threshold
+_SMALL_KNEE = 0.1  # dB, beyond a gap between steps, that a fit of its width may come to
 _FITS = 0.6  # dB that a level may lie off the curve of one threshold, ratio and knee
 _ENGAGED = 1.0
 
@@ -354,6 +355,9 @@ def fit_static_curve(level_in: Floats, level_out: Floats, spread: Floats) -> Fit
     above = int((level_in > fitted.threshold).sum())
     inverse = np.linalg.pinv(np.asarray(best.jac))
     threshold, slope, knee, _ = 2.0 * np.sqrt(np.square(inverse * off).sum(axis=1))
+    nearest = float(np.abs(level_in - fitted.threshold).min())
+    if fitted.knee <= 2 * nearest + _SMALL_KNEE:  # no step lies in it: any that is narrower than the gap fits as well
+        fitted, knee = replace(fitted, knee=nearest), math.hypot(float(knee), nearest + _SMALL_KNEE)
     return FittedCurve(fitted, (float(threshold), float(slope * fitted.ratio**2), float(knee)), farthest, above)
 
 
