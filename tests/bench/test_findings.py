@@ -1,6 +1,7 @@
 """The grouping of cells into findings, on cells made by hand; and what holds for any cells."""
 
 import itertools
+import json
 import random
 from collections.abc import Mapping
 from dataclasses import replace
@@ -110,6 +111,19 @@ def test_a_difference_that_the_delay_does_not_explain_stands_beside_it() -> None
     }
     found = find(_run((_everywhere(host="Almanac"), "Fail", ("residual_rms", "delay"), both)))
     assert [f.headline for f in found] == ["1 sample late; Differs from the reference"]
+
+
+def test_a_finding_by_aliases_names_the_orders() -> None:
+    """Of all its cells; where the reference has some of them, they are not new."""
+    cells = _run((_everywhere(host="Almanac"), "Fail", ("residual_rms",), {"residual_rms": -50.0}))
+    tone = [cell.factors["signal"] == "Tone" for cell in cells]
+    new, more = (Cause("aliasing", orders=span, is_new=True) for span in ((23, 27), (21, 25)))
+    (found,) = find([cell._replace(causes=(new if on else more,)) for cell, on in zip(cells, tone, strict=True)])
+    assert found.headline == "Aliases: new orders 21 to 27"
+    known, one = Cause("aliasing", orders=(3, 3)), Cause("unexplained")
+    (found,) = find([cell._replace(causes=(known if on else one,)) for cell, on in zip(cells, tone, strict=True)])
+    assert found.headline == "Aliases: order 3, where a cause is known"
+    assert Cause.of(json.loads(json.dumps(new.document()))) == new
 
 
 @pytest.mark.parametrize(

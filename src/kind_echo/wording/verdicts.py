@@ -58,9 +58,24 @@ def symptom_text(symptom: Symptom) -> str:
     measure, value = find_measure(symptom.found.reading.measure), symptom.found.reading.value
     if _tells_amount(symptom) and value is not None:
         return late_or_early(value) if measure.unit == "samples" else up_or_down(value)
+    if symptom.cause == "aliasing" and symptom.orders is not None:
+        return _aliases(symptom, symptom.orders)
     by = differs_by(symptom.cause) if symptom.cause is not None else ""
-    by = f" by {by}{', where a cause is known' if symptom.elsewhere else ''}" if by else ""
+    by = f" by {by}{_known(symptom)}" if by else ""
     return called(measure.key, symptom.other or THE_REFERENCE) + by
+
+
+def _aliases(symptom: Symptom, orders: tuple[int, int]) -> str:
+    """What differs by aliases alone, with the orders of the tone that fold."""
+    first, last = orders
+    span = f"order {first}" if first == last else f"orders {first} to {last}"
+    other = symptom.other or THE_REFERENCE
+    against = "" if other == THE_REFERENCE else f", against {other}"
+    return f"Aliases: {'new ' if symptom.is_new else ''}{span}{against}{_known(symptom)}"
+
+
+def _known(symptom: Symptom) -> str:
+    return ", where a cause is known" if symptom.elsewhere else ""
 
 
 def headline(symptoms: Sequence[Symptom]) -> str:

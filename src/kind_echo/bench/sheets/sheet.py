@@ -342,7 +342,7 @@ def _examined(
     return [
         Examined(
             id=row.id, verdict=verdict_from(row.verdict, row.ink, dict(row.facts)), finished=row.state in FINISHED,
-            rendered=row.state == "done", measured=row.measured, causes=tuple(Cause(**one) for one in row.causes or ()),
+            rendered=row.state == "done", measured=row.measured, causes=tuple(map(Cause.of, row.causes or ())),
             limits=limits[row.case_id, row.condition_id], factors=factors[row.condition_id] | named[row.case_id],
             decided=not cell.needs_you,
         )

@@ -1,7 +1,8 @@
 """What explains a difference: a typed list of causes; `kind_echo.wording` has the words."""
 
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import Literal
+from typing import Any, Literal
 
 CauseName = Literal[
     "none", "quantisation", "delay", "drift", "polarity", "gain", "channel_gain", "filter", "dc", "gap", "click",
@@ -9,6 +10,8 @@ CauseName = Literal[
     "aliasing", "gain_motion", "time_jump", "wander", "channel_mix", "echo", "added_tone", "noise", "lossy",
     "unrelated", "unexplained",
 ]  # fmt: skip
+
+_WHERE_THERE = ("start", "length", "orders", "is_new")
 
 
 @dataclass(frozen=True)
@@ -21,6 +24,8 @@ class Cause:
         takes_off: dB of residual that are gone once it and those before it are undone; None where it cannot be undone.
         why: what stands beside the amount.
         start, length: seconds on the reference's time axis, of what has a place; None of what holds all along.
+        orders: first and last order of a tone that folds, or that is new; None of all that has no orders.
+        is_new: whether nothing of these orders stands out of the reference.
     """
 
     cause: CauseName
@@ -31,8 +36,19 @@ class Cause:
     why: str | None = None
     start: float | None = None
     length: float | None = None
+    orders: tuple[int, int] | None = None
+    is_new: bool = False
 
-    def document(self) -> dict[str, str | float | None]:
-        """As JSON keeps it: a place only where there is one."""
+    def document(self) -> dict[str, Any]:
+        """As JSON keeps it: a place and orders only where there are any."""
         kept = asdict(self)
-        return {key: value for key, value in kept.items() if key not in ("start", "length") or value is not None}
+        return {key: value for key, value in kept.items() if key not in _WHERE_THERE or value not in (None, False)}
+
+    @classmethod
+    def of(cls, document: Mapping[str, Any]) -> "Cause":
+        """The cause that a document keeps."""
+        kept = dict(document)
+        if kept.get("orders") is not None:
+            first, last = kept["orders"]
+            kept["orders"] = first, last
+        return cls(**kept)

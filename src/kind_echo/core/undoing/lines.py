@@ -232,7 +232,12 @@ def _causes(lines: list[Line], changed: list[Line], tones: Tones, was: float) ->
         why = f"{span} {'folds' if len(orders) == 1 else 'fold'}" if name == "aliasing" else span
         kind: CauseName = "aliasing" if name == "aliasing" else "non_linear"
         there = "none" if name != "aliasing" or was < LINES.none_dbfs else f"{number(was, '.1f')} dBFS at most"
-        causes.append(Cause(kind, amount=level, unit="dBFS", why=f"{why}; {there} in the reference"))
+        causes.append(
+            Cause(
+                kind, amount=level, unit="dBFS", why=f"{why}; {there} in the reference",
+                orders=(orders[0], orders[-1]), is_new=there == "none",
+            )
+        )  # fmt: skip
     beside = sorted({order[0] for line in changed if (order := order_of(line.hertz, tones))})
     if beside and causes[-1].cause != "added_tone":
         what = f"order {beside[0]} has" if len(beside) == 1 else f"{len(beside)} more orders have"

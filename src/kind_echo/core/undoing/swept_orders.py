@@ -117,7 +117,11 @@ def folding_of_sweep(reference: Source, aligned: AlignedSource) -> Cause | None:
     had = f"{number(was, '.1f')} dBFS" if was > SWEEPS.none_dbfs else "none"
     span = f"order {orders[0]}" if len(orders) == 1 else f"orders {orders[0]} to {orders[-1]}"
     why = f"{span} of the sweep {'folds' if len(orders) == 1 else 'fold'}; {had} in the reference"
-    return Cause("aliasing", amount=level, unit="dBFS", takes_off=fall(total, max(total - power, 0.0)), why=why)
+    off = fall(total, max(total - power, 0.0))
+    return Cause(
+        "aliasing", amount=level, unit="dBFS", takes_off=off, why=why, orders=(orders[0], orders[-1]),
+        is_new=was <= SWEEPS.none_dbfs,
+    )  # fmt: skip
 
 
 def _path(x: Floats, rate: int) -> _Path | None:

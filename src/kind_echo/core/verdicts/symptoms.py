@@ -57,6 +57,8 @@ class Symptom:
         found: the reading and its limit.
         amount: how far it is off, in the measure's unit, where that tells causes apart.
         cause: what alone explains the difference.
+        orders: first and last order of a tone that this cause is of.
+        is_new: whether nothing of them stands out of the reference.
         elsewhere: whether it does so in some cells of several, and in the others nothing is known that does.
     """
 
@@ -68,6 +70,8 @@ class Symptom:
     found: JudgedReading | None = field(default=None, compare=False)
     amount: float | None = field(default=None, compare=False)
     cause: CauseName | None = field(default=None, compare=False)
+    orders: tuple[int, int] | None = field(default=None, compare=False)
+    is_new: bool = field(default=False, compare=False)
     elsewhere: bool = field(default=False, compare=False)
 
     @property
@@ -98,9 +102,13 @@ def together(symptoms: Sequence[Symptom]) -> Symptom:
     first = symptoms[0]
     if len(known) != 1:
         return replace(first, cause=None)
-    told = next(symptom for symptom in symptoms if symptom.cause != "unexplained")
+    told = [symptom for symptom in symptoms if symptom.cause != "unexplained"]
+    orders = [symptom.orders for symptom in told if symptom.orders is not None]
     return replace(
-        told, elsewhere=told.cause is not None and any(symptom.cause == "unexplained" for symptom in symptoms)
+        told[0],
+        elsewhere=told[0].cause is not None and any(symptom.cause == "unexplained" for symptom in symptoms),
+        orders=(min(first for first, _ in orders), max(last for _, last in orders)) if orders else None,
+        is_new=all(symptom.is_new for symptom in told),
     )
 
 
@@ -133,10 +141,11 @@ def _broken(cell: Examined, found: JudgedReading) -> Symptom:
         amount = value if measure.undone is not None else _off(cell, measure.key)
         if measure.repeats is not None and measure.repeats[0] in cell.verdict.broken:
             amount -= _off(cell, measure.repeats[0])
-    causes = {cause.cause for cause in cell.causes}
+    alone = cell.causes[0] if measure.is_difference and len(cell.causes) == 1 else None
     return Symptom(
         "Fail", "limit broken", measure.key, cell.verdict.other if measure.is_difference else "", found=found,
-        amount=amount, cause=next(iter(causes)) if measure.is_difference and len(cell.causes) == 1 else None,
+        amount=amount, cause=None if alone is None else alone.cause, orders=None if alone is None else alone.orders,
+        is_new=alone is not None and alone.is_new,
     )  # fmt: skip
 
 

@@ -249,7 +249,10 @@ class PairCellBody(Body):
 
 
 class CauseBody(Body):
-    """One thing that explains a part of a difference, and the words for it; `takes_off` in dB, its place in seconds."""
+    """One thing that explains a part of a difference, and the words for it; `takes_off` in dB, its place in seconds.
+
+    `orders`: first and last order of a tone, where it is of orders; `is_new`: nothing of them is in the reference.
+    """
 
     cause: CauseName
     channel: str
@@ -260,6 +263,8 @@ class CauseBody(Body):
     words: str
     start: float | None = None
     length: float | None = None
+    orders: tuple[int, int] | None = None
+    is_new: bool = False
 
 
 class MarkBody(Body):

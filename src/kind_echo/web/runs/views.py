@@ -119,7 +119,7 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
     analysis, side, why, state = cell.analysis, None, cell.why, cell.state
     if other is not None and other.render is not None and render is not None:
         options = options_for(cell.case.signal.request, cell.condition.rate)
-        analysis = kept_analysis(session, other.render.content, render.content, options)
+        analysis = kept_analysis(session, other.render.content, render.content, options, cell.case.signal.request)
         name = f"{other.run.build.effect.name} {other.run.build.version}"
         side = _content_side(
             other.render.content,
@@ -262,7 +262,7 @@ def _causes(analysis: Analysis | None) -> list[CauseBody]:
     """What explains a difference, each with its words."""
     if analysis is None:
         return []
-    return [CauseBody(**kept, words=cause_text(Cause(**kept))) for kept in analysis.causes]
+    return [CauseBody(**kept, words=cause_text(Cause.of(kept))) for kept in analysis.causes]
 
 
 def _own_readings(analysis: Analysis | None, side: Literal["reference", "render", "difference"]) -> list[ReadingBody]:
