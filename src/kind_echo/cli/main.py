@@ -32,6 +32,10 @@ _COMMANDS = {
         "measuring.pairs",
         "Null test of RENDER against REFERENCE: delay, polarity, gain, what is left and what explains it.",
     ),
+    "check": _Entry(
+        "measuring.check",
+        "Compare all files in RENDERS with those of the same path in REFERENCES, each by its limits.",
+    ),
     "tone": _Entry("measuring.tones", "Harmonics, aliases and noise of a steady tone in FILE; of several, a table."),
     "imd": _Entry("measuring.tones", "What two tones in FILE make of each other; of several, a table."),
     "alias-sweep": _Entry(

@@ -11,6 +11,7 @@ from kind_echo.bench.documents.readings import (
     reading_from,
     verdict_document,
     verdict_from,
+    whole_curves,
 )
 
 __all__ = [
@@ -24,4 +25,5 @@ __all__ = [
     "reading_from",
     "verdict_document",
     "verdict_from",
+    "whole_curves",
 ]

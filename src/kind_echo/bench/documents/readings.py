@@ -76,6 +76,18 @@ def curve_documents(curves: Mapping[str, Curve], side: str) -> list[Document]:
     return documents
 
 
+def whole_curves(curves: Mapping[str, Curve]) -> Document:
+    """Curves as they stand in the JSON of the command line: each point that is a number on both axes."""
+    documents = {}
+    for name, curve in curves.items():
+        points = [(x, y) for x, y in zip(curve.x, curve.y, strict=True) if math.isfinite(x) and math.isfinite(y)]
+        documents[name] = {
+            "x": {"unit": curve.x_unit, "values": [x for x, _ in points]},
+            "y": {"unit": curve.y_unit, "values": [y for _, y in points]},
+        }
+    return documents
+
+
 def loudness_curves(found: LoudnessCurves | None) -> dict[str, Curve]:
     """Momentary and short-term loudness over time; none for a file that has no loudness."""
     if found is None:

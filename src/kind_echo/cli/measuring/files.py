@@ -6,10 +6,10 @@ from functools import partial
 import click
 
 from kind_echo.audio_io.codecs import CODECS, Codec, LossyCodec
-from kind_echo.bench.documents import loudness_curves
+from kind_echo.bench.documents import loudness_curves, whole_curves
 from kind_echo.cli.measuring.inputs import open_audio
 from kind_echo.cli.measuring.numbers import DECIBELS, NUMBER, Number
-from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits
+from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits
 from kind_echo.cli.measuring.several import TableOptions, report_files, table_options
 from kind_echo.core.levels.analysis import MeasureOptions, scan_file
 from kind_echo.core.levels.meters import LevelOptions
@@ -49,7 +49,7 @@ def _measured(options: MeasureOptions, path: str) -> Result:
         found = scan_file(audio, options)
         inputs = [describe_input(path, audio)]
     given = {**asdict(options.levels), "mono_as_dual": options.mono_as_dual}
-    return Result("measure", inputs, given, found.readings, curve_documents(loudness_curves(found.curves)))
+    return Result("measure", inputs, given, found.readings, whole_curves(loudness_curves(found.curves)))
 
 
 @click.command("lossy")
@@ -73,4 +73,4 @@ def _encoded(codec: Codec, bitrate: float, path: str) -> Result:
         readings, curves = measure_lossy(audio, encoder)
         inputs = [describe_input(path, audio)]
     given = {"codec": codec, "bitrate": bitrate}
-    return Result("lossy", inputs, given, readings, curve_documents(curves))
+    return Result("lossy", inputs, given, readings, whole_curves(curves))

@@ -1,14 +1,20 @@
 """Limits that a command is given: judged on the reading of all channels, and told in words and in JSON."""
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.limits import Judgement, judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.readings import Reading
 from kind_echo.wording.figures import judged_limit_text
+
+if TYPE_CHECKING:  # slow to load, and few commands are given a file of limits
+    from kind_echo.checks.settings import Settings
+
+_NO_SIGNAL = ""
+"""Of what is measured by itself the kind of signal is not looked for: rules for signals hold for a pair alone."""
 
 
 @dataclass(frozen=True)
@@ -51,10 +57,44 @@ class JudgedLimit:
         }  # fmt: skip
 
 
-def judge_limits(command: str, readings: Sequence[Reading], limits: Sequence[tuple[str, Limit]]) -> list[JudgedLimit]:
-    """Each limit on the reading of all channels. Raises BadParameter for a measure that the command does not give."""
-    overall: Mapping[str, Reading] = {r.measure: r for r in readings if r.channel == "all"}
-    for key, _ in limits:
-        if key not in overall:
-            raise BadParameter("limit", key, f"on a measure that kind-echo {command} gives")
-    return [JudgedLimit(limit, overall[key], judge(overall[key], limit)) for key, limit in limits]
+def documents_of(held: Iterable[tuple[Reading, Limit]]) -> list[dict[str, Any]]:
+    """Readings with their limits as they stand under "limits" in JSON: an entry a bound."""
+    single = [(reading, one) for reading, limit in held for one in single_bounds(limit)]
+    return [JudgedLimit(one, reading, judge(reading, one)).document for reading, one in single]
+
+
+def single_bounds(limit: Limit) -> list[Limit]:
+    """A limit as limits of one bound each."""
+    least, most = Limit(at_least=limit.at_least), Limit(at_most=limit.at_most)
+    return [one for one in (least, most) if one != Limit()]
+
+
+@dataclass(frozen=True)
+class WantedLimits:
+    """The limits that a command was given: each by itself, and those of a file for what it measures.
+
+    Attributes:
+        given: measure and limit of one bound, in the order given.
+        team: the rules of a file; None where none was given.
+    """
+
+    given: Sequence[tuple[str, Limit]] = ()
+    team: "Settings | None" = None
+
+    def judge(self, command: str, readings: Sequence[Reading], path: str) -> list[JudgedLimit]:
+        """Each limit on the reading of all channels.
+
+        Args:
+            path: of the file that the readings are of, by which the rules of a file hold or do not.
+        Raises:
+            BadParameter: one given by itself is on a measure that the command does not give.
+        """
+        overall: Mapping[str, Reading] = {r.measure: r for r in readings if r.channel == "all"}
+        for key, _ in self.given:
+            if key not in overall:
+                raise BadParameter("limit", key, f"on a measure that kind-echo {command} gives")
+        held = [*self.given]
+        if self.team is not None:
+            team = self.team.own_limits_for(path, _NO_SIGNAL)
+            held += [(key, one) for key, limit in team.items() if key in overall for one in single_bounds(limit)]
+        return [JudgedLimit(limit, overall[key], judge(overall[key], limit)) for key, limit in held]

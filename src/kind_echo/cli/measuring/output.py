@@ -1,9 +1,9 @@
 """What a command prints: a table for a person, or one JSON object for a script; and the judging of limits."""
 
 import json
-import math
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
@@ -13,17 +13,19 @@ from kind_echo.bench.documents import reading_document
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.hashing import digest_of
 from kind_echo.cli.measuring.inputs import path_of
-from kind_echo.cli.measuring.judging import JudgedLimit, judge_limits
+from kind_echo.cli.measuring.judging import JudgedLimit, WantedLimits
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.limits import parse_limit
-from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
-from kind_echo.core.registry.readings import Curve, Reading
+from kind_echo.core.registry.readings import Reading
 from kind_echo.wording.causes import describe
 
 if TYPE_CHECKING:  # slow to load, and most commands compare nothing
     from kind_echo.core.comparison.places import Place
+
+_TEAM = "kind_echo.limits"
+"""Where a command's context keeps the team's limits."""
 
 _PLACE = ("start", "length", "cause", "amount", "unit")
 
@@ -39,6 +41,12 @@ class Result:
     curves: dict[str, Any] = field(default_factory=dict)
     causes: Sequence[Cause] | None = None
     places: "Sequence[Place] | None" = None
+
+    @property
+    def path(self) -> str:
+        """Of the file that the readings are of: the render, where it is compared; empty for what has no file."""
+        place = 1 if self.causes is not None and len(self.inputs) > 1 else -1
+        return str(self.inputs[place]["path"]) if self.inputs else ""
 
     @property
     def verdict(self) -> str:
@@ -58,6 +66,10 @@ class Result:
 def output_options(command: Callable[..., Any]) -> Callable[..., Any]:
     """The options that every analysis has."""
     command = click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")(command)
+    command = click.option(
+        "--limits", "team_limits", metavar="FILE", expose_value=False, callback=_read_team_limits,
+        help="The team's file of limits, of which those on what this command measures hold.",
+    )(command)  # fmt: skip
     return click.option(
         "--limit", "limits", multiple=True, metavar="MEASURE<=NUMBER", help="Exit with 1 when broken; may be repeated."
     )(command)
@@ -75,24 +87,19 @@ def describe_input(path: str, audio: AudioFile) -> dict[str, Any]:
     }
 
 
-def curve_documents(curves: Mapping[str, Curve]) -> dict[str, Any]:
-    """Curves as they stand in JSON: each point that is a number on both axes."""
-    documents = {}
-    for name, curve in curves.items():
-        points = [(x, y) for x, y in zip(curve.x, curve.y, strict=True) if math.isfinite(x) and math.isfinite(y)]
-        documents[name] = {
-            "x": {"unit": curve.x_unit, "values": [x for x, _ in points]},
-            "y": {"unit": curve.y_unit, "values": [y for _, y in points]},
-        }
-    return documents
+def _read_team_limits(context: click.Context, _: click.Parameter, path: str | None) -> None:
+    if path is not None:
+        from kind_echo.checks.settings import read_settings
+
+        context.meta[_TEAM] = read_settings(Path(path))
 
 
-def parse_limits(texts: Sequence[str]) -> list[tuple[str, Limit]]:
+def parse_limits(texts: Sequence[str]) -> WantedLimits:
     """Limits as given, before anything is measured. Raises BadParameter, UnknownMeasure."""
-    return [parse_limit(text) for text in texts]
+    return WantedLimits([parse_limit(text) for text in texts], click.get_current_context().meta.get(_TEAM))
 
 
-def report(result: Result, limits: Sequence[tuple[str, Limit]], *, as_json: bool, quiet: bool = False) -> None:
+def report(result: Result, limits: WantedLimits, *, as_json: bool, quiet: bool = False) -> None:
     """Judge a result by limits, each on the reading of all channels, and print it; its answer alone where quiet.
 
     Raises:
@@ -100,7 +107,7 @@ def report(result: Result, limits: Sequence[tuple[str, Limit]], *, as_json: bool
             which.
         BadParameter: a limit names a measure that this command does not give.
     """
-    judged = judge_limits(result.command, result.readings, limits)
+    judged = limits.judge(result.command, result.readings, result.path)
     if as_json:
         click.echo(json.dumps(document(result, judged), allow_nan=False))
     elif quiet:

@@ -13,7 +13,7 @@ import click
 
 from kind_echo.cli.exits import LimitBroken, RowsFailed
 from kind_echo.cli.measuring.inputs import several_files
-from kind_echo.cli.measuring.judging import JudgedLimit, judge_limits
+from kind_echo.cli.measuring.judging import JudgedLimit, WantedLimits
 from kind_echo.cli.measuring.output import Result, document, end_by, report
 from kind_echo.cli.progress import counted, progress
 from kind_echo.core.registry.errors import BadParameter, KindEchoError
@@ -113,7 +113,7 @@ def report_files(
     work: Callable[[str], Result],
     given: Sequence[str],
     usual: Sequence[str],
-    limits: Sequence[tuple[str, Limit]],
+    limits: WantedLimits,
     table: TableOptions,
     *,
     as_json: bool,
@@ -141,7 +141,7 @@ def report_rows(
     command: str,
     rows: Sequence[Row],
     usual: Sequence[str],
-    limits: Sequence[tuple[str, Limit]],
+    limits: WantedLimits,
     table: TableOptions,
     *,
     as_json: bool,
@@ -157,9 +157,9 @@ def report_rows(
         RowsFailed: a file could not be read or compared.
         LimitBroken: a limit does not hold in a row; standard error says which, and in which.
     """
-    listed = _sorted(rows, table.sort, dict(limits)) if table.sort else list(rows)
+    listed = _sorted(rows, table.sort, dict(limits.given)) if table.sort else list(rows)
     judged = {
-        row.path: [] if row.result is None else judge_limits(command, row.result.readings, limits) for row in rows
+        row.path: [] if row.result is None else limits.judge(command, row.result.readings, row.path) for row in rows
     }
     if as_json:
         shown = [_document(command, row, judged[row.path]) for row in listed]

@@ -6,9 +6,10 @@ from typing import Any
 
 import click
 
+from kind_echo.bench.documents import whole_curves
 from kind_echo.cli.measuring.inputs import STANDARD_INPUT, one_file, open_audio
 from kind_echo.cli.measuring.numbers import DECIBELS, NUMBER, Number
-from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits
+from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits
 from kind_echo.cli.measuring.several import TableOptions, report_files, table_options
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.readings import Curve, Reading
@@ -34,7 +35,7 @@ class _Work:
         with open_audio(self.source) as first, open_audio(output) as second:
             readings, curves = self.measure(first, second, self.options)
             inputs = [describe_input(self.source, first), describe_input(output, second)]
-        return Result(self.command, inputs, self.given, readings, curve_documents(curves))
+        return Result(self.command, inputs, self.given, readings, whole_curves(curves))
 
 
 def _report(

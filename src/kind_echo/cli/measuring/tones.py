@@ -5,9 +5,10 @@ from functools import partial
 
 import click
 
+from kind_echo.bench.documents import whole_curves
 from kind_echo.cli.measuring.inputs import one_file, open_audio
 from kind_echo.cli.measuring.numbers import NUMBER
-from kind_echo.cli.measuring.output import Result, curve_documents, describe_input, output_options, parse_limits, report
+from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits, report
 from kind_echo.cli.measuring.several import TableOptions, report_files, table_options
 from kind_echo.cli.progress import progress
 from kind_echo.core.tones.alias_sweep import measure_alias_sweep
@@ -46,7 +47,7 @@ def _tone(options: ToneOptions, path: str) -> Result:
         readings, curves = measure_tone(audio, options)
         inputs = [describe_input(path, audio)]
     given = {"frequency": options.frequency, "band": list(options.band), "orders": options.orders}
-    return Result("tone", inputs, given, readings, curve_documents(curves))
+    return Result("tone", inputs, given, readings, whole_curves(curves))
 
 
 @click.command("imd")
@@ -66,7 +67,7 @@ def _imd(tones: tuple[float, float], path: str) -> Result:
     with open_audio(path) as audio:
         readings, curves = measure_imd(audio, tones)
         inputs = [describe_input(path, audio)]
-    return Result("imd", inputs, {"tones": list(tones)}, readings, curve_documents(curves))
+    return Result("imd", inputs, {"tones": list(tones)}, readings, whole_curves(curves))
 
 
 @click.command("alias-sweep")
@@ -81,4 +82,4 @@ def alias_sweep_command(source: str, output: str, limits: tuple[str, ...], as_js
         files = [stack.enter_context(open_audio(path)) for path in paths]
         readings, curves = measure_alias_sweep(files[0], files[1])
         inputs = [describe_input(path, file) for path, file in zip(paths, files, strict=True)]
-    report(Result("alias-sweep", inputs, {}, readings, curve_documents(curves)), wanted, as_json=as_json)
+    report(Result("alias-sweep", inputs, {}, readings, whole_curves(curves)), wanted, as_json=as_json)

@@ -82,7 +82,7 @@ def judge_cell(
     if comparison is not None and value_of(comparison, "identical") == 1.0:
         return Verdict("Pass", "identical", other=other)
     spread = value_of(render, "take_spread")
-    held = _allowing(limits, spread)
+    held = allowing_takes(limits, render)
     compared = [] if comparison is None else _overall(comparison, held)
     known = {r.measure for r in compared} | set(unfit)
     limited = compared + [r for r in _overall(render, held) if r.measure not in known]
@@ -230,9 +230,9 @@ def _greatest_ink(readings: Iterable[Reading], limits: Mapping[str, Limit]) -> f
     return max((ink_of(reading, limits[reading.measure]) for reading in readings), default=0.0)
 
 
-def _allowing(limits: Mapping[str, Limit], spread: float | None) -> Mapping[str, Limit]:
+def allowing_takes(limits: Mapping[str, Limit], render: Iterable[Reading]) -> Mapping[str, Limit]:
     """The limits, with that of the residual no lower than the spread of the takes and a margin for one take more."""
-    limit = limits.get("residual_rms")
+    limit, spread = limits.get("residual_rms"), value_of(render, "take_spread")
     if spread is None or limit is None or limit.at_most is None:
         return limits
     return {**limits, "residual_rms": Limit(limit.at_least, max(limit.at_most, spread + _TAKE_MARGIN))}

@@ -1,0 +1,126 @@
+"""What is measured of a pair: kept by the digests of its files, so that the same pair is never measured twice."""
+
+import hashlib
+import json
+from collections.abc import Sequence
+from contextlib import ExitStack
+from dataclasses import dataclass
+from typing import Any
+
+from kind_echo import __version__
+from kind_echo.audio_io.digests import file_digest
+from kind_echo.audio_io.files import AudioFile
+from kind_echo.audio_io.scratch import resampled
+from kind_echo.bench.documents import kept_reading, reading_from, whole_curves
+from kind_echo.checks.pairing import Pair
+from kind_echo.core.audio.source import Source
+from kind_echo.core.causes.cause import Cause
+from kind_echo.core.comparison.compare import compare, readings_of_identical
+from kind_echo.core.comparison.takes import take_spread
+from kind_echo.core.levels.analysis import measure
+from kind_echo.core.registry.readings import Reading
+from kind_echo.core.registry.versions import FAMILY_VERSIONS, versions_of
+from kind_echo.core.systems.law_change import with_changed_law
+from kind_echo.core.systems.recognised import Signal, measure_by_input, measure_test_signal, recognise
+from kind_echo.wording.causes import noted
+
+
+@dataclass(frozen=True)
+class Measured:
+    """What is known of a pair.
+
+    Attributes:
+        signal: what kind of signal the reference, or the input, is.
+        inputs: the files, as they stand under "inputs" in JSON, but for their paths.
+        own: readings of the render by itself and beside what went in.
+        comparison: readings of the render against the reference.
+        causes: what explains the difference.
+        curves: as they stand in JSON.
+    """
+
+    signal: Signal
+    inputs: list[dict[str, Any]]
+    own: list[Reading]
+    comparison: list[Reading]
+    causes: list[Cause]
+    curves: dict[str, Any]
+
+    def document(self) -> dict[str, Any]:
+        """As it is kept."""
+        return {
+            "signal": self.signal, "inputs": self.inputs, "own": [kept_reading(r) for r in self.own],
+            "comparison": [kept_reading(r) for r in self.comparison],
+            "causes": [cause.document() for cause in self.causes], "curves": self.curves,
+        }  # fmt: skip
+
+    @classmethod
+    def of(cls, document: dict[str, Any]) -> "Measured":
+        """What was kept as a document."""
+        return cls(
+            document["signal"], document["inputs"], [reading_from(r) for r in document["own"]],
+            [reading_from(r) for r in document["comparison"]], [Cause.of(c) for c in document["causes"]],
+            document["curves"],
+        )  # fmt: skip
+
+
+def digests_of(pair: Pair) -> list[str]:
+    """SHA-256 of the bytes of each file of a pair, in its order. Raises OSError."""
+    return [file_digest(str(path)) for path in pair.files]
+
+
+def key_of(pair: Pair, digests: Sequence[str], *, resample: bool) -> str:
+    """Digest of all that what is measured of a pair depends on."""
+    shape = [len(pair.references), len(pair.renders), pair.input is not None]
+    parts = [__version__, versions_of(FAMILY_VERSIONS), shape, list(digests), resample]
+    return hashlib.sha256(json.dumps(parts).encode()).hexdigest()
+
+
+def measure_pair(pair: Pair, digests: Sequence[str], *, resample: bool) -> Measured:
+    """Measure a pair.
+
+    Args:
+        digests: of its files, in the order of `Pair.files`.
+        resample: bring a render of another rate to the reference's.
+    Raises:
+        UnreadableAudio, RateMismatch, ChannelMismatch: it cannot be measured.
+    """
+    with ExitStack() as stack:
+        opened = [stack.enter_context(AudioFile(path)) for path in pair.files]
+        inputs = [_described(file, digest) for file, digest in zip(opened, digests, strict=True)]
+        first = opened[0]
+        sources: list[Source] = [first, *(_at_rate(file, first, stack, resample=resample) for file in opened[1:])]
+        count = len(pair.references)
+        references, renders = sources[:count], sources[count : count + len(pair.renders)]
+        stimulus = sources[-1] if pair.input is not None else None
+        reference, render = references[0], renders[0]
+        if digests[0] == digests[count]:
+            found, own = readings_of_identical(reference), measure(reference)
+        else:
+            found = compare(reference, render)
+            own = list(found.sides[1].readings) if found.sides is not None else []
+        readings, curves = list(found.readings), dict(found.curves)
+        if stimulus is not None:
+            found = with_changed_law(found, stimulus, reference, render)
+            signal = recognise(stimulus)
+            more, drawn = measure_by_input(stimulus, render)
+        else:
+            signal = recognise(reference)
+            told = measure_test_signal(reference, render)
+            more, drawn = told.render, told.curves
+        own += more
+        curves |= drawn
+        takes = renders if len(renders) > 1 else references
+        if len(takes) > 1:
+            own.append(take_spread(list(takes)))
+        return Measured(signal, inputs, own, noted(readings, found.causes), found.causes, whole_curves(curves))
+
+
+def _at_rate(file: AudioFile, first: AudioFile, until: ExitStack, *, resample: bool) -> Source:
+    return resampled(file, first.rate, until) if resample and file.rate != first.rate else file
+
+
+def _described(file: AudioFile, digest: str) -> dict[str, Any]:
+    return {
+        "rate": file.rate, "channels": file.channels, "frames": file.frames, "subtype": file.info.subtype,
+        "sha256": digest,
+    }  # fmt: skip

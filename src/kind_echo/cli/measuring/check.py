@@ -1,0 +1,212 @@
+"""The command that checks a folder of renders against a folder of references, without a server."""
+
+import json
+import os
+import sys
+from collections.abc import Sequence
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Any
+
+import click
+
+from kind_echo.bench.documents import reading_document
+from kind_echo.checks.approving import approve, copies
+from kind_echo.checks.checking import check_pairs
+from kind_echo.checks.judging import Checked, Status
+from kind_echo.checks.junit import junit_text
+from kind_echo.checks.known import Known, usual_place
+from kind_echo.checks.page import page_text
+from kind_echo.checks.pairing import Paired, pair_folders
+from kind_echo.checks.proposing import SCHEMA_NAME, proposed_text, schema
+from kind_echo.checks.settings import Settings, read_settings
+from kind_echo.checks.summary import summary_text
+from kind_echo.checks.telling import judged_readings, message, totals, worst_first
+from kind_echo.cli.exits import LimitBroken, RowsFailed
+from kind_echo.cli.measuring.judging import documents_of
+from kind_echo.cli.progress import progress
+from kind_echo.core.registry.errors import BadParameter
+from kind_echo.wording.tables import READING_COLUMNS, csv_text, reading_row
+
+_FAILING: dict[str, Status] = {
+    "fail": "fail", "changed": "changed", "no-reading": "no reading", "waiting": "waiting",
+}  # fmt: skip
+_USUAL_NAME = "kind-echo.toml"
+_OUTPUT = click.Path(dir_okay=False, path_type=Path)
+
+
+@click.command("check")
+@click.argument("references", type=click.Path(path_type=Path))
+@click.argument("renders", type=click.Path(path_type=Path))
+@click.option("--limits", "limits_file", type=_OUTPUT, metavar="FILE",
+              help="The team's limits, waivers and rules, as TOML; without it the usual limits hold.")  # fmt: skip
+@click.option("--init", is_flag=True, help="Write a first file of limits from what is found, with its schema.")
+@click.option("--fail-on", "failing", type=click.Choice(list(_FAILING)), multiple=True,
+              help="What ends the check with 1; may be repeated. Else fail and no-reading do.")  # fmt: skip
+@click.option("--approve", "approving", is_flag=True, help="Copy renders over references, once it is shown which.")
+@click.option("--yes", is_flag=True, help="Approve without being asked.")
+@click.option("--junit", type=_OUTPUT, metavar="FILE", help="Write JUnit's XML, for a build server.")
+@click.option("--summary", type=_OUTPUT, metavar="FILE", help="Write a summary as Markdown.")
+@click.option("--report", type=_OUTPUT, metavar="FILE", help="Write a page of HTML that needs nothing beside itself.")
+@click.option("--known", type=_OUTPUT, metavar="FILE",
+              help="Where results are kept, so that equal files are not measured again.")  # fmt: skip
+@click.option("--fresh", is_flag=True, help="Measure all, and keep nothing.")
+@click.option("--jobs", type=click.IntRange(1, 1000), help="Processes that measure; one a core unless given.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print CSV: a line a reading.")
+def check_command(
+    references: Path,
+    renders: Path,
+    limits_file: Path | None,
+    init: bool,
+    failing: tuple[str, ...],
+    approving: bool,
+    yes: bool,
+    junit: Path | None,
+    summary: Path | None,
+    report: Path | None,
+    known: Path | None,
+    fresh: bool,
+    jobs: int | None,
+    as_json: bool,
+    as_csv: bool,
+) -> None:
+    """Compare all files in RENDERS with those of the same path in REFERENCES, each by its limits.
+
+    Takes are called name.take1.wav, name.take2.wav; what went into the effect is name.input.wav beside the reference.
+    """
+    if as_json and as_csv:
+        raise BadParameter("csv", as_csv, "without --json")
+    if fresh and known is not None:
+        raise BadParameter("fresh", fresh, "without --known")
+    if approving and os.environ.get("CI", "").lower() not in ("", "0", "false"):
+        raise BadParameter("approve", approving, "given by a person: this is a build server, for CI is set")
+    target = limits_file or Path(_USUAL_NAME)
+    if init and target.exists():
+        raise BadParameter("init", str(target), "a file that is not there yet")
+    settings = Settings() if limits_file is None or init else read_settings(limits_file)
+    paired = pair_folders(references, renders)
+    kept = Known(None if fresh else known or usual_place())
+    now = datetime.now(UTC)
+    total = len(paired.pairs) + len(paired.missing) + len(paired.surplus)
+    with progress("Checking", "pairs", total) as shown:
+        checked = check_pairs(paired, settings, kept, now.date(), jobs or os.cpu_count() or 1, shown.tell)
+    if kept.problem:
+        click.echo(f"kind-echo: what was measured before could not be used: {kept.problem}", err=True)
+    _warn_of_limits_that_judged_nothing(checked, settings)
+    fails = tuple(_FAILING[one] for one in failing) or ("fail", "no reading")
+    title = f"{renders} against {references}"
+    made = "The usual limits" if limits_file is None else f"Limits of {limits_file}"
+    if junit is not None:
+        _write(junit, junit_text(checked, fails))
+    if summary is not None:
+        _write(summary, summary_text(checked, title))
+    if report is not None:
+        _write(report, page_text(checked, title, made, now))
+    if as_json:
+        click.echo(json.dumps({"command": "check", "rows": [_row(one) for one in checked]}, allow_nan=False))
+    elif as_csv:
+        click.echo(_csv(checked), nl=False)
+    else:
+        _print(checked)
+    if init:
+        _write(target, proposed_text(checked))
+        _write(target.with_name(SCHEMA_NAME), json.dumps(schema(), indent=1, ensure_ascii=False) + "\n")
+        click.echo(f"Written: {target} and {target.with_name(SCHEMA_NAME)}", err=True)
+        return
+    if approving:
+        _approve(checked, paired, references, renders, yes=yes)
+        return
+    _end(checked, fails)
+
+
+def _end(checked: Sequence[Checked], failing: Sequence[Status]) -> None:
+    """Raises RowsFailed where files could not be compared, LimitBroken where a pair has a status that fails."""
+    errors = sum(one.status == "error" for one in checked)
+    if errors:
+        raise RowsFailed(errors, len(checked))
+    if any(one.status in failing for one in checked):
+        raise LimitBroken
+
+
+def _approve(checked: Sequence[Checked], paired: Paired, references: Path, renders: Path, *, yes: bool) -> None:
+    wanted = copies(checked, paired, references, renders)
+    if not wanted:
+        click.echo("There is nothing to approve.", err=True)
+        return
+    for source, target, instead_of in wanted:
+        other = f" (instead of {instead_of})" if instead_of is not None else "" if target.exists() else " (new)"
+        click.echo(f"{source} → {target}{other}", err=True)
+    if not yes:
+        if not sys.stdin.isatty():
+            raise BadParameter("approve", True, "answered at a terminal, or given with --yes")
+        click.confirm(f"Copy {len(wanted)} renders over the references?", abort=True, err=True)
+    copied = list(approve(wanted))
+    click.echo(f"Approved: {len(copied)}", err=True)
+
+
+def _warn_of_limits_that_judged_nothing(checked: Sequence[Checked], settings: Settings) -> None:
+    """A limit on what was measured of no pair that it holds for would look kept."""
+    idle: set[str] = set()
+    used: set[str] = set()
+    for one in checked:
+        if one.measured is not None:
+            found = {reading.measure for reading in one.readings}
+            own = {key for key, limit in settings.own_limits_for(one.name, one.measured.signal).items()
+                   if limit.at_least is not None or limit.at_most is not None}  # fmt: skip
+            used |= own & found
+            idle |= own - found
+    for key in sorted(idle - used):
+        click.echo(f"kind-echo: the limit on {key} judged nothing: it was measured of no pair", err=True)
+
+
+def _row(one: Checked) -> dict[str, Any]:
+    """A pair as it stands in JSON: the shape of `compare`, with its name and what came of it."""
+    row: dict[str, Any] = {"command": "check", "path": one.name, "status": one.status}
+    if one.measured is None or one.pair is None:
+        paths = [one.name] if one.pair is None else [str(path) for path in one.pair.files]
+        said = "error" if one.status == "error" else "why"
+        return row | {"inputs": [{"path": path} for path in paths], said: one.why}
+    files = zip(one.pair.files, one.measured.inputs, strict=True)
+    return row | {
+        "why": one.why,
+        "inputs": [{"path": str(path), **given} for path, given in files],
+        "options": {"signal": one.measured.signal},
+        "readings": [reading_document(r) for r in one.readings],
+        "curves": one.measured.curves,
+        "causes": [cause.document() for cause in one.measured.causes],
+        "verdict": one.causes,
+        "limits": documents_of(judged_readings(one)),
+    }
+
+
+def _csv(checked: Sequence[Checked]) -> str:
+    lines: list[Sequence[object]] = [READING_COLUMNS]
+    for one in checked:
+        if one.measured is None:
+            lines.append((one.name, *[None] * (len(READING_COLUMNS) - 2), one.why))
+        lines += [reading_row(one.name, reading) for reading in one.readings]
+    return csv_text(lines)
+
+
+def _print(checked: Sequence[Checked]) -> None:
+    """Each pair that did not pass, worst first; then the counts."""
+    from rich.table import Table
+
+    from kind_echo.cli.measuring.printing import console_for_tables
+
+    rows = [one for one in worst_first(checked) if one.status != "pass"]
+    console = console_for_tables()
+    if rows:
+        table = Table(box=None, pad_edge=False)
+        for heading in ("File", "Status", "Why"):
+            table.add_column(heading, overflow="fold")
+        for one in rows:
+            table.add_row(one.name, one.status, message(one))
+        console.print(table, markup=False)
+    console.print(totals(checked), markup=False, highlight=False)
+
+
+def _write(path: Path, text: str) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(text, "utf-8")

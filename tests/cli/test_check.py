@@ -1,0 +1,294 @@
+"""A folder of renders checked against a folder of references, without a server: verdicts, limits, outputs, approval."""
+
+import csv
+import io
+import json
+import os
+import re
+import shutil
+import subprocess
+import sys
+import tomllib
+from datetime import date, timedelta
+from pathlib import Path
+from typing import Any
+
+import jsonschema
+import numpy as np
+import pytest
+import soundfile
+from junitparser import Error, Failure, JUnitXml, Skipped
+from scipy import signal
+
+from kind_echo.core.audio.resampling import resample
+from tests.conftest import PROJECT, kind_echo
+
+R = 48_000
+_NOISE = np.random.default_rng(5).uniform(-0.5, 0.5, (R, 2))
+Samples = Any
+
+
+def _write(path: Path, samples: Samples, rate: int = R) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    soundfile.write(path, samples, rate, subtype="FLOAT")
+
+
+@pytest.fixture
+def folder(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Path:
+    """References and renders: the same, late, softer, with a little noise, missing, surplus, broken, silent."""
+    monkeypatch.setenv("XDG_CACHE_HOME", str(tmp_path / "cache"))
+    monkeypatch.delenv("CI", raising=False)
+    quiet = np.random.default_rng(6).standard_normal(_NOISE.shape)
+    made: dict[str, Samples] = {
+        "same": _NOISE, "mix/late": np.concatenate([np.zeros((3, 2)), _NOISE[:-3]]), "mix/softer": 0.9 * _NOISE,
+        "mix/noisy": _NOISE + 1e-7 * quiet, "surplus": _NOISE, "silent": 0 * _NOISE,
+    }  # fmt: skip
+    for name, samples in made.items():
+        _write(tmp_path / "renders" / f"{name}.wav", samples)
+        if name != "surplus":
+            _write(tmp_path / "references" / f"{name}.wav", _NOISE)
+    _write(tmp_path / "references" / "missing.wav", _NOISE)
+    _write(tmp_path / "references" / "broken.wav", _NOISE)
+    (tmp_path / "renders" / "broken.wav").write_bytes((tmp_path / "renders" / "same.wav").read_bytes()[:30_000])
+    (tmp_path / "references" / "notes.txt").write_text("no audio")
+    return tmp_path
+
+
+def _check(folder: Path, *words: str) -> Any:
+    return kind_echo("check", "references", "renders", *words, folder=folder)
+
+
+def _rows(folder: Path, *words: str) -> dict[str, Any]:
+    return {row["path"]: row for row in json.loads(_check(folder, "--json", *words).stdout)["rows"]}
+
+
+_EXPECTED = {
+    "broken.wav": "error", "missing.wav": "error", "mix/late.wav": "fail", "mix/noisy.wav": "changed",
+    "mix/softer.wav": "fail", "same.wav": "pass", "silent.wav": "fail", "surplus.wav": "waiting",
+}  # fmt: skip
+
+
+def test_each_pair_has_a_status_a_reason_and_the_readings_of_compare(folder: Path) -> None:
+    done = _check(folder)
+    assert done.returncode == 2  # a file could not be read, as of `compare --each`
+    assert "8 pairs: 2 not compared, 3 failed, 1 changed, 1 without a reference, 1 passed" in done.stdout
+    rows = _rows(folder)
+    assert {name: row["status"] for name, row in rows.items()} == _EXPECTED
+    assert list(rows) == sorted(rows)
+    late = rows["mix/late.wav"]
+    assert (late["verdict"], late["why"]) == ("3 samples late", "Late or early: +3.000 samples")
+    own = json.loads(kind_echo("compare", "references/mix/late.wav", "renders/mix/late.wav", "--json",
+                               folder=folder).stdout)  # fmt: skip
+    assert late["causes"] == own["causes"]
+    assert [r for r in late["readings"] if r in own["readings"]] == own["readings"]
+    broken = [one for one in late["limits"] if not one["holds"]]
+    assert [(one["measure"], one["bound"]) for one in broken] == [("delay", 0.05)]
+    assert rows["missing.wav"]["error"] == "there is no render of it"
+
+
+@pytest.mark.parametrize(("left", "words", "status"), [
+    (("same",), (), 0), (("same", "mix/late"), (), 1), (("same", "mix/noisy"), (), 0),
+    (("same", "mix/noisy"), ("--fail-on", "changed"), 1), (("same", "mix/late"), ("--fail-on", "changed"), 0),
+    (("same", "surplus"), (), 0), (("same", "surplus"), ("--fail-on", "waiting"), 1), (("same", "missing"), (), 2),
+])  # fmt: skip
+def test_the_exit_status_says_what_came_of_it(
+    folder: Path, left: tuple[str, ...], words: tuple[str, ...], status: int
+) -> None:
+    for side in ("references", "renders"):
+        for file in (folder / side).rglob("*.wav"):
+            if file.relative_to(folder / side).with_suffix("").as_posix() not in left:
+                file.unlink()
+    assert _check(folder, *words).returncode == status
+
+
+def test_a_file_of_limits_loosens_tightens_waives_and_brings_rates_together(folder: Path) -> None:
+    today = date.today()  # noqa: DTZ011 - the day on which waivers end is the one of this machine
+    for file in ("broken", "missing"):
+        (folder / "references" / f"{file}.wav").unlink()
+    (folder / "renders" / "broken.wav").unlink()
+    half = signal.resample(np.pad(_NOISE[: R // 2], ((R // 8, R // 8), (0, 0))), 3 * R // 4)
+    _write(folder / "renders" / "half.wav", half, R // 2)
+    _write(folder / "references" / "half.wav", resample(half, R // 2, R))
+    assert "rates_may_differ" in _rows(folder)["half.wav"]["error"]
+    (folder / "team.toml").write_text(f"""
+        [limits]
+        true_peak = {{ at_most = 6, reason = "house rule" }}
+        [[only]]
+        paths = ["mix/*"]
+        limits = {{ residual_rms = "<= -20", gain = false, delay = {{ at_least = -4, at_most = 4 }} }}
+        [[only]]
+        paths = ["half*"]
+        rates_may_differ = true
+        limits = {{ residual_rms = "<= -60", length_difference = {{ at_least = -2, at_most = 2 }} }}
+        [[only]]
+        paths = ["same*"]
+        limits = {{ true_peak = {{ at_most = -20 }} }}
+        [[waiver]]
+        paths = ["silent*"]
+        until = {today + timedelta(days=1)}
+        reason = "mended in the next build"
+    """)
+    rows = _rows(folder, "--limits", "team.toml")
+    assert {name: row["status"] for name, row in rows.items()} == {
+        "mix/late.wav": "pass", "mix/noisy.wav": "changed", "mix/softer.wav": "changed", "same.wav": "fail",
+        "silent.wav": "waived", "surplus.wav": "waiting", "half.wav": "pass",
+    }  # fmt: skip
+    assert "waived until" in rows["silent.wav"]["why"]
+    text = (folder / "team.toml").read_text().replace(str(today + timedelta(days=1)), str(today - timedelta(days=1)))
+    (folder / "team.toml").write_text(text)
+    ended = _rows(folder, "--limits", "team.toml")["silent.wav"]
+    assert (ended["status"], "its waiver ended" in ended["why"]) == ("fail", True)
+
+
+@pytest.mark.parametrize(("text", "place"), [
+    ("x = 1", "x: is none of limits"), ("[limits]\nfoo = {at_most=1}", "limits.foo: There is no measure"),
+    ("[limits]\ngain = 3", "limits.gain: must be a table"), ("[limits]\ngain = {at_most='a'}", "limits.gain.at_most"),
+    ("[limits]\ngain = {at_least=2, at_most=1}", "greater"), ("[[waiver]]\nreason='x'", "waiver[0].until"),
+    ("[[waiver]]\nuntil=2030-01-01", "waiver[0].reason"), ("[[only]]\nlimits={}", "says neither"),
+    ("[[only]]\nsignals=['hum']", "only[0].signals"), ("a = = 1", "this is no TOML"),
+])  # fmt: skip
+def test_what_is_wrong_in_a_file_of_limits_is_told_with_its_place(folder: Path, text: str, place: str) -> None:
+    (folder / "team.toml").write_text(text)
+    done = _check(folder, "--limits", "team.toml")
+    assert (done.returncode, done.stdout) == (2, "")
+    assert place in done.stderr
+    assert done.stderr.count("\n") == 1
+
+
+def test_a_first_file_of_limits_can_be_read_and_its_schema_holds_for_it(folder: Path) -> None:
+    assert _check(folder, "--init", "--limits", "team.toml").returncode == 0
+    text = (folder / "team.toml").read_text()
+    schema = json.loads((folder / "kind-echo.schema.json").read_text())
+    jsonschema.Draft7Validator.check_schema(schema)
+    # What stands there as comments are proposals: taken out of them they are valid, and the check keeps them.
+    wanted = ("# [[only]]", '# paths = ["mix', "# limits = { ", "[limits]")
+    lines = [line.removeprefix("# ") for line in text.splitlines() if line.startswith(wanted)]
+    proposed = "\n".join(lines).partition("[[only]]\nlimits = { residual_rms = { at_most = -80 } }")[0]
+    for valid in (text, proposed, '[limits]\ngain = { at_most = 1, reason = "x" }\ndelay = false'):
+        jsonschema.validate(tomllib.loads(valid), schema)
+    for invalid in ("[limits]\nfoo = { at_most = 1 }", "[limits]\ngain = {}", "[[waiver]]\nreason = 'x'"):
+        with pytest.raises(jsonschema.ValidationError):
+            jsonschema.validate(tomllib.loads(invalid), schema)
+    (folder / "team.toml").write_text(proposed)
+    assert _rows(folder, "--limits", "team.toml")["mix/softer.wav"]["status"] == "changed"
+    again = _check(folder, "--init", "--limits", "team.toml")
+    assert (again.returncode, "not there yet" in again.stderr) == (2, True)
+
+
+def test_takes_and_inputs_belong_to_their_pair(folder: Path) -> None:
+    for side in ("references", "renders"):
+        shutil.rmtree(folder / side)
+        for take in (1, 2):
+            noise = np.random.default_rng(10 * take + len(side)).standard_normal(_NOISE.shape)
+            _write(folder / side / f"chorus.take{take}.wav", _NOISE + 1e-3 * noise)
+    t = np.arange(2 * R) / R
+    tone = 0.5 * np.sin(2 * np.pi * 997 * t)
+    _write(folder / "references" / "drive.wav", np.tanh(tone))
+    _write(folder / "references" / "drive.input.wav", tone)
+    _write(folder / "renders" / "drive.wav", np.tanh(tone))
+    rows = _rows(folder)
+    assert {name: row["status"] for name, row in rows.items()} == {"chorus.wav": "pass", "drive.wav": "pass"}
+    assert "than its takes are from each other" in rows["chorus.wav"]["why"]
+    third = next(r["value"] for r in rows["drive.wav"]["readings"] if r["measure"] == "harmonic_3")
+    assert third < -30
+    (folder / "team.toml").write_text("[limits]\nthd = '<= -60'\nresidual_rms = '<= -20'\nnoise_floor = '<= -80'")
+    judged = _rows(folder, "--limits", "team.toml")
+    assert {name: row["status"] for name, row in judged.items()} == {"chorus.wav": "pass", "drive.wav": "fail"}
+
+
+def test_what_did_not_change_is_known_and_a_changed_byte_is_measured_again(folder: Path) -> None:
+    first, kept = _rows(folder, "--known", "kept.sqlite"), folder / "kept.sqlite"
+    assert _rows(folder, "--known", "kept.sqlite") == first
+    path = folder / "renders" / "mix" / "late.wav"
+    _write(path, _NOISE)
+    os.utime(path, (1, 1))
+    assert _rows(folder, "--known", "kept.sqlite")["mix/late.wav"]["status"] == "pass"
+    kept.write_bytes(b"no database" * 1000)
+    done = _check(folder, "--known", "kept.sqlite")
+    assert "could not be used" in done.stderr
+    assert "1 changed, 1 without a reference, 2 passed" in done.stdout
+
+
+def test_outputs_for_build_servers(folder: Path) -> None:
+    _write(folder / "references" / "<b>&|.wav", _NOISE)
+    _write(folder / "renders" / "<b>&|.wav", 0.5 * _NOISE)
+    _check(folder, "--junit", "out/junit.xml", "--summary", "out/summary.md", "--report", "out/report.html")
+    suites = JUnitXml.fromfile(str(folder / "out" / "junit.xml"))
+    found = {f"{suite.name}/{case.name}": [type(one) for one in case.result] for suite in suites for case in suite}
+    assert found == {
+        "renders/broken.wav": [Error], "renders/missing.wav": [Error], "renders/same.wav": [], "mix/noisy.wav": [],
+        "renders/silent.wav": [Failure], "renders/surplus.wav": [Skipped], "mix/late.wav": [Failure],
+        "mix/softer.wav": [Failure], "renders/<b>&|.wav": [Failure],
+    }  # fmt: skip
+    assert (suites.tests, suites.failures, suites.errors, suites.skipped) == (9, 4, 2, 1)
+    summary = (folder / "out" / "summary.md").read_text()
+    assert "**9 pairs: 2 not compared, 4 failed, 1 changed, 1 without a reference, 1 passed**" in summary
+    assert "| mix/late.wav | fail | Late or early: \\+3.000 samples; 3 samples late |" in summary
+    assert "\\<b\\>&\\|.wav" in summary
+    page = (folder / "out" / "report.html").read_text()
+    assert "&lt;b&gt;&amp;|.wav" in page
+    assert not any(word in page for word in ("http://", "https://", "<b>&", "src="))
+    rows = list(csv.DictReader(io.StringIO(_check(folder, "--csv").stdout)))
+    assert {row["path"] for row in rows} == {*_EXPECTED, "<b>&|.wav"}
+    assert next(r["value"] for r in rows if (r["path"], r["measure"], r["channel"]) == ("mix/late.wav", "delay", "all"))
+
+
+def test_approved_renders_are_the_references_of_the_next_check(folder: Path) -> None:
+    (folder / "renders" / "broken.wav").unlink()
+    (folder / "references" / "broken.wav").unlink()
+    (folder / "references" / "missing.wav").unlink()
+    softer = folder / "renders" / "mix" / "softer.wav"
+    soundfile.write(softer.with_suffix(".flac"), 0.9 * _NOISE, R, subtype="PCM_24")
+    softer.unlink()
+    refused = _check(folder, "--approve")
+    assert (refused.returncode, "--yes" in refused.stderr) == (2, True)
+    done = _check(folder, "--approve", "--yes")
+    assert done.returncode == 0
+    assert "renders/surplus.wav → references/surplus.wav (new)" in done.stderr
+    assert "silent" not in done.stderr.replace("Approved", "")  # an unfit render becomes no reference
+    assert {row["status"] for name, row in _rows(folder).items() if name != "silent.wav"} == {"pass"}
+    assert not (folder / "references" / "mix" / "softer.wav").exists()
+    assert kind_echo("check", "references", "renders", "--approve", folder=folder, CI="true").returncode == 2
+
+
+@pytest.mark.parametrize("words", [("check", "references", "nowhere"), ("check", "references/same.wav", "renders"),
+                                   ("check", "references", "renders", "--json", "--csv"),
+                                   ("check", "references", "renders", "--limits", "nowhere.toml")])  # fmt: skip
+def test_bad_use_is_one_line(folder: Path, words: tuple[str, ...]) -> None:
+    done = kind_echo(*words, folder=folder)
+    assert (done.returncode, done.stderr.count("\n")) == (2, 1)
+
+
+def test_the_limits_of_a_team_hold_for_other_commands_where_they_measure(folder: Path) -> None:
+    (folder / "team.toml").write_text("[limits]\ntrue_peak = { at_least = -60, at_most = -20 }\nthd = '<= -60'")
+    done = kind_echo("measure", "renders/same.wav", "--limits", "team.toml", "--json", folder=folder)
+    judged = json.loads(done.stdout)["limits"]
+    assert done.returncode == 1
+    assert [(one["measure"], one["sign"], one["holds"]) for one in judged] == [
+        ("true_peak", ">=", True), ("true_peak", "<=", False),
+    ]  # fmt: skip
+
+
+def test_the_tutorial_does_what_it_says(folder: Path) -> None:
+    """docs/gate.md: each command that it indents, one after the other, and the file of limits that it shows."""
+    for side in ("references", "renders"):
+        shutil.rmtree(folder / side)
+    text = (PROJECT / "docs" / "gate.md").read_text()
+    commands = re.findall(r"^    (\S.*)$", text, re.MULTILINE)
+    assert len(commands) >= 10
+    (limits,) = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
+    said = ""
+    for command in commands:
+        if "--limits kind-echo.toml --junit" in command:
+            (folder / "kind-echo.toml").write_text(limits)
+        path = f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
+        done = subprocess.run(["bash", "-c", command], cwd=folder, env=os.environ | {"PATH": path}, text=True,
+                              capture_output=True, check=False)  # fmt: skip
+        assert done.returncode == 0, (command, done.stdout, done.stderr)
+        said += done.stdout
+    for expected in ("2 pairs: 2 passed", "1.00 dB up", "held back", "2 pairs: 1 waived, 1 passed"):
+        assert expected in said
+    assert {file.name for file in (folder / "out").iterdir()} == {
+        "junit.xml", "summary.md", "report.html", "known.sqlite",
+    }  # fmt: skip
+    assert _check(folder).returncode == 0
