@@ -70,11 +70,14 @@ def report(folder: Path, *, hour: bool) -> list[str]:
     half = write_pair(folder, 30)
     shorter = seconds_of([_BIN / "kind-echo", "compare", *half, "--json"])
     fold = seconds_of([_BIN / "kind-echo", "fold", "1000", "--rate", "48000"])
+    brief = write_pair(folder, 1)
+    second = seconds_of([_BIN / "kind-echo", "compare", *brief, "--json"])
     lines = [
         f"compare of a 60 s, 96 kHz, stereo float pair: {whole / yardstick:.2f} × the time of ffmpeg ebur128 for both",
         f"the same beside the plain script: {plain / whole:.1f} times as fast",
         f"60 s beside 30 s: {whole / shorter:.2f} × the time",
         f"a command that needs no samples, beside compare of 60 s: {fold / whole:.2f} × the time ({fold:.2f} s)",
+        f"compare of one second, beside 60 s: {second / whole:.2f} × the time ({second:.2f} s)",
         f"memory of compare, 60 s pair: {memory_of(ours):.0f} MB",
     ]
     if hour:

@@ -71,7 +71,7 @@ _EXPECTED = {
 def test_each_pair_has_a_status_a_reason_and_the_readings_of_compare(folder: Path) -> None:
     done = _check(folder)
     assert done.returncode == 2  # a file could not be read, as of `compare --each`
-    assert "8 pairs: 2 not compared, 3 failed, 1 changed, 1 without a reference, 1 passed" in done.stdout
+    assert "8 pairs: 2 not compared, 3 failed, 1 changed, 1 waiting, 1 passed" in done.stdout
     rows = _rows(folder)
     assert {name: row["status"] for name, row in rows.items()} == _EXPECTED
     assert list(rows) == sorted(rows)
@@ -83,7 +83,7 @@ def test_each_pair_has_a_status_a_reason_and_the_readings_of_compare(folder: Pat
     assert [r for r in late["readings"] if r in own["readings"]] == own["readings"]
     broken = [one for one in late["limits"] if not one["holds"]]
     assert [(one["measure"], one["bound"]) for one in broken] == [("delay", 0.05)]
-    assert rows["missing.wav"]["error"] == "there is no render of it"
+    assert rows["missing.wav"]["error"] == "There is no render of it"
 
 
 @pytest.mark.parametrize(("left", "words", "status"), [
@@ -206,7 +206,7 @@ def test_what_did_not_change_is_known_and_a_changed_byte_is_measured_again(folde
     kept.write_bytes(b"no database" * 1000)
     done = _check(folder, "--known", "kept.sqlite")
     assert "could not be used" in done.stderr
-    assert "1 changed, 1 without a reference, 2 passed" in done.stdout
+    assert "1 changed, 1 waiting, 2 passed" in done.stdout
 
 
 def test_outputs_for_build_servers(folder: Path) -> None:
@@ -222,7 +222,7 @@ def test_outputs_for_build_servers(folder: Path) -> None:
     }  # fmt: skip
     assert (suites.tests, suites.failures, suites.errors, suites.skipped) == (9, 4, 2, 1)
     summary = (folder / "out" / "summary.md").read_text()
-    assert "**9 pairs: 2 not compared, 4 failed, 1 changed, 1 without a reference, 1 passed**" in summary
+    assert "**9 pairs: 2 not compared, 4 failed, 1 changed, 1 waiting, 1 passed**" in summary
     assert "| mix/late.wav | fail | Late or early: \\+3.000 samples; 3 samples late |" in summary
     assert "\\<b\\>&\\|.wav" in summary
     page = (folder / "out" / "report.html").read_text()
@@ -231,6 +231,36 @@ def test_outputs_for_build_servers(folder: Path) -> None:
     rows = list(csv.DictReader(io.StringIO(_check(folder, "--csv").stdout)))
     assert {row["path"] for row in rows} == {*_EXPECTED, "<b>&|.wav"}
     assert next(r["value"] for r in rows if (r["path"], r["measure"], r["channel"]) == ("mix/late.wav", "delay", "all"))
+
+
+def test_what_did_not_pass_is_drawn(folder: Path) -> None:
+    t = np.arange(2 * R) / R
+    tone = 0.5 * np.sin(2 * np.pi * 997 * t)
+    _write(folder / "references" / "drive.wav", tone)
+    _write(folder / "renders" / "drive.wav", np.tanh(tone))
+    _check(folder, "--plots", "plots")
+    drawn = {file.relative_to(folder / "plots").as_posix() for file in (folder / "plots").rglob("*.svg")}
+    assert drawn == {"mix/late.wav.svg", "mix/noisy.wav.svg", "mix/softer.wav.svg", "silent.wav.svg", "drive.wav.svg",
+                     "drive.wav.measured.svg"}  # fmt: skip
+    plot = (folder / "plots" / "mix" / "softer.wav.svg").read_text()
+    assert all(word in plot for word in ("mix/softer.wav", "0.92 dB down", "reference", "difference", "dBFS"))
+    _check(folder, "--plots", "again")
+    assert (folder / "again" / "mix" / "softer.wav.svg").read_text() == plot
+
+
+def test_a_result_is_drawn_as_its_kind(folder: Path) -> None:
+    _write(folder / "in.wav", _NOISE[:, 0])
+    _write(folder / "out.wav", 0.5 * _NOISE[:, 0])
+    for words in (("response", "in.wav", "out.wav"), ("compare", "in.wav", "out.wav")):
+        assert kind_echo(*words, "--plot", f"{words[0]}.png", folder=folder).returncode == 0
+        assert (folder / f"{words[0]}.png").read_bytes().startswith(b"\x89PNG")
+    for words, says in (
+        (("compare", "in.wav", "out.wav", "--plot", "x.gif"), ".svg or .png"),
+        (("compare", "in.wav", "out.wav", "out.wav", "--each", "--plot", "x.svg"), "without --each"),
+        (("response", "in.wav", "out.wav", "out.wav", "--plot", "x.svg"), "with one file"),
+    ):
+        done = kind_echo(*words, folder=folder)
+        assert (done.returncode, says in done.stderr, (folder / "x.svg").exists()) == (2, True, False)
 
 
 def test_approved_renders_are_the_references_of_the_next_check(folder: Path) -> None:

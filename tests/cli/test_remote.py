@@ -9,6 +9,7 @@ from typing import Any
 
 import psycopg
 import pytest
+from junitparser import Failure, JUnitXml
 from sqlalchemy import select
 
 from kind_echo.bench.machines import record_worker, unapproved
@@ -170,15 +171,28 @@ def test_a_build_server_submits_and_is_told_how_it_went(address: str, demo: str)
         assert says in refused.stderr
 
 
-def test_a_build_server_waits_for_the_verdicts_and_fails_for_what_needs_somebody(server: Server) -> None:
+def test_a_build_server_waits_for_the_verdicts_and_fails_for_what_needs_somebody(
+    server: Server, tmp_path: Path
+) -> None:
     """All is taken over from the demo's own runs: six cells of the one build, none of the other."""
     secret = {TOKEN_VARIABLE: token("submit")}
-    troubled = _submit(server.address, "Skerry", "Null regression", "2.1.0-rc2", **secret)
+    outputs = ("--junit", str(tmp_path / "junit.xml"), "--summary", str(tmp_path / "summary.md"))
+    troubled = _submit(server.address, "Skerry", "Null regression", "2.1.0-rc2", *outputs, **secret)
     assert troubled.returncode == 1, troubled.stderr
     said = troubled.stdout.splitlines()
     assert said[0].startswith("Differs from the reference by aliases, where a cause is known: 6 cells, at 44.1 kHz")
     assert said[-1].startswith(f"6 of 72 cells need somebody: {server.address}/runs/")
-    clean = _submit(server.address, "Skerry", "Null regression", "2.0.3", "--json", **secret)
+    suites = JUnitXml.fromfile(str(tmp_path / "junit.xml"))
+    assert (suites.tests, suites.failures + suites.errors) == (72, 6)
+    cases = [case for suite in suites for case in suite]
+    assert len({(case.classname, case.name) for case in cases}) == 72
+    (failure,) = next(case.result for case in cases if case.result and isinstance(case.result[0], Failure))
+    assert f"{server.address}/cells/" in failure.text
+    assert "Aliases" in failure.text
+    summary = (tmp_path / "summary.md").read_text()
+    assert "72 cells: 6 failed" in summary
+    assert f"<{server.address}/runs/" in summary
+    clean = _submit(server.address, "Skerry", "Null regression", "2.0.3", "--json", "--fail-on", "changed", **secret)
     assert clean.returncode == 0, clean.stderr
     told = json.loads(clean.stdout)
     assert (told["need_somebody"], told["verdicts"]["waiting"]) == (0, 0)

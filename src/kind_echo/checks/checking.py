@@ -16,7 +16,7 @@ from kind_echo.checks.settings import Settings
 from kind_echo.core.registry.errors import KindEchoError, RateMismatch
 
 _KEPT_AT_ONCE = 32  # results, so that a check that is stopped has kept what it found
-_ENDED = "a process that measures was ended from outside, as for want of memory; --jobs takes fewer at a time"
+_ENDED = "A process that measures was ended from outside, as for want of memory; --jobs takes fewer at a time"
 _IN_LINE = 4  # pairs ahead of each process, so that none waits
 
 
@@ -113,7 +113,7 @@ def _measure(work: _Work) -> Measured | str:
     try:
         return measure_pair(work.pair, work.digests, resample=work.resample)
     except RateMismatch as error:
-        rates = f"the reference is at {error.reference} Hz and the render at {error.render} Hz"
+        rates = f"The reference is at {error.reference} Hz and the render at {error.render} Hz"
         return f"{rates}; rates_may_differ = true in the file of limits brings them together"
     except (KindEchoError, OSError) as error:
         return " ".join(str(error).split())

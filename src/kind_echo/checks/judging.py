@@ -3,9 +3,9 @@
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from datetime import date
-from typing import Literal
 
 from kind_echo.checks.measuring import Measured
+from kind_echo.checks.outcome import Status
 from kind_echo.checks.pairing import Pair
 from kind_echo.checks.settings import Settings, Waiver
 from kind_echo.core.registry.measure import Limit
@@ -15,10 +15,6 @@ from kind_echo.core.verdicts.rules import allowing_takes, judge_cell
 from kind_echo.core.verdicts.verdict import Verdict
 from kind_echo.wording.causes import describe
 from kind_echo.wording.verdicts import sentence
-
-Status = Literal["pass", "changed", "fail", "no reading", "waiting", "waived", "error"]
-STATUSES: tuple[Status, ...] = ("error", "fail", "no reading", "changed", "waiting", "waived", "pass")
-"""Worst first."""
 
 _STATUS: Mapping[str, Status] = {
     "Pass": "pass", "Changed": "changed", "Fail": "fail", "No reading": "no reading", "Waiting": "waiting",
@@ -93,12 +89,12 @@ def judge_pair(pair: Pair, measured: Measured, settings: Settings, today: date, 
 
 def missing_render(name: str) -> Checked:
     """A reference of which there is no render."""
-    return Checked(name, "error", "there is no render of it")
+    return Checked(name, "error", "There is no render of it")
 
 
 def without_reference(name: str) -> Checked:
     """A render that nothing is approved for."""
-    return Checked(name, "waiting", "there is no reference for it")
+    return Checked(name, "waiting", "There is no reference for it")
 
 
 def failed(pair: Pair, why: str) -> Checked:

@@ -1,48 +1,45 @@
-"""A check as JUnit's XML, which build servers read: a suite for each folder, a test for each pair."""
+"""Outcomes as JUnit's XML, which build servers read: a suite for each folder or case, a test for each pair or cell."""
 
 from collections.abc import Iterable, Sequence
 from itertools import groupby
-from pathlib import PurePosixPath
 from xml.etree import ElementTree
 
-from kind_echo.checks.judging import Checked, Status
-from kind_echo.checks.telling import judged_lines, message
+from kind_echo.checks.outcome import Outcome, Status
 
-_CONTROL = {code: "\ufffd" for code in range(32) if chr(code) not in "\t\n\r"}
+_CONTROL = {code: "\ufffd" for code in range(32) if chr(code) not in "\t\n\r"} | {0xFFFE: "\ufffd", 0xFFFF: "\ufffd"}
 """Characters that XML 1.0 cannot hold."""
 
+_COUNTS = {"failure": "failures", "error": "errors", "skipped": "skipped"}
 
-def junit_text(checked: Sequence[Checked], failing: Iterable[Status]) -> str:
+
+def junit_text(outcomes: Sequence[Outcome], failing: Iterable[Status], name: str) -> str:
     """The document.
 
     Args:
         failing: statuses that fail the check; the others pass, or are skipped where there was nothing to judge.
+        name: of all suites together.
     """
     failing = set(failing)
-    root = ElementTree.Element("testsuites", name="kind-echo check")
-    for folder, members in groupby(sorted(checked, key=_folder), key=_folder):
-        suite = ElementTree.SubElement(root, "testsuite", name=_clean(folder))
-        counts = {"tests": 0, "failures": 0, "errors": 0, "skipped": 0}
+    root = ElementTree.Element("testsuites", name=_clean(name))
+    for suite, members in groupby(sorted(outcomes, key=lambda one: (one.suite, one.name)), key=lambda one: one.suite):
+        element = ElementTree.SubElement(root, "testsuite", name=_clean(suite))
+        counts = dict.fromkeys(("tests", *_COUNTS.values()), 0)
         for one in members:
-            outcome = _outcome(one, failing)
+            kind = _kind(one, failing)
             counts["tests"] += 1
-            if outcome:
-                counts[{"failure": "failures", "error": "errors"}.get(outcome, "skipped")] += 1
-            _add_test(suite, folder, one, outcome)
+            if kind:
+                counts[_COUNTS[kind]] += 1
+            _add_test(element, one, kind)
         for key, count in counts.items():
-            suite.set(key, str(count))
-    for key in ("tests", "failures", "errors", "skipped"):
+            element.set(key, str(count))
+    for key in ("tests", *_COUNTS.values()):
         root.set(key, str(sum(int(suite.get(key, "0")) for suite in root)))
     ElementTree.indent(root)
     return ElementTree.tostring(root, encoding="unicode", xml_declaration=True) + "\n"
 
 
-def _folder(one: Checked) -> str:
-    folder = PurePosixPath(one.name).parent.as_posix()
-    return "renders" if folder == "." else folder
-
-
-def _outcome(one: Checked, failing: set[Status]) -> str:
+def _kind(one: Outcome, failing: set[Status]) -> str:
+    """The element that tells what came of a test; none of one that passes."""
     if one.status == "error":
         return "error"
     if one.status in failing:
@@ -50,28 +47,19 @@ def _outcome(one: Checked, failing: set[Status]) -> str:
     return "skipped" if one.status in ("waived", "waiting") else ""
 
 
-def _add_test(suite: ElementTree.Element, folder: str, one: Checked, outcome: str) -> None:
-    name = PurePosixPath(one.name).name
-    test = ElementTree.SubElement(suite, "testcase", classname=_clean(folder), name=_clean(name))
-    text = "\n".join(_lines(one))
-    if outcome:
-        told = ElementTree.SubElement(test, outcome, message=_clean(message(one)))
-        if outcome != "skipped":
+def _add_test(suite: ElementTree.Element, one: Outcome, kind: str) -> None:
+    test = ElementTree.SubElement(suite, "testcase", classname=_clean(one.suite), name=_clean(one.name))
+    text = _clean("\n".join(one.lines))
+    if kind:
+        told = ElementTree.SubElement(test, kind, message=_clean(one.message))
+        if kind != "skipped":
             told.set("type", one.status)
-            told.text = _clean(text)
+            told.text = text
             return
     if text:
-        ElementTree.SubElement(test, "system-out").text = _clean(text)
-
-
-def _lines(one: Checked) -> list[str]:
-    """What is known of a pair, for whoever reads the log: its cause, the readings that were judged, its files."""
-    lines = [f"What explains the difference: {one.causes}"] if one.causes else []
-    lines += judged_lines(one)
-    if one.pair is not None:
-        lines += [f"Reference: {one.pair.references[0]}", f"Render: {one.pair.renders[0]}"]
-    return lines
+        ElementTree.SubElement(test, "system-out").text = text
 
 
 def _clean(text: str) -> str:
-    return text.translate(_CONTROL)
+    # A lone surrogate, as of a file name that is no UTF-8, cannot be written either.
+    return text.translate(_CONTROL).encode("utf-8", "replace").decode()

@@ -5,8 +5,9 @@ from datetime import datetime
 from html import escape
 
 from kind_echo import __version__
-from kind_echo.checks.judging import Checked, Status
-from kind_echo.checks.telling import judged_readings, message, totals, value_with_spread, worst_first
+from kind_echo.checks.judging import Checked
+from kind_echo.checks.outcome import Status, totals, worst_first
+from kind_echo.checks.telling import judged_readings, message, outcome_of, value_with_spread
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.wording.figures import limit_text
 
@@ -22,7 +23,7 @@ p { margin: .25rem 0; } .soft { color: var(--soft); }
 table { border-collapse: collapse; width: 100%; }
 th, td { text-align: left; vertical-align: top; padding: .35rem .75rem .35rem 0; border-bottom: 1px solid var(--line); }
 th { font-weight: 600; } td.number { text-align: right; font-variant-numeric: tabular-nums; white-space: nowrap; }
-td.name { overflow-wrap: anywhere; } .bad { color: var(--bad); font-weight: 600; }
+td.name { min-width: 12rem; max-width: 26rem; overflow-wrap: break-word; } .bad { color: var(--bad); font-weight: 600; }
 details { border-bottom: 1px solid var(--line); padding: .35rem 0; }
 summary { cursor: pointer; overflow-wrap: anywhere; }
 details table { margin: .25rem 0 .75rem; }
@@ -39,13 +40,15 @@ def page_text(checked: Sequence[Checked], title: str, limits: str, made: datetim
         limits: where the limits come from, in words.
         made: when the check ended.
     """
-    ordered = worst_first(checked)
+    by_name = {one.name: one for one in checked}
+    outcomes = [outcome_of(one) for one in checked]
+    ordered = [by_name[outcome.title] for outcome in worst_first(outcomes)]
     shown, passed = [one for one in ordered if one.status != "pass"], [one for one in ordered if one.status == "pass"]
     parts = [
         "<!doctype html>", '<html lang="en"><head><meta charset="utf-8">',
         '<meta name="viewport" content="width=device-width, initial-scale=1">',
         f"<title>{escape(title)}</title><style>{_STYLE}</style></head><body>",
-        f"<h1>{escape(title)}</h1>", f"<p>{escape(totals(checked))}</p>",
+        f"<h1>{escape(title)}</h1>", f"<p>{escape(totals(outcomes, 'pair'))}</p>",
         f'<p class="soft">{escape(limits)}. Kind Echo {escape(__version__)}, {made:%d %B %Y, %H:%M} UTC.</p>',
     ]  # fmt: skip
     if shown:

@@ -5,7 +5,6 @@ from collections.abc import Sequence
 from typing import Any
 
 from kind_echo.checks.judging import Checked
-from kind_echo.checks.telling import worst_first
 from kind_echo.core.registry.measures import MEASURES, default_limits
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.systems.recognised import SIGNALS
@@ -47,7 +46,7 @@ def proposed_text(checked: Sequence[Checked]) -> str:
         f"#   {key} {_bounds(key)} {MEASURES[key].unit}".rstrip() for key in default_limits(("integrity", "compare"))
     ]
     parts = [_HEAD.format(schema=SCHEMA_NAME, usual="\n".join(usual))]
-    for one in worst_first(checked):
+    for one in checked:
         if one.verdict is None or one.status not in ("fail", "changed", "no reading"):
             continue
         text = "; ".join(filter(None, [one.why, one.causes]))

@@ -1,40 +1,27 @@
-"""What all outputs of a check say in words: counts, the line of a pair, the readings that it was judged by."""
+"""What all outputs of a check say in words: the line of a pair, and the readings that it was judged by."""
 
-from collections import Counter
-from collections.abc import Iterable, Sequence
+from pathlib import PurePosixPath
 
-from kind_echo.checks.judging import STATUSES, Checked, Status
+from kind_echo.checks.judging import Checked
+from kind_echo.checks.outcome import Outcome
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
-from kind_echo.wording.figures import counted, figure, limit_text
-
-_SAID: dict[Status, str] = {
-    "pass": "passed", "changed": "changed", "fail": "failed", "no reading": "without a reading",
-    "waiting": "without a reference", "waived": "waived", "error": "not compared",
-}  # fmt: skip
+from kind_echo.wording.figures import figure, limit_text
 
 
-def counts_of(checked: Iterable[Checked]) -> dict[Status, int]:
-    """How many pairs have each status, worst first; those that none has are left out."""
-    found = Counter(one.status for one in checked)
-    return {status: found[status] for status in STATUSES if found[status]}
-
-
-def totals(checked: Sequence[Checked]) -> str:
-    """As "24 pairs: 1 failed, 2 changed, 21 passed"."""
-    parts = [f"{count} {_SAID[status]}" for status, count in counts_of(checked).items()]
-    return f"{counted(len(checked), 'pair')}: {', '.join(parts) or 'nothing to check'}"
-
-
-def worst_first(checked: Iterable[Checked]) -> list[Checked]:
-    """By status, then by how far the verdict's worst reading lies from its limit, then by name."""
-
-    def place(one: Checked) -> tuple[int, float, str]:
-        return STATUSES.index(one.status), -(one.verdict.ink if one.verdict is not None else 1.0), one.name
-
-    return sorted(checked, key=place)
+def outcome_of(one: Checked) -> Outcome:
+    """A pair as outputs for build servers tell it: in the suite of its folder."""
+    path = PurePosixPath(one.name)
+    folder = path.parent.as_posix()
+    lines = [f"What explains the difference: {one.causes}"] if one.causes else []
+    lines += judged_lines(one)
+    if one.pair is not None:
+        lines += [f"Reference: {one.pair.references[0]}", f"Render: {one.pair.renders[0]}"]
+    severity = one.verdict.ink if one.verdict is not None else 1.0
+    suite = "renders" if folder == "." else folder
+    return Outcome(suite, path.name, one.name, one.status, message(one), tuple(lines), severity)
 
 
 def message(one: Checked) -> str:

@@ -46,6 +46,28 @@ def condition_text(condition: Condition) -> str:
     return f"{condition.host} {condition.host_version}, {condition.mode}, {rate_text(condition.rate)}"
 
 
+class WholeCondition(Condition, Protocol):
+    """A condition with all that sets it apart from others."""
+
+    @property
+    def block_size(self) -> int:
+        """Frames."""
+
+    @property
+    def channels(self) -> int:
+        """How many."""
+
+    @property
+    def word_length(self) -> str:
+        """Of the files that are kept."""
+
+
+def whole_condition_text(condition: WholeCondition) -> str:
+    """A condition in a line that no other has: "Almanac 7, offline, 44.1 kHz, blocks of 512, 2 channels, float32"."""
+    channels = "1 channel" if condition.channels == 1 else f"{condition.channels} channels"
+    return f"{condition_text(condition)}, blocks of {condition.block_size}, {channels}, {condition.word_length}"
+
+
 def listed(values: Sequence[str]) -> str:
     """Several things in a sentence: "a, b and c"."""
     return values[0] if len(values) == 1 else f"{', '.join(values[:-1])} and {values[-1]}"

@@ -13,24 +13,22 @@ import click
 from kind_echo.bench.documents import reading_document
 from kind_echo.checks.approving import approve, copies
 from kind_echo.checks.checking import check_pairs
-from kind_echo.checks.judging import Checked, Status
+from kind_echo.checks.judging import Checked
 from kind_echo.checks.junit import junit_text
 from kind_echo.checks.known import Known, usual_place
+from kind_echo.checks.outcome import FAILING, Outcome, Status, totals, worst_first
 from kind_echo.checks.page import page_text
 from kind_echo.checks.pairing import Paired, pair_folders
 from kind_echo.checks.proposing import SCHEMA_NAME, proposed_text, schema
 from kind_echo.checks.settings import Settings, read_settings
 from kind_echo.checks.summary import summary_text
-from kind_echo.checks.telling import judged_readings, message, totals, worst_first
+from kind_echo.checks.telling import judged_readings, outcome_of
 from kind_echo.cli.exits import LimitBroken, RowsFailed
 from kind_echo.cli.measuring.judging import documents_of
 from kind_echo.cli.progress import progress
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.wording.tables import READING_COLUMNS, csv_text, reading_row
 
-_FAILING: dict[str, Status] = {
-    "fail": "fail", "changed": "changed", "no-reading": "no reading", "waiting": "waiting",
-}  # fmt: skip
 _USUAL_NAME = "kind-echo.toml"
 _OUTPUT = click.Path(dir_okay=False, path_type=Path)
 
@@ -41,13 +39,15 @@ _OUTPUT = click.Path(dir_okay=False, path_type=Path)
 @click.option("--limits", "limits_file", type=_OUTPUT, metavar="FILE",
               help="The team's limits, waivers and rules, as TOML; without it the usual limits hold.")  # fmt: skip
 @click.option("--init", is_flag=True, help="Write a first file of limits from what is found, with its schema.")
-@click.option("--fail-on", "failing", type=click.Choice(list(_FAILING)), multiple=True,
+@click.option("--fail-on", "failing", type=click.Choice(list(FAILING)), multiple=True,
               help="What ends the check with 1; may be repeated. Else fail and no-reading do.")  # fmt: skip
 @click.option("--approve", "approving", is_flag=True, help="Copy renders over references, once it is shown which.")
 @click.option("--yes", is_flag=True, help="Approve without being asked.")
 @click.option("--junit", type=_OUTPUT, metavar="FILE", help="Write JUnit's XML, for a build server.")
 @click.option("--summary", type=_OUTPUT, metavar="FILE", help="Write a summary as Markdown.")
 @click.option("--report", type=_OUTPUT, metavar="FILE", help="Write a page of HTML that needs nothing beside itself.")
+@click.option("--plots", type=click.Path(file_okay=False, path_type=Path), metavar="FOLDER",
+              help="Draw each pair that did not pass: its sides, and what was measured of it.")  # fmt: skip
 @click.option("--known", type=_OUTPUT, metavar="FILE",
               help="Where results are kept, so that equal files are not measured again.")  # fmt: skip
 @click.option("--fresh", is_flag=True, help="Measure all, and keep nothing.")
@@ -65,6 +65,7 @@ def check_command(
     junit: Path | None,
     summary: Path | None,
     report: Path | None,
+    plots: Path | None,
     known: Path | None,
     fresh: bool,
     jobs: int | None,
@@ -75,6 +76,10 @@ def check_command(
 
     Takes are called name.take1.wav, name.take2.wav; what went into the effect is name.input.wav beside the reference.
     """
+    if plots is not None:
+        from kind_echo.checks.drawing import check_drawing
+
+        check_drawing()
     if as_json and as_csv:
         raise BadParameter("csv", as_csv, "without --json")
     if fresh and known is not None:
@@ -94,21 +99,26 @@ def check_command(
     if kept.problem:
         click.echo(f"kind-echo: what was measured before could not be used: {kept.problem}", err=True)
     _warn_of_limits_that_judged_nothing(checked, settings)
-    fails = tuple(_FAILING[one] for one in failing) or ("fail", "no reading")
+    fails = tuple(FAILING[one] for one in failing) or ("fail", "no reading")
     title = f"{renders} against {references}"
     made = "The usual limits" if limits_file is None else f"Limits of {limits_file}"
+    outcomes = [outcome_of(one) for one in checked]
     if junit is not None:
-        _write(junit, junit_text(checked, fails))
+        _write(junit, junit_text(outcomes, fails, "kind-echo check"))
     if summary is not None:
-        _write(summary, summary_text(checked, title))
+        _write(summary, summary_text(outcomes, title, "pair"))
     if report is not None:
         _write(report, page_text(checked, title, made, now))
+    if plots is not None:
+        from kind_echo.checks.drawing import draw_pairs
+
+        draw_pairs(checked, plots)
     if as_json:
         click.echo(json.dumps({"command": "check", "rows": [_row(one) for one in checked]}, allow_nan=False))
     elif as_csv:
         click.echo(_csv(checked), nl=False)
     else:
-        _print(checked)
+        _print(outcomes)
     if init:
         _write(target, proposed_text(checked))
         _write(target.with_name(SCHEMA_NAME), json.dumps(schema(), indent=1, ensure_ascii=False) + "\n")
@@ -189,22 +199,22 @@ def _csv(checked: Sequence[Checked]) -> str:
     return csv_text(lines)
 
 
-def _print(checked: Sequence[Checked]) -> None:
+def _print(outcomes: Sequence[Outcome]) -> None:
     """Each pair that did not pass, worst first; then the counts."""
     from rich.table import Table
 
     from kind_echo.cli.measuring.printing import console_for_tables
 
-    rows = [one for one in worst_first(checked) if one.status != "pass"]
+    rows = [one for one in worst_first(outcomes) if one.status != "pass"]
     console = console_for_tables()
     if rows:
         table = Table(box=None, pad_edge=False)
         for heading in ("File", "Status", "Why"):
             table.add_column(heading, overflow="fold")
         for one in rows:
-            table.add_row(one.name, one.status, message(one))
+            table.add_row(one.title, one.status, one.message)
         console.print(table, markup=False)
-    console.print(totals(checked), markup=False, highlight=False)
+    console.print(totals(outcomes, "pair"), markup=False, highlight=False)
 
 
 def _write(path: Path, text: str) -> None:

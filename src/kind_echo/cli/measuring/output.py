@@ -27,6 +27,9 @@ if TYPE_CHECKING:  # slow to load, and most commands compare nothing
 _TEAM = "kind_echo.limits"
 """Where a command's context keeps the team's limits."""
 
+_PLOT = "kind_echo.plot"
+"""Where it keeps the path of the plot."""
+
 _PLACE = ("start", "length", "cause", "amount", "unit")
 
 
@@ -87,6 +90,28 @@ def describe_input(path: str, audio: AudioFile) -> dict[str, Any]:
     }
 
 
+def plot_option(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The option of commands whose result can be drawn."""
+    return click.option(
+        "--plot", "plot", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", expose_value=False,
+        callback=_check_plot, help="Draw what was measured of one file, as SVG or PNG.",
+    )(command)  # fmt: skip
+
+
+def _check_plot(context: click.Context, _: click.Parameter, path: Path | None) -> None:
+    if path is not None:
+        from kind_echo.plots import check_plot
+
+        check_plot(path)
+        context.meta[_PLOT] = path
+
+
+def plot_asked() -> Path | None:
+    """Where the plot goes that was asked for; None for none."""
+    path: Path | None = click.get_current_context().meta.get(_PLOT)
+    return path
+
+
 def _read_team_limits(context: click.Context, _: click.Parameter, path: str | None) -> None:
     if path is not None:
         from kind_echo.checks.settings import read_settings
@@ -108,6 +133,11 @@ def report(result: Result, limits: WantedLimits, *, as_json: bool, quiet: bool =
         BadParameter: a limit names a measure that this command does not give.
     """
     judged = limits.judge(result.command, result.readings, result.path)
+    path = plot_asked()
+    if path is not None and result.causes is None:  # of a pair the sides are drawn, not curves
+        from kind_echo.plots import plot_measured
+
+        plot_measured(path, result.curves, result.path)
     if as_json:
         click.echo(json.dumps(document(result, judged), allow_nan=False))
     elif quiet:

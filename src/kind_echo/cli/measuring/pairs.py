@@ -12,10 +12,18 @@ from kind_echo.audio_io.scratch import resampled
 from kind_echo.bench.documents import reading_document, whole_curves
 from kind_echo.cli.measuring.inputs import STANDARD_INPUT, one_file, open_audio, several_files
 from kind_echo.cli.measuring.numbers import DECIBELS
-from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits, report
+from kind_echo.cli.measuring.output import (
+    Result,
+    describe_input,
+    output_options,
+    parse_limits,
+    plot_asked,
+    plot_option,
+    report,
+)
 from kind_echo.cli.measuring.several import TableOptions, report_rows, rows_of, table_options
 from kind_echo.cli.progress import counted, progress
-from kind_echo.core.audio.align import Align, AlignedSource
+from kind_echo.core.audio.align import Align, AlignedSource, DifferenceSource
 from kind_echo.core.audio.resampling import resampling_floor
 from kind_echo.core.audio.source import Source
 from kind_echo.core.comparison.compare import CompareOptions, Comparison, compare
@@ -51,6 +59,7 @@ _COLUMNS = ("residual_rms", "delay", "gain", "polarity")
 @click.option("--each", is_flag=True, help="Compare each of several renders with the reference, and print a table.")
 @click.option("--resample", is_flag=True, help="Bring a render of another rate to the reference's.")
 @click.option("--quiet", is_flag=True, help="Print what explains the difference, and nothing else.")
+@plot_option
 @output_options
 @table_options
 def compare_command(
@@ -96,6 +105,8 @@ def compare_command(
         raise BadParameter("input", stimulus, "without --sum, --minus and --takes")
     options = CompareOptions(align, match_gain, match_polarity, max_delay, ceiling)
     if each:
+        if plot_asked() is not None:
+            raise BadParameter("plot", str(plot_asked()), "given without --each")
         with AudioFile(reference):
             pass  # one that cannot be read is no row's error
         work = partial(_compared, reference, stimulus, options, most_places, resample)
@@ -119,6 +130,8 @@ def compare_command(
         if takes:
             readings.append(take_spread([*others] if len(others) > 1 else [first, *others], options))
         places = None if most_places is None else find_places(first, render, found, most_places).differences
+        if plot_asked() is not None:
+            _plot(first, render, found, renders[0])
         named = (reference, *renders, *minus)
         inputs = [describe_input(path, file) for path, file in zip(named, opened, strict=True)]
     if found.sides is not None:
@@ -128,6 +141,16 @@ def compare_command(
     curves = whole_curves(found.curves | told.curves)
     result = Result("compare", inputs, given, readings, curves, found.causes, places)
     report(result, wanted, as_json=as_json, quiet=quiet)
+
+
+def _plot(reference: Source, render: Source, found: Comparison, title: str) -> None:
+    """Draw a pair as it was lined up."""
+    from kind_echo.plots import plot_pair
+
+    path = plot_asked()
+    assert path is not None
+    aligned = AlignedSource(render, reference.frames, found.alignment)
+    plot_pair(path, (reference, aligned, DifferenceSource(reference, aligned)), title)
 
 
 def _with_law(

@@ -14,7 +14,7 @@ import click
 from kind_echo.cli.exits import LimitBroken, RowsFailed
 from kind_echo.cli.measuring.inputs import several_files
 from kind_echo.cli.measuring.judging import JudgedLimit, WantedLimits
-from kind_echo.cli.measuring.output import Result, document, end_by, report
+from kind_echo.cli.measuring.output import Result, document, end_by, plot_asked, report
 from kind_echo.cli.progress import counted, progress
 from kind_echo.core.registry.errors import BadParameter, KindEchoError
 from kind_echo.core.registry.measure import Limit
@@ -133,6 +133,8 @@ def report_files(
             result = work(files[0])
         report(result, limits, as_json=as_json)
         return
+    if plot_asked() is not None:
+        raise BadParameter("plot", str(plot_asked()), "given with one file")
     rows = list(counted(rows_of(work, files, table.jobs), "Measuring", "files", len(files)))
     report_rows(command, rows, usual, limits, table, as_json=as_json)
 

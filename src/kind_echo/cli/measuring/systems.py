@@ -9,7 +9,7 @@ import click
 from kind_echo.bench.documents import whole_curves
 from kind_echo.cli.measuring.inputs import STANDARD_INPUT, one_file, open_audio
 from kind_echo.cli.measuring.numbers import DECIBELS, NUMBER, Number
-from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits
+from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits, plot_option
 from kind_echo.cli.measuring.several import TableOptions, report_files, table_options
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.readings import Curve, Reading
@@ -61,6 +61,7 @@ def _report(
 @click.argument("outputs", nargs=-1, required=True, metavar="OUTPUT...")
 @click.option("--band", type=NUMBER, nargs=2, metavar="LOW HIGH", help="Of flatness and phase, Hz.")
 @click.option("--edge", type=Number(0.01, 60.0), default=3.0, show_default=True, help="dB under 1 kHz.")
+@plot_option
 @output_options
 @table_options
 def response_command(
@@ -109,6 +110,7 @@ def latency_command(
 @click.option("--ratio", type=NUMBER)
 @click.option("--knee", type=DECIBELS, default=0.0, show_default=True, metavar="DB")
 @click.option("--makeup", type=DECIBELS, default=0.0, show_default=True, metavar="DB")
+@plot_option
 @output_options
 @table_options
 def curve_command(
@@ -136,6 +138,7 @@ def curve_command(
 @click.argument("source", metavar="INPUT")
 @click.argument("outputs", nargs=-1, required=True, metavar="OUTPUT...")
 @click.option("--latency", type=int, metavar="SAMPLES", help="Taken off first; what the burst shows where not given.")
+@plot_option
 @output_options
 @table_options
 def dynamics_command(

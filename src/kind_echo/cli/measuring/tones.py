@@ -8,7 +8,7 @@ import click
 from kind_echo.bench.documents import whole_curves
 from kind_echo.cli.measuring.inputs import one_file, open_audio
 from kind_echo.cli.measuring.numbers import NUMBER
-from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits, report
+from kind_echo.cli.measuring.output import Result, describe_input, output_options, parse_limits, plot_option, report
 from kind_echo.cli.measuring.several import TableOptions, report_files, table_options
 from kind_echo.cli.progress import progress
 from kind_echo.core.tones.alias_sweep import measure_alias_sweep
@@ -25,6 +25,7 @@ _IMD_COLUMNS = ("imd_smpte", "imd_difference")
 @click.option("--band", type=NUMBER, nargs=2, default=(20.0, 20_000.0), show_default=True, metavar="LOW HIGH",
               help="Of noise and of distortion and noise, Hz.")  # fmt: skip
 @click.option("--orders", type=int, default=100, show_default=True, help="Highest order of aliases.")
+@plot_option
 @output_options
 @table_options
 def tone_command(
@@ -73,6 +74,7 @@ def _imd(tones: tuple[float, float], path: str) -> Result:
 @click.command("alias-sweep")
 @click.argument("source", metavar="INPUT")
 @click.argument("output")
+@plot_option
 @output_options
 def alias_sweep_command(source: str, output: str, limits: tuple[str, ...], as_json: bool) -> None:
     """Worst alias of each of the stepped tones of INPUT in OUTPUT, and the map of where they land."""

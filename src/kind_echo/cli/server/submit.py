@@ -2,14 +2,18 @@
 
 import json
 import time
+from types import SimpleNamespace
 from typing import Any
 from urllib.parse import urlencode
 
 import click
 
+from kind_echo.checks.outcome import Outcome
 from kind_echo.cli.exits import LimitBroken, NoAnswer
+from kind_echo.cli.server.outputs import Outputs, outcome_of_cell, run_outputs
 from kind_echo.cli.server.waiting import TIMEOUT, Progress, wait_for
 from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
+from kind_echo.wording.conditions import whole_condition_text
 
 _POLL_SECONDS = 1.0
 _PATIENCE_SECONDS = 300.0  # for which a server that does not answer is asked again
@@ -26,9 +30,10 @@ _PATIENCE_SECONDS = 300.0  # for which a server that does not answer is asked ag
 @click.option("--no-wait", is_flag=True, help="Leave once it is enqueued.")
 @TIMEOUT
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+@run_outputs
 def submit_command(
     effect: str, plan: str, version: str, server: str, note: str, everything: bool, no_wait: bool,
-    timeout: float | None, as_json: bool,
+    timeout: float | None, as_json: bool, outputs: Outputs,
 ) -> None:  # fmt: skip
     """Run PLAN of EFFECT on BUILD on a server; exits with 1 unless every cell passes or is decided on.
 
@@ -48,7 +53,10 @@ def submit_command(
     progress = None if no_wait else wait_for(watched.look, _POLL_SECONDS, timeout)
     sheet = watched.sheet
     needs = [] if progress is None else progress.needs(f"{effect} {version}")
+    outcomes = [] if sheet is None else _outcomes(sheet, there.address)
     troubled = 0 if sheet is None else sum(bool(cell["needs_you"]) for cell in sheet["cells"])
+    if sheet is not None:
+        outputs.write(outcomes, f"{plan} on {effect} {version}", address)
     if as_json:
         verdicts = None if sheet is None else sheet["run"]["verdicts"]
         said = {"command": "submit", "run": run["id"], "address": address, "verdicts": verdicts}
@@ -60,8 +68,32 @@ def submit_command(
         _print_findings(sheet)
         waiting = troubled + (0 if progress is None else progress.held_up)
         click.echo("\n".join([*needs, f"{waiting} of {len(sheet['cells'])} cells need somebody: {address}"]))
-    if troubled or needs:
+    if outputs.fails(outcomes) or (needs and "waiting" in outputs.failing):
         raise LimitBroken
+
+
+def _outcomes(sheet: dict[str, Any], address: str) -> list[Outcome]:
+    """Each cell of a sheet, with the headline of the finding that it is of."""
+    cases = {one["id"]: f"{one['signal']}, {one['setting']}" for one in sheet["cases"]}
+    conditions = {one["id"]: whole_condition_text(SimpleNamespace(**one)) for one in sheet["conditions"]}
+    headlines = {cell: one["headline"] for one in sheet["findings"] for cell in one["cells"]}
+    return [
+        outcome_of_cell(
+            cases[cell["case_id"]], conditions[cell["condition_id"]], cell["verdict"], cell["why"], _decision(cell),
+            cell["ink"],
+            [*([headlines[cell["id"]]] if cell["id"] in headlines else []), f"{address}/cells/{cell['id']}"],
+        )
+        for cell in sheet["cells"]
+    ]  # fmt: skip
+
+
+def _decision(cell: dict[str, Any]) -> str | None:
+    """What was decided on a cell and holds, in words."""
+    decision = cell["decision"]
+    if decision is None or not decision["holds"]:
+        return None
+    until = f" until {decision['until']}" if decision["until"] else ""
+    return f"{decision['kind']}{until} by {decision['who']}{f': {why}' if (why := decision['why']) else ''}"
 
 
 def _print_findings(sheet: dict[str, Any]) -> None:

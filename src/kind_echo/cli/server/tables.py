@@ -13,15 +13,17 @@ from kind_echo.bench.decisions import standings
 from kind_echo.bench.demo import load_demo
 from kind_echo.bench.plans import find_build, find_plan
 from kind_echo.bench.runs import cells_of, find_run, held_up, start_run, summary_of
+from kind_echo.checks.outcome import Outcome
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.printing import console_for_tables
 from kind_echo.cli.server.database import clear_error_without_database
+from kind_echo.cli.server.outputs import Outputs, outcome_of_cell, run_outputs
 from kind_echo.cli.server.waiting import TIMEOUT, Progress, wait_for
 from kind_echo.database.grants import grant_for_demo
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import snapshot, transaction
 from kind_echo.renderers.takes import installed
-from kind_echo.wording.conditions import condition_text
+from kind_echo.wording.conditions import condition_text, whole_condition_text
 
 _POLL_SECONDS = 0.5
 
@@ -34,8 +36,16 @@ _POLL_SECONDS = 0.5
 @click.option("--no-wait", is_flag=True, help="Leave once it is enqueued.")
 @TIMEOUT
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+@run_outputs
 def run_command(
-    plan: str, version: str, who: str | None, everything: bool, no_wait: bool, timeout: float | None, as_json: bool
+    plan: str,
+    version: str,
+    who: str | None,
+    everything: bool,
+    no_wait: bool,
+    timeout: float | None,
+    as_json: bool,
+    outputs: Outputs,
 ) -> None:
     """Run PLAN on BUILD and wait for the verdicts; exits with 1 unless every cell passes or is decided on.
 
@@ -53,13 +63,16 @@ def run_command(
         progress = None if no_wait else wait_for(lambda: _look(run_id), _POLL_SECONDS, timeout)
         needs = [] if progress is None else progress.needs(name)
         with transaction() as session:
-            cells = [] if progress is None else _outcome(session, find_run(session, run_id))
+            told = [] if progress is None else _cells(session, find_run(session, run_id))
+    cells, outcomes = [cell for cell, _ in told], [outcome for _, outcome in told]
     if as_json:
         click.echo(json.dumps({"command": "run", "run": run_id, "cells": cells, "needs": needs}))
     else:
         _print_cells(run_id, cells)
         click.echo("".join(f"{line}\n" for line in needs), nl=False)
-    if needs or any(cell["verdict"] != "Pass" and cell["decision"] is None for cell in cells):
+    if progress is not None:
+        outputs.write(outcomes, f"{plan} on {name}")
+    if outputs.fails(outcomes) or (needs and "waiting" in outputs.failing):
         raise LimitBroken
 
 
@@ -82,19 +95,21 @@ def _look(run_id: int) -> Progress:
         return Progress(summary.cells, summary.finished, held.kit, held.lacking, run.stopped_by)
 
 
-def _outcome(session: Session, run: Run) -> list[dict[str, str | None]]:
+def _cells(session: Session, run: Run) -> list[tuple[dict[str, str | None], Outcome]]:
+    """Each cell as JSON tells it, and as build servers see it."""
     standing = standings(session, run, datetime.now(UTC).date())
-    held = {cell_id: one.kind for cell_id, one in standing.items() if one.holds}
-    return [
-        {
-            "case": f"{cell.case.signal.name}, {cell.case.setting.name}",
-            "condition": condition_text(cell.condition),
-            "verdict": cell.verdict,
-            "why": cell.why,
-            "decision": held.get(cell.id),
-        }
-        for cell in cells_of(session, run.id)
-    ]
+    held = {cell_id: one for cell_id, one in standing.items() if one.holds}
+    found = []
+    for cell in cells_of(session, run.id):
+        decision = held.get(cell.id)
+        case, condition = f"{cell.case.signal.name}, {cell.case.setting.name}", condition_text(cell.condition)
+        whole = whole_condition_text(cell.condition)
+        lines = [cell.analysis.explanation] if cell.analysis is not None and cell.analysis.explanation else []
+        shown = {"case": case, "condition": condition, "verdict": cell.verdict, "why": cell.why,
+                 "decision": None if decision is None else decision.kind}  # fmt: skip
+        decided = None if decision is None else f"{decision.kind} by {decision.who}: {decision.why}"
+        found.append((shown, outcome_of_cell(case, whole, cell.verdict, cell.why, decided, cell.ink, lines)))
+    return found
 
 
 def _print_cells(run_id: int, cells: list[dict[str, str | None]]) -> None:

@@ -1,0 +1,77 @@
+"""What came of a run, for build servers: JUnit's XML, Markdown, and which statuses end the command with 1."""
+
+from collections.abc import Callable, Iterable, Sequence
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import click
+
+from kind_echo.checks.junit import junit_text
+from kind_echo.checks.outcome import FAILING, Outcome, Status
+from kind_echo.checks.summary import summary_text
+from kind_echo.core.verdicts.verdict import VerdictName
+
+_STATUS: dict[VerdictName, Status] = {
+    "Pass": "pass", "Changed": "changed", "Fail": "fail", "No reading": "no reading", "Waiting": "waiting",
+}  # fmt: skip
+_FILE = click.Path(dir_okay=False, path_type=Path)
+
+
+class Outputs(NamedTuple):
+    """Where to write what came of a run, and what fails."""
+
+    junit: Path | None
+    summary: Path | None
+    failing: tuple[Status, ...]
+
+    def write(self, outcomes: Sequence[Outcome], title: str, address: str = "") -> None:
+        """Write what was asked for. Args: address: where the run is shown."""
+        if self.junit is not None:
+            _write(self.junit, junit_text(outcomes, self.failing, title))
+        if self.summary is not None:
+            _write(self.summary, summary_text(outcomes, title, "cell", address))
+
+    def fails(self, outcomes: Iterable[Outcome]) -> bool:
+        """Whether any has a status that fails."""
+        return any(one.status in self.failing for one in outcomes)
+
+
+def run_outputs(command: Callable[..., Any]) -> Callable[..., Any]:
+    """The options of commands that wait for a run; the command is called with `outputs`."""
+
+    def with_outputs(*, junit: Path | None, summary: Path | None, failing: tuple[str, ...], **rest: Any) -> None:
+        statuses = tuple(FAILING[one] for one in failing or FAILING)
+        command(outputs=Outputs(junit, summary, statuses), **rest)
+
+    with_outputs.__doc__, with_outputs.__name__ = command.__doc__, command.__name__
+    with_outputs.__click_params__ = getattr(command, "__click_params__", [])  # type: ignore[attr-defined]
+    made: Callable[..., Any] = with_outputs
+    for option in (
+        click.option("--fail-on", "failing", type=click.Choice(list(FAILING)), multiple=True,
+                     help="What ends it with 1 while no decision holds; may be repeated. All of them unless given."),
+        click.option("--summary", type=_FILE, metavar="FILE", help="Write a summary as Markdown."),
+        click.option("--junit", type=_FILE, metavar="FILE", help="Write JUnit's XML: a suite a case, a test a cell."),
+    ):  # fmt: skip
+        made = option(made)
+    return made
+
+
+def outcome_of_cell(
+    case: str, condition: str, verdict: VerdictName, why: str, decision: str | None, ink: float, lines: Iterable[str]
+) -> Outcome:
+    """A cell as build servers see it: waived where a decision holds.
+
+    Args:
+        decision: what was decided and holds; None where nothing was.
+        lines: what else is known of it.
+    """
+    status = _STATUS[verdict]
+    if decision is not None and status != "pass":
+        status, why = "waived", f"{why}; {decision}" if why else decision
+    told = why or ("under way" if status == "waiting" else "")
+    return Outcome(case, condition, f"{case}, {condition}", status, told, tuple(lines), ink)
+
+
+def _write(path: Path, text: str) -> None:
+    path.parent.mkdir(parents=True, exist_ok=True)
+    path.write_text(text, "utf-8")
