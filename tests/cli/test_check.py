@@ -1,6 +1,7 @@
 """A folder of renders checked against a folder of references, without a server: verdicts, limits, outputs, approval."""
 
 import csv
+import hashlib
 import io
 import json
 import os
@@ -9,6 +10,8 @@ import shutil
 import subprocess
 import sys
 import tomllib
+import zipfile
+from collections.abc import Callable
 from datetime import date, timedelta
 from pathlib import Path
 from typing import Any
@@ -233,6 +236,93 @@ def test_outputs_for_build_servers(folder: Path) -> None:
     assert next(r["value"] for r in rows if (r["path"], r["measure"], r["channel"]) == ("mix/late.wav", "delay", "all"))
 
 
+@pytest.fixture(scope="module")
+def bundle(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """Evidence of three pairs, of which one passes; the folders are gone."""
+    made = tmp_path_factory.mktemp("evidence")
+    for name, samples in (("same", _NOISE), ("mix/late", np.roll(_NOISE, 3, axis=0)), ("mix/softer", 0.9 * _NOISE)):
+        _write(made / "references" / f"{name}.wav", _NOISE)
+        _write(made / "renders" / f"{name}.wav", samples)
+    _check(made, "--evidence", "out/evidence.zip", "--fresh")
+    shutil.rmtree(made / "references")
+    shutil.rmtree(made / "renders")
+    return made / "out" / "evidence.zip"
+
+
+def _changed(bundle: Path, other: Path, change: Callable[[dict[str, bytes]], None], *, signed: bool = True) -> Path:
+    """The bundle with other files; `signed`: with a manifest that fits them."""
+    with zipfile.ZipFile(bundle) as given:
+        files = {name: given.read(name) for name in given.namelist()}
+    change(files)
+    if signed:
+        manifest = json.loads(files["manifest.json"])
+        others = {name: data for name, data in files.items() if name != "manifest.json"}
+        manifest["files"] = {name: hashlib.sha256(data).hexdigest() for name, data in others.items()}
+        files["manifest.json"] = json.dumps(manifest).encode()
+    with zipfile.ZipFile(other, "w") as made:
+        for name, data in files.items():
+            made.writestr(name, data)
+    return other
+
+
+def test_evidence_is_computed_again(bundle: Path) -> None:
+    with zipfile.ZipFile(bundle) as given:
+        names = set(given.namelist())
+    assert {"manifest.json", "readings.json", "readings.csv", "junit.xml", "summary.md", "report.html"} < names
+    assert "audio/renders/mix/late.wav" in names
+    assert "audio/renders/same.wav" not in names
+    done = kind_echo("verify", bundle, "--json")
+    assert done.returncode == 0, done.stderr
+    told = json.loads(done.stdout)
+    assert (told["differences"], told["without_audio"]) == ([], 1)
+    assert told["readings"] > 100
+
+
+def _other_sample(files: dict[str, bytes]) -> None:
+    audio = bytearray(files["audio/renders/mix/late.wav"])
+    audio[-3] ^= 0x10
+    files["audio/renders/mix/late.wav"] = bytes(audio)
+
+
+def _other_number(files: dict[str, bytes]) -> None:
+    told = json.loads(files["readings.json"])
+    late = next(one for one in told["pairs"] if one["name"] == "mix/late.wav")
+    reading = next(r for r in late["measured"]["comparison"] if (r["measure"], r["channel"]) == ("delay", "all"))
+    reading["value"] = 0.0
+    files["readings.json"] = json.dumps(told).encode()
+
+
+def _outside(files: dict[str, bytes]) -> None:
+    told = json.loads(files["readings.json"])
+    next(one for one in told["pairs"] if one.get("audio"))["audio"] = ["/etc/hostname", "/etc/hostname"]
+    files["readings.json"] = json.dumps(told).encode()
+
+
+@pytest.mark.parametrize(("change", "signed", "status", "says"), [
+    (_other_sample, False, 2, "audio/renders/mix/late.wav was changed"),
+    (_other_sample, True, 1, "mix/late.wav residual_"),
+    (_other_number, True, 1, "mix/late.wav delay of all: 0.0, and now"),
+    (_outside, True, 2, "names a file that is not in the bundle"),
+    (lambda files: files.pop("junit.xml"), False, 2, "junit.xml is missing"),
+    (lambda files: files.update({"more.txt": b"x"}), False, 2, "more.txt is not in the manifest"),
+    (lambda files: files.update({"audio/../../x.wav": b"x"}), True, 2, "would lie outside"),
+    (lambda files: files.pop("manifest.json"), False, 2, "it has no manifest.json"),
+    (lambda files: files.update({"readings.json": b'{"pairs": [{"measured": 1}]}'}), True, 2, "does not hold what"),
+])  # fmt: skip
+def test_evidence_that_was_changed_is_refused_in_the_right_words(
+    tmp_path: Path, bundle: Path, change: Any, signed: bool, status: int, says: str
+) -> None:
+    done = kind_echo("verify", _changed(bundle, tmp_path / "changed.zip", change, signed=signed))
+    assert done.returncode == status, done.stdout
+    assert says in (done.stderr if status == 2 else done.stdout)
+    assert "Traceback" not in done.stderr
+
+
+def test_what_is_no_bundle_is_said_to_be_none() -> None:
+    done = kind_echo("verify", PROJECT / "README.md")
+    assert (done.returncode, "cannot be read as a bundle" in done.stderr) == (2, True)
+
+
 def test_what_did_not_pass_is_drawn(folder: Path) -> None:
     t = np.arange(2 * R) / R
     tone = 0.5 * np.sin(2 * np.pi * 997 * t)
@@ -254,12 +344,12 @@ def test_a_result_is_drawn_as_its_kind(folder: Path) -> None:
     for words in (("response", "in.wav", "out.wav"), ("compare", "in.wav", "out.wav")):
         assert kind_echo(*words, "--plot", f"{words[0]}.png", folder=folder).returncode == 0
         assert (folder / f"{words[0]}.png").read_bytes().startswith(b"\x89PNG")
-    for words, says in (
-        (("compare", "in.wav", "out.wav", "--plot", "x.gif"), ".svg or .png"),
-        (("compare", "in.wav", "out.wav", "out.wav", "--each", "--plot", "x.svg"), "without --each"),
-        (("response", "in.wav", "out.wav", "out.wav", "--plot", "x.svg"), "with one file"),
+    for line, says in (
+        ("compare in.wav out.wav --plot x.gif", ".svg or .png"),
+        ("compare in.wav out.wav out.wav --each --plot x.svg", "without --each"),
+        ("response in.wav out.wav out.wav --plot x.svg", "with one file"),
     ):
-        done = kind_echo(*words, folder=folder)
+        done = kind_echo(*line.split(), folder=folder)
         assert (done.returncode, says in done.stderr, (folder / "x.svg").exists()) == (2, True, False)
 
 
@@ -322,3 +412,21 @@ def test_the_tutorial_does_what_it_says(folder: Path) -> None:
         "junit.xml", "summary.md", "report.html", "known.sqlite",
     }  # fmt: skip
     assert _check(folder).returncode == 0
+
+
+def test_the_lines_for_build_servers_run(folder: Path) -> None:
+    """docs/build-servers.md: its shell lines, and every `kind-echo check` in its other examples."""
+    for name in ("broken", "missing", "mix/late", "mix/softer", "silent"):
+        (folder / "references" / f"{name}.wav").unlink()
+        (folder / "renders" / f"{name}.wav").unlink(missing_ok=True)
+    (folder / "kind-echo.toml").write_text("[limits]\ntrue_peak = { at_most = 6 }")
+    text = (PROJECT / "docs" / "build-servers.md").read_text()
+    lines = [line for block in re.findall(r"```sh\n(.*?)```", text, re.DOTALL) for line in block.splitlines()]
+    lines += re.findall(r"kind-echo check [^'\n]*", text.partition("```yaml")[2])
+    assert len(lines) >= 5
+    path = f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}"
+    for line in lines:
+        done = subprocess.run(["bash", "-c", line], cwd=folder, env=os.environ | {"PATH": path}, text=True,
+                              capture_output=True, check=False)  # fmt: skip
+        assert done.returncode == 0, (line, done.stdout, done.stderr)
+    assert JUnitXml.fromfile(str(folder / "out" / "junit.xml")).tests == 3

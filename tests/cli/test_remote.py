@@ -180,7 +180,7 @@ def test_a_build_server_waits_for_the_verdicts_and_fails_for_what_needs_somebody
     troubled = _submit(server.address, "Skerry", "Null regression", "2.1.0-rc2", *outputs, **secret)
     assert troubled.returncode == 1, troubled.stderr
     said = troubled.stdout.splitlines()
-    assert said[0].startswith("Differs from the reference by aliases, where a cause is known: 6 cells, at 44.1 kHz")
+    assert said[0].startswith("Aliases: new orders 23 to 27, where a cause is known: 6 cells, at 44.1 kHz")
     assert said[-1].startswith(f"6 of 72 cells need somebody: {server.address}/runs/")
     suites = JUnitXml.fromfile(str(tmp_path / "junit.xml"))
     assert (suites.tests, suites.failures + suites.errors) == (72, 6)

@@ -13,6 +13,7 @@ import click
 from kind_echo.bench.documents import reading_document
 from kind_echo.checks.approving import approve, copies
 from kind_echo.checks.checking import check_pairs
+from kind_echo.checks.evidence import write_evidence
 from kind_echo.checks.judging import Checked
 from kind_echo.checks.junit import junit_text
 from kind_echo.checks.known import Known, usual_place
@@ -46,6 +47,13 @@ _OUTPUT = click.Path(dir_okay=False, path_type=Path)
 @click.option("--junit", type=_OUTPUT, metavar="FILE", help="Write JUnit's XML, for a build server.")
 @click.option("--summary", type=_OUTPUT, metavar="FILE", help="Write a summary as Markdown.")
 @click.option("--report", type=_OUTPUT, metavar="FILE", help="Write a page of HTML that needs nothing beside itself.")
+@click.option(
+    "--evidence",
+    type=_OUTPUT,
+    metavar="FILE",
+    help="Write a ZIP with all that was said, and the audio of what did not pass, for kind-echo verify.",
+)
+@click.option("--all-audio", is_flag=True, help="Keep the audio of what passed in the evidence as well.")  # fmt: skip
 @click.option("--plots", type=click.Path(file_okay=False, path_type=Path), metavar="FOLDER",
               help="Draw each pair that did not pass: its sides, and what was measured of it.")  # fmt: skip
 @click.option("--known", type=_OUTPUT, metavar="FILE",
@@ -65,6 +73,8 @@ def check_command(
     junit: Path | None,
     summary: Path | None,
     report: Path | None,
+    evidence: Path | None,
+    all_audio: bool,
     plots: Path | None,
     known: Path | None,
     fresh: bool,
@@ -109,6 +119,14 @@ def check_command(
         _write(summary, summary_text(outcomes, title, "pair"))
     if report is not None:
         _write(report, page_text(checked, title, made, now))
+    if evidence is not None:
+        texts = {
+            "junit.xml": junit_text(outcomes, fails, "kind-echo check"), "readings.csv": _csv(checked),
+            "summary.md": summary_text(outcomes, title, "pair"), "report.html": page_text(checked, title, made, now),
+        }  # fmt: skip
+        if limits_file is not None:
+            texts["limits.toml"] = limits_file.read_text("utf-8")
+        write_evidence(evidence, checked, texts, now, all_audio=all_audio)
     if plots is not None:
         from kind_echo.checks.drawing import draw_pairs
 

@@ -1,0 +1,293 @@
+"""A check as one ZIP that whoever doubts a number can compute again: what was said, and the audio it was said of."""
+
+import hashlib
+import io
+import json
+import zipfile
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass
+from datetime import datetime
+from pathlib import Path, PurePosixPath
+from typing import IO, Any
+
+from kind_echo import __version__
+from kind_echo.checks.judging import Checked
+from kind_echo.checks.measuring import Measured, digests_of, measure_pair
+from kind_echo.checks.pairing import Pair
+from kind_echo.core.registry.errors import Invalid, KindEchoError
+from kind_echo.core.registry.readings import Reading
+
+SCHEMA = "kind-echo evidence 1"
+"""Of the manifest: its number is raised when what it holds changes its meaning."""
+
+_MANIFEST, _READINGS = "manifest.json", "readings.json"
+_NONE = "no such reading"
+_BLOCK = 1 << 20
+_MOST_BYTES = 1 << 37  # of one file in a bundle: an hour of 8 channels of doubles is a tenth of it
+_AS_KEPT = 1e-9  # of a value, by which another processor may round differently
+
+
+class BadBundle(Invalid):
+    """A file that is no bundle of evidence, or one that was changed."""
+
+    def __init__(self, path: str, why: str) -> None:
+        self.path = path
+        super().__init__(f"{path}: {why}")
+
+
+@dataclass(frozen=True)
+class Difference:
+    """A reading that comes out otherwise when it is computed again; None where one side has no such reading."""
+
+    pair: str
+    measure: str
+    channel: str
+    kept: str
+    again: str
+
+
+@dataclass(frozen=True)
+class Verified:
+    """What came of computing a bundle again.
+
+    Attributes:
+        files: whose digests hold.
+        readings: that came out the same.
+        without_audio: pairs of which the bundle has readings alone.
+        version: that the bundle was made by.
+    """
+
+    files: int
+    readings: int
+    differences: list[Difference]
+    without_audio: int
+    version: str
+
+
+def write_evidence(
+    path: Path, checked: Sequence[Checked], texts: Mapping[str, str], made: datetime, *, all_audio: bool
+) -> None:
+    """Write the bundle; whole or not at all.
+
+    Args:
+        texts: what else belongs to it, by its name in the bundle.
+        made: when the check ended.
+        all_audio: keep the audio of what passed as well.
+    Raises:
+        BadBundle: a file changed since it was measured.
+    """
+    path.parent.mkdir(parents=True, exist_ok=True)
+    beside = path.with_name(f".{path.name}.part")
+    try:
+        with zipfile.ZipFile(beside, "w", zipfile.ZIP_DEFLATED) as bundle:
+            digests: dict[str, str] = {}
+            pairs = [_add_pair(bundle, digests, one, all_audio=all_audio) for one in checked]
+            told = {"schema": SCHEMA, "pairs": pairs}
+            for name, text in {**texts, _READINGS: _json(told)}.items():
+                _add(bundle, digests, name, io.BytesIO(text.encode()))
+            manifest = {
+                "schema": SCHEMA, "version": __version__, "made": made.isoformat(timespec="seconds"), "files": digests,
+            }  # fmt: skip
+            _add(bundle, {}, _MANIFEST, io.BytesIO(_json(manifest).encode()))
+        beside.replace(path)
+    finally:
+        beside.unlink(missing_ok=True)
+
+
+def verify_evidence(path: Path, folder: Path, tell: Callable[[int, int], None]) -> Verified:
+    """Check all digests of a bundle, and compute every reading again of which it holds the audio.
+
+    Args:
+        folder: an empty one, for the audio.
+        tell: is called with how many pairs are done, and of how many.
+    Raises:
+        BadBundle: it is none, lacks a file, holds another, or one whose digest does not hold.
+    """
+    with _opened(path) as bundle:
+        manifest = _read_json(path, bundle, _MANIFEST)
+        if manifest.get("schema") != SCHEMA or not isinstance(manifest.get("files"), dict):
+            raise BadBundle(str(path), f"its manifest is not of {SCHEMA}")
+        listed: dict[str, str] = manifest["files"]
+        there = set(bundle.namelist()) - {_MANIFEST}
+        for missing in sorted(set(listed) - there):
+            raise BadBundle(str(path), f"{missing} is missing")
+        for added in sorted(there - set(listed)):
+            raise BadBundle(str(path), f"{added} is not in the manifest")
+        for name, digest in listed.items():
+            _check_file(path, bundle, name, digest, folder)
+        pairs = _read_json(path, bundle, _READINGS).get("pairs", [])
+    differences: list[Difference] = []
+    same = without = 0
+    for number, one in enumerate(_pairs(path, pairs, set(listed))):
+        tell(number, len(pairs))
+        if one.pair is None:
+            without += 1
+            continue
+        found = _again(one.pair, folder, resample=one.resample)
+        if isinstance(found, str):
+            differences.append(Difference(one.pair.name, "", "", "measured", found))
+            continue
+        apart = list(_apart(one.pair.name, [*one.kept.own, *one.kept.comparison], [*found.own, *found.comparison]))
+        differences += apart
+        same += len(one.kept.own) + len(one.kept.comparison) - sum(gone.kept != _NONE for gone in apart)
+    return Verified(len(listed), same, differences, without, str(manifest.get("version")))
+
+
+def _add_pair(bundle: zipfile.ZipFile, digests: dict[str, str], one: Checked, *, all_audio: bool) -> dict[str, Any]:
+    """A pair as `readings.json` keeps it; its audio goes into the bundle."""
+    document: dict[str, Any] = {"name": one.name, "status": one.status, "why": one.why, "causes": one.causes}
+    if one.measured is None or one.pair is None:
+        return document
+    document["measured"] = one.measured.document()
+    if one.status == "pass" and not all_audio:
+        return document
+    names = _names(one.pair)
+    document["audio"] = names
+    document["takes"] = [len(one.pair.references), len(one.pair.renders), one.pair.input is not None]
+    # What was resampled was measured at its reference's rate, which it has to be again.
+    document["resample"] = len({given["rate"] for given in one.measured.inputs}) > 1
+    for name, path, given in zip(names, one.pair.files, one.measured.inputs, strict=True):
+        if name not in digests:
+            with path.open("rb") as file:
+                _add(bundle, digests, name, file)
+        if digests[name] != given["sha256"]:
+            raise BadBundle(str(path), "it was changed while it was checked")
+    return document
+
+
+def _names(pair: Pair) -> list[str]:
+    """Names in the bundle of the files of a pair, in its order: by side, and by the folder of the pair."""
+    folder = PurePosixPath(pair.name).parent
+    sides = ["references"] * len(pair.references) + ["renders"] * len(pair.renders) + ["inputs"]
+    return [
+        (PurePosixPath("audio") / side / folder / path.name).as_posix()
+        for side, path in zip(sides, pair.files, strict=False)
+    ]
+
+
+def _add(bundle: zipfile.ZipFile, digests: dict[str, str], name: str, source: IO[bytes]) -> None:
+    digest = hashlib.sha256()
+    # One date for all, so that the same check makes the same bundle.
+    entry = zipfile.ZipInfo(name)
+    entry.compress_type = zipfile.ZIP_DEFLATED
+    entry.external_attr = 0o644 << 16
+    with bundle.open(entry, "w", force_zip64=True) as target:
+        while block := source.read(_BLOCK):
+            digest.update(block)
+            target.write(block)
+    digests[name] = digest.hexdigest()
+
+
+def _json(told: object) -> str:
+    return json.dumps(told, allow_nan=False, ensure_ascii=False, indent=1) + "\n"
+
+
+@contextmanager
+def _opened(path: Path) -> Iterator[zipfile.ZipFile]:
+    try:
+        with zipfile.ZipFile(path) as bundle:
+            yield bundle
+    except (OSError, zipfile.BadZipFile, NotImplementedError, RuntimeError) as error:
+        raise BadBundle(str(path), f"it cannot be read as a bundle: {error}") from error
+
+
+def _read_json(path: Path, bundle: zipfile.ZipFile, name: str) -> dict[str, Any]:
+    try:
+        told = json.loads(bundle.read(name))
+    except KeyError:
+        raise BadBundle(str(path), f"it has no {name}") from None
+    except ValueError as error:
+        raise BadBundle(str(path), f"{name} is no JSON: {error}") from error
+    if not isinstance(told, dict):
+        raise BadBundle(str(path), f"{name} holds no object")
+    return told
+
+
+def _check_file(path: Path, bundle: zipfile.ZipFile, name: str, digest: str, folder: Path) -> None:
+    """Check a file's digest, and unpack it where it is audio."""
+    inside = PurePosixPath(name)
+    if inside.is_absolute() or ".." in inside.parts or "\\" in name or ":" in name:
+        raise BadBundle(str(path), f"{name!r} would lie outside of the bundle")
+    found, size = hashlib.sha256(), 0
+    target = folder / inside if inside.parts[0] == "audio" else None
+    if target is not None:
+        target.parent.mkdir(parents=True, exist_ok=True)
+    with bundle.open(name) as source, target.open("wb") if target is not None else io.BytesIO() as kept:
+        while block := source.read(_BLOCK):
+            size += len(block)
+            if size > _MOST_BYTES:
+                raise BadBundle(str(path), f"{name} is too long")
+            found.update(block)
+            if target is not None:
+                kept.write(block)
+    if found.hexdigest() != digest:
+        raise BadBundle(str(path), f"{name} was changed: its digest does not hold")
+
+
+@dataclass(frozen=True)
+class _Kept:
+    """A pair that was measured, as the bundle has it; `pair` has paths in it, and is None where it has no audio."""
+
+    kept: Measured
+    pair: Pair | None
+    resample: bool
+
+
+def _pairs(path: Path, documents: Iterable[Any], names: set[str]) -> Iterator[_Kept]:
+    """The pairs that were measured. Raises BadBundle where one is not as it should be, or names a file outside."""
+    try:
+        for one in documents:
+            if not one.get("measured"):
+                continue
+            kept = Measured.of(one["measured"])
+            audio = one.get("audio") or []
+            if not audio:
+                yield _Kept(kept, None, resample=False)
+                continue
+            if not names.issuperset(audio) or not all(name.startswith("audio/") for name in audio):
+                raise BadBundle(str(path), f"{_READINGS} names a file that is not in the bundle")
+            references, renders, has_input = one["takes"]
+            files = tuple(Path(name) for name in audio)
+            pair = Pair(
+                str(one["name"]), files[:references], files[references : references + renders],
+                files[-1] if has_input else None,
+            )  # fmt: skip
+            yield _Kept(kept, pair, resample=bool(one["resample"]))
+    except (KeyError, TypeError, ValueError, AttributeError, IndexError) as error:
+        raise BadBundle(str(path), f"{_READINGS} does not hold what it should: {error!r}") from error
+
+
+def _again(inside: Pair, folder: Path, *, resample: bool) -> Measured | str:
+    """A pair measured again from where its audio was unpacked to, or why it cannot be."""
+    references, renders = (tuple(folder / path for path in side) for side in (inside.references, inside.renders))
+    pair = Pair(inside.name, references, renders, None if inside.input is None else folder / inside.input)
+    try:
+        return measure_pair(pair, digests_of(pair), resample=resample)
+    except (KindEchoError, OSError) as error:
+        return " ".join(str(error).split())
+
+
+def _apart(pair: str, kept: Iterable[Reading], again: Iterable[Reading]) -> Iterator[Difference]:
+    """Readings that are not the same."""
+    before, after = ({(r.measure, r.channel): r for r in side} for side in (kept, again))
+    for key in before | after:
+        one, other = before.get(key), after.get(key)
+        if one is None or other is None or not _same(one, other):
+            yield Difference(pair, *key, _told(one), _told(other))
+
+
+def _same(one: Reading, other: Reading) -> bool:
+    for a, b in ((one.value, other.value), (one.at_most, other.at_most), (one.at_least, other.at_least)):
+        if a is None or b is None or a == b:
+            if a != b:
+                return False
+        elif not abs(a - b) <= _AS_KEPT * max(1.0, abs(a)):
+            return False
+    return True
+
+
+def _told(reading: Reading | None) -> str:
+    if reading is None:
+        return _NONE
+    return repr(reading.value) if reading.value is not None else reading.why or "no reading"
