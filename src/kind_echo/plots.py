@@ -92,7 +92,8 @@ def plot_pair(path: Path, sides: Sequence[Source], title: str) -> None:
             levels = np.asarray(spectrum.levels)
             spectra.semilogx(spectrum.frequencies, np.where(levels > _FLOOR, levels, np.nan), label=name, **style)
     _labels(spectra, "Hz", "dBFS")
-    spectra.legend(frameon=False, loc="best", fontsize="small")
+    if spectra.lines:
+        spectra.legend(frameon=False, loc="best", fontsize="small")
     _save(figure, path)
 
 

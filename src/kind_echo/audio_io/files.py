@@ -2,6 +2,7 @@
 
 import os
 import re
+import sys
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -46,6 +47,11 @@ class FileInfo:
     subtype: str
 
 
+def _as_opened(path: Path | str) -> str | bytes:
+    """A path as the library takes it: as bytes where names are bytes, for one may hold no text."""
+    return os.fspath(path) if sys.platform == "win32" else os.fsencode(path)
+
+
 class AudioFile:
     """An open audio file; a Source. Close it, or use it in a with statement."""
 
@@ -57,7 +63,7 @@ class AudioFile:
         """
         self._name = name or str(path)
         try:
-            self._file = soundfile.SoundFile(os.fspath(path))
+            self._file = soundfile.SoundFile(_as_opened(path))
         except (soundfile.LibsndfileError, OSError) as error:
             raise UnreadableAudio(self._name, _reason(path, error)) from error
         self.info = FileInfo(

@@ -3,6 +3,7 @@
 import hashlib
 import io
 import json
+import re
 import zipfile
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -14,7 +15,7 @@ from typing import IO, Any
 from kind_echo import __version__
 from kind_echo.checks.judging import Checked
 from kind_echo.checks.measuring import Measured, digests_of, measure_pair
-from kind_echo.checks.pairing import Pair
+from kind_echo.checks.pairing import Pair, shown
 from kind_echo.core.registry.errors import Invalid, KindEchoError
 from kind_echo.core.registry.readings import Reading
 
@@ -22,6 +23,7 @@ SCHEMA = "kind-echo evidence 1"
 """Of the manifest: its number is raised when what it holds changes its meaning."""
 
 _MANIFEST, _READINGS = "manifest.json", "readings.json"
+_NO_NAME = re.compile(r'[\\:*?"<>|\x00-\x1f]')
 _NONE = "no such reading"
 _BLOCK = 1 << 20
 _MOST_BYTES = 1 << 37  # of one file in a bundle: an hour of 8 channels of doubles is a tenth of it
@@ -142,7 +144,7 @@ def _add_pair(bundle: zipfile.ZipFile, digests: dict[str, str], one: Checked, *,
     document["measured"] = one.measured.document()
     if one.status == "pass" and not all_audio:
         return document
-    names = _names(one.pair)
+    names = _names(one.pair, one.measured.inputs)
     document["audio"] = names
     document["takes"] = [len(one.pair.references), len(one.pair.renders), one.pair.input is not None]
     # What was resampled was measured at its reference's rate, which it has to be again.
@@ -156,13 +158,19 @@ def _add_pair(bundle: zipfile.ZipFile, digests: dict[str, str], one: Checked, *,
     return document
 
 
-def _names(pair: Pair) -> list[str]:
+def _names(one: Pair, inputs: Sequence[Mapping[str, Any]]) -> list[str]:
     """Names in the bundle of the files of a pair, in its order: by side, and by the folder of the pair."""
-    folder = PurePosixPath(pair.name).parent
-    sides = ["references"] * len(pair.references) + ["renders"] * len(pair.renders) + ["inputs"]
+    folder = PurePosixPath(one.name).parent
+    sides = ["references"] * len(one.references) + ["renders"] * len(one.renders) + ["inputs"]
+    named = [
+        (PurePosixPath(side) / folder / shown(PurePosixPath(path.name))).as_posix()
+        for side, path in zip(sides, one.files, strict=False)
+    ]
+    # Some systems cannot unpack all that others take for a name; the digest keeps those apart that become the same.
+    clean = [_NO_NAME.sub("_", name) for name in named]
     return [
-        (PurePosixPath("audio") / side / folder / path.name).as_posix()
-        for side, path in zip(sides, pair.files, strict=False)
+        f"audio/{name}" if name == before else f"audio/{given['sha256'][:12]}/{name}"
+        for name, before, given in zip(clean, named, inputs, strict=True)
     ]
 
 

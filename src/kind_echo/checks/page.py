@@ -7,6 +7,7 @@ from html import escape
 from kind_echo import __version__
 from kind_echo.checks.judging import Checked
 from kind_echo.checks.outcome import Status, totals, worst_first
+from kind_echo.checks.pairing import shown
 from kind_echo.checks.telling import judged_readings, message, outcome_of, value_with_spread
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.wording.figures import limit_text
@@ -93,7 +94,7 @@ def _files(one: Checked) -> list[str]:
         return []
     told = zip(one.pair.files, one.measured.inputs, strict=True)
     return [
-        f"{escape(str(path))}: {given['rate']} Hz, {given['channels']} ch, {given['frames']} frames, "
+        f"{escape(shown(path))}: {given['rate']} Hz, {given['channels']} ch, {given['frames']} frames, "
         f"SHA-256 {escape(given['sha256'])}"
         for path, given in told
     ]

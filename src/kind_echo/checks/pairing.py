@@ -3,7 +3,7 @@
 import re
 from collections.abc import Iterable
 from dataclasses import dataclass
-from pathlib import Path
+from pathlib import Path, PurePath
 
 from kind_echo.audio_io.files import ENDINGS
 from kind_echo.core.registry.errors import BadParameter
@@ -77,6 +77,11 @@ def pair_folders(references: Path, renders: Path) -> Paired:
     return Paired(pairs, missing, rest)
 
 
+def shown(path: PurePath) -> str:
+    """A path as text, with slashes; bytes of a name that are no text are written out."""
+    return path.as_posix().encode("utf-8", "surrogateescape").decode("utf-8", "backslashreplace")
+
+
 def _groups(folder: Path) -> tuple[dict[str, tuple[Path, ...]], dict[str, Path]]:
     """Files by the name of their group, sorted; and inputs by the stem of what they are the input of."""
     groups: dict[str, list[tuple[int, Path]]] = {}
@@ -88,11 +93,11 @@ def _groups(folder: Path) -> tuple[dict[str, tuple[Path, ...]], dict[str, Path]]
         if not file.is_file():
             continue
         if file.stem.endswith(_INPUT):
-            inputs[inside.with_name(file.stem.removesuffix(_INPUT)).as_posix()] = file
+            inputs[shown(inside.with_name(file.stem.removesuffix(_INPUT)))] = file
             continue
         take = _TAKE.fullmatch(file.stem)
         name = inside if take is None else inside.with_name(take["stem"] + file.suffix)
-        groups.setdefault(name.as_posix(), []).append((0 if take is None else int(take["number"]), file))
+        groups.setdefault(shown(name), []).append((0 if take is None else int(take["number"]), file))
     return {name: tuple(file for _, file in sorted(files)) for name, files in groups.items()}, inputs
 
 

@@ -4,6 +4,7 @@ from pathlib import PurePosixPath
 
 from kind_echo.checks.judging import Checked
 from kind_echo.checks.outcome import Outcome
+from kind_echo.checks.pairing import shown
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
@@ -18,7 +19,7 @@ def outcome_of(one: Checked) -> Outcome:
     lines = [f"What explains the difference: {one.causes}"] if one.causes else []
     lines += judged_lines(one)
     if one.pair is not None:
-        lines += [f"Reference: {one.pair.references[0]}", f"Render: {one.pair.renders[0]}"]
+        lines += [f"Reference: {shown(one.pair.references[0])}", f"Render: {shown(one.pair.renders[0])}"]
     severity = one.verdict.ink if one.verdict is not None else 1.0
     suite = "renders" if folder == "." else folder
     return Outcome(suite, path.name, one.name, one.status, message(one), tuple(lines), severity)

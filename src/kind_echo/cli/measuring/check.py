@@ -19,7 +19,7 @@ from kind_echo.checks.junit import junit_text
 from kind_echo.checks.known import Known, usual_place
 from kind_echo.checks.outcome import FAILING, Outcome, Status, totals, worst_first
 from kind_echo.checks.page import page_text
-from kind_echo.checks.pairing import Paired, pair_folders
+from kind_echo.checks.pairing import Paired, pair_folders, shown
 from kind_echo.checks.proposing import SCHEMA_NAME, proposed_text, schema
 from kind_echo.checks.settings import Settings, read_settings
 from kind_echo.checks.summary import summary_text
@@ -164,7 +164,7 @@ def _approve(checked: Sequence[Checked], paired: Paired, references: Path, rende
         return
     for source, target, instead_of in wanted:
         other = f" (instead of {instead_of})" if instead_of is not None else "" if target.exists() else " (new)"
-        click.echo(f"{source} → {target}{other}", err=True)
+        click.echo(f"{shown(source)} → {shown(target)}{other}", err=True)
     if not yes:
         if not sys.stdin.isatty():
             raise BadParameter("approve", True, "answered at a terminal, or given with --yes")
@@ -192,13 +192,13 @@ def _row(one: Checked) -> dict[str, Any]:
     """A pair as it stands in JSON: the shape of `compare`, with its name and what came of it."""
     row: dict[str, Any] = {"command": "check", "path": one.name, "status": one.status}
     if one.measured is None or one.pair is None:
-        paths = [one.name] if one.pair is None else [str(path) for path in one.pair.files]
+        paths = [one.name] if one.pair is None else [shown(path) for path in one.pair.files]
         said = "error" if one.status == "error" else "why"
         return row | {"inputs": [{"path": path} for path in paths], said: one.why}
     files = zip(one.pair.files, one.measured.inputs, strict=True)
     return row | {
         "why": one.why,
-        "inputs": [{"path": str(path), **given} for path, given in files],
+        "inputs": [{"path": shown(path), **given} for path, given in files],
         "options": {"signal": one.measured.signal},
         "readings": [reading_document(r) for r in one.readings],
         "curves": one.measured.curves,
