@@ -186,9 +186,10 @@ def test_takes_and_inputs_belong_to_their_pair(folder: Path) -> None:
             _write(folder / side / f"chorus.take{take}.wav", _NOISE + 1e-3 * noise)
     t = np.arange(2 * R) / R
     tone = 0.5 * np.sin(2 * np.pi * 997 * t)
-    _write(folder / "references" / "drive.wav", np.tanh(tone))
+    both = np.tanh(tone)[:, None].repeat(2, axis=1)  # one channel went in, and two came out
+    _write(folder / "references" / "drive.wav", both)
     _write(folder / "references" / "drive.input.wav", tone)
-    _write(folder / "renders" / "drive.wav", np.tanh(tone))
+    _write(folder / "renders" / "drive.wav", both)
     rows = _rows(folder)
     assert {name: row["status"] for name, row in rows.items()} == {"chorus.wav": "pass", "drive.wav": "pass"}
     assert "than its takes are from each other" in rows["chorus.wav"]["why"]
@@ -263,6 +264,19 @@ def _changed(bundle: Path, other: Path, change: Callable[[dict[str, bytes]], Non
         for name, data in files.items():
             made.writestr(name, data)
     return other
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="names are text there")
+def test_a_name_that_is_no_text_is_written_out(folder: Path) -> None:
+    for side, level in (("references", 1.0), ("renders", 0.5)):
+        shutil.rmtree(folder / side)
+        _write(folder / side / "named.wav", level * _NOISE)
+        (folder / side / "named.wav").rename(folder / side / os.fsdecode(b"bad\xff.wav"))
+    outputs = ("--junit", "junit.xml", "--report", "report.html", "--evidence", "evidence.zip", "--plots", "plots")
+    assert list(_rows(folder, *outputs)) == ["bad\\xff.wav"]
+    assert next(iter(JUnitXml.fromfile(str(folder / "junit.xml")))).name == "renders"
+    assert "bad\\xff.wav" in (folder / "report.html").read_text()
+    assert kind_echo("verify", "evidence.zip", folder=folder).returncode == 0
 
 
 def test_evidence_is_computed_again(bundle: Path) -> None:

@@ -4,8 +4,10 @@ import subprocess
 from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor, wait
 from datetime import UTC, datetime
+from pathlib import Path
 
 import pytest
+from junitparser import JUnitXml
 from sqlalchemy import select
 
 from kind_echo.bench.machines import add_build, add_effect, hosts_for
@@ -52,7 +54,9 @@ def test_waiting_gives_up_after_its_time() -> None:
         wait_for(lambda: Progress(8, 3), 0.01, 0.0)
 
 
-def test_a_new_effect_is_rendered_told_that_it_has_no_reference_and_the_command_returns(demo: str) -> None:
+def test_a_new_effect_is_rendered_told_that_it_has_no_reference_and_the_command_returns(
+    demo: str, tmp_path: Path
+) -> None:
     """Nothing is approved: the run is finished all the same. Measures that need no reference are judged without one."""
     with transaction() as session:
         effect = session.scalars(select(Effect).where(Effect.name == "Plumb")).one()
@@ -65,6 +69,12 @@ def test_a_new_effect_is_rendered_told_that_it_has_no_reference_and_the_command_
     null = run_beside_a_worker(demo, "New null", "1.0", "--timeout", "60")
     assert null.returncode == 1
     assert "No reference is approved yet" in null.stdout
+    outputs = ("--junit", str(tmp_path / "junit.xml"), "--summary", str(tmp_path / "summary.md"), "--fail-on", "fail")
+    again = run_beside_a_worker(demo, "New null", "1.0", "--timeout", "60", *outputs)
+    assert again.returncode == 0, again.stderr
+    suites = JUnitXml.fromfile(str(tmp_path / "junit.xml"))
+    assert (suites.tests, suites.skipped, suites.failures) == (suites.tests, suites.tests, 0)
+    assert "waiting | No reference is approved yet" in (tmp_path / "summary.md").read_text()
     transfer = run_beside_a_worker(demo, "New transfer", "1.0", "--timeout", "60")
     assert transfer.returncode == 0, transfer.stdout + transfer.stderr
     assert "Pass" in transfer.stdout

@@ -7,6 +7,7 @@ from concurrent.futures import BrokenExecutor, Executor, ProcessPoolExecutor, Th
 from dataclasses import dataclass
 from datetime import date
 from functools import partial
+from typing import Any
 
 from kind_echo.checks.judging import Checked, failed, judge_pair, missing_render, without_reference
 from kind_echo.checks.known import Known
@@ -53,8 +54,9 @@ def check_pairs(
     kept = known.find(one.key for one in work)
     rest = []
     for one in work:
-        if one.key in kept:
-            done.append(judge_pair(one.pair, Measured.of(kept[one.key]), settings, today, was_known=True))
+        before = _measured_before(kept.get(one.key))
+        if before is not None:
+            done.append(judge_pair(one.pair, before, settings, today, was_known=True))
         else:
             rest.append(one)
     tell(len(done))
@@ -73,6 +75,14 @@ def check_pairs(
     finally:
         known.keep(new)
     return sorted(done, key=lambda checked: checked.name)
+
+
+def _measured_before(document: dict[str, Any] | None) -> Measured | None:
+    """What was kept; None where nothing was, or something that is no result."""
+    try:
+        return None if document is None else Measured.of(document)
+    except (KeyError, TypeError, ValueError, AttributeError, KindEchoError):
+        return None
 
 
 def _work(settings: Settings, pair: Pair) -> _Work | str:

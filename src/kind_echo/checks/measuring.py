@@ -7,22 +7,33 @@ from contextlib import ExitStack
 from dataclasses import dataclass
 from typing import Any
 
+import numpy as np
+
 from kind_echo import __version__
 from kind_echo.audio_io.digests import file_digest
 from kind_echo.audio_io.files import AudioFile
 from kind_echo.audio_io.scratch import resampled
 from kind_echo.bench.documents import kept_reading, reading_from, whole_curves
 from kind_echo.checks.pairing import Pair
-from kind_echo.core.audio.source import Source
+from kind_echo.core.audio.source import Derived, Samples, Source
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.comparison.compare import compare, readings_of_identical
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.levels.analysis import measure
+from kind_echo.core.registry.errors import Invalid
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.registry.versions import FAMILY_VERSIONS, versions_of
 from kind_echo.core.systems.law_change import with_changed_law
 from kind_echo.core.systems.recognised import Signal, measure_by_input, measure_test_signal, recognise
 from kind_echo.wording.causes import noted
+
+
+class BadInput(Invalid):
+    """What went into an effect has another rate, or channels that are not those of what came out."""
+
+    def __init__(self, stimulus: Source, render: Source) -> None:
+        told, wanted = (f"{one.rate} Hz and {one.channels} ch" for one in (stimulus, render))
+        super().__init__(f"Its input has {told}, and the render {wanted}")
 
 
 @dataclass(frozen=True)
@@ -91,8 +102,8 @@ def measure_pair(pair: Pair, digests: Sequence[str], *, resample: bool) -> Measu
         sources: list[Source] = [first, *(_at_rate(file, first, stack, resample=resample) for file in opened[1:])]
         count = len(pair.references)
         references, renders = sources[:count], sources[count : count + len(pair.renders)]
-        stimulus = sources[-1] if pair.input is not None else None
         reference, render = references[0], renders[0]
+        stimulus = _fitting(sources[-1], render) if pair.input is not None else None
         if digests[0] == digests[count]:
             found, own = readings_of_identical(reference), measure(reference)
         else:
@@ -113,6 +124,31 @@ def measure_pair(pair: Pair, digests: Sequence[str], *, resample: bool) -> Measu
         if len(takes) > 1:
             own.append(take_spread(list(takes)))
         return Measured(signal, inputs, own, noted(readings, found.causes), found.causes, whole_curves(curves))
+
+
+@dataclass(frozen=True)
+class _InAllChannels(Derived):
+    """A sound of one channel in each of several."""
+
+    count: int
+
+    @property
+    def channels(self) -> int:
+        """So many."""
+        return self.count
+
+    def read(self, start: int, stop: int) -> Samples:
+        """Frames start to stop."""
+        return np.repeat(self.source.read(start, stop), self.count, axis=1)
+
+
+def _fitting(stimulus: Source, render: Source) -> Source:
+    """What went in, with as many channels as came out. Raises BadInput where that cannot be."""
+    if stimulus.channels == 1 and render.channels > 1:
+        stimulus = _InAllChannels(stimulus, render.channels)
+    if (stimulus.rate, stimulus.channels) != (render.rate, render.channels):
+        raise BadInput(stimulus, render)
+    return stimulus
 
 
 def _at_rate(file: AudioFile, first: AudioFile, until: ExitStack, *, resample: bool) -> Source:
