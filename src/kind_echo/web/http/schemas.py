@@ -263,7 +263,7 @@ class CauseBody(Body):
     words: str
     start: float | None = None
     length: float | None = None
-    orders: tuple[int, int] | None = None
+    orders: list[int] | None = None
     is_new: bool = False
 
 
