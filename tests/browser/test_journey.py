@@ -58,7 +58,7 @@ def _listening(page: Page) -> str:
 def test_from_the_run_to_the_pair_by_keyboard_then_listen_approve_and_undo(page: Page) -> None:
     _open_sheet(page, "2.1.0-rc2")
     expect(page.get_by_text("6 of 72 cells need review")).to_be_visible()
-    finding = page.get_by_role("button", name=re.compile("^Differs from the reference"))
+    finding = page.get_by_role("button", name=re.compile("^Aliases: new orders 23 to 27"))
     expect(finding).to_contain_text("6 cells, at 44.1 kHz, with Hard, 8× and Soft, 8×")
     page.keyboard.press(".")
     chosen = page.locator("[data-cell][aria-label*='Fail']").first
@@ -95,7 +95,7 @@ def test_from_the_run_to_the_pair_by_keyboard_then_listen_approve_and_undo(page:
 def test_single_samples_are_looped_without_harm_at_the_end_of_the_file_too(view: Page) -> None:
     """Eighty samples last two milliseconds; a loop of them must not be scheduled piece by piece without end."""
     _open_sheet(view, "2.1.0-rc2")
-    view.get_by_role("button", name=re.compile("^Differs from the reference")).click()
+    view.get_by_role("button", name=re.compile("^Aliases: new orders 23 to 27")).click()
     view.keyboard.press("Enter")
     expect(view.get_by_text("against the reference of 2.0.3")).to_be_visible()
     for start in (44_000, 96_990):
@@ -112,7 +112,7 @@ def test_single_samples_are_looped_without_harm_at_the_end_of_the_file_too(view:
 
 def test_marking_with_shift_approves_a_selection_in_one_act(page: Page) -> None:
     _open_sheet(page, "2.1.0-rc2")
-    page.get_by_role("button", name=re.compile("^Differs from the reference")).click()
+    page.get_by_role("button", name=re.compile("^Aliases: new orders 23 to 27")).click()
     page.keyboard.press("a")
     dialog = page.get_by_role("dialog")
     expect(dialog).to_contain_text("6 renders of Skerry 2.1.0-rc2")

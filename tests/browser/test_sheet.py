@@ -19,7 +19,7 @@ def _finding(page: Page, headline: str) -> None:
 
 def test_a_finding_is_waived_in_one_act_and_undone_in_one(page: Page) -> None:
     _open(page, "2.1.0-rc2")
-    _finding(page, "Differs from the reference")
+    _finding(page, "Aliases: new orders 23 to 27")
     expect(page.get_by_role("button", name="Decide 6")).to_be_visible()
     page.keyboard.press("d")
     dialog = page.get_by_role("dialog")
@@ -40,14 +40,14 @@ def test_a_finding_is_waived_in_one_act_and_undone_in_one(page: Page) -> None:
 
 def test_the_second_of_two_people_is_told_and_loses_nothing_typed(page: Page, browser: Browser, server: Server) -> None:
     _open(page, "2.1.0-rc2")
-    _finding(page, "Differs from the reference")
+    _finding(page, "Aliases: new orders 23 to 27")
     page.keyboard.press("d")
     dialog = page.get_by_role("dialog")
     dialog.get_by_role("textbox", name="Why").fill("The corner moved")
     sessions = opened(browser, server, signed_in(browser, server, "Tove L."))
     other = next(sessions)
     _open(other, "2.1.0-rc2")
-    _finding(other, "Differs from the reference")
+    _finding(other, "Aliases: new orders 23 to 27")
     other.keyboard.press("d")
     other.get_by_role("dialog").get_by_role("button", name="Record a fault").click()
     expect(other.get_by_text("All 72 cells pass or are decided")).to_be_visible()
@@ -80,7 +80,7 @@ def test_the_report_says_what_stands_and_is_printed_whole(view: Page) -> None:
     expect(report.get_by_role("region", name="Result")).to_contain_text("6 of 72 cells need a decision.")
     expect(report.get_by_role("region", name="Result")).to_contain_text("54 fixed")
     findings = report.get_by_role("region", name="Findings")
-    expect(findings.get_by_role("listitem").filter(has_text="Differs from the reference")).to_contain_text(
+    expect(findings.get_by_role("listitem").filter(has_text="Aliases: new orders 23 to 27")).to_contain_text(
         "6 cells, at 44.1 kHz, with Hard, 8× and Soft, 8×, since 2.1.0-rc2"
     )
     wrong = report.get_by_role("region", name="Cells that do not pass").get_by_role("row")
@@ -211,7 +211,9 @@ def test_the_sheet_is_laid_over_another_build_and_its_pairs_too(view: Page) -> N
     view.get_by_role("menuitemradio", name="Skerry 2.0.3").click()
     expect(view).to_have_url(re.compile("against=build"))
     expect(view.get_by_role("status").filter(has_text="18 of 72 cells differ")).to_be_visible()
-    expect(view.get_by_role("region", name="Findings")).to_contain_text("Differs from Skerry 2.0.3")
+    expect(view.get_by_role("region", name="Findings")).to_contain_text(
+        "Aliases: new orders 23 to 27, against Skerry 2.0.3"
+    )
     expect(view.get_by_role("button", name="Approve")).to_have_count(0)
     view.locator("[data-cell][aria-label^='Steady tone 997 Hz, Hard, 8×, Almanac 7, real time, 44.1']").dblclick()
     expect(view.get_by_role("heading", level=1)).to_contain_text("against Skerry 2.0.3 in Almanac 7")
