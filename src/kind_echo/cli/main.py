@@ -36,7 +36,10 @@ _COMMANDS = {
         "measuring.check",
         "Compare all files in RENDERS with those of the same path in REFERENCES, each by its limits.",
     ),
-    "verify": _Entry("measuring.verify", "Check the digests of BUNDLE and compute every reading again."),
+    "verify": _Entry(
+        "measuring.verify",
+        "Check the digests of BUNDLE and compute every reading again; exits with 1 where one comes out otherwise.",
+    ),
     "tone": _Entry("measuring.tones", "Harmonics, aliases and noise of a steady tone in FILE; of several, a table."),
     "imd": _Entry("measuring.tones", "What two tones in FILE make of each other; of several, a table."),
     "alias-sweep": _Entry(
