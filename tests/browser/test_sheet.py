@@ -125,7 +125,7 @@ def test_rows_and_columns_are_grouped_folded_filtered_and_inked_by_another_measu
 def test_a_finding_is_taken_apart_and_a_part_of_it_is_marked(view: Page) -> None:
     _open(view, "2.1.0-rc2")
     findings = view.get_by_role("region", name="Findings")
-    findings.get_by_role("button", name=re.compile("^Split up: Differs")).click()
+    findings.get_by_role("button", name=re.compile("^Split up: Aliases: new orders")).click()
     findings.get_by_role("button", name="Soft, 8× 3").click()
     expect(view.get_by_role("button", name="Decide 3")).to_be_visible()
 
