@@ -87,7 +87,7 @@ class Result:
 
     @property
     def broken(self) -> tuple[Reading, ...]:
-        """The readings that keep their limit not, or of which there is none that would show it."""
+        """The readings that break their limit, or have no value or bound that shows that they keep it."""
         return tuple(self[key] for key, limit in self.limits.items() if judge(self[key], limit) != "met")
 
     @property

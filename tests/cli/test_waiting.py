@@ -13,6 +13,7 @@ from sqlalchemy import select
 from kind_echo.bench.machines import add_build, add_effect, hosts_for
 from kind_echo.bench.plans import plan_from, save_plan
 from kind_echo.cli.exits import TimeOut
+from kind_echo.cli.server.outputs import Outputs
 from kind_echo.cli.server.waiting import Progress, wait_for
 from kind_echo.database.models import Effect, Reference
 from kind_echo.database.sessions import URL_VARIABLE, transaction
@@ -47,6 +48,13 @@ def test_waiting_ends_when_only_people_can_bring_it_on() -> None:
     ]
     assert Progress(4, 4).needs("Skerry 3") == []
     assert "stopped by Nora F." in Progress(4, 1, stopped_by="Nora F.").needs("Skerry 3")[0]
+
+
+def test_a_run_that_was_stopped_fails_whatever_fails_otherwise() -> None:
+    lenient = Outputs(None, None, ("fail",))
+    assert lenient.holds_up(Progress(4, 1, stopped_by="Nora F."))
+    assert not lenient.holds_up(Progress(4, 1, for_kit=3))
+    assert Outputs(None, None, ("fail", "waiting")).holds_up(Progress(4, 1, for_kit=3))
 
 
 def test_waiting_gives_up_after_its_time() -> None:

@@ -18,7 +18,7 @@ _ENDING = ".svg"
 
 def check_drawing() -> None:
     """Raises PlotsMissing where nothing can draw."""
-    check_plot(Path(_ENDING[1:]).with_suffix(_ENDING))
+    check_plot(Path(f"plot{_ENDING}"))
 
 
 def draw_pairs(checked: Iterable[Checked], folder: Path) -> None:

@@ -16,14 +16,20 @@ _DAYS = 90
 _CHUNK = 500  # keys that are asked for at a time
 
 
-def usual_place() -> Path:
-    """Where results are kept unless another file is named: the user's folder for what can be made again."""
-    if sys.platform == "win32":
-        folder = Path(os.environ.get("LOCALAPPDATA") or Path.home() / "AppData" / "Local")
-    elif sys.platform == "darwin":
-        folder = Path.home() / "Library" / "Caches"
-    else:
-        folder = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
+def usual_place() -> Path | None:
+    """Where results are kept unless another file is named: the user's folder for what can be made again.
+
+    None where the user has no home, as in some containers.
+    """
+    try:
+        if sys.platform == "win32":
+            folder = Path(os.environ.get("LOCALAPPDATA") or Path.home() / "AppData" / "Local")
+        elif sys.platform == "darwin":
+            folder = Path.home() / "Library" / "Caches"
+        else:
+            folder = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
+    except RuntimeError:
+        return None
     return folder / "kind-echo" / "checks.sqlite"
 
 

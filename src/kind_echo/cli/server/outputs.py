@@ -9,6 +9,7 @@ import click
 from kind_echo.checks.junit import junit_text
 from kind_echo.checks.outcome import FAILING, Outcome, Status
 from kind_echo.checks.summary import summary_text
+from kind_echo.cli.server.waiting import Progress
 from kind_echo.core.verdicts.verdict import VerdictName
 
 _STATUS: dict[VerdictName, Status] = {
@@ -34,6 +35,10 @@ class Outputs(NamedTuple):
     def fails(self, outcomes: Iterable[Outcome]) -> bool:
         """Whether any has a status that fails."""
         return any(one.status in self.failing for one in outcomes)
+
+    def holds_up(self, progress: Progress) -> bool:
+        """Whether what was not rendered fails; of a run that somebody stopped it always does."""
+        return progress.stopped_by is not None or (progress.held_up > 0 and "waiting" in self.failing)
 
 
 def run_outputs(command: Callable[..., Any]) -> Callable[..., Any]:

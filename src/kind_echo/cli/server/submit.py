@@ -68,7 +68,7 @@ def submit_command(
         _print_findings(sheet)
         waiting = troubled + (0 if progress is None else progress.held_up)
         click.echo("\n".join([*needs, f"{waiting} of {len(sheet['cells'])} cells need somebody: {address}"]))
-    if outputs.fails(outcomes) or (needs and "waiting" in outputs.failing):
+    if outputs.fails(outcomes) or (progress is not None and outputs.holds_up(progress)):
         raise LimitBroken
 
 

@@ -72,7 +72,7 @@ def run_command(
         click.echo("".join(f"{line}\n" for line in needs), nl=False)
     if progress is not None:
         outputs.write(outcomes, f"{plan} on {name}")
-    if outputs.fails(outcomes) or (needs and "waiting" in outputs.failing):
+    if outputs.fails(outcomes) or (progress is not None and outputs.holds_up(progress)):
         raise LimitBroken
 
 
