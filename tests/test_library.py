@@ -117,7 +117,8 @@ def test_renders_match_the_references_that_lie_beside_the_tests(
     assert not kept.exists()
 
 
-def test_a_name_leads_to_no_other_folder(pytester: pytest.Pytester) -> None:
+def test_a_name_leads_to_no_other_folder(pytester: pytest.Pytester, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.delenv("CI", raising=False)
     pytester.makepyfile("def test_it(audio):\n    audio.matches('../x', [0.0, 1.0], 48_000)")
     result = pytester.runpytest_inprocess("-p", "no:playwright", "--audio-approve")
     result.assert_outcomes(failed=1)
