@@ -44,7 +44,7 @@ def look(number: int, piece: Piece, rate: int) -> Outcome | None:
     x = load(piece, rate)
     if "drift" in planted.causes and len(x) < 3 * rate:
         return None  # a drift has no reading under 2 s
-    y = np.ascontiguousarray(planted.make(x, rate))
+    x, y = planted.sides(x, rate)
     if len(x) == len(y) and planted.causes != {"none"} and np.sqrt(np.mean((y - x) ** 2)) < _least(planted):
         return None
     found = compare(ArraySource(x, rate), ArraySource(y, rate))
@@ -55,9 +55,7 @@ def look(number: int, piece: Piece, rate: int) -> Outcome | None:
 def look_at_signal(number: int, rate: int) -> Outcome | None:
     """Plant a change in a test signal, compare, judge what was said; None where the change does nothing to it."""
     case = ON_SIGNALS[number]
-    x = SIGNALS[case.signal](rate)
-    sides = [x if case.before is None else case.before(x, rate), case.planted.make(x, rate)]
-    x, y = (np.ascontiguousarray(side) for side in sides)
+    x, y = case.planted.sides(SIGNALS[case.signal](rate), rate)
     if case.planted.causes != {"none"} and len(x) == len(y) and np.sqrt(np.mean((y - x) ** 2)) < _SOUNDLESS:
         return None
     found = compare(ArraySource(x, rate), ArraySource(y, rate))

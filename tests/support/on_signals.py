@@ -1,7 +1,7 @@
 """Changes planted in test signals: tones, sweeps, staircases, bursts, clicks, noise; what each can tell and no more."""
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from scipy import signal
@@ -92,11 +92,10 @@ _SURE = ("gated tone", "sweep", "staircase", "burst", *SHARP, "noise")  # invert
 
 @dataclass(frozen=True)
 class OnSignal:
-    """A change of a test signal; `before` is done to the reference as well."""
+    """A change of a test signal."""
 
     signal: str
     planted: Planted
-    before: Change | None = None
 
 
 def saturating(oversampled: int) -> Change:
@@ -162,11 +161,12 @@ def _made() -> tuple[OnSignal, ...]:
         *_on(("silence",), "an offset", lambda x, r: x + 0.001, "dc"),
     ]  # fmt: skip
     aliased = one("oversampling lost", saturating(1), "aliasing", rest=("gain",))
-    found += [OnSignal(where, aliased, before=saturating(8)) for where in ("tone", "two tones", "sweep")]
+    found += [OnSignal(where, replace(aliased, before=saturating(8))) for where in ("tone", "two tones", "sweep")]
     slower = one("attack of 8 for 5 ms", controlled(0.008, 0.1, -20.0), "level_control", rest=("gain",))
-    found.append(OnSignal("burst", slower, before=controlled(0.005, 0.1, -20.0)))
+    usual = controlled(0.005, 0.1, -20.0)
+    found.append(OnSignal("burst", replace(slower, before=usual)))
     higher = one("threshold half a dB up", controlled(0.005, 0.1, -19.5), "level_control", rest=("non_linear", "gain"))
-    found += [OnSignal(where, higher, before=controlled(0.005, 0.1, -20.0)) for where in ("burst", "staircase")]
+    found += [OnSignal(where, replace(higher, before=usual)) for where in ("burst", "staircase")]
     return tuple(found)
 
 

@@ -20,6 +20,7 @@ class Planted:
 
     Attributes:
         instead: words, each of which is as right by itself.
+        before: what is done to the reference; None for nothing.
     """
 
     name: str
@@ -27,6 +28,12 @@ class Planted:
     causes: frozenset[str]
     rest: frozenset[str] = frozenset()
     instead: frozenset[str] = frozenset()
+    before: Change | None = None
+
+    def sides(self, x: Samples, rate: int) -> tuple[Samples, Samples]:
+        """The reference and the render that are made of a sound."""
+        reference = x if self.before is None else self.before(x, rate)
+        return np.ascontiguousarray(reference), np.ascontiguousarray(self.make(x, rate))
 
 
 def shifted(frames: float) -> Change:

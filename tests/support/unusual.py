@@ -1,10 +1,13 @@
 """What hosts and effects do wrong now and then: blocks lost, levels that move, delays that wander, mixed channels."""
 
+from dataclasses import replace
+
 import numpy as np
 from scipy import signal
 
 from tests.support.planted import (
     Change,
+    Planted,
     Samples,
     all_pass,
     both,
@@ -14,6 +17,7 @@ from tests.support.planted import (
     peaking,
     rounded,
     scaled,
+    shifted,
 )
 
 
@@ -161,6 +165,28 @@ def two_bands(x: Samples, rate: int) -> Samples:
     return compressed(low, rate) + compressed(x - low, rate)
 
 
+def hissing(decibels: float, seed: int, *, pink: bool = False) -> Change:
+    """With noise of its own, so many dB under the sound; another seed is another take."""
+
+    def make(x: Samples, rate: int) -> Samples:
+        noise = np.random.default_rng(seed).standard_normal(x.shape)
+        if pink:
+            slope = np.fft.rfftfreq(len(x), 1 / rate)[:, None]
+            noise = np.fft.irfft(np.fft.rfft(noise, axis=0) / np.sqrt(np.maximum(slope, 20.0)), len(x), axis=0)
+        return np.asarray(x + noise * 10 ** (decibels / 20) * np.sqrt(np.mean(x**2) / np.mean(noise**2)))
+
+    return make
+
+
+def takes(
+    name: str, decibels: float, change: Change | None = None, *causes: str, render: float = 0.0, pink: bool = False
+) -> Planted:
+    """Two takes of a noisy effect: the noise of the render so many dB over the reference's, and another change."""
+    noisy = hissing(decibels + render, 2, pink=pink)
+    planted = one(name, noisy if change is None else both(noisy, change), "noise", *causes)
+    return replace(planted, before=hissing(decibels, 1, pink=pink))
+
+
 UNUSUAL = (
     one("512 frames twice", repeated(0.4, 512), "time_jump"),
     one("64 frames twice", repeated(0.55, 64), "time_jump"),
@@ -199,5 +225,12 @@ UNUSUAL = (
     one("chorus", chorus),
     one("equaliser from half-way", from_half_way(peaking(1000.0, 6.0, 1.0)), "filter", rest=("click",)),
     one("level control in two bands", two_bands, "level_control", rest=("gain",)),
+    takes("two takes with noise at −60 dB", -60.0),
+    takes("two takes with noise at −15 dB", -15.0),
+    takes("two takes with pink noise at −30 dB", -30.0, pink=True),
+    takes("two takes, the second 3 dB noisier", -45.0, render=3.0),
+    takes("two noisy takes, 0.5 dB down", -40.0, scaled(-0.5), "gain"),
+    takes("two noisy takes, 40 samples late", -35.0, shifted(40), "delay"),
+    replace(takes("noise at −40 dB gone", -40.0), make=lambda x, rate: x.copy()),
 )  # fmt: skip
 """Where no cause is named, nothing may be told but that it is not explained."""

@@ -124,7 +124,8 @@ def _what(cause: Cause) -> str:
     if cause.cause == "quantisation":
         return f"{title}, of {amount:.0f} bits"
     if cause.cause == "noise":
-        return f"{title} at {number(amount, '.1f')} dBFS"
+        whose = {"both": ", of both sides", "reference": ", of the reference alone"}.get(cause.sides or "", "")
+        return f"{title} at {number(amount, '.1f')} dBFS{whose}"
     return title or cause.cause
 
 

@@ -11,7 +11,7 @@ CauseName = Literal[
     "unrelated", "unexplained",
 ]  # fmt: skip
 
-_WHERE_THERE = ("start", "length", "orders", "is_new")
+_WHERE_THERE = ("start", "length", "orders", "is_new", "sides")
 
 
 @dataclass(frozen=True)
@@ -26,6 +26,7 @@ class Cause:
         start, length: seconds on the reference's time axis, of what has a place; None of what holds all along.
         orders: first and last order of a tone that folds, or that is new; None of all that has no orders.
         is_new: whether nothing of these orders stands out of the reference.
+        sides: whose noise it is, where the reference has some of its own; None where the render alone has it.
     """
 
     cause: CauseName
@@ -38,6 +39,7 @@ class Cause:
     length: float | None = None
     orders: tuple[int, int] | None = None
     is_new: bool = False
+    sides: Literal["both", "reference"] | None = None
 
     def document(self) -> dict[str, Any]:
         """As JSON keeps it: a place and orders only where there are any."""

@@ -19,6 +19,7 @@ from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.causes.filtering import fit_filter
 from kind_echo.core.causes.fitting import Fitted, fit, fit_without_delay
 from kind_echo.core.causes.lineup import Pair, line_up
+from kind_echo.core.causes.noisy_takes import explain_noisy
 from kind_echo.core.causes.plain import length_cause, plain_causes
 from kind_echo.core.causes.shares import by_share, fall
 from kind_echo.core.causes.thresholds import NAMING
@@ -43,15 +44,15 @@ def explain(reference: Source, lay: Aligner, known: ComparedFacts, pool: Executo
     rounded = None if known.gaps or any(known.clicks) else naming.rounding_alone(pair, at)
     if rounded is not None:
         return Explained([*causes, *rounded, *length_cause(known)], clicks=[[]] * pair.channels, is_deep=True)
+    noisy = explain_noisy(pair, at)
+    if noisy is not None:
+        return noisy
     found = fit(pair, at, pool)
     undelayed = fit_without_delay(pair, found, base, pool)
     if undelayed is not None:
         found = undelayed
         causes = [cause for cause in causes if cause.cause != "delay"]
-    signs = naming.signs_of(found)
-    causes += naming.polarity_causes(found, pair.heard, signs)
-    causes += naming.gain_causes(found, signs)
-    causes += naming.offset_causes(found)
+    causes += naming.causes_at_level(found, pair.heard)
     clicks = clicks_left(reference, found.source, known.clicks, found.models, found.offsets)
     causes += naming.event_causes(pair, found, clicks, gaps_left(reference, known.gaps, found.models))
     modelled, curves = naming.model_causes(found, drifts=any(cause.cause == "drift" for cause in causes))

@@ -88,13 +88,19 @@ def fit_without_delay(pair: Pair, found: Fitted, base: list[float], pool: Execut
 
 
 def _fit(pair: Pair, at: LinedUp, pool: Executor, floors: list[float] | None = None) -> Fitted:
+    plain, heard = without_events_and_offsets(pair, at), pair.heard
+    floors = floors or plain.floors
+    models = pool.map(explain_channel, [plain.level[c] for c in heard], [floors[c] for c in heard])
+    return replace(plain, floors=floors, models=dict(zip(heard, models, strict=True)))
+
+
+def without_events_and_offsets(pair: Pair, at: LinedUp) -> Fitted:
+    """What models are to be fitted to; no models yet."""
     masked = [without_events(one, pair.known) for one in at.lined]
     offsets = [main_offset(one) for one in masked]
     level = [replace(one, y=one.y - offset) for one, offset in zip(masked, offsets, strict=True)]
-    floors = floors or [max(NAMING.floor, 1e-13 * one.power(one.y)) for one in level]
-    heard = pair.heard
-    models = pool.map(explain_channel, [level[c] for c in heard], [floors[c] for c in heard])
-    return Fitted(at, at.source, masked, offsets, level, floors, dict(zip(heard, models, strict=True)), {}, {})
+    floors = [max(NAMING.floor, 1e-13 * one.power(one.y)) for one in level]
+    return Fitted(at, at.source, masked, offsets, level, floors, {}, {}, {})
 
 
 def _with_second_offsets(found: Fitted) -> Fitted:

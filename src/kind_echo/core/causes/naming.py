@@ -75,6 +75,12 @@ def signs_of(found: Fitted) -> list[float]:
     return signs
 
 
+def causes_at_level(found: Fitted, heard: Sequence[int]) -> list[Cause]:
+    """Polarity, gain and offset: what a level and its sign tell."""
+    signs = signs_of(found)
+    return [*polarity_causes(found, heard, signs), *gain_causes(found, signs), *offset_causes(found)]
+
+
 def polarity_causes(found: Fitted, heard: Sequence[int], signs: Sequence[float]) -> list[Cause]:
     """Channels that are inverted; all together where all are."""
     causes, lined = [], found.at.lined

@@ -127,8 +127,9 @@ def _may_move(cause: Cause) -> bool:
 
 
 def _is_loud(explained: Explained) -> bool:
-    """Whether what is left is called noise, and is about as loud as the sound."""
-    return any(cause.cause == "noise" and (cause.amount or 0.0) > _LOUD_NOISE for cause in explained.causes)
+    """Whether what is left is called noise, of the render alone, and is about as loud as the sound."""
+    noise = [cause for cause in explained.causes if cause.cause == "noise" and cause.sides is None]
+    return any((cause.amount or 0.0) > _LOUD_NOISE for cause in noise)
 
 
 def _undone(

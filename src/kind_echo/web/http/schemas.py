@@ -251,7 +251,8 @@ class PairCellBody(Body):
 class CauseBody(Body):
     """One thing that explains a part of a difference, and the words for it; `takes_off` in dB, its place in seconds.
 
-    `orders`: first and last order of a tone, where it is of orders; `is_new`: nothing of them is in the reference.
+    `orders`: first and last order of a tone, where it is of orders; `is_new`: nothing of them is in the reference;
+    `sides`: whose noise it is, where the reference has some of its own.
     """
 
     cause: CauseName
@@ -265,6 +266,7 @@ class CauseBody(Body):
     length: float | None = None
     orders: list[int] | None = None
     is_new: bool = False
+    sides: Literal["both", "reference"] | None = None
 
 
 class MarkBody(Body):
