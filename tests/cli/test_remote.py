@@ -1,7 +1,9 @@
 """Build servers and render machines that reach the server alone: with a token, and without the database."""
 
 import json
+import os
 import subprocess
+import sys
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
@@ -161,6 +163,18 @@ def test_a_build_server_submits_and_is_told_how_it_went(address: str, demo: str)
     assert json.loads(enqueued.stdout)["verdicts"] is None
     who = query(demo, "SELECT who, what FROM event ORDER BY id DESC LIMIT 2")
     assert who == [("nightly (token)", "run started"), ("nightly (token)", "build added")]
+    again = _submit(address, "Plumb", "Unity and polarity", "1.2", "--no-wait", "--json", **secret)
+    number = json.loads(enqueued.stdout)["run"]
+    assert (json.loads(again.stdout)["run"], json.loads(again.stdout)["joined"]) == (number, True)
+    made_of = ("--artefact", __file__)
+    runs = [
+        json.loads(
+            _submit(address, "Plumb", "Unity and polarity", "1.2", "--no-wait", "--json", *words, **secret).stdout
+        )
+        for words in (made_of, made_of, ("--artefact", "another"), ("--everything",), ("--everything",))
+    ]
+    assert [one["joined"] for one in runs] == [False, True, False, False, True]
+    assert len({number, *(one["run"] for one in runs)}) == 4
     for words, environment, says in (
         (("Plumb", "Nothing", "1.0"), secret, "there is no plan Nothing of Plumb"),
         (("Plumb", "Unity and polarity", "1.0"), {TOKEN_VARIABLE: "wrong"}, "token is not known here"),
@@ -196,6 +210,41 @@ def test_a_build_server_waits_for_the_verdicts_and_fails_for_what_needs_somebody
     assert clean.returncode == 0, clean.stderr
     told = json.loads(clean.stdout)
     assert (told["need_somebody"], told["verdicts"]["waiting"]) == (0, 0)
+
+
+def test_a_build_is_held_to_another_one_without_references(server: Server) -> None:
+    secret = {TOKEN_VARIABLE: token("submit")}
+    build = ("Plumb", "Unity and polarity", "1.1-rc2")
+    same = _submit(server.address, *build, "--against", "1.1-rc2", "--json", **secret)
+    assert (same.returncode, "another build than 1.1-rc2" in same.stderr) == (2, True)
+    other = _submit(server.address, *build, "--against", "1.0", "--json", **secret)
+    assert other.returncode == 1, other.stderr
+    cells = json.loads(other.stdout)["cells"]
+    assert len(cells) == 16
+    assert {cell["verdict"] for cell in cells} == {"Changed", "Fail"}  # none waits for a reference
+    none = _submit(server.address, *build, "--against", "9.9", **secret)
+    assert (none.returncode, "has no build 9.9" in none.stderr) == (2, True)
+
+
+def test_who_is_interrupted_is_told_how_to_go_on(address: str) -> None:
+    secret = {TOKEN_VARIABLE: token("submit")}
+    build = ["Plumb", "Unity and polarity", "1.1-rc2"]
+    program = str(Path(sys.executable).with_name("kind-echo"))
+    command = [program, "submit", *build, "--everything", "--server", address]
+    reader = http.Server(address, secret[TOKEN_VARIABLE])
+    before = len(reader.get("/api/runs")["runs"])
+    with subprocess.Popen(command, stderr=subprocess.PIPE, text=True, env=os.environ | secret) as waiting:
+        wait_until(lambda: len(reader.get("/api/runs")["runs"]) > before, 60, "that it is enqueued", every=0.5)
+        waiting.terminate()
+        _, told = waiting.communicate(timeout=60)
+    assert waiting.returncode == 130
+    assert f"The run goes on: {address}/runs/" in told
+    assert "kind-echo submit Plumb 'Unity and polarity' 1.1-rc2 --run " in told
+    number = told.split("--run ")[1].split()[0]
+    late = _submit(address, *build, "--run", number, "--timeout", "0", **secret)
+    assert (late.returncode, f"--run {number}" in late.stderr) == (3, True)
+    wrong = _submit(address, "Plumb", "Unity and polarity", "1.0", "--run", number, **secret)
+    assert (wrong.returncode, "is of Unity and polarity on Plumb 1.1-rc2" in wrong.stderr) == (2, True)
 
 
 def test_a_token_in_a_file_that_others_can_read_is_refused(tmp_path: Path) -> None:

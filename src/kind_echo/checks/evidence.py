@@ -10,19 +10,15 @@ from contextlib import contextmanager
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path, PurePosixPath
-from typing import IO, Any
+from typing import Any
 
-from kind_echo import __version__
+from kind_echo.audio_io.bundles import MANIFEST, READINGS, SCHEMA, Bundle, writing
 from kind_echo.checks.judging import Checked
-from kind_echo.checks.measuring import Measured, digests_of, measure_pair
+from kind_echo.checks.measuring import ComparedHow, Measured, digests_of, measure_cell, measure_pair
 from kind_echo.checks.pairing import Pair, shown
 from kind_echo.core.registry.errors import Invalid, KindEchoError
 from kind_echo.core.registry.readings import Reading
 
-SCHEMA = "kind-echo evidence 1"
-"""Of the manifest: its number is raised when what it holds changes its meaning."""
-
-_MANIFEST, _READINGS = "manifest.json", "readings.json"
 _NO_NAME = re.compile(r'[\\:*?"<>|\x00-\x1f]')
 _NONE = "no such reading"
 _BLOCK = 1 << 20
@@ -79,22 +75,11 @@ def write_evidence(
     Raises:
         BadBundle: a file changed since it was measured.
     """
-    path.parent.mkdir(parents=True, exist_ok=True)
-    beside = path.with_name(f".{path.name}.part")
-    try:
-        with zipfile.ZipFile(beside, "w", zipfile.ZIP_DEFLATED) as bundle:
-            digests: dict[str, str] = {}
-            pairs = [_add_pair(bundle, digests, one, all_audio=all_audio) for one in checked]
-            told = {"schema": SCHEMA, "pairs": pairs}
-            for name, text in {**texts, _READINGS: _json(told)}.items():
-                _add(bundle, digests, name, io.BytesIO(text.encode()))
-            manifest = {
-                "schema": SCHEMA, "version": __version__, "made": made.isoformat(timespec="seconds"), "files": digests,
-            }  # fmt: skip
-            _add(bundle, {}, _MANIFEST, io.BytesIO(_json(manifest).encode()))
-        beside.replace(path)
-    finally:
-        beside.unlink(missing_ok=True)
+    with writing(path, made) as bundle:
+        pairs = [_add_pair(bundle, one, all_audio=all_audio) for one in checked]
+        for name, text in texts.items():
+            bundle.add_text(name, text)
+        bundle.add_json(READINGS, {"schema": SCHEMA, "pairs": pairs})
 
 
 def verify_evidence(path: Path, folder: Path, tell: Callable[[int, int], None]) -> Verified:
@@ -107,18 +92,18 @@ def verify_evidence(path: Path, folder: Path, tell: Callable[[int, int], None]) 
         BadBundle: it is none, lacks a file, holds another, or one whose digest does not hold.
     """
     with _opened(path) as bundle:
-        manifest = _read_json(path, bundle, _MANIFEST)
+        manifest = _read_json(path, bundle, MANIFEST)
         if manifest.get("schema") != SCHEMA or not isinstance(manifest.get("files"), dict):
             raise BadBundle(str(path), f"its manifest is not of {SCHEMA}")
         listed: dict[str, str] = manifest["files"]
-        there = set(bundle.namelist()) - {_MANIFEST}
+        there = set(bundle.namelist()) - {MANIFEST}
         for missing in sorted(set(listed) - there):
             raise BadBundle(str(path), f"{missing} is missing")
         for added in sorted(there - set(listed)):
             raise BadBundle(str(path), f"{added} is not in the manifest")
         for name, digest in listed.items():
             _check_file(path, bundle, name, digest, folder)
-        pairs = _read_json(path, bundle, _READINGS).get("pairs", [])
+        pairs = _read_json(path, bundle, READINGS).get("pairs", [])
     differences: list[Difference] = []
     same = without = 0
     for number, one in enumerate(_pairs(path, pairs, set(listed))):
@@ -126,7 +111,7 @@ def verify_evidence(path: Path, folder: Path, tell: Callable[[int, int], None]) 
         if one.pair is None:
             without += 1
             continue
-        found = _again(one.pair, folder, resample=one.resample)
+        found = _again(one, folder)
         if isinstance(found, str):
             differences.append(Difference(one.pair.name, "", "", "measured", found))
             continue
@@ -136,7 +121,7 @@ def verify_evidence(path: Path, folder: Path, tell: Callable[[int, int], None]) 
     return Verified(len(listed), same, differences, without, str(manifest.get("version")))
 
 
-def _add_pair(bundle: zipfile.ZipFile, digests: dict[str, str], one: Checked, *, all_audio: bool) -> dict[str, Any]:
+def _add_pair(bundle: Bundle, one: Checked, *, all_audio: bool) -> dict[str, Any]:
     """A pair as `readings.json` keeps it; its audio goes into the bundle."""
     document: dict[str, Any] = {"name": one.name, "status": one.status, "why": one.why, "causes": one.causes}
     if one.measured is None or one.pair is None:
@@ -150,10 +135,10 @@ def _add_pair(bundle: zipfile.ZipFile, digests: dict[str, str], one: Checked, *,
     # What was resampled was measured at its reference's rate, which it has to be again.
     document["resample"] = len({given["rate"] for given in one.measured.inputs}) > 1
     for name, path, given in zip(names, one.pair.files, one.measured.inputs, strict=True):
-        if name not in digests:
+        if name not in bundle.digests:
             with path.open("rb") as file:
-                _add(bundle, digests, name, file)
-        if digests[name] != given["sha256"]:
+                bundle.add(name, file)
+        if bundle.digests[name] != given["sha256"]:
             raise BadBundle(str(path), "it was changed while it was checked")
     return document
 
@@ -172,23 +157,6 @@ def _names(one: Pair, inputs: Sequence[Mapping[str, Any]]) -> list[str]:
         f"audio/{name}" if name == before else f"audio/{given['sha256'][:12]}/{name}"
         for name, before, given in zip(clean, named, inputs, strict=True)
     ]
-
-
-def _add(bundle: zipfile.ZipFile, digests: dict[str, str], name: str, source: IO[bytes]) -> None:
-    digest = hashlib.sha256()
-    # One date for all, so that the same check makes the same bundle.
-    entry = zipfile.ZipInfo(name)
-    entry.compress_type = zipfile.ZIP_DEFLATED
-    entry.external_attr = 0o644 << 16
-    with bundle.open(entry, "w", force_zip64=True) as target:
-        while block := source.read(_BLOCK):
-            digest.update(block)
-            target.write(block)
-    digests[name] = digest.hexdigest()
-
-
-def _json(told: object) -> str:
-    return json.dumps(told, allow_nan=False, ensure_ascii=False, indent=1) + "\n"
 
 
 @contextmanager
@@ -235,11 +203,17 @@ def _check_file(path: Path, bundle: zipfile.ZipFile, name: str, digest: str, fol
 
 @dataclass(frozen=True)
 class _Kept:
-    """A pair that was measured, as the bundle has it; `pair` has paths in it, and is None where it has no audio."""
+    """A pair that was measured, as the bundle has it; `pair` has paths in it, and is None where it has no audio.
+
+    Attributes:
+        resample: whether its render was brought to the reference's rate.
+        compared: how a cell of a run was compared; None of a pair of files.
+    """
 
     kept: Measured
     pair: Pair | None
-    resample: bool
+    resample: bool = False
+    compared: ComparedHow | None = None
 
 
 def _pairs(path: Path, documents: Iterable[Any], names: set[str]) -> Iterator[_Kept]:
@@ -251,27 +225,32 @@ def _pairs(path: Path, documents: Iterable[Any], names: set[str]) -> Iterator[_K
             kept = Measured.of(one["measured"])
             audio = one.get("audio") or []
             if not audio:
-                yield _Kept(kept, None, resample=False)
+                yield _Kept(kept, None)
                 continue
             if not names.issuperset(audio) or not all(name.startswith("audio/") for name in audio):
-                raise BadBundle(str(path), f"{_READINGS} names a file that is not in the bundle")
+                raise BadBundle(str(path), f"{READINGS} names a file that is not in the bundle")
             references, renders, has_input = one["takes"]
             files = tuple(Path(name) for name in audio)
             pair = Pair(
                 str(one["name"]), files[:references], files[references : references + renders],
                 files[-1] if has_input else None,
             )  # fmt: skip
-            yield _Kept(kept, pair, resample=bool(one["resample"]))
+            how = one.get("compared")
+            yield _Kept(kept, pair, bool(one["resample"]), None if how is None else ComparedHow.of(how))
     except (KeyError, TypeError, ValueError, AttributeError, IndexError) as error:
-        raise BadBundle(str(path), f"{_READINGS} does not hold what it should: {error!r}") from error
+        raise BadBundle(str(path), f"{READINGS} does not hold what it should: {error!r}") from error
 
 
-def _again(inside: Pair, folder: Path, *, resample: bool) -> Measured | str:
+def _again(one: _Kept, folder: Path) -> Measured | str:
     """A pair measured again from where its audio was unpacked to, or why it cannot be."""
+    inside = one.pair
+    assert inside is not None
     references, renders = (tuple(folder / path for path in side) for side in (inside.references, inside.renders))
     pair = Pair(inside.name, references, renders, None if inside.input is None else folder / inside.input)
     try:
-        return measure_pair(pair, digests_of(pair), resample=resample)
+        if one.compared is not None:
+            return measure_cell(pair, digests_of(pair), one.compared)
+        return measure_pair(pair, digests_of(pair), resample=one.resample)
     except (KindEchoError, OSError) as error:
         return " ".join(str(error).split())
 

@@ -5,7 +5,6 @@ from dataclasses import dataclass, field
 from datetime import date
 
 from kind_echo.checks.measuring import Measured
-from kind_echo.checks.outcome import Status
 from kind_echo.checks.pairing import Pair
 from kind_echo.checks.settings import Settings, Waiver
 from kind_echo.core.registry.measure import Limit
@@ -14,6 +13,7 @@ from kind_echo.core.registry.readings import Reading
 from kind_echo.core.verdicts.rules import allowing_takes, judge_cell
 from kind_echo.core.verdicts.verdict import Verdict
 from kind_echo.wording.causes import describe
+from kind_echo.wording.outcomes import Status
 from kind_echo.wording.verdicts import sentence
 
 _STATUS: Mapping[str, Status] = {

@@ -15,14 +15,15 @@ from kind_echo.audio_io.files import AudioFile
 from kind_echo.audio_io.scratch import resampled
 from kind_echo.bench.documents import kept_reading, reading_from, whole_curves
 from kind_echo.checks.pairing import Pair
-from kind_echo.core.audio.source import Derived, Samples, Source
+from kind_echo.core.audio.source import ArraySource, Derived, Samples, Source
 from kind_echo.core.causes.cause import Cause
-from kind_echo.core.comparison.compare import compare, readings_of_identical
+from kind_echo.core.comparison.compare import CompareOptions, compare, readings_of_identical
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.errors import Invalid
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.registry.versions import FAMILY_VERSIONS, versions_of
+from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.systems.law_change import with_changed_law
 from kind_echo.core.systems.recognised import Signal, measure_by_input, measure_test_signal, recognise
 from kind_echo.wording.causes import noted
@@ -72,6 +73,23 @@ class Measured:
             [reading_from(r) for r in document["comparison"]], [Cause.of(c) for c in document["causes"]],
             document["curves"],
         )  # fmt: skip
+
+
+@dataclass(frozen=True)
+class ComparedHow:
+    """How a cell of a run was compared.
+
+    Attributes:
+        law: the request of the signal that went in, where it shows the law of a level control.
+    """
+
+    options: CompareOptions
+    law: dict[str, Any] | None
+
+    @classmethod
+    def of(cls, document: dict[str, Any]) -> "ComparedHow":
+        """What was kept as a document."""
+        return cls(CompareOptions(**document["options"]), document["law"])
 
 
 def digests_of(pair: Pair) -> list[str]:
@@ -124,6 +142,29 @@ def measure_pair(pair: Pair, digests: Sequence[str], *, resample: bool) -> Measu
         if len(takes) > 1:
             own.append(take_spread(list(takes)))
         return Measured(signal, inputs, own, noted(readings, found.causes), found.causes, whole_curves(curves))
+
+
+def measure_cell(pair: Pair, digests: Sequence[str], how: ComparedHow) -> Measured:
+    """A cell of a run compared again: its render by itself, and against what it was compared with.
+
+    Args:
+        digests: of the reference's and the render's file.
+    Raises:
+        UnreadableAudio, RateMismatch, ChannelMismatch, BadParameter: it cannot be.
+    """
+    with ExitStack() as stack:
+        opened = [stack.enter_context(AudioFile(path)) for path in pair.files]
+        reference, render = opened
+        inputs = [_described(file, digest) for file, digest in zip(opened, digests, strict=True)]
+        if digests[0] == digests[1]:
+            found, own = readings_of_identical(reference), measure(reference)
+        else:
+            found = compare(reference, render, how.options)
+            own = list(found.sides[1].readings) if found.sides is not None else []
+            if how.law is not None:
+                stimulus = synthesise(make_request(**{**how.law, "channels": reference.channels}), reference.rate)
+                found = with_changed_law(found, ArraySource(stimulus, reference.rate), reference, render)
+        return Measured("other", inputs, own, noted(found.readings, found.causes), found.causes, {})
 
 
 @dataclass(frozen=True)

@@ -6,11 +6,11 @@ from html import escape
 
 from kind_echo import __version__
 from kind_echo.checks.judging import Checked
-from kind_echo.checks.outcome import Status, totals, worst_first
 from kind_echo.checks.pairing import shown
 from kind_echo.checks.telling import judged_readings, message, outcome_of, value_with_spread
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.wording.figures import limit_text
+from kind_echo.wording.outcomes import Status, totals, worst_first
 
 _STYLE = """
 :root { color-scheme: light dark; --ink: #1c1f24; --soft: #5c6470; --line: #d9dde3; --paper: #ffffff; --bad: #a3281e; }

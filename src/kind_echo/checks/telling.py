@@ -3,13 +3,13 @@
 from pathlib import PurePosixPath
 
 from kind_echo.checks.judging import Checked
-from kind_echo.checks.outcome import Outcome
 from kind_echo.checks.pairing import shown
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
 from kind_echo.wording.figures import figure, limit_text
+from kind_echo.wording.outcomes import Outcome
 
 
 def outcome_of(one: Checked) -> Outcome:

@@ -32,13 +32,14 @@ from kind_echo.web.security.rates import limit_rates
 from kind_echo.web.sets import routes as sets_api
 from kind_echo.web.signals import routes as signals_api
 from kind_echo.web.storage import routes as storage_api
+from kind_echo.web.tables import routes as tables_api
 from kind_echo.web.trends import routes as trends_api
 from kind_echo.web.uploads import routes as uploads_api
 
 _APIS = (
     health_api, people_api, trends_api, searches_api, runs_api, cells_api, plans_api, audio_api, decisions_api,
     references_api, uploads_api, comparisons_api, kits_api, signals_api, hosts_api, effects_api, machines_api,
-    storage_api, sets_api, listening_api,
+    storage_api, sets_api, listening_api, tables_api,
 )  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
 _FOREVER = 31_536_000

@@ -7,6 +7,7 @@ import { Button, Sentence } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
 import { kilohertz } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
+import { TakeAway } from "../../ui/TakeAway";
 import { DecideDialog } from "../decisions/DecideDialog";
 import { StandingText } from "../decisions/StandingText";
 import { UndoBar, useLastAct } from "../decisions/UndoBar";
@@ -18,7 +19,7 @@ import { Account } from "./Account";
 import { Levels } from "./Levels";
 import { MainPlot } from "./MainPlot";
 import { Overview } from "./Overview";
-import { Heard, Log, Standing, ZoomBar } from "./PairParts";
+import { audioFiles, Heard, Log, Standing, ZoomBar } from "./PairParts";
 import { Places } from "./Places";
 import { onlyOne, PlayerBar, usePlayer } from "./player/PlayerBar";
 import { Strongest } from "./plots/Folds";
@@ -285,6 +286,7 @@ function PairView({
                 <Readings readings={pair.reference_readings} channels={side?.channels ?? 1} of="reference" />
               </details>
             )}
+            <TakeAway what="the audio" files={audioFiles(pair)} />
             {cell?.log && <Log text={cell.log} />}
           </aside>
         </div>

@@ -4,6 +4,7 @@ import type { Pair } from "../../api/client";
 import { Check } from "../../ui/Checkbox";
 import { Button } from "../../ui/controls";
 import { count, number } from "../../ui/numbers";
+import type { Download } from "../../ui/TakeAway";
 import { reasonText, verdictText } from "../../ui/words";
 import { NoteList } from "../listening/Notes";
 import { notesQuery } from "../listening/queries";
@@ -37,6 +38,24 @@ export function Standing({ pair }: { pair: Pair }) {
       {pair.kind === "cell" ? reason && `${reason}.` : pair.state === "failed" ? pair.why : own}
     </p>
   );
+}
+
+/** The audio of a pair as files, each with a name that says what it is. */
+export function audioFiles(pair: Pair): Download[] {
+  const sides = {
+    Reference: pair.reference,
+    Render: pair.render,
+    Difference: pair.difference,
+    Signal: pair.signal,
+  };
+  return Object.entries(sides).flatMap(([label, side]) => {
+    if (!side || side.dropped_at) return [];
+    const name = [label.toLowerCase(), pair.cell?.cell_id ?? "", label === "Difference" ? "" : side.name]
+      .filter(Boolean)
+      .join(" ");
+    const query = new URLSearchParams({ name, form: "wav" });
+    return [{ label: `${label} as WAV`, path: `/api/audio/${side.address}/file?${query}` }];
+  });
 }
 
 /** What the renderer printed, or how a render that came back by hand was known. */

@@ -4,6 +4,7 @@ import type { Reference } from "../../api/client";
 import { EveryWord, Sentence } from "../../ui/controls";
 import { count, dateTime, kilohertz } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { inBothForms, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
 import { historyQuery, referencesQuery } from "./queries";
 
@@ -26,7 +27,7 @@ export function ReferencesPage() {
   return (
     <div className="overflow-auto pb-6">
       <Stale error={references.error} />
-      <div className="px-5 pt-3 pb-2">
+      <div className="flex items-center justify-between px-5 pt-3 pb-2">
         <Sentence>
           {count(shown.length, "approved reference")} of{" "}
           <EveryWord
@@ -46,6 +47,7 @@ export function ReferencesPage() {
           />
           .
         </Sentence>
+        <TakeAway what="the references" files={inBothForms("All references", "/api/tables/references")} />
       </div>
       {all.length === 0 ? (
         <Empty title="Nothing is approved yet.">

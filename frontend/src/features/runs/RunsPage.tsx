@@ -7,6 +7,7 @@ import { Button, EveryWord, Sentence, Word } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
 import { count, dateTime, duration, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
+import { inBothForms, TakeAway } from "../../ui/TakeAway";
 import { plansQuery } from "../plans/queries";
 import { ThingMenu } from "../upkeep/ThingMenu";
 import { FirstSteps } from "./FirstSteps";
@@ -31,6 +32,7 @@ export function RunsPage() {
   if (!runs.data) return <Failed error={runs.error} onRetry={() => runs.refetch()} />;
   const shown = runs.data.pages.flatMap((page) => page.runs);
   const effects = runs.data.pages[0]?.effects ?? [];
+  const asQuery = `?${new URLSearchParams({ ...(effect && { effect }), text, archived: String(archived !== "") })}`;
   return (
     <div className="overflow-auto">
       <Stale error={runs.error} />
@@ -67,6 +69,7 @@ export function RunsPage() {
             onChange={(event) => put({ text: event.target.value })}
             className={`h-8 w-60 ${FIELD}`}
           />
+          <TakeAway what="the list of runs" files={inBothForms("These runs", "/api/tables/runs", asQuery)} />
         </div>
       )}
       {effects.length === 0 ? (

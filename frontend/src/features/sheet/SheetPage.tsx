@@ -7,6 +7,7 @@ import { measuresQuery } from "../../api/measures";
 import { Button, type Choice, EveryWord, Sentence, Word } from "../../ui/controls";
 import { count, kilohertz } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
+import { inBothForms, TakeAway } from "../../ui/TakeAway";
 import { DecideDialog } from "../decisions/DecideDialog";
 import { UndoBar, useLastAct } from "../decisions/UndoBar";
 import { Filters } from "./Filters";
@@ -265,6 +266,14 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
           >
             Report<span className="kbd">R</span>
           </Link>
+          <TakeAway
+            what="the sheet"
+            files={[
+              ...inBothForms("Cells, all measures", `/api/tables/runs/${run.id}/cells`),
+              ...inBothForms("Every reading", `/api/tables/runs/${run.id}/readings`),
+              { label: "Evidence, as a ZIP", path: `/api/runs/${run.id}/evidence.zip` },
+            ]}
+          />
           {sheet.by_hand > 0 && (
             <Link to={`/runs/${run.id}/kit`} className="pr-2 underline decoration-line hover:decoration-text">
               {count(sheet.by_hand, "cell")} rendered by hand: the kit

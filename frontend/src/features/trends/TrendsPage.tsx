@@ -5,6 +5,7 @@ import { measuresQuery } from "../../api/measures";
 import { Sentence, Word } from "../../ui/controls";
 import { limitText, number } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { inBothForms, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
 import { plansQuery } from "../plans/queries";
 import { caseText, placeText } from "./lines";
@@ -47,7 +48,7 @@ export function TrendsPage() {
   return (
     <div className="overflow-auto pb-8">
       <Stale error={trend.error} />
-      <div className="px-5 pt-3 pb-3">
+      <div className="flex items-center justify-between px-5 pt-3 pb-3">
         <Sentence>
           <Word
             name="Measure"
@@ -73,6 +74,10 @@ export function TrendsPage() {
           />
           .
         </Sentence>
+        <TakeAway
+          what="the trend"
+          files={inBothForms("All cases", `/api/tables/plans/${planId}/${measureKey}`)}
+        />
       </div>
       {!measure || mine.length === 0 ? (
         <Empty title="This plan has not been run yet.">

@@ -1,6 +1,13 @@
 """Audio that can be looked at and listened to, by address."""
 
-from kind_echo.bench.audio.addresses import draw, map_levels, open_address, read_samples, signal_address
+from kind_echo.bench.audio.addresses import (
+    draw,
+    map_levels,
+    open_address,
+    read_samples,
+    signal_address,
+    write_file,
+)
 
 __all__ = [
     "draw",
@@ -8,4 +15,5 @@ __all__ = [
     "open_address",
     "read_samples",
     "signal_address",
+    "write_file",
 ]

@@ -1,10 +1,13 @@
 """Audio by an address: a content's digest, a side of an analysis, or the signal that went into a cell."""
 
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 from sqlalchemy.orm import Session
 
+from kind_echo.audio_io.encoding import EncodedSource
+from kind_echo.audio_io.files import copy_audio
 from kind_echo.bench.comparisons import find_analysis, sides, waveform_owner
 from kind_echo.bench.runs import find_cell
 from kind_echo.bench.signals import make_stimulus
@@ -115,6 +118,19 @@ def read_samples(session: Session, address: str, start: int, stop: int) -> Sampl
     if hi - lo > MOST_FRAMES:
         raise BadParameter("stop", stop, f"at most {MOST_FRAMES} frames after the start")
     return found.source.read(lo, hi)
+
+
+def write_file(session: Session, address: str, path: Path) -> None:
+    """Write the audio at an address to a file, WAV or FLAC by its ending, with each sample as it is kept.
+
+    Raises:
+        BadParameter: FLAC is asked for of samples that are no words of 16 or 24 bits.
+    """
+    source = open_address(session, address).source
+    subtype = source.encoding.name if isinstance(source, EncodedSource) else "DOUBLE"
+    if path.suffix == ".flac" and subtype not in ("PCM_16", "PCM_24"):
+        raise BadParameter("form", "flac", "wav: these samples are no words of 16 or 24 bits, which FLAC holds")
+    copy_audio(path, source, subtype)
 
 
 def _range(source: Source, start: int, stop: int) -> tuple[int, int]:

@@ -3,8 +3,6 @@
 import hashlib
 import html
 import json
-import re
-import unicodedata
 import zipfile
 from collections.abc import Sequence
 from dataclasses import dataclass
@@ -23,6 +21,7 @@ from kind_echo.core.levels.marks import MARK_SECONDS, Mono, sync_mark
 from kind_echo.core.registry.errors import KindEchoError, NotFound
 from kind_echo.database.models import Cell, Run
 from kind_echo.wording.conditions import condition_text
+from kind_echo.wording.names import slug
 from kind_echo.wording.tables import csv_text
 
 MANIFEST = "manifest.csv"
@@ -136,7 +135,7 @@ def write_kit(session: Session, run_id: int, path: Path) -> None:
         for place in places:
             if place.sound in files or not can_be_had(session, place.cell):
                 continue
-            name = f"{len(files) + 1:02d}-{_slug(place.cell.case.signal.name)}-{place.rate}.wav"
+            name = f"{len(files) + 1:02d}-{slug(place.cell.case.signal.name)}-{place.rate}.wav"
             files[place.sound] = f"signals/{name}"
             written = Path(folder) / "signal.wav"
             write_audio(written, kit_samples(session, place.cell), place.rate, "FLOAT")
@@ -149,7 +148,7 @@ def write_kit(session: Session, run_id: int, path: Path) -> None:
 
 def kit_name(run: Run) -> str:
     """What the ZIP is called."""
-    return f"kit-run-{run.id}-{_slug(run.build.effect.name)}-{_slug(run.build.version)}.zip"
+    return f"kit-run-{run.id}-{slug(run.build.effect.name)}-{slug(run.build.version)}.zip"
 
 
 def _manifest(places: Sequence[Place], files: dict[str, str]) -> str:
@@ -216,13 +215,6 @@ def _values(cell: Cell) -> str:
 def _name(cell: Cell, take: int) -> str:
     several = f"-take{take}" if cell.case.takes > 1 else ""
     return (
-        f"{cell.id:05d}-{_slug(cell.case.signal.name)}--{_slug(cell.case.setting.name)}--{cell.condition.rate}"
+        f"{cell.id:05d}-{slug(cell.case.signal.name)}--{slug(cell.case.setting.name)}--{cell.condition.rate}"
         f"{several}.wav"
     )
-
-
-def _slug(text: str) -> str:
-    """Small letters, digits and hyphens alone, so that any disk takes it; a minus sign is kept as a word."""
-    named = text.replace("−", "minus ").replace("×", "x").replace("+", "plus ")
-    plain = unicodedata.normalize("NFKD", named).encode("ascii", "ignore").decode()
-    return re.sub(r"[^a-z0-9.]+", "-", plain.lower()).strip("-.") or "unnamed"

@@ -4,7 +4,7 @@ from collections.abc import Callable, Sequence
 from datetime import datetime
 from typing import Literal
 
-from sqlalchemy import func, insert, select, update
+from sqlalchemy import and_, func, insert, or_, select, update
 from sqlalchemy.dialects.postgresql import array
 from sqlalchemy.orm import Session, joinedload
 
@@ -35,6 +35,10 @@ from kind_echo.database.models import (
 
 CHANNEL = "kind_echo_run"
 """The PostgreSQL channel on which the number of a run is sent when one of its cells changes."""
+
+
+What = Literal["what changed", "everything"]
+"""What a run renders."""
 
 
 class RunNotFound(NotFound):
@@ -78,7 +82,8 @@ def start_run(
     who: str,
     now: datetime,
     priority: int = RENDER_PRIORITY,
-    render: Literal["what changed", "everything"] = "what changed",
+    render: What = "what changed",
+    artefact: str = "",
 ) -> Run:
     """Start a run of the newest revision of a plan: all its cases under all its conditions but what it excludes.
 
@@ -87,6 +92,7 @@ def start_run(
     Args:
         priority: a run of a greater one is rendered first.
         render: whether renders of earlier runs are taken over where nothing has changed since.
+        artefact: what the build was made of, as whoever submits it says.
     Raises:
         PlanNotFound, BuildNotFound: there is no such plan, or no such build of its effect.
         HostNotFound: a condition names a host that nobody has told of.
@@ -101,7 +107,7 @@ def start_run(
             raise Archived(what)
     run = Run(
         revision_id=revision.id, build_id=build.id, requested_by=who, requested_at=now, priority=priority,
-        forced=render == "everything",
+        forced=render == "everything", artefact=artefact,
     )  # fmt: skip
     session.add(run)
     session.flush()
@@ -111,6 +117,30 @@ def start_run(
     prepare_all(session, run)
     session.add(Event(at=now, who=who, what="run started", detail={"run": run.id, "build": build.version}))
     return run
+
+
+def find_alike(session: Session, plan_id: int, build_id: int, *, render: What, artefact: str) -> Run | None:
+    """The newest run of the same revision of a plan on the same build, which whoever submits that again joins.
+
+    One that is over is the same only where both say what the build was made of. Until the transaction ends nobody else
+    looks for one of this build.
+
+    Args:
+        render, artefact: as the run that would be started has them.
+    """
+    session.execute(select(Build.id).where(Build.id == build_id).with_for_update())
+    under_way = select(Cell.id).where(Cell.run_id == Run.id, ~Cell.finished).exists()
+    is_same = and_(Run.artefact == artefact, Run.artefact != "")
+    query = (
+        select(Run)
+        .where(
+            Run.revision_id == latest_revision(session, plan_id).id, Run.build_id == build_id, Run.search_id.is_(None),
+            Run.stopped_at.is_(None), Run.archived_at.is_(None), Run.forced == (render == "everything"),
+            or_(is_same, and_(under_way, Run.artefact == artefact)),
+        )
+        .order_by(Run.id.desc())
+    )  # fmt: skip
+    return session.scalars(query.limit(1)).first()
 
 
 def start_search_run(session: Session, search: Search, build: Build, now: datetime) -> Run:

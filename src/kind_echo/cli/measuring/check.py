@@ -15,19 +15,19 @@ from kind_echo.checks.approving import approve, copies
 from kind_echo.checks.checking import check_pairs
 from kind_echo.checks.evidence import write_evidence
 from kind_echo.checks.judging import Checked
-from kind_echo.checks.junit import junit_text
 from kind_echo.checks.known import Known, usual_place
-from kind_echo.checks.outcome import FAILING, Outcome, Status, totals, worst_first
 from kind_echo.checks.page import page_text
 from kind_echo.checks.pairing import Paired, pair_folders, shown
 from kind_echo.checks.proposing import SCHEMA_NAME, proposed_text, schema
 from kind_echo.checks.settings import Settings, read_settings
-from kind_echo.checks.summary import summary_text
 from kind_echo.checks.telling import judged_readings, outcome_of
 from kind_echo.cli.exits import LimitBroken, RowsFailed
 from kind_echo.cli.measuring.judging import documents_of
 from kind_echo.cli.progress import progress
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.wording.junit import junit_text
+from kind_echo.wording.outcomes import FAILING, Outcome, Status, totals, worst_first
+from kind_echo.wording.summary import summary_text
 from kind_echo.wording.tables import READING_COLUMNS, csv_text, reading_row
 
 _USUAL_NAME = "kind-echo.toml"

@@ -6,15 +6,11 @@ from typing import Any, NamedTuple
 
 import click
 
-from kind_echo.checks.junit import junit_text
-from kind_echo.checks.outcome import FAILING, Outcome, Status
-from kind_echo.checks.summary import summary_text
 from kind_echo.cli.server.waiting import Progress
-from kind_echo.core.verdicts.verdict import VerdictName
+from kind_echo.wording.junit import junit_text
+from kind_echo.wording.outcomes import FAILING, Outcome, Status
+from kind_echo.wording.summary import summary_text
 
-_STATUS: dict[VerdictName, Status] = {
-    "Pass": "pass", "Changed": "changed", "Fail": "fail", "No reading": "no reading", "Waiting": "waiting",
-}  # fmt: skip
 _FILE = click.Path(dir_okay=False, path_type=Path)
 
 
@@ -24,6 +20,7 @@ class Outputs(NamedTuple):
     junit: Path | None
     summary: Path | None
     failing: tuple[Status, ...]
+    evidence: Path | None = None
 
     def write(self, outcomes: Sequence[Outcome], title: str, address: str = "") -> None:
         """Write what was asked for. Args: address: where the run is shown."""
@@ -44,9 +41,11 @@ class Outputs(NamedTuple):
 def run_outputs(command: Callable[..., Any]) -> Callable[..., Any]:
     """The options of commands that wait for a run; the command is called with `outputs`."""
 
-    def with_outputs(*, junit: Path | None, summary: Path | None, failing: tuple[str, ...], **rest: Any) -> None:
+    def with_outputs(
+        *, junit: Path | None, summary: Path | None, failing: tuple[str, ...], evidence: Path | None, **rest: Any
+    ) -> None:
         statuses = tuple(FAILING[one] for one in failing or FAILING)
-        command(outputs=Outputs(junit, summary, statuses), **rest)
+        command(outputs=Outputs(junit, summary, statuses, evidence), **rest)
 
     with_outputs.__doc__, with_outputs.__name__ = command.__doc__, command.__name__
     with_outputs.__click_params__ = getattr(command, "__click_params__", [])  # type: ignore[attr-defined]
@@ -54,27 +53,13 @@ def run_outputs(command: Callable[..., Any]) -> Callable[..., Any]:
     for option in (
         click.option("--fail-on", "failing", type=click.Choice(list(FAILING)), multiple=True,
                      help="What ends it with 1 while no decision holds; may be repeated. All of them unless given."),
+        click.option("--evidence", type=_FILE, metavar="FILE",
+                     help="Write a ZIP with readings, decisions and the audio of what did not pass."),
         click.option("--summary", type=_FILE, metavar="FILE", help="Write a summary as Markdown."),
         click.option("--junit", type=_FILE, metavar="FILE", help="Write JUnit's XML: a suite a case, a test a cell."),
     ):  # fmt: skip
         made = option(made)
     return made
-
-
-def outcome_of_cell(
-    case: str, condition: str, verdict: VerdictName, why: str, decision: str | None, ink: float, lines: Iterable[str]
-) -> Outcome:
-    """A cell as build servers see it: waived where a decision holds.
-
-    Args:
-        decision: what was decided and holds; None where nothing was.
-        lines: what else is known of it.
-    """
-    status = _STATUS[verdict]
-    if decision is not None and status != "pass":
-        status, why = "waived", f"{why}; {decision}" if why else decision
-    told = why or ("under way" if status == "waiting" else "")
-    return Outcome(case, condition, f"{case}, {condition}", status, told, tuple(lines), ink)
 
 
 def _write(path: Path, text: str) -> None:

@@ -1,22 +1,27 @@
 """The command of build servers: tell a server of a build, run a plan on it there, and wait for the verdicts."""
 
+import hashlib
 import json
-import time
-from types import SimpleNamespace
+import shlex
+import signal
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from types import FrameType, SimpleNamespace
 from typing import Any
-from urllib.parse import urlencode
 
 import click
 
-from kind_echo.checks.outcome import Outcome
-from kind_echo.cli.exits import LimitBroken, NoAnswer
-from kind_echo.cli.server.outputs import Outputs, outcome_of_cell, run_outputs
-from kind_echo.cli.server.waiting import TIMEOUT, Progress, wait_for
+from kind_echo.cli.exits import LimitBroken, TimeOut
+from kind_echo.cli.server.outputs import Outputs, run_outputs
+from kind_echo.cli.server.waiting import TIMEOUT
+from kind_echo.cli.server.watching import RunThere
 from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.wording.conditions import whole_condition_text
+from kind_echo.wording.outcomes import Outcome, outcome_of_cell
 
-_POLL_SECONDS = 1.0
-_PATIENCE_SECONDS = 300.0  # for which a server that does not answer is asked again
+_BLOCK = 1 << 20
 
 
 @click.command("submit")
@@ -27,49 +32,108 @@ _PATIENCE_SECONDS = 300.0  # for which a server that does not answer is asked ag
               help=f"Where the page is; {SERVER_VARIABLE} unless given.")  # fmt: skip
 @click.option("--note", default="", help="What the build is, if the server does not know it yet.")
 @click.option("--everything", is_flag=True, help="Render all cells; else only what changed since earlier runs.")
+@click.option("--artefact", default="", metavar="FILE|TEXT",
+              help="What the build is made of: a file or a word. Submitted again, it joins its run.")  # fmt: skip
+@click.option("--against", default="", metavar="BUILD", help="Compare with another build, not with references.")
+@click.option("--run", "number", type=click.IntRange(1), metavar="NUMBER", help="Go on waiting for a run.")
 @click.option("--no-wait", is_flag=True, help="Leave once it is enqueued.")
 @TIMEOUT
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 @run_outputs
 def submit_command(
-    effect: str, plan: str, version: str, server: str, note: str, everything: bool, no_wait: bool,
-    timeout: float | None, as_json: bool, outputs: Outputs,
+    effect: str, plan: str, version: str, server: str, note: str, everything: bool, artefact: str, against: str,
+    number: int | None, no_wait: bool, timeout: float | None, as_json: bool, outputs: Outputs,
 ) -> None:  # fmt: skip
     """Run PLAN of EFFECT on BUILD on a server; exits with 1 unless every cell passes or is decided on.
 
     It ends when all that machines can render is rendered and judged: what then needs a person is told, and exits with 1
-    too. Needs a token to submit, in KIND_ECHO_TOKEN or in the file that KIND_ECHO_TOKEN_FILE names.
+    too. A run that is under way on the same build is joined. Needs a token to submit, in KIND_ECHO_TOKEN or in the file
+    that KIND_ECHO_TOKEN_FILE names.
     """
+    if against == version:
+        raise BadParameter("against", against, f"another build than {version}")
     there = Server(server, read_token())
-    plans = there.get("/api/plans")["plans"]
-    found = next((one for one in plans if (one["effect"], one["name"]) == (effect, plan)), None)
-    if found is None:
-        raise click.ClickException(f"there is no plan {plan} of {effect} on {there.address}")
-    build = there.post("/api/builds", {"effect": effect, "version": version, "note": note})
-    render = "everything" if everything else "what changed"
-    run = there.post("/api/runs", {"plan_id": found["id"], "build_id": build["id"], "render": render})
-    address = f"{there.address}/runs/{run['id']}"
-    watched = _Watched(there, run["id"])
-    progress = None if no_wait else wait_for(watched.look, _POLL_SECONDS, timeout)
-    sheet = watched.sheet
-    needs = [] if progress is None else progress.needs(f"{effect} {version}")
-    outcomes = [] if sheet is None else _outcomes(sheet, there.address)
-    troubled = 0 if sheet is None else sum(bool(cell["needs_you"]) for cell in sheet["cells"])
-    if sheet is not None:
-        outputs.write(outcomes, f"{plan} on {effect} {version}", address)
+    run = RunThere(there, effect, plan)
+    if number is not None:
+        run.go_on_with(number, version)
+    else:
+        run.start(run.tell_of_build(version, note), everything=everything, artefact=_made_of(artefact))
+    if no_wait:
+        told: dict[str, Any] = {"verdicts": None, "need_somebody": 0, "needs": [], "cells": None}
+        click.echo(_told(run, told) if as_json else f"{'Joined' if run.joined else 'Enqueued'}: {run.address}")
+        return
+    with _says_how_to_go_on(run, shlex.join(["kind-echo", "submit", effect, plan, version, "--run"])):
+        progress = run.wait(timeout)
+        if against:
+            run.lay_over(against, timeout)
+    sheet = run.sheet
+    assert sheet is not None
+    needs = progress.needs(f"{effect} {version}")
+    outcomes = _outcomes(sheet, there.address)
+    waiting = sum(bool(cell["needs_you"]) for cell in sheet["cells"]) + progress.held_up
+    over = f"{plan} on {effect} {version}{f' against {against}' if against else ''}"
+    outputs.write(outcomes, over, run.address)
+    if outputs.evidence is not None:
+        run.save("/evidence.zip", outputs.evidence)
     if as_json:
-        verdicts = None if sheet is None else sheet["run"]["verdicts"]
-        said = {"command": "submit", "run": run["id"], "address": address, "verdicts": verdicts}
-        held_up = 0 if progress is None else progress.held_up
-        click.echo(json.dumps(said | {"need_somebody": troubled + held_up, "needs": needs}))
-    elif sheet is None:
-        click.echo(f"Enqueued: {address}")
+        told = {"verdicts": _counted(sheet), "need_somebody": waiting, "needs": needs}
+        click.echo(_told(run, told | {"cells": [_cell_told(one, outcome) for one, outcome in _both(sheet, outcomes)]}))
     else:
         _print_findings(sheet)
-        waiting = troubled + (0 if progress is None else progress.held_up)
-        click.echo("\n".join([*needs, f"{waiting} of {len(sheet['cells'])} cells need somebody: {address}"]))
-    if outputs.fails(outcomes) or (progress is not None and outputs.holds_up(progress)):
+        click.echo("\n".join([*needs, f"{waiting} of {len(sheet['cells'])} cells need somebody: {run.address}"]))
+    if outputs.fails(outcomes) or outputs.holds_up(progress):
         raise LimitBroken
+
+
+def _made_of(artefact: str) -> str:
+    """What a build is made of: the digest of a file, or the word that was given."""
+    path = Path(artefact)
+    if not artefact or not path.is_file():
+        return artefact
+    with path.open("rb") as file:
+        return f"sha256:{hashlib.file_digest(file, 'sha256').hexdigest()}"
+
+
+@contextmanager
+def _says_how_to_go_on(run: RunThere, command: str) -> Iterator[None]:
+    """Where the waiting ends before the run does, say that the run goes on, and how to wait for it again."""
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        raise KeyboardInterrupt
+
+    before = signal.signal(signal.SIGTERM, stop)
+    try:
+        yield
+    except (KeyboardInterrupt, TimeOut):
+        click.echo(f"The run goes on: {run.address}\nTo wait for it again: {command} {run.number}", err=True)
+        raise
+    finally:
+        signal.signal(signal.SIGTERM, before)
+
+
+def _told(run: RunThere, rest: dict[str, Any]) -> str:
+    said = {"command": "submit", "run": run.number, "address": run.address, "joined": run.joined}
+    return json.dumps(said | rest)
+
+
+def _counted(sheet: dict[str, Any]) -> dict[str, int]:
+    """Cells by verdict, as the sheet shows them: against another build they are not those of the run."""
+    names = {key: key.replace("_", " ").capitalize() for key in sheet["run"]["verdicts"]}
+    names |= {"passed": "Pass", "failed": "Fail"}
+    return {key: sum(cell["verdict"] == name for cell in sheet["cells"]) for key, name in names.items()}
+
+
+def _both(sheet: dict[str, Any], outcomes: list[Outcome]) -> Iterator[tuple[dict[str, Any], Outcome]]:
+    return zip(sheet["cells"], outcomes, strict=True)
+
+
+def _cell_told(cell: dict[str, Any], outcome: Outcome) -> dict[str, Any]:
+    """A cell as JSON for build servers."""
+    return {
+        "cell": cell["id"], "case": outcome.suite, "condition": outcome.name, "verdict": cell["verdict"],
+        "status": outcome.status, "why": outcome.message, "needs_somebody": cell["needs_you"],
+        "told": list(outcome.lines),
+    }  # fmt: skip
 
 
 def _outcomes(sheet: dict[str, Any], address: str) -> list[Outcome]:
@@ -101,27 +165,3 @@ def _print_findings(sheet: dict[str, Any]) -> None:
         cells = len(finding["cells"])
         what = "1 cell" if cells == 1 else f"{cells} cells"
         click.echo(f"{finding['headline']}: {what}, {finding['where']}; {finding['undecided']} undecided")
-
-
-class _Watched:
-    """A run on a server; `sheet` is what was last seen of it."""
-
-    def __init__(self, server: Server, run_id: int) -> None:
-        self._server = server
-        self._path = f"/api/runs/{run_id}?{urlencode({'measure': 'residual_rms'})}"
-        self._answered = time.monotonic()
-        self.sheet: dict[str, Any] | None = None
-        self._progress = Progress(1, 0)
-
-    def look(self) -> Progress:
-        """How the run stands. Raises NoAnswer where the server has not answered for minutes."""
-        try:
-            sheet: dict[str, Any] = self._server.get(self._path)
-        except NoAnswer:
-            if time.monotonic() - self._answered > _PATIENCE_SECONDS:
-                raise
-            return self._progress
-        self._answered, self.sheet = time.monotonic(), sheet
-        run = sheet["run"]
-        self._progress = Progress(run["cells"], run["finished"], sheet["for_kit"], sheet["lacking"], run["stopped_by"])
-        return self._progress

@@ -11,19 +11,20 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.decisions import standings
 from kind_echo.bench.demo import load_demo
+from kind_echo.bench.evidence import outcomes_of, write_evidence
 from kind_echo.bench.plans import find_build, find_plan
 from kind_echo.bench.runs import cells_of, find_run, held_up, start_run, summary_of
-from kind_echo.checks.outcome import Outcome
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.printing import console_for_tables
 from kind_echo.cli.server.database import clear_error_without_database
-from kind_echo.cli.server.outputs import Outputs, outcome_of_cell, run_outputs
+from kind_echo.cli.server.outputs import Outputs, run_outputs
 from kind_echo.cli.server.waiting import TIMEOUT, Progress, wait_for
 from kind_echo.database.grants import grant_for_demo
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import snapshot, transaction
 from kind_echo.renderers.takes import installed
-from kind_echo.wording.conditions import condition_text, whole_condition_text
+from kind_echo.wording.conditions import condition_text
+from kind_echo.wording.outcomes import Outcome
 
 _POLL_SECONDS = 0.5
 
@@ -72,6 +73,9 @@ def run_command(
         click.echo("".join(f"{line}\n" for line in needs), nl=False)
     if progress is not None:
         outputs.write(outcomes, f"{plan} on {name}")
+        if outputs.evidence is not None:
+            with snapshot() as session:
+                write_evidence(session, find_run(session, run_id), outputs.evidence, datetime.now(UTC))
     if outputs.fails(outcomes) or (progress is not None and outputs.holds_up(progress)):
         raise LimitBroken
 
@@ -97,19 +101,15 @@ def _look(run_id: int) -> Progress:
 
 def _cells(session: Session, run: Run) -> list[tuple[dict[str, str | None], Outcome]]:
     """Each cell as JSON tells it, and as build servers see it."""
-    standing = standings(session, run, datetime.now(UTC).date())
-    held = {cell_id: one for cell_id, one in standing.items() if one.holds}
-    found = []
-    for cell in cells_of(session, run.id):
-        decision = held.get(cell.id)
-        case, condition = f"{cell.case.signal.name}, {cell.case.setting.name}", condition_text(cell.condition)
-        whole = whole_condition_text(cell.condition)
-        lines = [cell.analysis.explanation] if cell.analysis is not None and cell.analysis.explanation else []
-        shown = {"case": case, "condition": condition, "verdict": cell.verdict, "why": cell.why,
-                 "decision": None if decision is None else decision.kind}  # fmt: skip
-        decided = None if decision is None else f"{decision.kind} by {decision.who}: {decision.why}"
-        found.append((shown, outcome_of_cell(case, whole, cell.verdict, cell.why, decided, cell.ink, lines)))
-    return found
+    today = datetime.now(UTC).date()
+    held = {cell_id: one.kind for cell_id, one in standings(session, run, today).items() if one.holds}
+    cells = cells_of(session, run.id)
+    shown = [
+        {"case": f"{cell.case.signal.name}, {cell.case.setting.name}", "condition": condition_text(cell.condition),
+         "verdict": cell.verdict, "why": cell.why, "decision": held.get(cell.id)}
+        for cell in cells
+    ]  # fmt: skip
+    return list(zip(shown, outcomes_of(session, run, cells, today), strict=True))
 
 
 def _print_cells(run_id: int, cells: list[dict[str, str | None]]) -> None:

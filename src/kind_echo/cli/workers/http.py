@@ -1,7 +1,9 @@
 """Asking a server of Kind Echo with a token, which comes from the environment or from a file of its owner alone."""
 
+import http.client
 import json
 import os
+import shutil
 import urllib.error
 import urllib.request
 from pathlib import Path
@@ -15,6 +17,7 @@ from kind_echo.core.registry.errors import KindEchoError
 TOKEN_VARIABLE, TOKEN_FILE_VARIABLE = "KIND_ECHO_TOKEN", "KIND_ECHO_TOKEN_FILE"
 SERVER_VARIABLE = "KIND_ECHO_SERVER"
 _SECONDS = 120.0
+_PIECE = 1 << 20
 
 
 class Refused(KindEchoError):
@@ -58,6 +61,17 @@ class Server:
         """The bytes at a path. Raises NoAnswer, Refused."""
         return self._ask("GET", path, None, "")
 
+    def save(self, path: str, target: Path) -> None:
+        """Write the bytes at a path to a file, a piece at a time. Raises NoAnswer, Refused."""
+        with self._opened("GET", path, None, "") as answer, target.open("wb") as file:
+            promised = answer.length
+            try:
+                shutil.copyfileobj(answer, file, _PIECE)
+            except (OSError, http.client.HTTPException) as error:
+                raise NoAnswer(f"{self.address} broke off ({error}).") from error
+            if promised is not None and file.tell() != promised:
+                raise NoAnswer(f"{self.address} broke off after {file.tell()} of {promised} bytes.")
+
     def post(self, path: str, body: dict[str, Any] | bytes) -> Any:
         """What the server says to a body, JSON or bytes; None where it says nothing. Raises NoAnswer, Refused."""
         raw = isinstance(body, bytes)
@@ -66,11 +80,18 @@ class Server:
         return json.loads(said) if said else None
 
     def _ask(self, method: str, path: str, data: bytes | None, kind: str) -> bytes:
+        with self._opened(method, path, data, kind) as answer:
+            try:
+                return bytes(answer.read())
+            except (OSError, http.client.HTTPException) as error:
+                raise NoAnswer(f"{self.address} broke off ({error}).") from error
+
+    def _opened(self, method: str, path: str, data: bytes | None, kind: str) -> http.client.HTTPResponse:
         headers = {"Authorization": f"Bearer {self._token}", **({"Content-Type": kind} if kind else {})}
         asked = urllib.request.Request(self.address + path, data, headers, method=method)
         try:
-            with urllib.request.urlopen(asked, timeout=_SECONDS) as answer:
-                return bytes(answer.read())
+            opened: http.client.HTTPResponse = urllib.request.urlopen(asked, timeout=_SECONDS)
+            return opened
         except urllib.error.HTTPError as error:
             if error.code in (502, 503, 504):
                 raise NoAnswer(f"{self.address} does not answer (status {error.code}).") from error

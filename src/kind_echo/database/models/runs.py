@@ -15,7 +15,8 @@ class Run(Base):
     """One execution of a plan's revision on a build; a greater priority is rendered first.
 
     One of a search has a single cell, and stands in no list of runs. A run that is `forced` renders everything; any
-    other takes renders over that nothing has changed since.
+    other takes renders over that nothing has changed since. `artefact` is what the build was made of, as whoever
+    submitted it says; empty where nobody said.
     """
 
     __tablename__ = "run"
@@ -26,6 +27,7 @@ class Run(Base):
     requested_at: Mapped[datetime]
     priority: Mapped[int] = mapped_column(server_default="0")
     forced: Mapped[bool] = mapped_column(server_default=text("false"))
+    artefact: Mapped[str] = mapped_column(server_default="")
     stopped_at: Mapped[datetime | None]
     stopped_by: Mapped[str | None]
     archived_at: Mapped[datetime | None]

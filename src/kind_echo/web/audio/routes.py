@@ -1,23 +1,27 @@
 """Audio by range: waveforms, spectra and samples of any address."""
 
 from contextlib import nullcontext
+from pathlib import Path
 from threading import BoundedSemaphore
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.audio import draw, map_levels, open_address, read_samples
+from kind_echo.audio_io.temporary import temporary_folder
+from kind_echo.bench.audio import draw, map_levels, open_address, read_samples, write_file
 from kind_echo.bench.comparisons import spectrum_document
 from kind_echo.core.audio.source import Samples
 from kind_echo.database.sessions import transaction
 from kind_echo.web.audio.views import level_map_body
-from kind_echo.web.http.addresses import AudioPath, MapQuery, RangeQuery, StripQuery
+from kind_echo.web.http.addresses import AudioFileQuery, AudioPath, MapQuery, RangeQuery, StripQuery
 from kind_echo.web.http.answers import answer
+from kind_echo.web.http.files import sent_and_gone
 from kind_echo.web.http.schemas import LevelMapBody, SpectrumBody, StripBody
 
 api = APIBlueprint("audio", __name__, url_prefix="/api/audio")
 
 _MAPPING = BoundedSemaphore(2)  # a whole map takes a core for a moment: quick ones are to have their turn
+_WRITING = BoundedSemaphore(2)  # a file of hours takes the disk and a core
 _FOREVER = "private, max-age=31536000, immutable"  # an address names its content, so an answer never changes
 
 
@@ -63,6 +67,15 @@ def samples(path: AudioPath, query: RangeQuery) -> Response:
     with transaction() as session:
         data = read_samples(session, path.address, query.start, query.stop).astype("<f4").tobytes()
     return _kept(Response(data, content_type="application/octet-stream"))
+
+
+@api.get("/<string:address>/file")
+def file(path: AudioPath, query: AudioFileQuery) -> Response:
+    """All of it as a file, every sample as it is kept: in the words of a file, or 64 bit float of what is computed."""
+    with _WRITING, temporary_folder() as folder, transaction() as session:
+        target = Path(folder) / f"audio.{query.form}"
+        write_file(session, path.address, target)
+        return sent_and_gone(target, f"audio/{query.form}", f"{query.name}.{query.form}")
 
 
 def _by_channel(values: Samples) -> list[list[float]]:

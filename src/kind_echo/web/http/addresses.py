@@ -1,6 +1,6 @@
 """Addresses: the paths and queries of routes that several rooms share."""
 
-from typing import Annotated
+from typing import Annotated, Literal
 
 from pydantic import Field
 
@@ -59,6 +59,13 @@ class RangeQuery(RequestModel):
 
     start: int = Field(ge=0)
     stop: int = Field(ge=1)
+
+
+class AudioFileQuery(RequestModel):
+    """The form of an audio file, and what it is to be called."""
+
+    form: Literal["wav", "flac"] = "wav"
+    name: Annotated[str, Field(min_length=1, max_length=200), FileName] = "audio"
 
 
 class UploadQuery(RequestModel):

@@ -3,15 +3,20 @@
 import hashlib
 from collections.abc import Callable, Hashable
 from datetime import UTC, datetime
+from pathlib import Path
+from threading import BoundedSemaphore
 
 from flask import Response, request
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
+from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench import upkeep
 from kind_echo.bench.decisions import undecided
+from kind_echo.bench.evidence import evidence_name, write_evidence
 from kind_echo.bench.runs import (
     effects_that_ran,
+    find_alike,
     find_run,
     list_runs,
     put_first,
@@ -28,10 +33,12 @@ from kind_echo.database.sessions import snapshot, transaction
 from kind_echo.web.http.addresses import RunPath
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.cache import Answer, AnswerCache, writes
+from kind_echo.web.http.files import sent_and_gone
 from kind_echo.web.http.scope import ADMITTED, REVISION, server_scope
 from kind_echo.web.runs.schemas import (
     AcrossBody,
     ComparingBody,
+    EvidenceQuery,
     NewRunBody,
     PicturesBody,
     RunBody,
@@ -40,6 +47,7 @@ from kind_echo.web.runs.schemas import (
     RunsQuery,
     SheetBody,
     SheetQuery,
+    StartedRunBody,
 )
 from kind_echo.web.runs.sheet_answer import SheetAnswer, SheetsSent
 from kind_echo.web.runs.sheet_views import sheet_body
@@ -52,6 +60,7 @@ api = APIBlueprint("runs", __name__, url_prefix="/api")
 _sheets: AnswerCache[SheetAnswer] = AnswerCache(most_bytes=64 << 20, seconds=2.0)
 _lists: AnswerCache[bytes] = AnswerCache(most_bytes=16 << 20, seconds=2.0)
 _sent = SheetsSent()
+_BUNDLING = BoundedSemaphore(1)  # one packs thousands of files at a time: readers are to have their turn
 
 
 @api.get("/runs", responses={200: RunsBody})
@@ -73,14 +82,19 @@ def runs(query: RunsQuery) -> Response:
     return _conditional(_known_or_made(_lists, key, None, make))
 
 
-@api.post("/runs", responses={201: RunBody})
+@api.post("/runs", responses={200: StartedRunBody, 201: StartedRunBody})
 def new_run(body: NewRunBody) -> Response:
-    """Start a run of a plan on a build."""
+    """Start a run of a plan on a build, or join one that is there."""
+    who, now, artefact = caller().name, datetime.now(UTC), body.artefact
     with transaction() as session:
-        run = start_run(
-            session, body.plan_id, body.build_id, who=caller().name, now=datetime.now(UTC), render=body.render
+        there = None
+        if body.join:
+            there = find_alike(session, body.plan_id, body.build_id, render=body.render, artefact=artefact)
+        run = there or start_run(
+            session, body.plan_id, body.build_id, who=who, now=now, render=body.render, artefact=artefact
         )
-        return answer(_run_body(session, run), 201)
+        told = StartedRunBody(**_run_body(session, run).model_dump(), joined=there is not None)
+        return answer(told, 201 if there is None else 200)
 
 
 @api.get("/runs/<int:run_id>", responses={200: SheetBody})
@@ -160,6 +174,15 @@ def delete_run(path: RunPath) -> Response:
     with transaction() as session:
         upkeep.delete_run(session, path.run_id, who=caller().name, now=datetime.now(UTC))
     return Response(status=204)
+
+
+@api.get("/runs/<int:run_id>/evidence.zip")
+def evidence(path: RunPath, query: EvidenceQuery) -> Response:
+    """A run as a bundle: readings, decisions, logs, the plan, and audio; `kind-echo verify` computes it again."""
+    with _BUNDLING, temporary_folder() as folder, snapshot() as session:
+        run, target = find_run(session, path.run_id), Path(folder) / "evidence.zip"
+        write_evidence(session, run, target, datetime.now(UTC), query.audio)
+        return sent_and_gone(target, "application/zip", evidence_name(run))
 
 
 @api.get("/runs/<int:run_id>/events")

@@ -5,6 +5,7 @@ from typing import Literal
 
 from pydantic import Field
 
+from kind_echo.bench.evidence import Kept
 from kind_echo.core.causes.cause import CauseName
 from kind_echo.core.verdicts.verdict import Ground, VerdictName
 from kind_echo.web.http.schemas import Body, BuildBody, CellState, ConditionBody, JudgedReadingBody, StandingBody
@@ -51,6 +52,12 @@ class RunBody(Body):
     since: SinceBody | None
 
 
+class StartedRunBody(RunBody):
+    """A run that was started, or one that was there and is joined."""
+
+    joined: bool
+
+
 class RunsBody(Body):
     """Some of the runs, newest first; whether there are older ones; the names of all effects that have runs."""
 
@@ -73,11 +80,17 @@ class RunsQuery(Body):
 
 
 class NewRunBody(Body):
-    """A run to start."""
+    """A run to start.
+
+    With `join`, one that is under way on the same build is answered instead, or one that is over whose `artefact`, what
+    the build was made of, is the same.
+    """
 
     plan_id: int
     build_id: int
     render: Literal["what changed", "everything"] = "what changed"
+    join: bool = False
+    artefact: str = Field(default="", max_length=200)
 
 
 class CaseBody(Body):
@@ -188,6 +201,12 @@ class SheetQuery(Body):
     measure: str = ""
     against: str = ""
     since: str = Field(default="", max_length=64)
+
+
+class EvidenceQuery(Body):
+    """Of which cells the audio is wanted: of those that did not pass, of all, of none."""
+
+    audio: Kept = "trouble"
 
 
 class PicturesBody(Body):

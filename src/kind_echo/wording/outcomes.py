@@ -5,6 +5,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from typing import Literal
 
+from kind_echo.core.verdicts.verdict import VerdictName
 from kind_echo.wording.figures import counted
 
 Status = Literal["pass", "changed", "fail", "no reading", "waiting", "waived", "error"]
@@ -16,6 +17,9 @@ FAILING: dict[str, Status] = {
 }  # fmt: skip
 """What `--fail-on` takes."""
 
+_STATUS: dict[VerdictName, Status] = {
+    "Pass": "pass", "Changed": "changed", "Fail": "fail", "No reading": "no reading", "Waiting": "waiting",
+}  # fmt: skip
 _SAID: dict[Status, str] = {
     "pass": "passed", "changed": "changed", "fail": "failed", "no reading": "without a reading",
     "waiting": "waiting", "waived": "waived", "error": "not compared",
@@ -54,3 +58,19 @@ def totals(outcomes: Sequence[Outcome], what: str) -> str:
 def worst_first(outcomes: Iterable[Outcome]) -> list[Outcome]:
     """By status, then by severity, then by name."""
     return sorted(outcomes, key=lambda one: (STATUSES.index(one.status), -one.severity, one.title))
+
+
+def outcome_of_cell(
+    case: str, condition: str, verdict: VerdictName, why: str, decision: str | None, ink: float, lines: Iterable[str]
+) -> Outcome:
+    """A cell as build servers see it: waived where a decision holds.
+
+    Args:
+        decision: what was decided and holds; None where nothing was.
+        lines: what else is known of it.
+    """
+    status = _STATUS[verdict]
+    if decision is not None and status != "pass":
+        status, why = "waived", f"{why}; {decision}" if why else decision
+    told = why or ("under way" if status == "waiting" else "")
+    return Outcome(case, condition, f"{case}, {condition}", status, told, tuple(lines), ink)

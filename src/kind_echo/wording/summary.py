@@ -2,7 +2,7 @@
 
 from collections.abc import Sequence
 
-from kind_echo.checks.outcome import Outcome, totals, worst_first
+from kind_echo.wording.outcomes import Outcome, totals, worst_first
 
 _MOST = 200  # rows: build servers cut longer pages
 _SPECIAL = str.maketrans({mark: f"\\{mark}" for mark in "\\`*_{}[]<>()#+!|~"} | {"\n": " ", "\r": " "})

@@ -4,7 +4,7 @@ from collections.abc import Iterable, Sequence
 from itertools import groupby
 from xml.etree import ElementTree
 
-from kind_echo.checks.outcome import Outcome, Status
+from kind_echo.wording.outcomes import Outcome, Status
 
 _CONTROL = {code: "\ufffd" for code in range(32) if chr(code) not in "\t\n\r"} | {0xFFFE: "\ufffd", 0xFFFF: "\ufffd"}
 """Characters that XML 1.0 cannot hold."""

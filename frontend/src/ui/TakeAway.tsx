@@ -1,0 +1,63 @@
+import { DropdownMenu } from "radix-ui";
+import { useEffect, useState } from "react";
+import { BASE } from "../api/base";
+
+export interface Download {
+  label: string;
+  /** Where it is in the API. */
+  path: string;
+}
+
+/** A table in both forms that it can be had in. */
+export const inBothForms = (label: string, path: string, query = ""): Download[] => [
+  { label: `${label} as CSV`, path: `${path}.csv${query}` },
+  { label: `${label} as JSON`, path: `${path}.json${query}` },
+];
+
+const ITEM = "block cursor-pointer rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground";
+const TOLD_MS = 2500;
+
+/** What of a page can be kept as a file, and the link that leads back to it. */
+export function TakeAway({ what, files }: { what: string; files: Download[] }) {
+  const [copied, setCopied] = useState(false);
+  useEffect(() => {
+    if (!copied) return;
+    const timer = setTimeout(() => setCopied(false), TOLD_MS);
+    return () => clearTimeout(timer);
+  }, [copied]);
+  // Browsers give the clipboard to pages over HTTPS and of this machine alone.
+  const canCopy = typeof navigator.clipboard?.writeText === "function";
+  return (
+    <DropdownMenu.Root>
+      <DropdownMenu.Trigger
+        aria-label={`Download ${what}`}
+        className="h-7 rounded-md px-2 text-sm whitespace-nowrap underline decoration-line hover:decoration-text data-[state=open]:bg-ground"
+      >
+        <span role="status">{copied ? "Link copied" : "Download…"}</span>
+      </DropdownMenu.Trigger>
+      <DropdownMenu.Portal>
+        <DropdownMenu.Content
+          align="end"
+          sideOffset={4}
+          className="z-30 min-w-44 rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
+        >
+          {files.map((file) => (
+            <DropdownMenu.Item key={file.path} asChild className={ITEM}>
+              <a href={`${BASE}${file.path}`} download>
+                {file.label}
+              </a>
+            </DropdownMenu.Item>
+          ))}
+          {canCopy && (
+            <DropdownMenu.Item
+              className={ITEM}
+              onSelect={() => navigator.clipboard.writeText(window.location.href).then(() => setCopied(true))}
+            >
+              Copy link
+            </DropdownMenu.Item>
+          )}
+        </DropdownMenu.Content>
+      </DropdownMenu.Portal>
+    </DropdownMenu.Root>
+  );
+}

@@ -1,0 +1,134 @@
+"""A run on a server as a build server follows it: started or joined, waited for, laid over another build."""
+
+import time
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any, TypeVar
+from urllib.parse import urlencode
+
+import click
+
+from kind_echo.cli.exits import NoAnswer
+from kind_echo.cli.server.waiting import Progress, wait_for
+from kind_echo.cli.workers.http import Server
+
+_POLL_SECONDS = 1.0
+_PATIENCE_SECONDS = 300.0  # for which a server that has answered before is asked again
+_PAUSES = (1.0, 2.0, 4.0, 8.0, 15.0)  # seconds between two tries; the last one for all that follow
+_UNDER_WAY = ("waiting", "rendering", "analysing")
+T = TypeVar("T")
+
+
+class RunThere:
+    """A run on a server; a connection that drops is tried again for minutes, as long as the server answered once."""
+
+    def __init__(self, server: Server, effect: str, plan: str) -> None:
+        self._server, self._effect, self._plan = server, effect, plan
+        plans = server.get("/api/plans")["plans"]
+        found = next((one for one in plans if (one["effect"], one["name"]) == (effect, plan)), None)
+        if found is None:
+            raise click.ClickException(f"there is no plan {plan} of {effect} on {server.address}")
+        self._plan_id = int(found["id"])
+        self.number = 0
+        self.joined = False
+        self.sheet: dict[str, Any] | None = None
+
+    @property
+    def address(self) -> str:
+        """Where the run is shown."""
+        return f"{self._server.address}/runs/{self.number}"
+
+    def start(self, build_id: int, *, everything: bool, artefact: str) -> None:
+        """Start a run on a build, or join the one that is there."""
+        asked = {
+            "plan_id": self._plan_id, "build_id": build_id, "join": True, "artefact": artefact,
+            "render": "everything" if everything else "what changed",
+        }  # fmt: skip
+        run = self._patiently(lambda: self._server.post("/api/runs", asked))
+        self.number, self.joined = int(run["id"]), bool(run["joined"])
+
+    def tell_of_build(self, version: str, note: str) -> int:
+        """The number of a build, of which the server may not have known."""
+        body = {"effect": self._effect, "version": version, "note": note}
+        return int(self._patiently(lambda: self._server.post("/api/builds", body))["id"])
+
+    def go_on_with(self, number: int, version: str) -> None:
+        """Follow a run that was started before. Raises ClickException where it is of another plan or build."""
+        self.number = number
+        run = self._look("")["run"]
+        is_this = (run["effect"], run["plan"], run["build"]["version"]) == (self._effect, self._plan, version)
+        if not is_this:
+            told = f"{run['plan']} on {run['effect']} {run['build']['version']}"
+            raise click.ClickException(f"run {number} is of {told}")
+
+    def wait(self, timeout: float | None) -> Progress:
+        """Until it is finished, or until people alone can bring it on. Raises TimeOut, NoAnswer."""
+
+        def look() -> Progress:
+            self.sheet = sheet = self._look("")
+            run = sheet["run"]
+            return Progress(run["cells"], run["finished"], sheet["for_kit"], sheet["lacking"], run["stopped_by"])
+
+        return wait_for(look, _POLL_SECONDS, timeout)
+
+    def lay_over(self, version: str, timeout: float | None) -> None:
+        """Compare it with the newest run of the same plan on another build, which is started where there is none.
+
+        Raises:
+            ClickException: the server knows no such build.
+            TimeOut, NoAnswer: as `wait`.
+        """
+        siblings = (self.sheet or self._look(""))["siblings"]
+        other = next((int(one["run_id"]) for one in siblings if one["version"] == version), None)
+        if other is None:
+            other = self._run_on(version, timeout)
+        against = f"build:{other}"
+        path = f"/api/runs/{self.number}/across"
+        self._patiently(lambda: self._server.post(path, {"against": against}))
+
+        def look() -> Progress:
+            self.sheet = self._look(against)
+            states = [cell["state"] for cell in self.sheet["cells"]]
+            return Progress(len(states), sum(state not in _UNDER_WAY for state in states))
+
+        wait_for(look, _POLL_SECONDS, timeout)
+
+    def save(self, path: str, target: Path) -> None:
+        """Keep as a file what the server has at a path under the run's own address in the API; whole or not at all."""
+        target.parent.mkdir(parents=True, exist_ok=True)
+        beside = target.with_name(f".{target.name}.part")
+        try:
+            self._patiently(lambda: self._server.save(f"/api/runs/{self.number}{path}", beside))
+            beside.replace(target)
+        finally:
+            beside.unlink(missing_ok=True)
+
+    def _run_on(self, version: str, timeout: float | None) -> int:
+        """The number of a run of the same plan on another build that the server knows, once that run is over."""
+        effects = self._patiently(lambda: self._server.get("/api/effects"))["effects"]
+        builds = [build for one in effects if one["name"] == self._effect for build in one["builds"]]
+        build = next((one for one in builds if one["version"] == version), None)
+        if build is None:
+            raise click.ClickException(f"{self._effect} has no build {version} on {self._server.address}")
+        other = RunThere(self._server, self._effect, self._plan)
+        other.start(int(build["id"]), everything=False, artefact="")
+        other.wait(timeout)
+        return other.number
+
+    def _look(self, against: str) -> dict[str, Any]:
+        query = urlencode({"measure": "residual_rms", "against": against})
+        sheet: dict[str, Any] = self._patiently(lambda: self._server.get(f"/api/runs/{self.number}?{query}"))
+        return sheet
+
+    def _patiently(self, ask: Callable[[], T]) -> T:
+        """What the server says; asked again while it does not answer. Raises NoAnswer once it has not for minutes."""
+        begun = time.monotonic()
+        pauses = iter(_PAUSES)
+        while True:
+            try:
+                return ask()
+            except NoAnswer:
+                pause = next(pauses, _PAUSES[-1])
+                if time.monotonic() + pause - begun > _PATIENCE_SECONDS:
+                    raise
+                time.sleep(pause)

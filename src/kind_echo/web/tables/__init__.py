@@ -1,0 +1,1 @@
+"""Tables to take away."""
