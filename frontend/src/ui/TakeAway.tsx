@@ -10,8 +10,8 @@ export interface Download {
 
 /** A table in both forms that it can be had in. */
 export const inBothForms = (label: string, path: string, query = ""): Download[] => [
-  { label: `${label} as CSV`, path: `${path}.csv${query}` },
-  { label: `${label} as JSON`, path: `${path}.json${query}` },
+  { label: `${label}, CSV`, path: `${path}.csv${query}` },
+  { label: `${label}, JSON`, path: `${path}.json${query}` },
 ];
 
 const ITEM = "block cursor-pointer rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground";
@@ -31,7 +31,7 @@ export function TakeAway({ what, files }: { what: string; files: Download[] }) {
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
         aria-label={`Download ${what}`}
-        className="h-7 rounded-md px-2 text-sm whitespace-nowrap underline decoration-line hover:decoration-text data-[state=open]:bg-ground"
+        className="whitespace-nowrap underline decoration-line hover:decoration-text data-[state=open]:decoration-text"
       >
         <span role="status">{copied ? "Link copied" : "Download…"}</span>
       </DropdownMenu.Trigger>

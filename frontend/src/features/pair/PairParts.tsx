@@ -54,7 +54,7 @@ export function audioFiles(pair: Pair): Download[] {
       .filter(Boolean)
       .join(" ");
     const query = new URLSearchParams({ name, form: "wav" });
-    return [{ label: `${label} as WAV`, path: `/api/audio/${side.address}/file?${query}` }];
+    return [{ label: `${label}, WAV`, path: `/api/audio/${side.address}/file?${query}` }];
   });
 }
 

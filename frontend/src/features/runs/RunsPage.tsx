@@ -108,7 +108,7 @@ function StartRun({ plans: all, latest }: { plans: Plan[]; latest: number | unde
   if (!build) return <Sentence>No build of {plan.effect} is registered yet.</Sentence>;
   const begin = () =>
     start.mutate(
-      { plan_id: plan.id, build_id: build.id, render },
+      { plan_id: plan.id, build_id: build.id, render, join: false, artefact: "" },
       { onSuccess: (run) => navigate(`/runs/${run.id}`) },
     );
   return (

@@ -269,9 +269,9 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
           <TakeAway
             what="the sheet"
             files={[
-              ...inBothForms("Cells, all measures", `/api/tables/runs/${run.id}/cells`),
+              ...inBothForms("Cells with all measures", `/api/tables/runs/${run.id}/cells`),
               ...inBothForms("Every reading", `/api/tables/runs/${run.id}/readings`),
-              { label: "Evidence, as a ZIP", path: `/api/runs/${run.id}/evidence.zip` },
+              { label: "Evidence, ZIP", path: `/api/runs/${run.id}/evidence.zip` },
             ]}
           />
           {sheet.by_hand > 0 && (

@@ -64,21 +64,26 @@ def noise_of_sides(one: Excerpt) -> SidesNoise | None:
     plain = _fitted(*sides, both / own, 0.5)
     if plain is None or plain.misfit < _FITS_NOT:
         return None  # noise of the render alone
-    balance, gain = 0.0, math.copysign(math.sqrt(other / own), both)
-    for _ in range(_ROUNDS):
-        found = _fitted(*sides, gain, balance)
-        if found is None:
-            return None
-        balance = min(max(found.balance, -0.5), 0.5)
-        gain = _gain(own, other, both, balance)
+    # One side that is wholly clean is known so sharply that a search comes close to it and no further.
+    balance, gain = -0.5, other / both
     found = _fitted(*sides, gain, balance)
-    if found is None or found.misfit > _FITS or balance > _ALONE:
-        return None
+    if found is None or found.misfit > _FITS:
+        balance, gain = 0.0, math.copysign(math.sqrt(other / own), both)
+        for _ in range(_ROUNDS):
+            found = _fitted(*sides, gain, balance)
+            if found is None:
+                return None
+            balance = min(max(found.balance, -0.5), 0.5)
+            gain = _gain(own, other, both, balance)
+        found = _fitted(*sides, gain, balance)
+        if found is None or found.misfit > _FITS or balance > _ALONE:
+            return None
     level = one.y / gain
     error = (level - one.inner) * one.weight
     # What both have in common, as far as it can be told without the difference.
     common = np.pad(0.5 * (level + one.inner) - balance * error, ((0, 0), (one.reach, one.reach)))
-    if judge_leftover(replace(one, x=common), error).kind != "noise":
+    judged = judge_leftover(replace(one, x=common), error)
+    if judged.kind in ("follows", "lossy") or judged.follows is None:
         return None
     of_reference, of_render = ((0.5 + share) * one.power(error) for share in (-balance, balance))
     in_render = balance >= -_ALONE
@@ -116,11 +121,13 @@ def _fitted(x: Spectra, y: Spectra, gain: float, balance: float) -> _Fitted | No
 
 
 def _gain(own: float, other: float, both: float, balance: float) -> float:
-    """The factor at which the powers of both sides differ as the balance of their noise says."""
-    if balance >= 0.5:
-        return both / own
+    """The factor at which the powers of both sides differ as the balance of their noise says.
+
+    Of the two forms of a quadratic's root the one that takes no two like numbers from each other.
+    """
     a, b, c = other * (0.5 - balance), 2 * balance * abs(both), own * (0.5 + balance)
-    inverse = (-b + math.sqrt(b * b + 4 * a * c)) / (2 * a) if balance > -0.5 else abs(both) / other
+    root = math.sqrt(b * b + 4 * a * c)
+    inverse = 2 * c / (b + root) if b > 0.0 else (root - b) / (2 * a)
     return math.copysign(1.0 / inverse, both)
 
 

@@ -1,5 +1,7 @@
 """Two takes of a noisy effect: what is told of a pair in which the reference has noise of its own."""
 
+from dataclasses import replace
+
 import numpy as np
 
 from kind_echo.core.causes import naming
@@ -22,7 +24,9 @@ def explain_noisy(pair: Pair, at: LinedUp) -> Explained | None:
     noise: dict[int, SidesNoise] = {}
     models: dict[int, Model] = {}
     for c in pair.heard:
-        one, found = plain.level[c], noise_of_sides(plain.level[c])
+        # Where the reference has noise alone, a quiet render has what looks like a gap: as it is first, then without.
+        one = replace(at.lined[c], y=at.lined[c].y - plain.offsets[c])
+        found = noise_of_sides(one) or noise_of_sides(plain.level[c])
         if found is None:
             return None
         error = one.y - found.gain * one.inner
