@@ -1,6 +1,9 @@
 """The sheet at work: findings, deciding by finding, two people at once, filters, folds, and the next build."""
 
+import json
 import re
+import zipfile
+from pathlib import Path
 
 from playwright.sync_api import Browser, Page, expect
 
@@ -58,6 +61,31 @@ def test_the_second_of_two_people_is_told_and_loses_nothing_typed(page: Page, br
     dialog.get_by_role("button", name="Decide all the same").click()
     expect(dialog).to_have_count(0)
     expect(page.get_by_role("region", name="Chosen cell")).to_contain_text("The corner moved")
+
+
+def test_a_sheet_is_taken_away_as_a_table_and_as_evidence_and_a_pair_as_audio(view: Page, tmp_path: Path) -> None:
+    _open(view, "2.1.0-rc2")
+    kept = {}
+    for label in ("Cells with all measures, CSV", "Every reading, JSON", "Evidence, ZIP"):
+        view.get_by_role("button", name="Download the sheet").click()
+        with view.expect_download() as download:
+            view.get_by_role("menuitem", name=label).click()
+        kept[label] = tmp_path / download.value.suggested_filename
+        download.value.save_as(kept[label])
+    assert len(kept["Cells with all measures, CSV"].read_text().splitlines()) == 1 + 72
+    assert json.loads(kept["Every reading, JSON"].read_text())["table"] == "readings"
+    assert zipfile.is_zipfile(kept["Evidence, ZIP"])
+    _finding(view, "Aliases: new orders 23 to 27")
+    view.get_by_role("button", name="Open pair").click()
+    view.get_by_role("button", name="Download the audio").click()
+    with view.expect_download() as download:
+        view.get_by_role("menuitem", name="Difference, WAV").click()
+    assert download.value.suggested_filename.startswith("difference ")
+    view.context.grant_permissions(["clipboard-read", "clipboard-write"])
+    view.get_by_role("button", name="Download the audio").click()
+    view.get_by_role("menuitem", name="Copy link").click()
+    expect(view.get_by_text("Link copied")).to_be_visible()
+    assert view.evaluate("navigator.clipboard.readText()") == view.url
 
 
 def test_what_is_fixed_and_what_newly_fails_is_said_and_filters_the_sheet(view: Page) -> None:
