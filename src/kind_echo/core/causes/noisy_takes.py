@@ -13,6 +13,7 @@ from kind_echo.core.causes.models import Model, decibels
 from kind_echo.core.causes.noisy_sides import SidesNoise, noise_of_sides
 from kind_echo.core.causes.plain import length_cause
 from kind_echo.core.causes.shares import by_share
+from kind_echo.core.causes.thresholds import NAMING
 from kind_echo.core.levels.integrity import Gap
 
 _SOUNDS = 4.0  # times the power of the reference's noise, from which there is a sound in a gap
@@ -27,7 +28,7 @@ def explain_noisy(pair: Pair, at: LinedUp) -> Explained | None:
         # Where the reference has noise alone, a quiet render has what looks like a gap: as it is first, then without.
         one = replace(at.lined[c], y=at.lined[c].y - plain.offsets[c])
         found = noise_of_sides(one) or noise_of_sides(plain.level[c])
-        if found is None:
+        if found is None or found.power <= NAMING.floor:
             return None
         error = one.y - found.gain * one.inner
         noise[c], models[c] = found, Model((), found.gain, error, one.power(error))
