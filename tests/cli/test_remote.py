@@ -222,6 +222,8 @@ def test_a_build_is_held_to_another_one_without_references(server: Server) -> No
     cells = json.loads(other.stdout)["cells"]
     assert len(cells) == 16
     assert {cell["verdict"] for cell in cells} == {"Changed", "Fail"}  # none waits for a reference
+    bundle = _submit(server.address, *build, "--against", "1.0", "--evidence", "x.zip", **secret)
+    assert (bundle.returncode, "without --against" in bundle.stderr) == (2, True)
     none = _submit(server.address, *build, "--against", "9.9", **secret)
     assert (none.returncode, "has no build 9.9" in none.stderr) == (2, True)
 

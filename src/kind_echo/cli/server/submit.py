@@ -52,8 +52,12 @@ def submit_command(
     """
     if against == version:
         raise BadParameter("against", against, f"another build than {version}")
+    if against and outputs.evidence is not None:
+        raise BadParameter(
+            "evidence", str(outputs.evidence), "without --against: a bundle is of a run and its references"
+        )
     there = Server(server, read_token())
-    run = RunThere(there, effect, plan)
+    run = RunThere(there, effect, plan, timeout)
     if number is not None:
         run.go_on_with(number, version)
     else:
@@ -63,9 +67,9 @@ def submit_command(
         click.echo(_told(run, told) if as_json else f"{'Joined' if run.joined else 'Enqueued'}: {run.address}")
         return
     with _says_how_to_go_on(run, shlex.join(["kind-echo", "submit", effect, plan, version, "--run"])):
-        progress = run.wait(timeout)
+        progress = run.wait()
         if against:
-            run.lay_over(against, timeout)
+            run.lay_over(against)
     sheet = run.sheet
     assert sheet is not None
     needs = progress.needs(f"{effect} {version}")

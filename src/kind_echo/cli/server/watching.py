@@ -22,8 +22,17 @@ T = TypeVar("T")
 class RunThere:
     """A run on a server; a connection that drops is tried again for minutes, as long as the server answered once."""
 
-    def __init__(self, server: Server, effect: str, plan: str) -> None:
+    def __init__(self, server: Server, effect: str, plan: str, timeout: float | None) -> None:
+        """Look for the plan.
+
+        Args:
+            timeout: seconds for all that is waited for together; as long as it takes where None.
+        Raises:
+            ClickException: there is no such plan.
+            NoAnswer, Refused: the server does not answer, or says no.
+        """
         self._server, self._effect, self._plan = server, effect, plan
+        self._ends = None if timeout is None else time.monotonic() + timeout
         plans = server.get("/api/plans")["plans"]
         found = next((one for one in plans if (one["effect"], one["name"]) == (effect, plan)), None)
         if found is None:
@@ -61,7 +70,7 @@ class RunThere:
             told = f"{run['plan']} on {run['effect']} {run['build']['version']}"
             raise click.ClickException(f"run {number} is of {told}")
 
-    def wait(self, timeout: float | None) -> Progress:
+    def wait(self) -> Progress:
         """Until it is finished, or until people alone can bring it on. Raises TimeOut, NoAnswer."""
 
         def look() -> Progress:
@@ -69,20 +78,25 @@ class RunThere:
             run = sheet["run"]
             return Progress(run["cells"], run["finished"], sheet["for_kit"], sheet["lacking"], run["stopped_by"])
 
-        return wait_for(look, _POLL_SECONDS, timeout)
+        return wait_for(look, _POLL_SECONDS, self._left())
 
-    def lay_over(self, version: str, timeout: float | None) -> None:
-        """Compare it with the newest run of the same plan on another build, which is started where there is none.
+    def lay_over(self, version: str) -> None:
+        """Compare it with the newest run of the same plan on another build, once that is over; it is started where
+        there is none.
 
         Raises:
             ClickException: the server knows no such build.
             TimeOut, NoAnswer: as `wait`.
         """
+        other = RunThere(self._server, self._effect, self._plan, self._left())
         siblings = (self.sheet or self._look(""))["siblings"]
-        other = next((int(one["run_id"]) for one in siblings if one["version"] == version), None)
-        if other is None:
-            other = self._run_on(version, timeout)
-        against = f"build:{other}"
+        known = next((int(one["run_id"]) for one in siblings if one["version"] == version), None)
+        if known is None:
+            other.start(self._known_build(version), everything=False, artefact="")
+        else:
+            other.number = known
+        other.wait()
+        against = f"build:{other.number}"
         path = f"/api/runs/{self.number}/across"
         self._patiently(lambda: self._server.post(path, {"against": against}))
 
@@ -91,7 +105,7 @@ class RunThere:
             states = [cell["state"] for cell in self.sheet["cells"]]
             return Progress(len(states), sum(state not in _UNDER_WAY for state in states))
 
-        wait_for(look, _POLL_SECONDS, timeout)
+        wait_for(look, _POLL_SECONDS, self._left())
 
     def save(self, path: str, target: Path) -> None:
         """Keep as a file what the server has at a path under the run's own address in the API; whole or not at all."""
@@ -103,17 +117,18 @@ class RunThere:
         finally:
             beside.unlink(missing_ok=True)
 
-    def _run_on(self, version: str, timeout: float | None) -> int:
-        """The number of a run of the same plan on another build that the server knows, once that run is over."""
+    def _known_build(self, version: str) -> int:
+        """The number of a build that the server knows."""
         effects = self._patiently(lambda: self._server.get("/api/effects"))["effects"]
         builds = [build for one in effects if one["name"] == self._effect for build in one["builds"]]
         build = next((one for one in builds if one["version"] == version), None)
         if build is None:
             raise click.ClickException(f"{self._effect} has no build {version} on {self._server.address}")
-        other = RunThere(self._server, self._effect, self._plan)
-        other.start(int(build["id"]), everything=False, artefact="")
-        other.wait(timeout)
-        return other.number
+        return int(build["id"])
+
+    def _left(self) -> float | None:
+        """Seconds for which it may still be waited."""
+        return None if self._ends is None else max(0.0, self._ends - time.monotonic())
 
     def _look(self, against: str) -> dict[str, Any]:
         query = urlencode({"measure": "residual_rms", "against": against})

@@ -3,6 +3,7 @@
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
+from threading import BoundedSemaphore
 from typing import Literal
 
 from flask import Response
@@ -22,6 +23,7 @@ from kind_echo.web.http.schemas import Body, RequestModel
 api = APIBlueprint("tables", __name__, url_prefix="/api/tables")
 
 Form = Literal["csv", "json"]
+_WRITING = BoundedSemaphore(2)  # every reading of a large run takes a core for a while: others are to have their turn
 _TYPES: dict[Form, str] = {"csv": "text/csv", "json": "application/json"}
 
 
@@ -105,7 +107,7 @@ def _sent(make: Callable[[Session], Table], name: str, form: Form) -> Response:
     """A table for download. It is whole before any of it is sent: what goes wrong is told, and who reads slowly holds
     no connection to the database.
     """
-    with temporary_folder() as folder, snapshot() as session:
+    with _WRITING, temporary_folder() as folder, snapshot() as session:
         table, target = make(session), Path(folder) / f"{name}.{form}"
         with target.open("w", encoding="utf-8", newline="") as file:
             file.writelines(table.csv() if form == "csv" else table.json())
