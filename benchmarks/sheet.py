@@ -42,7 +42,7 @@ def report() -> list[str]:
         wait_for_runs(visitor)
         empty = min(empty_page(page, address) for _ in range(_REPEATS))
         small = min(_opened(page, address, "Skerry 2.1.0-rc2", 72) for _ in range(_REPEATS))
-        with _large(stack) as large:
+        with large_run(stack), web_server() as large:
             Visitor(page.context, large).sign_in(link_for(DEMO_PERSON))
             big = min(_opened(page, large, "Skerry 2.1.0-rc2", 300) for _ in range(_REPEATS))
             frames = walk(page)
@@ -115,15 +115,15 @@ def link_for(name: str) -> str:
 
 
 @contextmanager
-def _large(stack: Stack) -> Iterator[str]:
-    """A server on a copy of the demo with a run of 2,000 cells in it; the demo itself stays as it is."""
+def large_run(stack: Stack) -> Iterator[int]:
+    """A copy of the demo with a run of 2,000 cells in it, and its number; the demo itself stays as it is."""
     from benchmarks.large_run import write_large_run
 
     cluster = stack.cluster
     if cluster is None:
         raise SystemExit("The sheet at full size is measured on the project's own PostgreSQL.")
     from kind_echo.database.backup import backup, restore
-    from kind_echo.database.sessions import URL_VARIABLE, transaction
+    from kind_echo.database.sessions import URL_VARIABLE, engine, transaction
 
     server, name = cluster.url.rsplit("/", 1)[0], "benchmark_sheet"
     admin: Any = psycopg.connect(f"{server}/postgres", autocommit=True)
@@ -135,10 +135,10 @@ def _large(stack: Stack) -> Iterator[str]:
         os.environ[URL_VARIABLE] = f"{server}/{name}"
         restore(Path(folder) / "demo")
     with transaction() as session:
-        write_large_run(session)
+        number = write_large_run(session)
     try:
-        with web_server() as address:
-            yield address
+        yield number
     finally:
+        engine().dispose()
         admin.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
         admin.close()

@@ -11,7 +11,8 @@ as_root() {
     if [ "$(id -u)" = 0 ]; then "$@"; else sudo "$@"; fi
 }
 
-packages=(python3 python3-venv python3-dev gcc libc6-dev postgresql-15 ca-certificates util-linux lilv-utils lv2-examples sox)
+packages=(python3 python3-venv python3-dev gcc libc6-dev postgresql-15 ca-certificates util-linux lilv-utils lv2-examples sox
+    libpango-1.0-0 libpangoft2-1.0-0 libharfbuzz-subset0 fonts-dejavu-core) # the last line: reports as PDF
 # Real sounds that causes are told on: music, voice, instruments, signals of a desktop.
 sounds=(alsa-utils frozen-bubble-data extremetuxracer-data oxygen-sounds sound-theme-freedesktop timgm6mb-soundfont)
 [ "$kind" = dev ] && packages+=(chromium-headless-shell ffmpeg "${sounds[@]}")
@@ -113,4 +114,12 @@ if [ -n "$installed" ]; then
 fi
 wait "$project"
 wait "$page"
+if [ "$kind" = dev ]; then
+    want=$(find docs/reference src/kind_echo -type f \( -name '*.py' -o -name '*.rst' \) | LC_ALL=C sort | xargs -d '\n' cat | sha256sum)
+    if ! fresh src/kind_echo/reference/.stamp "$want"; then
+        say "Building the reference"
+        ops/reference.sh
+        echo "$want" >src/kind_echo/reference/.stamp
+    fi
+fi
 trap - EXIT

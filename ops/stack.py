@@ -300,7 +300,7 @@ command={program} worker
 process_name=worker-%(process_num)d
 numprocs={workers}
 directory={project}
-environment=KIND_ECHO_DATABASE_URL="{worker_url}",KIND_ECHO_RENDERERS="{renderers}",OMP_NUM_THREADS="1",OPENBLAS_NUM_THREADS="1"
+environment=KIND_ECHO_DATABASE_URL="{worker_url}",KIND_ECHO_ADDRESS="http://127.0.0.1:{port}",KIND_ECHO_RENDERERS="{renderers}",OMP_NUM_THREADS="1",OPENBLAS_NUM_THREADS="1"
 redirect_stderr=true
 stdout_logfile={var}/worker-%(process_num)d.log
 autorestart=true

@@ -20,7 +20,13 @@ def test_no_query_is_made_in_the_web() -> None:
     assert {path: lines for path, lines in found.items() if lines} == {}
 
 
-_IN_STEPS = {"rendering/remote.py", "rendering/steps.py", "storage/moving.py", "storage/retention.py"}
+_IN_STEPS = {
+    "notices/sending.py",
+    "rendering/remote.py",
+    "rendering/steps.py",
+    "storage/moving.py",
+    "storage/retention.py",
+}
 
 
 def test_the_caller_owns_the_clock_and_the_transaction() -> None:

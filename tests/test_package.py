@@ -49,6 +49,8 @@ def test_the_wheel_alone_compares_two_files(wheel: Path, tmp_path: Path) -> None
         archive.extractall(packages)
         metadata = archive.read(next(name for name in names if name.endswith("/METADATA"))).decode()
     assert any(name.startswith("kind_echo/web/static/assets/") for name in names)  # a server needs no Node.js
+    # The reference of the Python interface, and what reports are laid out with.
+    assert {"kind_echo/reference/index.html", "kind_echo/bench/reports/report.html.jinja"} <= set(names)
     needed = _needed(re.findall(r"^Requires-Dist: (.*)$", metadata, re.MULTILINE))
     assert {"numpy", "soundfile"} <= needed
     assert not {"flask", "sqlalchemy", "psycopg"} & needed

@@ -135,6 +135,18 @@ const routes = [
                 element: page(async () => (await import("./features/references/ReferencesPage")).HistoryPage),
               },
               {
+                path: "/record",
+                element: page(async () => (await import("./features/record/RecordPage")).RecordPage),
+              },
+              {
+                path: "/schedules",
+                element: page(async () => (await import("./features/schedules/SchedulesPage")).SchedulesPage),
+              },
+              {
+                path: "/notices",
+                element: page(async () => (await import("./features/notices/NoticesPage")).NoticesPage),
+              },
+              {
                 path: "/people",
                 element: page(async () => (await import("./features/people/PeoplePage")).PeoplePage),
               },

@@ -5,6 +5,7 @@ Needs matplotlib, the extra `plots`. Sides differ by the shape of their lines, s
 
 import importlib.util
 from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -24,7 +25,10 @@ Floats = NDArray[np.float64]
 Curves = Mapping[str, Mapping[str, Mapping[str, Any]]]
 """As they stand in the JSON of the command line."""
 
-_COLUMNS = 1200  # of a waveform
+COLUMNS = 1200
+"""Of a waveform."""
+
+_LEAST_FRAMES = 16  # that have a spectrum
 _FLOOR = -200.0  # dBFS, under which nothing is drawn
 _SIDES: tuple[tuple[str, dict[str, Any]], ...] = (
     ("reference", {"color": "0.2", "linewidth": 1.8}),
@@ -68,7 +72,34 @@ def plot_measured(path: Path, curves: Curves, title: str) -> None:
     raise BadParameter("plot", str(path), "asked for where something was measured that can be drawn")
 
 
-def plot_pair(path: Path, sides: Sequence[Source], title: str) -> None:
+@dataclass(frozen=True)
+class Drawn:
+    """A side as it is drawn.
+
+    Attributes:
+        seconds: that it lasts.
+        low, high: the least and the greatest sample of any channel, by column.
+        hertz, levels: its spectrum, in Hz and dBFS; empty where there is none.
+    """
+
+    seconds: float
+    low: Floats
+    high: Floats
+    hertz: Floats
+    levels: Floats
+
+    @classmethod
+    def of(cls, side: Source) -> "Drawn":
+        """What there is to draw of a source, read once for its waveform and once for its spectrum."""
+        low, high = _envelope(side)
+        hertz = levels = np.empty(0)
+        if side.frames >= _LEAST_FRAMES:
+            spectrum = level_spectrum(side, 0, side.frames)
+            hertz, levels = np.asarray(spectrum.frequencies), np.asarray(spectrum.levels)
+        return cls(side.frames / side.rate, low, high, hertz, levels)
+
+
+def plot_pair(path: Path, sides: Sequence[Drawn], title: str) -> None:
     """Waveforms and spectra of reference, render and difference, lined up and of one length.
 
     Args:
@@ -77,20 +108,17 @@ def plot_pair(path: Path, sides: Sequence[Source], title: str) -> None:
     figure = _figure(title, rows=4)
     *waves, spectra = figure.axes
     for axes, side, (name, style) in zip(waves, sides, _SIDES, strict=True):
-        low, high = _envelope(side)
-        seconds = np.linspace(0.0, side.frames / side.rate, len(low))
-        axes.fill_between(seconds, low, high, color=style["color"], linewidth=0.4, step="mid")
+        seconds = np.linspace(0.0, side.seconds, len(side.low))
+        axes.fill_between(seconds, side.low, side.high, color=style["color"], linewidth=0.4, step="mid")
         axes.set_ylabel(name)
-        most = max(float(np.abs([low, high]).max()), 1e-12)
+        most = max(float(np.abs([side.low, side.high]).max()), 1e-12)
         axes.set_ylim(-1.05 * most, 1.05 * most)
         axes.margins(x=0)
         axes.tick_params(labelbottom=side is sides[-1])
     waves[-1].set_xlabel("s")
     for side, (name, style) in zip(sides, _SIDES, strict=True):
-        if side.frames >= 16:
-            spectrum = level_spectrum(side, 0, side.frames)
-            levels = np.asarray(spectrum.levels)
-            spectra.semilogx(spectrum.frequencies, np.where(levels > _FLOOR, levels, np.nan), label=name, **style)
+        if len(side.hertz):
+            spectra.semilogx(side.hertz, np.where(side.levels > _FLOOR, side.levels, np.nan), label=name, **style)
     _labels(spectra, "Hz", "dBFS")
     if spectra.lines:
         spectra.legend(frameon=False, loc="best", fontsize="small")
@@ -118,7 +146,7 @@ def _save(figure: "Figure", path: Path) -> None:
 
 def _envelope(side: Source) -> tuple[Floats, Floats]:
     """The least and the greatest sample of any channel in each of the columns of a waveform."""
-    count = min(_COLUMNS, side.frames)
+    count = min(COLUMNS, side.frames)
     low, high = np.full(count, np.inf), np.full(count, -np.inf)
     for position, block in blocks(side):
         column = (position + np.arange(len(block))) * count // side.frames

@@ -329,7 +329,8 @@ def test_grades_are_given_and_their_means_shown(listener: Page) -> None:
     expect(means.get_by_text("hidden reference")).to_be_visible()
     expect(means.get_by_text("one grade")).to_have_count(4)
     with page.expect_download() as download:
-        page.get_by_role("link", name="Every trial as CSV").click()
+        page.get_by_role("button", name="Download the results").click()
+        page.get_by_role("menuitem", name="Every trial, CSV").click()
     assert len(Path(download.value.path()).read_text().splitlines()) == 5
 
 

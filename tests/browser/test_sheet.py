@@ -6,6 +6,7 @@ import zipfile
 from pathlib import Path
 
 from playwright.sync_api import Browser, Page, expect
+from pypdf import PdfReader
 
 from tests.browser.conftest import opened, signed_in
 from tests.conftest import Server
@@ -77,12 +78,12 @@ def test_a_sheet_is_taken_away_as_a_table_and_as_evidence_and_a_pair_as_audio(vi
     assert zipfile.is_zipfile(kept["Evidence, ZIP"])
     _finding(view, "Aliases: new orders 23 to 27")
     view.get_by_role("button", name="Open pair").click()
-    view.get_by_role("button", name="Download the audio").click()
+    view.get_by_role("button", name="Download the report and the audio").click()
     with view.expect_download() as download:
         view.get_by_role("menuitem", name="Difference, WAV").click()
     assert download.value.suggested_filename.startswith("difference ")
     view.context.grant_permissions(["clipboard-read", "clipboard-write"])
-    view.get_by_role("button", name="Download the audio").click()
+    view.get_by_role("button", name="Download the report and the audio").click()
     view.get_by_role("menuitem", name="Copy link").click()
     expect(view.get_by_text("Link copied")).to_be_visible()
     assert view.evaluate("navigator.clipboard.readText()") == view.url
@@ -103,7 +104,7 @@ def test_the_report_says_what_stands_and_is_printed_whole(view: Page) -> None:
     _open(view, "2.1.0-rc2")
     view.keyboard.press("r")
     expect(view).to_have_url(re.compile(r"/runs/\d+/report$"))
-    report = view.get_by_role("article", name="Report")
+    report = view.frame_locator("iframe").get_by_role("article", name="Report")
     expect(report).to_contain_text("Skerry 2.1.0-rc2 against approved references, in every host, at every rate.")
     expect(report.get_by_role("region", name="Result")).to_contain_text("6 of 72 cells need a decision.")
     expect(report.get_by_role("region", name="Result")).to_contain_text("54 fixed")
@@ -114,18 +115,19 @@ def test_the_report_says_what_stands_and_is_printed_whole(view: Page) -> None:
     wrong = report.get_by_role("region", name="Cells that do not pass").get_by_role("row")
     expect(wrong).to_have_count(1 + 18)
     expect(wrong.nth(1)).to_contain_text("Differs from the reference")  # what needs a person comes first
-    view.evaluate("window.print = () => { window.printed = true }")
+    expect(report.get_by_role("region", name="Every cell")).to_have_count(0)
+    view.get_by_role("button", name="With every reading").click()
+    expect(report.get_by_role("region", name="Every cell").get_by_role("row")).to_have_count(1 + 72)
+    view.evaluate("document.querySelector('iframe').contentWindow.print = () => { window.printed = true }")
     view.keyboard.press("p")
     assert view.evaluate("window.printed") is True
-    view.emulate_media(media="print")
-    expect(view.get_by_role("navigation")).to_be_hidden()
-    expect(view.get_by_role("button", name="Print")).to_be_hidden()
-    # On paper nothing scrolls: the page is as long as the report.
-    long, inner = view.evaluate(
-        "[document.documentElement.scrollHeight, document.querySelector('article').clientHeight]"
-    )
-    assert long >= inner > 800
-    view.emulate_media(media="screen")
+    view.get_by_role("button", name="Download the report").click()
+    with view.expect_download() as download:
+        view.get_by_role("menuitem", name="The report, PDF on Letter").click()
+    told = PdfReader(download.value.path())
+    assert [round(float(side)) for side in told.pages[0].mediabox[2:]] == [612, 792]  # ANSI Letter, in points
+    assert "6 of 72 cells need a decision" in told.pages[0].extract_text()
+    assert f"1 of {len(told.pages)}" in told.pages[0].extract_text()
     view.keyboard.press("Escape")
     expect(view.get_by_role("grid")).to_be_visible()
 

@@ -1,5 +1,6 @@
 """A folder of renders checked against a folder of references, without a server: verdicts, limits, outputs, approval."""
 
+import base64
 import csv
 import hashlib
 import io
@@ -20,6 +21,7 @@ import jsonschema
 import numpy as np
 import pytest
 import soundfile
+import xmlschema
 from junitparser import Error, Failure, JUnitXml, Skipped
 from scipy import signal
 
@@ -224,7 +226,8 @@ def test_outputs_for_build_servers(folder: Path) -> None:
         "renders/silent.wav": [Failure], "renders/surplus.wav": [Skipped], "mix/late.wav": [Failure],
         "mix/softer.wav": [Failure], "renders/<b>&|.wav": [Failure],
     }  # fmt: skip
-    assert (suites.tests, suites.failures, suites.errors, suites.skipped) == (9, 4, 2, 1)
+    assert (suites.tests, suites.failures, suites.errors, sum(suite.skipped for suite in suites)) == (9, 4, 2, 1)
+    xmlschema.XMLSchema(str(PROJECT / "tests/support/junit.xsd")).validate(str(folder / "out" / "junit.xml"))
     summary = (folder / "out" / "summary.md").read_text()
     assert "**9 pairs: 2 not compared, 4 failed, 1 changed, 1 waiting, 1 passed**" in summary
     assert "| mix/late.wav | fail | Late or early: \\+3.000 samples; 3 samples late |" in summary
@@ -330,6 +333,48 @@ def test_evidence_that_was_changed_is_refused_in_the_right_words(
     assert done.returncode == status, done.stdout
     assert says in (done.stderr if status == 2 else done.stdout)
     assert "Traceback" not in done.stderr
+
+
+def _openssl(*words: str | Path) -> None:
+    subprocess.run(["openssl", *words], check=True, capture_output=True)
+
+
+def test_a_signed_bundle_is_known_by_its_key_and_no_other(
+    folder: Path, bundle: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    for name in ("signing", "other"):
+        _openssl("genpkey", "-algorithm", "ed25519", "-out", tmp_path / f"{name}.pem")
+        _openssl("pkey", "-in", tmp_path / f"{name}.pem", "-pubout", "-out", tmp_path / f"{name}.pub")
+    monkeypatch.setenv("KIND_ECHO_SIGNING_KEY", str(tmp_path / "signing.pem"))
+    (tmp_path / "signing.pem").chmod(0o644)
+    refused = _check(folder, "--evidence", "signed.zip")
+    assert refused.returncode == 2
+    assert "others than its owner can read" in refused.stderr
+    (tmp_path / "signing.pem").chmod(0o600)
+    _check(folder, "--evidence", "signed.zip")
+    monkeypatch.delenv("KIND_ECHO_SIGNING_KEY")
+    signed = folder / "signed.zip"
+    raw = subprocess.run(
+        ["openssl", "pkey", "-pubin", "-in", tmp_path / "signing.pub", "-outform", "DER"],
+        check=True, capture_output=True,
+    ).stdout[-32:]  # RFC 8410: the key is the last of SubjectPublicKeyInfo  # fmt: skip
+    assert hashlib.sha256(raw).hexdigest() in kind_echo("verify", signed).stdout
+    told = json.loads(kind_echo("verify", signed, "--key", tmp_path / "signing.pub", "--json").stdout)
+    assert told["signed"] == {"fingerprint": hashlib.sha256(raw).hexdigest(), "is_known": True}
+    with zipfile.ZipFile(signed) as given:
+        (tmp_path / "message").write_bytes(given.read("manifest.json"))
+        (tmp_path / "signature").write_bytes(base64.b64decode(json.loads(given.read("signature.json"))["signature"]))
+    # The same by OpenSSL, which knows nothing of this product.
+    _openssl("pkeyutl", "-verify", "-pubin", "-inkey", tmp_path / "signing.pub", "-rawin", "-in", tmp_path / "message",
+             "-sigfile", tmp_path / "signature")  # fmt: skip
+    forged = _changed(signed, tmp_path / "forged.zip", _other_number, signed=True)
+    unsigned = _changed(bundle, tmp_path / "plain.zip", lambda _: None, signed=False)
+    for path, key, says in (
+        (signed, "other.pub", "signed with another key"), (forged, "signing.pub", "signature does not hold"),
+        (unsigned, "signing.pub", "it is not signed"), (signed, "message", "holds no public key"),
+    ):  # fmt: skip
+        done = kind_echo("verify", path, "--key", tmp_path / key)
+        assert (done.returncode, says in done.stderr) == (2, True), done.stderr
 
 
 def test_what_is_no_bundle_is_said_to_be_none() -> None:

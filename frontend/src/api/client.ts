@@ -54,6 +54,11 @@ export type LevelMap = Schemas["LevelMapBody"];
 export type Me = Schemas["MeBody"];
 export type Person = Schemas["PersonBody"];
 export type Token = Schemas["TokenBody"];
+export type NoticeTarget = Schemas["TargetBody"];
+export type Notice = Schemas["NoticeBody"];
+export type NewNoticeTarget = Schemas["NewTargetBody"];
+export type Schedule = Schemas["ScheduleBody"];
+export type NewSchedule = Schemas["NewScheduleBody"];
 export type NewComparison = Schemas["NewComparisonBody"];
 
 /** An error that carries a sentence a person can act on. */

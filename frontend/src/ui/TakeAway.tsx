@@ -14,11 +14,29 @@ export const inBothForms = (label: string, path: string, query = ""): Download[]
   { label: `${label}, JSON`, path: `${path}.json${query}` },
 ];
 
+/** A report in the forms that it can be had in. */
+export const reportFiles = (label: string, path: string, query: Record<string, string> = {}): Download[] => {
+  const asked = (paper: string) => `?${new URLSearchParams({ ...query, paper })}`;
+  return [
+    { label: `${label}, PDF on A4`, path: `${path}.pdf${asked("a4")}` },
+    { label: `${label}, PDF on Letter`, path: `${path}.pdf${asked("letter")}` },
+    { label: `${label}, HTML`, path: `${path}.html${asked("a4")}` },
+  ];
+};
+
 const ITEM = "block cursor-pointer rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground";
 const TOLD_MS = 2500;
 
 /** What of a page can be kept as a file, and the link that leads back to it. */
-export function TakeAway({ what, files }: { what: string; files: Download[] }) {
+export function TakeAway({
+  what,
+  label = "Download…",
+  files,
+}: {
+  what: string;
+  label?: string;
+  files: Download[];
+}) {
   const [copied, setCopied] = useState(false);
   useEffect(() => {
     if (!copied) return;
@@ -33,7 +51,7 @@ export function TakeAway({ what, files }: { what: string; files: Download[] }) {
         aria-label={`Download ${what}`}
         className="whitespace-nowrap underline decoration-line hover:decoration-text data-[state=open]:decoration-text"
       >
-        <span role="status">{copied ? "Link copied" : "Download…"}</span>
+        <span role="status">{copied ? "Link copied" : label}</span>
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content

@@ -1,4 +1,4 @@
-"""Bundles of evidence: a ZIP whose manifest has the SHA-256 of every file in it."""
+"""Bundles of evidence: a ZIP whose manifest has the SHA-256 of every file in it, signed where there is a key."""
 
 import hashlib
 import io
@@ -11,11 +11,12 @@ from pathlib import Path
 from typing import IO
 
 from kind_echo import __version__
+from kind_echo.audio_io.signatures import own_key, sign
 
 SCHEMA = "kind-echo evidence 1"
 """Of the manifest: its number is raised when what it holds changes its meaning."""
 
-MANIFEST, READINGS = "manifest.json", "readings.json"
+MANIFEST, READINGS, SIGNATURE = "manifest.json", "readings.json", "signature.json"
 
 _BLOCK = 1 << 20
 
@@ -47,7 +48,11 @@ class Bundle:
 
     def add_json(self, name: str, told: object) -> None:
         """Add an object as JSON."""
-        self.add_text(name, json.dumps(told, allow_nan=False, ensure_ascii=False, indent=1) + "\n")
+        self.add_text(name, _json(told))
+
+
+def _json(told: object) -> str:
+    return json.dumps(told, allow_nan=False, ensure_ascii=False, indent=1) + "\n"
 
 
 @contextmanager
@@ -56,7 +61,10 @@ def writing(path: Path, made: datetime) -> Iterator[Bundle]:
 
     Args:
         made: when what it holds was found.
+    Raises:
+        BadKey: it should be signed, and cannot be; then nothing was begun.
     """
+    key = own_key()
     path.parent.mkdir(parents=True, exist_ok=True)
     beside = path.with_name(f".{path.name}.part")
     try:
@@ -65,7 +73,10 @@ def writing(path: Path, made: datetime) -> Iterator[Bundle]:
             yield bundle
             when = made.isoformat(timespec="seconds")
             files = dict(bundle.digests)
-            bundle.add_json(MANIFEST, {"schema": SCHEMA, "version": __version__, "made": when, "files": files})
+            manifest = _json({"schema": SCHEMA, "version": __version__, "made": when, "files": files})
+            bundle.add_text(MANIFEST, manifest)
+            if key is not None:
+                bundle.add_json(SIGNATURE, sign(key, manifest.encode()))
         beside.replace(path)
     finally:
         beside.unlink(missing_ok=True)

@@ -11,7 +11,7 @@ from kind_echo.checks.telling import message
 from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
 from kind_echo.core.audio.source import Source
 from kind_echo.core.registry.readings import value_of
-from kind_echo.plots import check_plot, draws, plot_measured, plot_pair
+from kind_echo.plots import Drawn, check_plot, draws, plot_measured, plot_pair
 
 _ENDING = ".svg"
 
@@ -40,4 +40,5 @@ def _draw_sides(one: Checked, path: Path) -> None:
         render: Source = second if second.rate == first.rate else resampled(second, first.rate, stack)
         late = round(value_of(one.measured.comparison, "delay") or 0.0)
         aligned = AlignedSource(render, first.frames, Alignment(late))
-        plot_pair(path, (first, aligned, DifferenceSource(first, aligned)), f"{one.name}: {message(one)}")
+        sides = (first, aligned, DifferenceSource(first, aligned))
+        plot_pair(path, [Drawn.of(side) for side in sides], f"{one.name}: {message(one)}")

@@ -4,6 +4,7 @@ import hashlib
 import io
 import json
 import re
+import shutil
 import zipfile
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -12,7 +13,8 @@ from datetime import datetime
 from pathlib import Path, PurePosixPath
 from typing import Any
 
-from kind_echo.audio_io.bundles import MANIFEST, READINGS, SCHEMA, Bundle, writing
+from kind_echo.audio_io.bundles import MANIFEST, READINGS, SCHEMA, SIGNATURE, Bundle, writing
+from kind_echo.audio_io.signatures import BadSignature, Signed, check, public_key
 from kind_echo.checks.judging import Checked
 from kind_echo.checks.measuring import ComparedHow, Measured, digests_of, measure_cell, measure_pair
 from kind_echo.checks.pairing import Pair, shown
@@ -54,6 +56,7 @@ class Verified:
         readings: that came out the same.
         without_audio: pairs of which the bundle has readings alone.
         version: that the bundle was made by.
+        signed: with which key; None of one that is not.
     """
 
     files: int
@@ -61,6 +64,7 @@ class Verified:
     differences: list[Difference]
     without_audio: int
     version: str
+    signed: Signed | None
 
 
 def write_evidence(
@@ -82,25 +86,37 @@ def write_evidence(
         bundle.add_json(READINGS, {"schema": SCHEMA, "pairs": pairs})
 
 
-def verify_evidence(path: Path, folder: Path, tell: Callable[[int, int], None]) -> Verified:
-    """Check all digests of a bundle, and compute every reading again of which it holds the audio.
+def verify_evidence(path: Path, folder: Path, tell: Callable[[int, int], None], key: Path | None = None) -> Verified:
+    """Check the signature and all digests of a bundle, and compute every reading again of which it holds the audio.
 
     Args:
         folder: an empty one, for the audio.
         tell: is called with how many pairs are done, and of how many.
+        key: a PEM file with the public key that it has to be signed with; None where any will do, or none.
     Raises:
-        BadBundle: it is none, lacks a file, holds another, or one whose digest does not hold.
+        BadBundle: it is none, lacks a file, holds another, or one whose digest or signature does not hold.
+        BadKey: the file holds no public key.
     """
+    expected = None if key is None else public_key(key)
     with _opened(path) as bundle:
         manifest = _read_json(path, bundle, MANIFEST)
         if manifest.get("schema") != SCHEMA or not isinstance(manifest.get("files"), dict):
             raise BadBundle(str(path), f"its manifest is not of {SCHEMA}")
         listed: dict[str, str] = manifest["files"]
-        there = set(bundle.namelist()) - {MANIFEST}
+        there = set(bundle.namelist()) - {MANIFEST, SIGNATURE}
+        signed = None
+        if SIGNATURE in bundle.namelist():
+            try:
+                signed = check(_read_json(path, bundle, SIGNATURE), bundle.read(MANIFEST), expected)
+            except BadSignature as error:
+                raise BadBundle(str(path), str(error)) from error
+        elif expected is not None:
+            raise BadBundle(str(path), "it is not signed")
         for missing in sorted(set(listed) - there):
             raise BadBundle(str(path), f"{missing} is missing")
         for added in sorted(there - set(listed)):
             raise BadBundle(str(path), f"{added} is not in the manifest")
+        _check_room(path, bundle, folder)
         for name, digest in listed.items():
             _check_file(path, bundle, name, digest, folder)
         pairs = _read_json(path, bundle, READINGS).get("pairs", [])
@@ -118,7 +134,7 @@ def verify_evidence(path: Path, folder: Path, tell: Callable[[int, int], None]) 
         apart = list(_apart(one.pair.name, [*one.kept.own, *one.kept.comparison], [*found.own, *found.comparison]))
         differences += apart
         same += len(one.kept.own) + len(one.kept.comparison) - sum(gone.kept != _NONE for gone in apart)
-    return Verified(len(listed), same, differences, without, str(manifest.get("version")))
+    return Verified(len(listed), same, differences, without, str(manifest.get("version")), signed)
 
 
 def _add_pair(bundle: Bundle, one: Checked, *, all_audio: bool) -> dict[str, Any]:
@@ -178,6 +194,13 @@ def _read_json(path: Path, bundle: zipfile.ZipFile, name: str) -> dict[str, Any]
     if not isinstance(told, dict):
         raise BadBundle(str(path), f"{name} holds no object")
     return told
+
+
+def _check_room(path: Path, bundle: zipfile.ZipFile, folder: Path) -> None:
+    """Raises BadBundle where what it unpacks to is more than the disk has; no file gives more than it says here."""
+    needed, free = sum(entry.file_size for entry in bundle.infolist()), shutil.disk_usage(folder).free
+    if needed > free:
+        raise BadBundle(str(path), f"it unpacks to {needed / 1e9:.1f} GB, and {free / 1e9:.1f} GB are free in {folder}")
 
 
 def _check_file(path: Path, bundle: zipfile.ZipFile, name: str, digest: str, folder: Path) -> None:

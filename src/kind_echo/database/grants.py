@@ -42,7 +42,7 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "render": (_READ + ", DELETE, UPDATE (key)", _CHANGE),  # what is doubted is never taken over
     "take": (_READ + ", DELETE", _ADD),
     "act": (_CHANGE, _READ),
-    "decision": (_ADD, _READ),
+    "decision": (_ADD, _READ + ", UPDATE (ending_told_at)"),
     "reference": (_CHANGE, _READ),
     "cell": (_ALL, _CHANGE),
     "delivery": (_ALL, "SELECT, DELETE"),
@@ -58,6 +58,9 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "trial_clip": (_ADD, ""),
     "listening_note": (_ADD + ", DELETE", ""),
     "listening_word": (_ADD + ", DELETE", ""),
+    "notice_target": (_ALL, _READ + ", UPDATE (paused_at, paused_by)"),  # one that says it is gone is told no more
+    "notice": (_ALL, _ALL),
+    "schedule": (_ALL, _READ + ", UPDATE (next_at, last_at, last_told)"),
     "event": (_ADD, _ADD),  # its past is nobody's to change
     "person": (_CHANGE, ""),
     "sign_in_link": (_CHANGE, ""),

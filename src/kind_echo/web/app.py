@@ -22,10 +22,14 @@ from kind_echo.web.http.schemas import MeasureBody, MeasuresBody, ProblemBody
 from kind_echo.web.kits import routes as kits_api
 from kind_echo.web.listening import routes as listening_api
 from kind_echo.web.machines import routes as machines_api
+from kind_echo.web.notices import routes as notices_api
 from kind_echo.web.people import routes as people_api
 from kind_echo.web.plans import routes as plans_api
+from kind_echo.web.record import routes as record_api
 from kind_echo.web.references import routes as references_api
+from kind_echo.web.reports import routes as reports_api
 from kind_echo.web.runs import routes as runs_api
+from kind_echo.web.schedules import routes as schedules_api
 from kind_echo.web.searches import routes as searches_api
 from kind_echo.web.security.doors import check_every_request
 from kind_echo.web.security.rates import limit_rates
@@ -39,7 +43,8 @@ from kind_echo.web.uploads import routes as uploads_api
 _APIS = (
     health_api, people_api, trends_api, searches_api, runs_api, cells_api, plans_api, audio_api, decisions_api,
     references_api, uploads_api, comparisons_api, kits_api, signals_api, hosts_api, effects_api, machines_api,
-    storage_api, sets_api, listening_api, tables_api,
+    storage_api, sets_api, listening_api, tables_api, reports_api,
+    notices_api, schedules_api, record_api,
 )  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
 _FOREVER = 31_536_000

@@ -5,7 +5,7 @@ from collections.abc import Sequence
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.verdicts.symptoms import Symptom
-from kind_echo.core.verdicts.verdict import THE_REFERENCE, Ground, JudgedReading, Verdict
+from kind_echo.core.verdicts.verdict import THE_REFERENCE, Ground, JudgedReading, Verdict, VerdictName
 from kind_echo.wording.causes import differs_by
 from kind_echo.wording.figures import figure, late_or_early, up_or_down
 
@@ -43,6 +43,13 @@ def sentence(verdict: Verdict) -> str:
     if verdict.ground == "not rendered":
         return verdict.why
     return _SENTENCES[verdict.ground].format(other=other, residual=_residual(found))
+
+
+def verdict_text(name: VerdictName, *, finished: bool = True) -> str:
+    """A verdict as it is shown; of a cell that is under way, that it is."""
+    if not finished:
+        return "Under way"
+    return "No reference yet" if name == "Waiting" else name
 
 
 def symptom_text(symptom: Symptom) -> str:

@@ -4,6 +4,7 @@ import type { Effect } from "../../api/client";
 import { Sentence, Word } from "../../ui/controls";
 import { number } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { reportFiles, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
 import { ArchivedMark, useShown } from "../upkeep/Archived";
 import { ThingMenu } from "../upkeep/ThingMenu";
@@ -70,6 +71,13 @@ function EffectView({ effect }: { effect: Effect }) {
                 {build.archived && <ArchivedMark />}
               </td>
               <td>{build.note}</td>
+              <td className="w-40 text-right">
+                <TakeAway
+                  what={`the report of ${build.version}`}
+                  label="Release report…"
+                  files={reportFiles("Every plan on it", `/api/reports/builds/${build.id}`)}
+                />
+              </td>
               <td className="w-14 py-1! text-right">
                 <ThingMenu
                   kind="build"

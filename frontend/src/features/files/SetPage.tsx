@@ -1,13 +1,13 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { BASE } from "../../api/base";
 import { MOST_FILES, MOST_SIDES } from "../../api/limits.gen";
 import { useCan, useMe } from "../../api/me";
 import { Button, Sentence, Word } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
 import { count, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
+import { reportFiles, TakeAway } from "../../ui/TakeAway";
 import { listenAddress } from "../listening/address";
 import { DropArea } from "./DropArea";
 import { Levels } from "./Levels";
@@ -100,13 +100,13 @@ function SetView({ set }: { set: FileSet }) {
             <Button needs="keep" aria-expanded={panel === "plan"} onClick={() => toggle("plan")}>
               Make this a plan…
             </Button>
-            <a
-              href={`${BASE}/api/sets/${set.id}/table.csv`}
-              download
-              className="inline-flex h-9 items-center rounded-md border border-line bg-sheet px-3 font-medium hover:border-quiet"
-            >
-              CSV
-            </a>
+            <TakeAway
+              what="the set"
+              files={[
+                { label: "Every reading, CSV", path: `/api/sets/${set.id}/table.csv` },
+                ...reportFiles("The report", `/api/reports/sets/${set.id}`),
+              ]}
+            />
             <span role="status" className="ml-auto text-quiet">
               {measuring > 0
                 ? `${count(measuring, "file")} of ${set.files.length} being measured`

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { BASE } from "../../api/base";
 import { count, day, number, sentenceCase } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
+import { reportFiles, TakeAway } from "../../ui/TakeAway";
 import { type Odds, type Results, resultsQuery, type Test } from "./queries";
 
 /** What a test came to: the conclusion in words, then how it was come by. */
@@ -20,9 +20,13 @@ export function ResultsView({ test, mine }: { test: Test; mine: number | undefin
       )}
       <Sittings found={found.data} mine={mine} />
       <p>
-        <a href={`${BASE}/api/listening/tests/${test.id}/results.csv`} download className="underline">
-          Every trial as CSV
-        </a>
+        <TakeAway
+          what="the results"
+          files={[
+            { label: "Every trial, CSV", path: `/api/listening/tests/${test.id}/results.csv` },
+            ...reportFiles("The report", `/api/reports/tests/${test.id}`),
+          ]}
+        />
       </p>
     </div>
   );

@@ -7,7 +7,7 @@ import { Button, Sentence } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
 import { kilohertz } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
-import { TakeAway } from "../../ui/TakeAway";
+import { type Download, reportFiles, TakeAway } from "../../ui/TakeAway";
 import { DecideDialog } from "../decisions/DecideDialog";
 import { StandingText } from "../decisions/StandingText";
 import { UndoBar, useLastAct } from "../decisions/UndoBar";
@@ -203,6 +203,7 @@ function PairView({
   const drawn = { pair, frames, rate, view, player, onView: setView };
   const about = () => player?.position() ?? middle(view);
   const subject = useLocation().pathname.slice(1);
+  const report = reportOf(pair, subject);
   const sides = sidesOf(found);
   const listen = () => sides.length > 0 && navigate(listenAddress(sides, subject));
   useKeys({
@@ -286,7 +287,7 @@ function PairView({
                 <Readings readings={pair.reference_readings} channels={side?.channels ?? 1} of="reference" />
               </details>
             )}
-            <TakeAway what="the audio" files={audioFiles(pair)} />
+            <TakeAway what="the report and the audio" files={[...report, ...audioFiles(pair)]} />
             {cell?.log && <Log text={cell.log} />}
           </aside>
         </div>
@@ -340,4 +341,12 @@ function PairView({
       )}
     </>
   );
+}
+
+/** The report of what is shown; none of a cell beside another one, or of a file that stands in a set. */
+function reportOf(pair: Pair, subject: string): Download[] {
+  if (pair.cell)
+    return pair.cell.beside ? [] : reportFiles("The report", `/api/reports/cells/${pair.cell.cell_id}`);
+  const [kind, number] = subject.split("/");
+  return kind === "comparisons" ? reportFiles("The report", `/api/reports/pairs/${number}`) : [];
 }

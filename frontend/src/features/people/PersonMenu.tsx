@@ -42,11 +42,24 @@ export function PersonMenu() {
                 </Link>
               </DropdownMenu.Item>
             )}
-            <DropdownMenu.Item asChild>
-              <Link to="/storage" className={ITEM}>
-                Storage
-              </Link>
-            </DropdownMenu.Item>
+            {keeps && (
+              <DropdownMenu.Item asChild>
+                <Link to="/notices" className={ITEM}>
+                  Notices
+                </Link>
+              </DropdownMenu.Item>
+            )}
+            {[
+              ["/schedules", "Schedules"],
+              ["/record", "Record"],
+              ["/storage", "Storage"],
+            ].map(([to = "", name]) => (
+              <DropdownMenu.Item key={to} asChild>
+                <Link to={to} className={ITEM}>
+                  {name}
+                </Link>
+              </DropdownMenu.Item>
+            ))}
             <DropdownMenu.Item className={ITEM} onSelect={() => setChanging(true)}>
               Change your password
             </DropdownMenu.Item>

@@ -4,6 +4,8 @@ import { Button } from "../../ui/controls";
 export interface Secret {
   what: string;
   text: string;
+  /** Whether the server keeps it, though it shows it no more. */
+  isKept?: boolean;
 }
 
 /** A secret that is shown this one time. */
@@ -18,7 +20,8 @@ export function ShownOnce({ secret, onClose }: { secret: Secret; onClose: () => 
   return (
     <section aria-label="Shown once" className="mx-5 mb-4 rounded-md border border-quiet bg-sheet px-4 py-3">
       <p role="status">
-        <b className="font-semibold">{secret.what}</b> It is shown only once and is not stored.
+        <b className="font-semibold">{secret.what}</b> It is shown only once
+        {!secret.isKept && " and is not stored"}.
       </p>
       <div className="mt-2 flex items-center gap-3">
         <code className="min-w-0 flex-1 rounded bg-ground px-2 py-1.5 font-mono text-xs break-all select-all">

@@ -7,7 +7,7 @@ import { measuresQuery } from "../../api/measures";
 import { Button, type Choice, EveryWord, Sentence, Word } from "../../ui/controls";
 import { count, kilohertz } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
-import { inBothForms, TakeAway } from "../../ui/TakeAway";
+import { inBothForms, reportFiles, TakeAway } from "../../ui/TakeAway";
 import { DecideDialog } from "../decisions/DecideDialog";
 import { UndoBar, useLastAct } from "../decisions/UndoBar";
 import { Filters } from "./Filters";
@@ -269,6 +269,13 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
           <TakeAway
             what="the sheet"
             files={[
+              ...(marked.size > 0
+                ? reportFiles(
+                    `Report of ${count(marked.size, "marked cell")}`,
+                    `/api/reports/runs/${run.id}`,
+                    { cells: [...marked].join() },
+                  )
+                : []),
               ...inBothForms("Cells with all measures", `/api/tables/runs/${run.id}/cells`),
               ...inBothForms("Every reading", `/api/tables/runs/${run.id}/readings`),
               { label: "Evidence, ZIP", path: `/api/runs/${run.id}/evidence.zip` },

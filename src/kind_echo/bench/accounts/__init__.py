@@ -11,6 +11,7 @@ from kind_echo.bench.accounts.access import (
     Scope,
     TokenUnknown,
 )
+from kind_echo.bench.accounts.address import ADDRESS_VARIABLE, page_address
 from kind_echo.bench.accounts.attempts import (
     KEEP_SECONDS,
     add_attempts,
@@ -37,6 +38,7 @@ from kind_echo.bench.accounts.sessions import end_session, person_of_session
 from kind_echo.bench.accounts.tokens import all_tokens, known_token, make_token, revoke_token
 
 __all__ = [
+    "ADDRESS_VARIABLE",
     "KEEP_SECONDS",
     "LINK_DAYS",
     "ROLES",
@@ -64,6 +66,7 @@ __all__ = [
     "make_token",
     "oldest_attempt",
     "open_link",
+    "page_address",
     "person_named",
     "person_of_session",
     "reset_person",

@@ -16,6 +16,7 @@ from kind_echo.bench.comparisons import law_signal, sides
 from kind_echo.bench.decisions import standings
 from kind_echo.bench.evidence.outcomes import outcomes_of
 from kind_echo.bench.plans import document_of, write_yaml
+from kind_echo.bench.reports import html_text, run_report
 from kind_echo.bench.runs import cells_of
 from kind_echo.bench.signals import make_stimulus
 from kind_echo.bench.tables import cells_table, readings_table
@@ -59,6 +60,7 @@ def write_evidence(session: Session, run: Run, path: Path, now: datetime, audio:
         bundle.add_text("tables/readings.csv", "".join(readings_table(session, run).csv()))
         bundle.add_text("junit.xml", junit_text(outcomes, FAILING.values(), title))
         bundle.add_text("summary.md", summary_text(outcomes, title, "cell"))
+        bundle.add_text("report.html", html_text(run_report(session, run, now)))
         bundle.add_text("plan.yaml", write_yaml(document_of(session, run.revision)))
         bundle.add_json("run.json", _told(run))
         bundle.add_json("decisions.json", _decisions(session, run, cells, now))

@@ -8,14 +8,15 @@ import procrastinate
 from sqlalchemy.exc import DBAPIError
 from sqlalchemy.orm import Session
 
-from kind_echo.bench import storage
+from kind_echo.bench import notices, storage
+from kind_echo.bench.accounts import page_address
 from kind_echo.bench.comparisons import analyse, options_for
 from kind_echo.bench.decisions import judge_now
 from kind_echo.bench.demo import decide_demo_run
 from kind_echo.bench.jobs.tasks import TooMuchMemory, app, refuse_if_never_ended, task
 from kind_echo.bench.kits import KitFileNotFound, give_up, measure_returned, recognise, why_not
 from kind_echo.bench.machines import BY_HAND
-from kind_echo.bench.queue import MOST_ATTEMPTS, jobs
+from kind_echo.bench.queue import CLOCK_QUEUE, MOST_ATTEMPTS, NOTICE_QUEUE, jobs
 from kind_echo.bench.rendering import (
     advance_search_of,
     begin_render,
@@ -33,6 +34,7 @@ from kind_echo.bench.rendering import (
     to_analysis,
 )
 from kind_echo.bench.runs import advance, find_cell, find_run, find_search, tell_change, waiting_cells
+from kind_echo.bench.schedules import run_due
 from kind_echo.bench.sets import Superseded, approve_given, is_wanted, keep_found, keep_given, measure_file
 from kind_echo.bench.signals import PairNotFound, find_pair
 from kind_echo.bench.verdicts import give_up_cell
@@ -245,6 +247,25 @@ def drop_audio() -> None:
     storage.drop_audio(datetime.now(UTC))
     storage.drop_unused(datetime.now(UTC))
     storage.sweep_objects(datetime.now(UTC))
+
+
+@task("deliver_notice", NOTICE_QUEUE)
+def deliver_notice(notice_id: int) -> None:
+    """Try to send a notice."""
+    notices.send(notice_id, datetime.now(UTC))
+
+
+@app.periodic(cron="* * * * *", queueing_lock="keep_time")
+@task("keep_time", CLOCK_QUEUE)
+def keep_time(timestamp: int) -> None:
+    """Each minute: start the runs that are due, and tell of those that have ended and of waivers that end soon."""
+    now, address = datetime.now(UTC), page_address()
+    with transaction() as session:
+        run_due(session, now)
+    with transaction() as session:
+        notices.tell_of_finished(session, address, now)
+        notices.tell_of_waivers(session, address, now)
+        notices.forget_old(session, now)
 
 
 @contextmanager

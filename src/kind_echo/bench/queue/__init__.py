@@ -17,6 +17,8 @@ from kind_echo.bench.queue.adapter import (
 )
 from kind_echo.bench.queue.jobs import (
     ANALYSIS_QUEUE,
+    CLOCK_QUEUE,
+    NOTICE_QUEUE,
     RENDER_PRIORITY,
     JobName,
     advance_search,
@@ -26,6 +28,7 @@ from kind_echo.bench.queue.jobs import (
     check_kit,
     compare_cells,
     compare_once,
+    deliver_notices,
     drop_audio,
     drop_unused,
     measure_delivered,
@@ -40,7 +43,9 @@ from kind_echo.bench.queue.jobs import (
 
 __all__ = [
     "ANALYSIS_QUEUE",
+    "CLOCK_QUEUE",
     "MOST_ATTEMPTS",
+    "NOTICE_QUEUE",
     "RENDER_PRIORITY",
     "Job",
     "JobName",
@@ -51,6 +56,7 @@ __all__ = [
     "check_kit",
     "compare_cells",
     "compare_once",
+    "deliver_notices",
     "drop_audio",
     "drop_unused",
     "fetch_job",

@@ -16,10 +16,12 @@ from kind_echo.database.models import Cell
 JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
     "recognise_kit_file", "measure_returned_cell", "analyse_pair", "advance_search", "settle_demo",
-    "drop_unused", "drop_audio", "measure_set_file", "reference_from_file",
+    "drop_unused", "drop_audio", "measure_set_file", "reference_from_file", "deliver_notice", "keep_time",
 ]  # fmt: skip
 
 ANALYSIS_QUEUE = "analysis"
+NOTICE_QUEUE = "notices"
+CLOCK_QUEUE = "clock"
 RENDER_PRIORITY = 0
 _TURNS = 100_000
 """Priorities of a queue between one of runs and the next: runs of one priority are rendered by turns."""
@@ -131,6 +133,12 @@ def drop_unused(session: Session) -> None:
 def drop_audio(session: Session) -> None:
     """Drop what the rule for storage says; it is done each night by itself."""
     _analysis(session, "drop_audio", [{}])
+
+
+def deliver_notices(session: Session, notice_ids: Sequence[int], *, at: datetime | None = None) -> None:
+    """Send notices; not before `at`. What renders and measures has no part in it: it has a queue of its own."""
+    arguments = [{"notice_id": notice_id} for notice_id in notice_ids]
+    defer(session, "deliver_notice", NOTICE_QUEUE, [RENDER_PRIORITY] * len(arguments), arguments, at=at)
 
 
 def settle_demo(session: Session, run_id: int, *, at: datetime | None = None) -> None:

@@ -4,8 +4,10 @@ from kind_echo.bench.runs.holdups import held_up
 from kind_echo.bench.runs.listing import RunSummary, effects_that_ran, list_runs, runs_before, summary_of
 from kind_echo.bench.runs.running import (
     CHANNEL,
+    Archived,
     CellNotFound,
     RunNotFound,
+    What,
     cases_of,
     cells_of,
     conditions_of,
@@ -27,10 +29,12 @@ from kind_echo.bench.runs.searching import Looked, advance, find_search, standin
 
 __all__ = [
     "CHANNEL",
+    "Archived",
     "CellNotFound",
     "Looked",
     "RunNotFound",
     "RunSummary",
+    "What",
     "advance",
     "cases_of",
     "cells_of",

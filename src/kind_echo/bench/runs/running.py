@@ -250,6 +250,7 @@ def render_again(session: Session, cell_ids: Sequence[int], *, who: str, now: da
         cell.render, cell.reference, cell.analysis = None, None, None
     for run, queue in {(cell.run, routes[cell.id]) for cell in cells}:
         mine = [cell.id for cell in cells if cell.run is run and routes[cell.id] == queue]
+        run.told_at = None  # it ends once more
         render_cells(session, queue, run.priority, mine)
     session.add(Event(at=now, who=who, what="rendered again", detail={"cells": [cell.id for cell in cells]}))
     if cells:

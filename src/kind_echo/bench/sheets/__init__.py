@@ -2,15 +2,17 @@
 
 from kind_echo.bench.sheets.across import compare_missing, parse_against
 from kind_echo.bench.sheets.pictures import pictures_of
-from kind_echo.bench.sheets.sheet import Sheet, SheetFinding, sheet_of, usual_measure
+from kind_echo.bench.sheets.sheet import Sheet, SheetCell, SheetFinding, limits_in, sheet_of, usual_measure
 from kind_echo.bench.sheets.trends import USUAL_MEASURES, Line, trend_of, worth_showing
 
 __all__ = [
     "USUAL_MEASURES",
     "Line",
     "Sheet",
+    "SheetCell",
     "SheetFinding",
     "compare_missing",
+    "limits_in",
     "parse_against",
     "pictures_of",
     "sheet_of",

@@ -132,7 +132,7 @@ def sheet_of(
     measure = shown_measure(measure, against)
     cases, conditions = cases_of(run), conditions_of(session, run)
     rows = _rows(session, run, measure)
-    limits = _limits(run)
+    limits = limits_in(run)
     siblings = siblings_of(session, run)
     place = next(i for i, one in enumerate(siblings) if one.id == run.id)
     earlier: list[Run] = []
@@ -245,7 +245,7 @@ def _same_trouble(row: CellRow, then: tuple[str, frozenset[str], frozenset[str]]
     return bool(mine & causes) if mine and causes else True
 
 
-def _limits(run: Run) -> dict[tuple[int, int], dict[str, Limit]]:
+def limits_in(run: Run) -> dict[tuple[int, int], dict[str, Limit]]:
     """The limits of every cell by case and condition; one mapping serves all cells that share it."""
     plain = {case.id: {k: limit_from(d) for k, d in case.limits.items()} for case in run.revision.cases}
     found = {}

@@ -5,12 +5,14 @@ from typing import get_args
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.decisions import current_references
+from kind_echo.bench.record import Asked, events
 from kind_echo.bench.runs import list_runs
 from kind_echo.bench.sheets import trend_of
 from kind_echo.bench.tables.table import Table
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.verdicts.verdict import VerdictName
 from kind_echo.database.models import Condition, Plan
+from kind_echo.wording.record import event_text
 
 _CONDITION = ("host", "host_version", "mode", "rate", "block_size", "channels", "word_length")
 
@@ -33,6 +35,15 @@ def runs_table(session: Session, effect: str | None, text: str, *, archived: boo
         for one in found
     )  # fmt: skip
     return Table("runs", columns, rows)
+
+
+def record_table(session: Session, asked: Asked) -> Table:
+    """A row an event of the log, newest first."""
+    rows = (
+        (one.id, one.at.isoformat(timespec="seconds"), one.who, one.what, event_text(one.what, one.detail))
+        for one in events(session, asked)
+    )
+    return Table("record", ("event", "at", "who", "what", "told"), rows)
 
 
 def references_table(session: Session) -> Table:

@@ -145,12 +145,13 @@ def compare_command(
 
 def _plot(reference: Source, render: Source, found: Comparison, title: str) -> None:
     """Draw a pair as it was lined up."""
-    from kind_echo.plots import plot_pair
+    from kind_echo.plots import Drawn, plot_pair
 
     path = plot_asked()
     assert path is not None
     aligned = AlignedSource(render, reference.frames, found.alignment)
-    plot_pair(path, (reference, aligned, DifferenceSource(reference, aligned)), title)
+    sides = (reference, aligned, DifferenceSource(reference, aligned))
+    plot_pair(path, [Drawn.of(side) for side in sides], title)
 
 
 def _with_law(

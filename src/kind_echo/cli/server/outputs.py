@@ -7,9 +7,13 @@ from typing import Any, NamedTuple
 import click
 
 from kind_echo.cli.server.waiting import Progress
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.wording.junit import junit_text
 from kind_echo.wording.outcomes import FAILING, Outcome, Status
 from kind_echo.wording.summary import summary_text
+
+REPORT_ENDINGS = (".html", ".pdf")
+"""Of files that a report can be kept in."""
 
 _FILE = click.Path(dir_okay=False, path_type=Path)
 
@@ -21,6 +25,7 @@ class Outputs(NamedTuple):
     summary: Path | None
     failing: tuple[Status, ...]
     evidence: Path | None = None
+    report: Path | None = None
 
     def write(self, outcomes: Sequence[Outcome], title: str, address: str = "") -> None:
         """Write what was asked for. Args: address: where the run is shown."""
@@ -42,10 +47,18 @@ def run_outputs(command: Callable[..., Any]) -> Callable[..., Any]:
     """The options of commands that wait for a run; the command is called with `outputs`."""
 
     def with_outputs(
-        *, junit: Path | None, summary: Path | None, failing: tuple[str, ...], evidence: Path | None, **rest: Any
+        *,
+        junit: Path | None,
+        summary: Path | None,
+        failing: tuple[str, ...],
+        evidence: Path | None,
+        report: Path | None,
+        **rest: Any,
     ) -> None:
+        if report is not None and report.suffix.lower() not in REPORT_ENDINGS:
+            raise BadParameter("report", str(report), f"a file that ends in {' or '.join(REPORT_ENDINGS)}")
         statuses = tuple(FAILING[one] for one in failing or FAILING)
-        command(outputs=Outputs(junit, summary, statuses, evidence), **rest)
+        command(outputs=Outputs(junit, summary, statuses, evidence, report), **rest)
 
     with_outputs.__doc__, with_outputs.__name__ = command.__doc__, command.__name__
     with_outputs.__click_params__ = getattr(command, "__click_params__", [])  # type: ignore[attr-defined]
@@ -55,6 +68,8 @@ def run_outputs(command: Callable[..., Any]) -> Callable[..., Any]:
                      help="What ends it with 1 while no decision holds; may be repeated. All of them unless given."),
         click.option("--evidence", type=_FILE, metavar="FILE",
                      help="Write a ZIP with readings, decisions and the audio of what did not pass."),
+        click.option("--report", type=_FILE, metavar="FILE",
+                     help="Write a report to print and to send: HTML, or PDF where it ends in .pdf."),
         click.option("--summary", type=_FILE, metavar="FILE", help="Write a summary as Markdown."),
         click.option("--junit", type=_FILE, metavar="FILE", help="Write JUnit's XML: a suite a case, a test a cell."),
     ):  # fmt: skip

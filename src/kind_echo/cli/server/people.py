@@ -1,7 +1,6 @@
 """People and tokens on the command line, for who has the database: the first account is made so."""
 
 import getpass
-import os
 from datetime import UTC, datetime
 from typing import cast
 
@@ -19,19 +18,12 @@ from kind_echo.bench.accounts import (
     change_person,
     local_link,
     make_token,
+    page_address,
     person_named,
     reset_person,
 )
 from kind_echo.cli.server.database import clear_error_without_database
 from kind_echo.database.sessions import transaction
-
-ADDRESS_VARIABLE = "KIND_ECHO_ADDRESS"
-"""Where people reach the page; links are printed with it."""
-
-
-def page_address() -> str:
-    """Where people reach the page."""
-    return os.environ.get(ADDRESS_VARIABLE, "http://127.0.0.1:8765").rstrip("/")
 
 
 def link_text(secret: str) -> str:

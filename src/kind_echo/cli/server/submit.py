@@ -52,10 +52,9 @@ def submit_command(
     """
     if against == version:
         raise BadParameter("against", against, f"another build than {version}")
-    if against and outputs.evidence is not None:
-        raise BadParameter(
-            "evidence", str(outputs.evidence), "without --against: a bundle is of a run and its references"
-        )
+    for name, path in (("evidence", outputs.evidence), ("report", outputs.report)):
+        if against and path is not None:
+            raise BadParameter(name, str(path), "without --against: it is of a run and its references")
     there = Server(server, read_token())
     run = RunThere(there, effect, plan, timeout)
     if number is not None:
@@ -78,7 +77,9 @@ def submit_command(
     over = f"{plan} on {effect} {version}{f' against {against}' if against else ''}"
     outputs.write(outcomes, over, run.address)
     if outputs.evidence is not None:
-        run.save("/evidence.zip", outputs.evidence)
+        run.save(f"/api/runs/{run.number}/evidence.zip", outputs.evidence)
+    if outputs.report is not None:
+        run.save(f"/api/reports/runs/{run.number}{outputs.report.suffix.lower()}", outputs.report)
     if as_json:
         told = {"verdicts": _counted(sheet), "need_somebody": waiting, "needs": needs}
         click.echo(_told(run, told | {"cells": [_cell_told(one, outcome) for one, outcome in _both(sheet, outcomes)]}))

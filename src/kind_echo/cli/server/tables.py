@@ -9,10 +9,12 @@ from rich.table import Table
 from sqlalchemy import text
 from sqlalchemy.orm import Session
 
+from kind_echo.bench.accounts import page_address
 from kind_echo.bench.decisions import standings
 from kind_echo.bench.demo import load_demo
 from kind_echo.bench.evidence import outcomes_of, write_evidence
 from kind_echo.bench.plans import find_build, find_plan
+from kind_echo.bench.reports import check_report, run_report, write_report
 from kind_echo.bench.runs import cells_of, find_run, held_up, start_run, summary_of
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.printing import console_for_tables
@@ -52,6 +54,8 @@ def run_command(
 
     It ends when all that machines can render is rendered and judged; what then needs a person is told.
     """
+    if outputs.report is not None:
+        check_report(outputs.report)
     with clear_error_without_database():
         with transaction() as session:
             found = find_plan(session, plan)
@@ -73,11 +77,19 @@ def run_command(
         click.echo("".join(f"{line}\n" for line in needs), nl=False)
     if progress is not None:
         outputs.write(outcomes, f"{plan} on {name}")
-        if outputs.evidence is not None:
-            with snapshot() as session:
-                write_evidence(session, find_run(session, run_id), outputs.evidence, datetime.now(UTC))
+        _keep(outputs, run_id)
     if outputs.fails(outcomes) or (progress is not None and outputs.holds_up(progress)):
         raise LimitBroken
+
+
+def _keep(outputs: Outputs, run_id: int) -> None:
+    """Write the bundle and the report of a run where they were asked for."""
+    with snapshot() as session:
+        run, now = find_run(session, run_id), datetime.now(UTC)
+        if outputs.evidence is not None:
+            write_evidence(session, run, outputs.evidence, now)
+        if outputs.report is not None:
+            write_report(run_report(session, run, now, address=f"{page_address()}/runs/{run_id}"), outputs.report)
 
 
 @click.command("load-demo")

@@ -108,11 +108,11 @@ class RunThere:
         wait_for(look, _POLL_SECONDS, self._left())
 
     def save(self, path: str, target: Path) -> None:
-        """Keep as a file what the server has at a path under the run's own address in the API; whole or not at all."""
+        """Keep as a file what the server has at a path of its API; whole or not at all."""
         target.parent.mkdir(parents=True, exist_ok=True)
         beside = target.with_name(f".{target.name}.part")
         try:
-            self._patiently(lambda: self._server.save(f"/api/runs/{self.number}{path}", beside))
+            self._patiently(lambda: self._server.save(path, beside))
             beside.replace(target)
         finally:
             beside.unlink(missing_ok=True)

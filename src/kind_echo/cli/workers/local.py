@@ -13,7 +13,7 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 
 from kind_echo.audio_io.temporary import sweep_temporary
 from kind_echo.bench.machines import offer_document, queues_of_machine, record_worker, register, renew_worker, stopped
-from kind_echo.bench.queue import ANALYSIS_QUEUE, drop_audio, drop_unused, queue_app
+from kind_echo.bench.queue import ANALYSIS_QUEUE, CLOCK_QUEUE, NOTICE_QUEUE, drop_audio, drop_unused, queue_app
 from kind_echo.bench.storage import has_waited_out, is_due
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.process import limit_own_memory, own_memory
@@ -33,7 +33,7 @@ def work_beside_database(machine_name: str, renderers: Sequence[str], *, analysi
         renderers: names of those that it works for; all of the machine's where none are named.
         analysis: whether it measures and compares as well.
     """
-    presence = _Presence(machine_name, renderers, [ANALYSIS_QUEUE] if analysis else [])
+    presence = _Presence(machine_name, renderers, [ANALYSIS_QUEUE, NOTICE_QUEUE, CLOCK_QUEUE] if analysis else [])
     limit_own_memory(memory)
     sweep_temporary()
     try:

@@ -17,6 +17,7 @@ from kind_echo.database.models.listening import (
     TrialClip,
 )
 from kind_echo.database.models.machines import Condition, Host, Machine, Worker
+from kind_echo.database.models.notices import Notice, NoticeState, NoticeTarget, Schedule, TargetKind
 from kind_echo.database.models.plans import Case, Plan, PlanRevision
 from kind_echo.database.models.renders import Render, Take
 from kind_echo.database.models.runs import Run, Search
@@ -47,6 +48,9 @@ __all__ = [
     "ListeningTest",
     "ListeningWord",
     "Machine",
+    "Notice",
+    "NoticeState",
+    "NoticeTarget",
     "Pair",
     "PeakLevel",
     "Plan",
@@ -54,6 +58,7 @@ __all__ = [
     "Reference",
     "Render",
     "Run",
+    "Schedule",
     "Search",
     "SetFile",
     "Setting",
@@ -62,6 +67,7 @@ __all__ = [
     "SittingState",
     "StorageRule",
     "Take",
+    "TargetKind",
     "TestKind",
     "Trial",
     "TrialAnswer",

@@ -26,7 +26,8 @@ class Act(Base):
 class Decision(Base):
     """What a person said of a cell, and of its case and condition in other runs as far as the kind of it reaches.
 
-    `covers` names the measures that were broken when it was decided: a waiver holds for no others.
+    `covers` names the measures that were broken when it was decided: a waiver holds for no others. `ending_told_at` is
+    when it was told that it ends soon.
     """
 
     __tablename__ = "decision"
@@ -34,6 +35,7 @@ class Decision(Base):
         CheckConstraint("kind IN ('accepted', 'fault', 'waived')", name="kind"),
         CheckConstraint("kind <> 'waived' OR until IS NOT NULL", name="waiver_ends"),
         Index("ix_decision_place", "effect_id", "fingerprint", "condition_id"),
+        Index("ix_decision_until", "until", postgresql_where=text("until IS NOT NULL AND ending_told_at IS NULL")),
     )
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     act_id: Mapped[int] = mapped_column(ForeignKey("act.id"), index=True)
@@ -45,6 +47,7 @@ class Decision(Base):
     ticket: Mapped[str]
     until: Mapped[date | None]
     covers: Mapped[list[str]]
+    ending_told_at: Mapped[datetime | None]
     act: Mapped[Act] = relationship()
 
 

@@ -2,7 +2,7 @@
 
 from datetime import datetime
 
-from sqlalchemy import ForeignKey, Identity, text
+from sqlalchemy import ForeignKey, Identity, Index, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from kind_echo.database.models.base import Base
@@ -16,10 +16,11 @@ class Run(Base):
 
     One of a search has a single cell, and stands in no list of runs. A run that is `forced` renders everything; any
     other takes renders over that nothing has changed since. `artefact` is what the build was made of, as whoever
-    submitted it says; empty where nobody said.
+    submitted it says; empty where nobody said. `told_at` is when its end was told to those who asked for it.
     """
 
     __tablename__ = "run"
+    __table_args__ = (Index("ix_run_untold", "id", postgresql_where=text("told_at IS NULL")),)
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     revision_id: Mapped[int] = mapped_column(ForeignKey("plan_revision.id"))
     build_id: Mapped[int] = mapped_column(ForeignKey("build.id"))
@@ -31,6 +32,7 @@ class Run(Base):
     stopped_at: Mapped[datetime | None]
     stopped_by: Mapped[str | None]
     archived_at: Mapped[datetime | None]
+    told_at: Mapped[datetime | None]
     search_id: Mapped[int | None] = mapped_column(ForeignKey("search.id"), index=True)
     revision: Mapped[PlanRevision] = relationship()
     build: Mapped[Build] = relationship()

@@ -2,11 +2,12 @@
 
 from datetime import UTC, datetime
 
-from flask import Response
+from flask import Response, request
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.decisions import count_made, decide, latest_act, touches_references, undo
+from kind_echo.bench.notices import tell_of_act
 from kind_echo.database.models import Act
 from kind_echo.database.sessions import transaction
 from kind_echo.web.decisions.schemas import ActBody, ActPath, LatestActBody, LatestActQuery, NewDecisionBody
@@ -27,6 +28,7 @@ def new_decision(body: NewDecisionBody) -> Response:
             session, body.cell_ids, body.kind, who=known.name, now=datetime.now(UTC), why=body.why,
             ticket=body.ticket, until=body.until, seen=body.seen,
         )  # fmt: skip
+        tell_of_act(session, act, _address(), act.at)
         return answer(_act_body(session, act), 201)
 
 
@@ -37,7 +39,10 @@ def undo_act(path: ActPath) -> Response:
     with transaction() as session:
         if touches_references(session, path.act_id):
             known.need("keep")
-        return answer(_act_body(session, undo(session, path.act_id, who=known.name, now=datetime.now(UTC))))
+        now = datetime.now(UTC)
+        act = undo(session, path.act_id, who=known.name, now=now)
+        tell_of_act(session, act, _address(), now, undone=True)
+        return answer(_act_body(session, act))
 
 
 @api.get("/acts/latest", responses={200: LatestActBody})
@@ -46,6 +51,10 @@ def last_act(query: LatestActQuery) -> Response:
     with transaction() as session:
         act = latest_act(session, run_id=query.run_id, cell_id=query.cell_id)
         return answer(LatestActBody(act=_act_body(session, act) if act is not None else None))
+
+
+def _address() -> str:
+    return request.url_root.rstrip("/")
 
 
 def _act_body(session: Session, act: Act) -> ActBody:

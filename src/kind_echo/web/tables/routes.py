@@ -14,11 +14,20 @@ from sqlalchemy.orm import Session
 from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.plans import plan_numbered
 from kind_echo.bench.runs import find_run
-from kind_echo.bench.tables import Table, cells_table, readings_table, references_table, runs_table, trend_table
+from kind_echo.bench.tables import (
+    Table,
+    cells_table,
+    readings_table,
+    record_table,
+    references_table,
+    runs_table,
+    trend_table,
+)
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.sessions import snapshot
 from kind_echo.web.http.files import sent_and_gone
 from kind_echo.web.http.schemas import Body, RequestModel
+from kind_echo.web.record.routes import AskedQuery
 
 api = APIBlueprint("tables", __name__, url_prefix="/api/tables")
 
@@ -64,6 +73,13 @@ def runs(path: FormPath, query: ListedRunsQuery) -> Response:
         return runs_table(session, query.effect, query.text, archived=query.archived)
 
     return _sent(make, "runs", path.form)
+
+
+@api.get("/record.<string:form>")
+def record(path: FormPath, query: AskedQuery) -> Response:
+    """The record: who did what."""
+    asked = query.asked()
+    return _sent(lambda session: record_table(session, asked), "record", path.form)
 
 
 @api.get("/references.<string:form>")

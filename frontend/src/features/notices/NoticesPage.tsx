@@ -1,0 +1,254 @@
+import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import type { Notice, NoticeTarget } from "../../api/client";
+import { useCan } from "../../api/me";
+import { Check } from "../../ui/Checkbox";
+import { Button } from "../../ui/controls";
+import { Labelled, LabelledChoice } from "../../ui/fields";
+import { count, dateTime } from "../../ui/numbers";
+import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { HEAD, ROW } from "../../ui/table";
+import { type Secret, ShownOnce } from "../people/ShownOnce";
+import {
+  noticesQuery,
+  useAddTarget,
+  useChangeTarget,
+  useRemoveTarget,
+  useTellAgain,
+  useTryTarget,
+} from "./queries";
+
+type Topic = NoticeTarget["topics"][number];
+
+const TOPICS: Record<Topic, string> = {
+  "run.finished": "A run finished",
+  "run.needs_review": "Cells need somebody",
+  "decision.made": "A decision",
+  "waiver.ending": "A waiver ends within a week",
+};
+const NAMES = Object.keys(TOPICS) as Topic[];
+const KINDS = [
+  { value: "webhook", label: "Webhook", detail: "JSON to a program, signed" },
+  { value: "email", label: "Mail", detail: "text to a person" },
+] as const;
+
+/** Who is told of runs, decisions and waivers, and what was answered. */
+export function NoticesPage() {
+  const keeps = useCan("keep");
+  const found = useQuery({ ...noticesQuery, enabled: keeps });
+  const [secret, setSecret] = useState<Secret>();
+  if (!keeps)
+    return (
+      <Empty title="You cannot manage notices.">Only administrators see and change where notices go.</Empty>
+    );
+  if (found.isPending) return <Loading what="the notices" />;
+  if (!found.data) return <Failed error={found.error} onRetry={() => found.refetch()} />;
+  const { targets, notices } = found.data;
+  return (
+    <div className="overflow-auto pb-8">
+      <Stale error={found.error} />
+      <AddTarget onSecret={setSecret} />
+      {secret && <ShownOnce secret={secret} onClose={() => setSecret(undefined)} />}
+      {targets.length === 0 ? (
+        <Empty title="Nobody is told yet.">
+          Add the address of a program that takes webhooks, or of a person's mail; what goes out is signed and
+          is tried again for three days.
+        </Empty>
+      ) : (
+        <table className="w-full border-t border-line">
+          <caption className="sr-only">{count(targets.length, "address", "addresses")}</caption>
+          <thead className={HEAD}>
+            <tr>
+              <th scope="col">Address</th>
+              <th scope="col">Told of</th>
+              <th scope="col">Added</th>
+              <th scope="col">
+                <span className="sr-only">Actions</span>
+              </th>
+            </tr>
+          </thead>
+          <tbody>
+            {targets.map((target) => (
+              <TargetRow key={target.id} target={target} />
+            ))}
+          </tbody>
+        </table>
+      )}
+      {notices.length > 0 && (
+        <section aria-label="Sent" className="mt-8">
+          <h2 className="px-5 pb-1 text-lg font-semibold">Sent</h2>
+          <Sent notices={notices} targets={targets} />
+        </section>
+      )}
+    </div>
+  );
+}
+
+function AddTarget({ onSecret }: { onSecret: (secret: Secret) => void }) {
+  const [kind, setKind] = useState<NoticeTarget["kind"]>("webhook");
+  const [address, setAddress] = useState("");
+  const [topics, setTopics] = useState<Topic[]>(["run.needs_review"]);
+  const add = useAddTarget();
+  return (
+    <form
+      className="px-5 pt-4 pb-4"
+      onSubmit={(event) => {
+        event.preventDefault();
+        add.mutate(
+          { kind, address, topics },
+          {
+            onSuccess: (made) => {
+              setAddress("");
+              if (made.secret)
+                onSecret({
+                  what: `The secret that notices to ${made.target.address} are signed with.`,
+                  text: made.secret,
+                  isKept: true,
+                });
+            },
+          },
+        );
+      }}
+    >
+      <h1 className="text-lg font-semibold">Tell somebody</h1>
+      <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+        <LabelledChoice label="By" value={kind} choices={KINDS} onChoose={setKind} />
+        <div className="w-96 [&_input]:w-full">
+          <Labelled
+            label="Address"
+            type={kind === "email" ? "email" : "url"}
+            placeholder={kind === "email" ? "name@example.org" : "https://example.org/hook"}
+            required
+            maxLength={2000}
+            value={address}
+            onChange={(event) => setAddress(event.target.value)}
+          />
+        </div>
+        <Topics name="Told of" chosen={topics} onChange={setTopics} />
+        <Button look="main" type="submit" disabled={add.isPending || topics.length === 0}>
+          Add
+        </Button>
+      </div>
+      {add.error && (
+        <p role="alert" className="mt-2">
+          {add.error.message}
+        </p>
+      )}
+    </form>
+  );
+}
+
+function Topics({
+  name,
+  chosen,
+  onChange,
+}: {
+  name: string;
+  chosen: Topic[];
+  onChange: (topics: Topic[]) => void;
+}) {
+  return (
+    <fieldset className="flex flex-wrap items-center gap-x-4 gap-y-1 py-1.5">
+      <legend className="sr-only">{name}</legend>
+      {NAMES.map((topic) => (
+        <Check
+          key={topic}
+          label={TOPICS[topic]}
+          checked={chosen.includes(topic)}
+          onChange={(on) => onChange(NAMES.filter((one) => (one === topic ? on : chosen.includes(one))))}
+        />
+      ))}
+    </fieldset>
+  );
+}
+
+function TargetRow({ target }: { target: NoticeTarget }) {
+  const change = useChangeTarget();
+  const remove = useRemoveTarget();
+  const trial = useTryTarget();
+  const paused = target.paused_at !== null;
+  const error = change.error ?? remove.error ?? trial.error;
+  const busy = change.isPending || remove.isPending || trial.isPending;
+  return (
+    <tr className={ROW}>
+      <td className={`max-w-96 break-all ${paused ? "text-quiet" : "font-semibold"}`}>
+        {target.address}
+        <p className="text-xs font-normal text-quiet">
+          {target.kind === "email" ? "Mail" : "Webhook"}
+          {paused && `, paused ${dateTime(target.paused_at ?? "")} by ${target.paused_by}`}
+        </p>
+      </td>
+      <td>
+        <Topics
+          name={`What ${target.address} is told of`}
+          chosen={target.topics}
+          onChange={(topics) => topics.length > 0 && change.mutate({ id: target.id, topics })}
+        />
+      </td>
+      <td className="whitespace-nowrap text-quiet">
+        {dateTime(target.made_at)}, by {target.made_by}
+      </td>
+      <td>
+        <div className="flex items-center justify-end gap-2">
+          {error && <p role="alert">{error.message}</p>}
+          <Button small disabled={busy || paused} onClick={() => trial.mutate(target.id)}>
+            Try it
+          </Button>
+          <Button small disabled={busy} onClick={() => change.mutate({ id: target.id, paused: !paused })}>
+            {paused ? "Resume" : "Pause"}
+          </Button>
+          <Button small disabled={busy} onClick={() => remove.mutate(target.id)}>
+            Remove
+          </Button>
+        </div>
+      </td>
+    </tr>
+  );
+}
+
+function Sent({ notices, targets }: { notices: Notice[]; targets: NoticeTarget[] }) {
+  const addresses = new Map(targets.map((one) => [one.id, one.address]));
+  const again = useTellAgain();
+  return (
+    <table className="w-full border-t border-line">
+      <caption className="sr-only">The last notices, newest first</caption>
+      <thead className={HEAD}>
+        <tr>
+          <th scope="col">Notice</th>
+          <th scope="col">To</th>
+          <th scope="col">Made</th>
+          <th scope="col">Answer</th>
+          <th scope="col">
+            <span className="sr-only">Actions</span>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {notices.map((notice) => (
+          <tr key={notice.id} className={ROW}>
+            <td>{notice.subject}</td>
+            <td className="max-w-72 break-all text-quiet">{addresses.get(notice.target_id)}</td>
+            <td className="whitespace-nowrap text-quiet">{dateTime(notice.made_at)}</td>
+            <td className="max-w-96 break-words">
+              <b className="font-semibold">{stateText(notice)}</b>
+              {notice.answer && <p className="text-xs text-quiet">{notice.answer}</p>}
+            </td>
+            <td className="text-right">
+              {notice.state !== "sent" && (
+                <Button small disabled={again.isPending} onClick={() => again.mutate(notice.id)}>
+                  Send now
+                </Button>
+              )}
+            </td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  );
+}
+
+function stateText({ state, attempts, next_at }: Notice): string {
+  if (state === "sent") return attempts > 1 ? `Taken at attempt ${attempts}` : "Taken";
+  if (state === "failed") return attempts > 0 ? `Given up after ${count(attempts, "attempt")}` : "Not sent";
+  return next_at ? `Failed ${count(attempts, "time")}; next ${dateTime(next_at)}` : "On its way";
+}

@@ -1,0 +1,51 @@
+import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { client, type NewNoticeTarget, type NoticeTarget, problemFrom, unwrap } from "../../api/client";
+
+const LOOK_AGAIN_MS = 3000;
+
+/** Where notices go and what was sent; asked again while something is on its way. */
+export const noticesQuery = queryOptions({
+  queryKey: ["notices"],
+  queryFn: ({ signal }) => unwrap(client.GET("/api/notices", { signal })),
+  refetchInterval: ({ state }) =>
+    state.data?.notices.some((one) => one.state === "waiting" && one.attempts === 0) ? LOOK_AGAIN_MS : false,
+});
+
+function useThen<Asked, Answer>(change: (asked: Asked) => Promise<Answer>) {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: change,
+    onSettled: () => queries.invalidateQueries({ queryKey: ["notices"] }),
+  });
+}
+
+export const useAddTarget = () =>
+  useThen((body: NewNoticeTarget) => unwrap(client.POST("/api/notices/targets", { body })));
+
+export const useChangeTarget = () =>
+  useThen(({ id, ...asked }: { id: number; topics?: NoticeTarget["topics"]; paused?: boolean }) =>
+    unwrap(
+      client.POST("/api/notices/targets/{target_id}/change", {
+        params: { path: { target_id: id } },
+        body: { topics: null, paused: null, ...asked },
+      }),
+    ),
+  );
+
+export const useTryTarget = () =>
+  useThen((id: number) =>
+    unwrap(client.POST("/api/notices/targets/{target_id}/test", { params: { path: { target_id: id } } })),
+  );
+
+export const useTellAgain = () =>
+  useThen((id: number) =>
+    unwrap(client.POST("/api/notices/{notice_id}/again", { params: { path: { notice_id: id } } })),
+  );
+
+export const useRemoveTarget = () =>
+  useThen(async (id: number) => {
+    const { error, response } = await client.DELETE("/api/notices/targets/{target_id}", {
+      params: { path: { target_id: id } },
+    });
+    if (!response.ok) throw problemFrom(response.status, error);
+  });

@@ -1,0 +1,1 @@
+"""Who is told of what, and what was answered."""

@@ -1,0 +1,1 @@
+"""Reports to print and to send."""

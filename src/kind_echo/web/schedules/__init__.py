@@ -1,0 +1,1 @@
+"""Plans that run by themselves."""
