@@ -118,10 +118,10 @@ def _bare(run: int) -> float:
 
 def _one(work: Any) -> None:
     from kind_echo.bench.comparisons import options_for
-    from kind_echo.bench.signals import measure_by_signal
     from kind_echo.core.audio.source import ArraySource
     from kind_echo.core.comparison.compare import compare
     from kind_echo.core.levels.analysis import measure_render
+    from kind_echo.core.systems.by_signal import measure_by_signal
     from kind_echo.renderers.stand_in import StandInRenderer
 
     signal, request, reference = work

@@ -320,7 +320,10 @@ def drain(queues: list[str] | None = None) -> None:
     connector = procrastinate.PsycopgConnector(conninfo=os.environ[URL_VARIABLE])
 
     async def work() -> None:
-        async with jobs.app.with_connector(connector).open_async() as app:
+        copy = jobs.app.with_connector(connector)
+        # No clock: what there is to do is on the queues.
+        copy.periodic_registry = procrastinate.periodic.PeriodicRegistry()  # type: ignore[no-untyped-call]
+        async with copy.open_async() as app:
             await app.run_worker_async(
                 queues=queues, wait=False, install_signal_handlers=False, delete_jobs="successful"
             )
@@ -328,7 +331,6 @@ def drain(queues: list[str] | None = None) -> None:
     # In a thread of its own: Playwright leaves an event loop running in the tests' thread.
     with ThreadPoolExecutor(1) as pool:
         pool.submit(asyncio.run, work()).result()
-    forget_clock(os.environ[URL_VARIABLE])
 
 
 @dataclass(frozen=True)

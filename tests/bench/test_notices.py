@@ -11,6 +11,7 @@ from typing import Any
 import pytest
 from aiosmtpd.controller import Controller
 from aiosmtpd.smtp import AuthResult
+from ops.cluster import free_port
 from sqlalchemy import select
 from standardwebhooks import Webhook
 
@@ -212,14 +213,14 @@ def test_mail_arrives_as_text_and_a_password_is_not_sent_in_the_clear(
     taken: list[Any] = []
 
     class Mailbox:
-        async def handle_DATA(self, server: object, session: object, envelope: Any) -> str:  # noqa: N802 - its name there
+        async def handle_DATA(self, server: object, session: object, envelope: Any) -> str:  # noqa: N802
             taken.append(envelope)
             return "250 OK"
 
     server = Controller(
         Mailbox(),
         hostname="127.0.0.1",
-        port=0,
+        port=free_port(),
         authenticator=lambda *_: AuthResult(success=True),
         auth_require_tls=False,
     )

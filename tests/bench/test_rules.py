@@ -20,7 +20,6 @@ from kind_echo.bench.documents import (
 )
 from kind_echo.bench.plans import null_test_limits
 from kind_echo.bench.plans.revisions import case_fingerprint
-from kind_echo.bench.signals import measure_by_signal
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.comparison.residual import perfect_null
 from kind_echo.core.comparison.takes import take_spread
@@ -30,6 +29,7 @@ from kind_echo.core.registry.measures import MEASURES
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading, Reason, null, silent
 from kind_echo.core.signals import all_kinds, make_request, synthesise
+from kind_echo.core.systems.by_signal import measure_by_signal
 from kind_echo.core.verdicts.rules import (
     FLOAT_FLOOR,
     INK_AT_LIMIT,

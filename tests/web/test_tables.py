@@ -4,12 +4,14 @@ import csv
 import hashlib
 import io
 import json
+import math
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import numpy as np
+import pandas
 import pytest
 import soundfile
 from flask.testing import FlaskClient
@@ -165,12 +167,67 @@ def test_a_run_can_be_computed_again_from_its_evidence(looking: FlaskClient, tmp
         [],
         sum("measured" in one and "audio" not in one for one in pairs),
     )
-    assert found["readings"] > 20 * len(troubled) > 0
+    # Each was measured beside its signal too, and comes out again: levels, harmonics and aliases of a tone among them.
+    assert all("signal" in one["compared"] for one in troubled if "audio" in one)
+    assert found["readings"] > 60 * len(troubled) > 0
+    assert "report.html" in names
     troubled = [one for one in troubled if "audio" in one]
     forged = tmp_path / "forged.zip"
     _rewrite(path, forged, lambda told: told["pairs"][pairs.index(troubled[0])]["measured"]["comparison"][3])
     refused = kind_echo("verify", forged)
     assert (refused.returncode, "comparison" in refused.stdout or "and now" in refused.stdout) == (1, True)
+
+
+def test_a_forged_reading_beside_the_signal_is_found(looking: FlaskClient, tmp_path: Path) -> None:
+    path, forged = tmp_path / "evidence.zip", tmp_path / "forged.zip"
+    path.write_bytes(_get(looking, f"/api/runs/{_run(looking)['id']}/evidence.zip").data)
+
+    def thd(told: Any) -> dict[str, Any]:
+        tones = (one["beside_signal"] for one in told["pairs"] if len(one.get("audio", [])) == 3)
+        return next(r for readings in tones for r in readings if (r["measure"], r["channel"]) == ("thd", "all"))
+
+    _rewrite(path, forged, thd)
+    refused = kind_echo("verify", forged)
+    assert (refused.returncode, " thd of all: " in refused.stdout) == (1, True), refused.stdout
+
+
+def test_audio_of_words_comes_as_flac_with_each_word_as_it_was(looking: FlaskClient) -> None:
+    sets = [_get(looking, f"/api/sets/{one['id']}").json for one in _get(looking, "/api/sets").json["sets"]]
+    file = next(file for one in sets for file in one["files"] if file["subtype"] == "PCM_24")
+    words = {}
+    for form in ("wav", "flac"):
+        answer = _get(looking, f"/api/audio/{file['address']}/file", form=form)
+        assert soundfile.info(io.BytesIO(answer.data)).subtype == "PCM_24"
+        words[form], rate = soundfile.read(io.BytesIO(answer.data), dtype="int32", always_2d=True)
+        assert rate == file["rate"]
+    assert words["wav"].shape == (file["frames"], file["channels"])
+    assert np.array_equal(words["wav"], words["flac"])
+
+
+def test_the_record_and_every_decision_can_be_taken_away(looking: FlaskClient) -> None:
+    events = _get(looking, "/api/record", most=500).json["events"]
+    rows = _rows(looking, "/api/tables/record.csv")
+    assert [int(row["event"]) for row in rows][: len(events)] == [event["id"] for event in events]
+    assert [row["told"] for row in rows][: len(events)] == [event["text"] for event in events]
+    of_tove = _rows(looking, "/api/tables/record.csv", who="Tove L.", text="SALT-71")
+    assert [row["told"] for row in of_tove] == ["Waived: 12 cells, SALT-71, until " + of_tove[0]["told"][-10:]]
+    decisions = _rows(looking, "/api/tables/decisions.csv")
+    assert sum(row["ticket"] == "SALT-71" for row in decisions) == 12
+    assert {row["decision"] for row in decisions} == {"accepted", "fault", "waived"}
+    assert not any(row["undone_at"] for row in decisions)
+
+
+def test_a_sheet_read_by_pandas_has_the_figures_of_the_api_and_no_formula(looking: FlaskClient) -> None:
+    run = _run(looking)
+    frame = pandas.read_csv(
+        io.BytesIO(_get(looking, _CELLS.format(run["id"], "csv")).data), float_precision="round_trip"
+    )
+    cells = _get(looking, f"/api/runs/{run['id']}").json["cells"]
+    assert frame["cell"].tolist() == [cell["id"] for cell in cells]
+    values = [cell["value"] for cell in cells]
+    assert [None if math.isnan(value) else value for value in frame["residual_rms"]] == values
+    texts = frame.select_dtypes(include=["str", "object"]).stack()
+    assert not any(str(text).startswith(("=", "+", "-", "@")) for text in texts)
 
 
 def _rewrite(path: Path, target: Path, reading: Callable[[Any], dict[str, Any]]) -> None:

@@ -81,6 +81,16 @@ def encode(samples: Samples, encoding: Encoding) -> bytes:
     return np.ascontiguousarray(words.astype("<i4")[..., None].view("u1")[..., :3]).tobytes()
 
 
+def as_kept(samples: Samples, encoding: Encoding) -> Samples:
+    """Samples as they come back once they were kept in an encoding; as they are where one is not finite.
+
+    Words of whole numbers hold no such sample, and that there was one must not be lost before it is told.
+    """
+    if not np.isfinite(samples).all():
+        return samples
+    return decode(encode(samples, encoding), encoding, samples.shape[1])
+
+
 def from_words(words: NDArray[np.int16] | NDArray[np.int32], encoding: Encoding) -> bytes:
     """Integers as libsndfile reads them, shape (frames, channels), as bytes; 24 bits are the upper ones of 32."""
     if encoding.width != 3:

@@ -15,8 +15,16 @@ from typing import Any
 
 from kind_echo.audio_io.bundles import MANIFEST, READINGS, SCHEMA, SIGNATURE, Bundle, writing
 from kind_echo.audio_io.signatures import BadSignature, Signed, check, public_key
+from kind_echo.bench.documents import reading_from
 from kind_echo.checks.judging import Checked
-from kind_echo.checks.measuring import ComparedHow, Measured, digests_of, measure_cell, measure_pair
+from kind_echo.checks.measuring import (
+    ComparedHow,
+    Measured,
+    digests_of,
+    measure_cell,
+    measure_cell_beside,
+    measure_pair,
+)
 from kind_echo.checks.pairing import Pair, shown
 from kind_echo.core.registry.errors import Invalid, KindEchoError
 from kind_echo.core.registry.readings import Reading
@@ -131,9 +139,14 @@ def verify_evidence(path: Path, folder: Path, tell: Callable[[int, int], None], 
         if isinstance(found, str):
             differences.append(Difference(one.pair.name, "", "", "measured", found))
             continue
-        apart = list(_apart(one.pair.name, [*one.kept.own, *one.kept.comparison], [*found.own, *found.comparison]))
+        measured, beside = found
+        read, again = [*one.kept.own, *one.kept.comparison], [*measured.own, *measured.comparison]
+        told = {(reading.measure, reading.channel) for reading in beside}
+        # What a render took, and how far its takes lie apart, is in none of these files.
+        known = [reading for reading in one.beside if (reading.measure, reading.channel) in told]
+        apart = [*_apart(one.pair.name, read, again), *_apart(one.pair.name, known, beside)]
         differences += apart
-        same += len(one.kept.own) + len(one.kept.comparison) - sum(gone.kept != _NONE for gone in apart)
+        same += len(read) + len(known) - sum(gone.kept != _NONE for gone in apart)
     return Verified(len(listed), same, differences, without, str(manifest.get("version")), signed)
 
 
@@ -231,12 +244,14 @@ class _Kept:
     Attributes:
         resample: whether its render was brought to the reference's rate.
         compared: how a cell of a run was compared; None of a pair of files.
+        beside: readings of a cell's render beside what went in, and what it took.
     """
 
     kept: Measured
     pair: Pair | None
     resample: bool = False
     compared: ComparedHow | None = None
+    beside: tuple[Reading, ...] = ()
 
 
 def _pairs(path: Path, documents: Iterable[Any], names: set[str]) -> Iterator[_Kept]:
@@ -259,21 +274,29 @@ def _pairs(path: Path, documents: Iterable[Any], names: set[str]) -> Iterator[_K
                 files[-1] if has_input else None,
             )  # fmt: skip
             how = one.get("compared")
-            yield _Kept(kept, pair, bool(one["resample"]), None if how is None else ComparedHow.of(how))
+            beside = tuple(reading_from(document) for document in one.get("beside_signal", []))
+            yield _Kept(kept, pair, bool(one["resample"]), None if how is None else ComparedHow.of(how), beside)
     except (KeyError, TypeError, ValueError, AttributeError, IndexError) as error:
         raise BadBundle(str(path), f"{READINGS} does not hold what it should: {error!r}") from error
 
 
-def _again(one: _Kept, folder: Path) -> Measured | str:
-    """A pair measured again from where its audio was unpacked to, or why it cannot be."""
-    inside = one.pair
-    assert inside is not None
+def _unpacked(inside: Pair, folder: Path) -> Pair:
+    """A pair where it was unpacked to."""
     references, renders = (tuple(folder / path for path in side) for side in (inside.references, inside.renders))
-    pair = Pair(inside.name, references, renders, None if inside.input is None else folder / inside.input)
+    return Pair(inside.name, references, renders, None if inside.input is None else folder / inside.input)
+
+
+def _again(one: _Kept, folder: Path) -> tuple[Measured, list[Reading]] | str:
+    """A pair measured again from where its audio was unpacked to, with a cell's render beside what went in; or why it
+    cannot be.
+    """
+    assert one.pair is not None
+    pair = _unpacked(one.pair, folder)
     try:
         if one.compared is not None:
-            return measure_cell(pair, digests_of(pair), one.compared)
-        return measure_pair(pair, digests_of(pair), resample=one.resample)
+            measured = measure_cell(pair, digests_of(pair), one.compared)
+            return measured, measure_cell_beside(pair, one.compared, one.beside)
+        return measure_pair(pair, digests_of(pair), resample=one.resample), []
     except (KindEchoError, OSError) as error:
         return " ".join(str(error).split())
 

@@ -21,11 +21,13 @@ from kind_echo.core.comparison.compare import CompareOptions, compare, readings_
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.errors import Invalid
-from kind_echo.core.registry.readings import Reading
+from kind_echo.core.registry.readings import Reading, value_of
 from kind_echo.core.registry.versions import FAMILY_VERSIONS, versions_of
 from kind_echo.core.signals import make_request, synthesise
+from kind_echo.core.systems.by_signal import measure_beside_signal
 from kind_echo.core.systems.law_change import with_changed_law
 from kind_echo.core.systems.recognised import Signal, measure_by_input, measure_test_signal, recognise
+from kind_echo.core.systems.transfer import ExpectedCurve
 from kind_echo.wording.causes import noted
 
 
@@ -81,15 +83,18 @@ class ComparedHow:
 
     Attributes:
         law: the request of the signal that went in, where it shows the law of a level control.
+        signal: what its render was measured beside: the request of that signal and the law that was expected; None
+            where that was done on samples that are not those that are kept.
     """
 
     options: CompareOptions
     law: dict[str, Any] | None
+    signal: dict[str, Any] | None = None
 
     @classmethod
     def of(cls, document: dict[str, Any]) -> "ComparedHow":
         """What was kept as a document."""
-        return cls(CompareOptions(**document["options"]), document["law"])
+        return cls(CompareOptions(**document["options"]), document["law"], document.get("signal"))
 
 
 def digests_of(pair: Pair) -> list[str]:
@@ -154,7 +159,7 @@ def measure_cell(pair: Pair, digests: Sequence[str], how: ComparedHow) -> Measur
     """
     with ExitStack() as stack:
         opened = [stack.enter_context(AudioFile(path)) for path in pair.files]
-        reference, render = opened
+        reference, render = opened[:2]
         inputs = [_described(file, digest) for file, digest in zip(opened, digests, strict=True)]
         if digests[0] == digests[1]:
             found, own = readings_of_identical(reference), measure(reference)
@@ -165,6 +170,22 @@ def measure_cell(pair: Pair, digests: Sequence[str], how: ComparedHow) -> Measur
                 stimulus = synthesise(make_request(**{**how.law, "channels": reference.channels}), reference.rate)
                 found = with_changed_law(found, ArraySource(stimulus, reference.rate), reference, render)
         return Measured("other", inputs, own, noted(found.readings, found.causes), found.causes, {})
+
+
+def measure_cell_beside(pair: Pair, how: ComparedHow, kept: Sequence[Reading]) -> list[Reading]:
+    """A cell's render measured again beside what went in; empty where that is not known.
+
+    Args:
+        kept: what was read then, which tells what latency was claimed.
+    Raises:
+        UnreadableAudio, RateMismatch, ChannelMismatch: it cannot be.
+    """
+    if pair.input is None or how.signal is None:
+        return []
+    with AudioFile(pair.input) as stimulus, AudioFile(pair.renders[0]) as render:
+        claimed = value_of(kept, "latency_reported")
+        law = None if how.signal["law"] is None else ExpectedCurve(**how.signal["law"])
+        return measure_beside_signal(how.signal["request"], stimulus, render, claimed=claimed, law=law)[0]
 
 
 @dataclass(frozen=True)

@@ -6,7 +6,7 @@ import { useCan } from "../../api/me";
 import { Check } from "../../ui/Checkbox";
 import { Button } from "../../ui/controls";
 import { Labelled } from "../../ui/fields";
-import { count, dateTime } from "../../ui/numbers";
+import { count, dateTime, ended } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
 import { plansQuery } from "../plans/queries";
@@ -162,7 +162,7 @@ function ScheduleRow({ schedule }: { schedule: Schedule }) {
         ))}
         <p className="text-xs text-quiet">
           {schedule.again ? "Each time" : "Only a build that has not run"}
-          {schedule.everything && ", all cells rendered anew"}. Made by {schedule.made_by}.
+          {schedule.everything && ", all cells rendered anew"}. {ended(`Made by ${schedule.made_by}`)}
         </p>
       </td>
       <td>

@@ -1,6 +1,14 @@
 """References, verdicts as they are kept, and what people decide."""
 
-from kind_echo.bench.decisions.deciding import Standing, decide, last_act_number, standings, undecided, undecided_cells
+from kind_echo.bench.decisions.deciding import (
+    Standing,
+    all_decisions,
+    decide,
+    last_act_number,
+    standings,
+    undecided,
+    undecided_cells,
+)
 from kind_echo.bench.decisions.judging import judge_as_before, judge_now, limit_documents, limits_of
 from kind_echo.bench.decisions.references import (
     approve,
@@ -15,6 +23,7 @@ from kind_echo.bench.decisions.references import (
 
 __all__ = [
     "Standing",
+    "all_decisions",
     "approve",
     "count_made",
     "current_references",

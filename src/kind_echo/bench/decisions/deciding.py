@@ -204,6 +204,22 @@ def undecided(session: Session, today: date, run_ids: Sequence[int]) -> dict[int
     return {row[0]: row[1] for row in session.execute(query)}
 
 
+def all_decisions(session: Session) -> list[tuple[Decision, Cell]]:
+    """Every decision that was made, with the cell that it was made on, newest first; those taken back among them."""
+    query = (
+        select(Decision, Cell)
+        .join(Cell, Cell.id == Decision.cell_id)
+        .options(
+            joinedload(Decision.act),
+            joinedload(Cell.condition),
+            joinedload(Cell.run).joinedload(Run.build).joinedload(Build.effect),
+            joinedload(Cell.case).options(joinedload(Case.signal), joinedload(Case.setting)),
+        )
+        .order_by(Decision.id.desc())
+    )
+    return [(decision, cell) for decision, cell in session.execute(query)]
+
+
 def last_act_number(session: Session) -> int:
     """Number of the last act of all, undone or not; 0 before the first."""
     return session.scalar(select(func.max(Act.id))) or 0

@@ -118,17 +118,21 @@ class _Sounds:
             file.unlink()
         return self._known[key]
 
-    def beside(self, cell: Cell, analysis: Analysis, name: str) -> None:
-        """What is left between both, and what went in, where they can be had."""
+    def difference(self, analysis: Analysis, name: str) -> None:
+        """What is left between both."""
         _, _, difference = sides(self._session, analysis)
         self.source(f"{analysis.key}.difference", difference, f"{name}-difference")
+
+    def signal(self, cell: Cell) -> tuple[str, dict[str, Any]] | None:
+        """The name in the bundle of what went in; None where it cannot be had any more."""
         condition = cell.condition
         try:
             made = make_stimulus(self._session, cell.case.signal.request, condition.channels, condition.rate)
         except KindEchoError:
-            return
+            return None
         key = f"{cell.case.signal_id} {condition.rate} {condition.channels}"
-        self.source(key, ArraySource(made, condition.rate), f"{slug(cell.case.signal.name)}-{condition.rate}-signal")
+        name = f"{slug(cell.case.signal.name)}-{condition.rate}-{condition.channels}-signal"
+        return self.source(key, ArraySource(made, condition.rate), name)
 
 
 def _pair(cell: Cell, outcome: Outcome, sounds: _Sounds | None) -> dict[str, Any]:
@@ -153,8 +157,12 @@ def _pair(cell: Cell, outcome: Outcome, sounds: _Sounds | None) -> dict[str, Any
     if one is None or other is None:
         return document
     if analysis.reference_sha256 != analysis.render_sha256:
-        sounds.beside(cell, analysis, name)
-    document["measured"]["inputs"] = [one[1], other[1]]
-    document |= {"audio": [one[0], other[0]], "takes": [1, 1, False], "resample": False}
+        sounds.difference(analysis, name)
+    signal = sounds.signal(cell)
+    audio = [one, other, *([] if signal is None else [signal])]
+    document["measured"]["inputs"] = [told for _, told in audio]
+    document |= {"audio": [name for name, _ in audio], "takes": [1, 1, signal is not None], "resample": False}
     document["compared"] = {"options": analysis.options, "law": law_signal(cell.case.signal.request)}
+    if signal is not None and render is not None and render.measured_as_kept:
+        document["compared"]["signal"] = {"request": cell.case.signal.request, "law": cell.case.expected}
     return document

@@ -7,17 +7,16 @@ from typing import Any
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.codecs import usual_codec
-from kind_echo.audio_io.encoding import ENCODINGS
+from kind_echo.audio_io.encoding import ENCODINGS, as_kept
 from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
-from kind_echo.bench.signals import measure_by_signal
 from kind_echo.bench.storage import check_space
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.comparison.takes import take_spread
-from kind_echo.core.levels.analysis import measure_render
 from kind_echo.core.levels.cost import cost_readings
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading
+from kind_echo.core.systems.by_signal import measure_beside_signal
 from kind_echo.core.systems.transfer import ExpectedCurve
 from kind_echo.database.blobs import store_content
 from kind_echo.database.models import Case, Cell, Render, Take
@@ -30,8 +29,8 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
     """Measure what came back against its stimulus, and make it the cell's render. Raises StorageFull."""
     first, rate = rendered.takes[0], cell.condition.rate
     word_length = ENCODINGS[cell.condition.word_length]
-    sources = [ArraySource(take.samples, rate) for take in rendered.takes]
-    readings, curves = _measured(cell.case, signal, first, rate)
+    sources = [ArraySource(as_kept(take.samples, word_length), rate) for take in rendered.takes]
+    readings, curves = _measured(cell.case, signal, sources[0], first, rate)
     if wants_lossy(cell.case.limits):
         lossy, _ = measure_lossy(sources[0], usual_codec(rate, sources[0].channels))
         readings += [kept_reading(reading) for reading in lossy]
@@ -47,6 +46,7 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
         curves=curves,
         rendered_at=now,
         log=keepable(first.log),
+        measured_as_kept=True,
     )
     session.add(render)
     session.flush()
@@ -69,17 +69,15 @@ def keepable(log: str) -> str:
 
 
 def _measured(
-    case: Case, signal: Samples, result: RenderResult, rate: int
+    case: Case, signal: Samples, render: ArraySource, result: RenderResult, rate: int
 ) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
     """Readings and curves of a render by itself and against its stimulus, as they are kept."""
-    stimulus, render = ArraySource(signal, rate), ArraySource(result.samples, rate)
-    readings, loudness = measure_render(stimulus, render)
-    if loudness is None:
-        return [kept_reading(r) for r in readings], []
     claimed = 0.0 if result.compensated else result.claimed_latency
     law = None if case.expected is None else ExpectedCurve(**case.expected)
-    more, curves = measure_by_signal(case.signal.request, stimulus, render, claimed=claimed, law=law)
-    documents = [kept_reading(r) for r in [*readings, *more]]
+    readings, loudness, curves = measure_beside_signal(
+        case.signal.request, ArraySource(signal, rate), render, claimed=claimed, law=law
+    )
+    documents = [kept_reading(r) for r in readings]
     return documents, curve_documents(loudness_curves(loudness) | curves, "render")
 
 

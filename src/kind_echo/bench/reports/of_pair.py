@@ -106,6 +106,8 @@ def _taken_off(cause: Cause) -> list[str]:
 
 def _readings(readings: Sequence[Reading], limits: Mapping[str, Limit]) -> Table:
     rows = []
+    if {one.channel for one in readings} <= {"all", "1"}:  # of a single channel the readings of all say it already
+        readings = [one for one in readings if one.channel == "all"]
     for one in readings:
         measure = find_measure(one.measure)
         limit = limits.get(one.measure) if one.channel == "all" else None

@@ -11,13 +11,14 @@ from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.bench.comparisons import analyse
 from kind_echo.bench.documents import kept_reading
 from kind_echo.bench.sets.options import SetOptions, options_from
-from kind_echo.bench.signals import make_stimulus, measure_by_signal
+from kind_echo.bench.signals import make_stimulus
 from kind_echo.core.audio.resampling import resample, resampling_floor
 from kind_echo.core.audio.source import ArraySource, in_memory
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.core.registry.readings import Reading
+from kind_echo.core.systems.by_signal import measure_by_signal
 from kind_echo.core.systems.response import measure_response
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
 from kind_echo.database.blobs import BlobSource, store_content

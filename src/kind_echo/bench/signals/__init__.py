@@ -14,7 +14,7 @@ from kind_echo.bench.signals.kept import (
     seconds_of,
     shown,
 )
-from kind_echo.bench.signals.stimulus import families_of, make_stimulus, measure_by_signal
+from kind_echo.bench.signals.stimulus import families_of, make_stimulus
 from kind_echo.bench.signals.uploads import (
     MOST_BYTES,
     PairNotFound,
@@ -52,7 +52,6 @@ __all__ = [
     "keep_upload",
     "latest_pairs",
     "make_stimulus",
-    "measure_by_signal",
     "preview",
     "seconds_of",
     "shown",

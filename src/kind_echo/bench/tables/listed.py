@@ -4,7 +4,7 @@ from typing import get_args
 
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions import current_references
+from kind_echo.bench.decisions import all_decisions, current_references
 from kind_echo.bench.record import Asked, events
 from kind_echo.bench.runs import list_runs
 from kind_echo.bench.sheets import trend_of
@@ -35,6 +35,26 @@ def runs_table(session: Session, effect: str | None, text: str, *, archived: boo
         for one in found
     )  # fmt: skip
     return Table("runs", columns, rows)
+
+
+def decisions_table(session: Session) -> Table:
+    """A row a decision of a cell, newest first; `undone_at` where it was taken back."""
+    columns = (
+        "act", "decision", "who", "at", "why", "ticket", "until", "covers", "undone_by", "undone_at", "effect", "build",
+        "run", "cell", "signal", "setting", *_CONDITION,
+    )  # fmt: skip
+    rows = (
+        (
+            one.act_id, one.kind, one.act.who, one.act.at.isoformat(timespec="seconds"), one.act.why,
+            one.ticket or None,
+            None if one.until is None else one.until.isoformat(), ", ".join(one.covers), one.act.undone_by,
+            None if one.act.undone_at is None else one.act.undone_at.isoformat(timespec="seconds"),
+            cell.run.build.effect.name, cell.run.build.version, cell.run_id, cell.id, cell.case.signal.name,
+            cell.case.setting.name, *_condition(cell.condition),
+        )
+        for one, cell in all_decisions(session)
+    )  # fmt: skip
+    return Table("decisions", columns, rows)
 
 
 def record_table(session: Session, asked: Asked) -> Table:

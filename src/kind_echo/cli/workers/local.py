@@ -2,7 +2,9 @@
 
 import asyncio
 import os
+import signal
 from collections.abc import Callable, Sequence
+from contextlib import suppress
 from datetime import UTC, datetime
 
 import procrastinate
@@ -91,31 +93,50 @@ class _Presence:
 
 
 async def _work(presence: _Presence) -> None:
-    while True:
+    """Take jobs until a signal says to stop; what stops by itself, for the database went away, is begun anew."""
+    asked = asyncio.Event()
+    for number in (signal.SIGINT, signal.SIGTERM):
+        asyncio.get_running_loop().add_signal_handler(number, asked.set)
+    while not asked.is_set():
         try:
-            queues = await asyncio.to_thread(presence.register)
-            async with queue_app().open_async() as app:
-                _log.info("taking jobs", renderers=list(installed()), queues=len(queues))
-                app.perform_import_paths()  # type: ignore[no-untyped-call]
-                worker = Worker(
-                    app=app,
-                    queues=queues,
-                    concurrency=1,
-                    update_heartbeat_interval=_HEARTBEAT_SECONDS,
-                    stalled_worker_timeout=_DEAD_AFTER_SECONDS,
-                    fetch_job_polling_interval=2.0,
-                    shutdown_graceful_timeout=20.0,
-                    delete_jobs="successful",
-                )
-                rescue = asyncio.create_task(_rescue(app, worker, presence.stay))
-                try:
-                    await worker.run()  # type: ignore[no-untyped-call]
-                finally:
-                    rescue.cancel()
-            return
+            await _take_jobs(presence, asked)
+            if asked.is_set():
+                return
+            _log.warning("taking jobs came to an end by itself; trying again")
         except (ConnectorException, ConnectionError, OperationalError) as error:
             _log.warning("the database does not answer; trying again", error=str(error.__cause__ or error))
-            await asyncio.sleep(_RECONNECT_SECONDS)
+        with suppress(TimeoutError):
+            await asyncio.wait_for(asked.wait(), _RECONNECT_SECONDS)
+
+
+async def _take_jobs(presence: _Presence, asked: asyncio.Event) -> None:
+    """Take jobs until it is asked to stop, or the queue's own library does."""
+    queues = await asyncio.to_thread(presence.register)
+    async with queue_app().open_async() as app:
+        _log.info("taking jobs", renderers=list(installed()), queues=len(queues))
+        app.perform_import_paths()  # type: ignore[no-untyped-call]
+        worker = Worker(
+            app=app,
+            queues=queues,
+            concurrency=1,
+            update_heartbeat_interval=_HEARTBEAT_SECONDS,
+            stalled_worker_timeout=_DEAD_AFTER_SECONDS,
+            fetch_job_polling_interval=2.0,
+            shutdown_graceful_timeout=20.0,
+            delete_jobs="successful",
+            install_signal_handlers=False,
+        )
+        beside = [asyncio.create_task(_rescue(app, worker, presence.stay)), asyncio.create_task(_stop(worker, asked))]
+        try:
+            await worker.run()  # type: ignore[no-untyped-call]
+        finally:
+            for task in beside:
+                task.cancel()
+
+
+async def _stop(worker: Worker, asked: asyncio.Event) -> None:
+    await asked.wait()
+    worker.stop()  # type: ignore[no-untyped-call]
 
 
 async def _rescue(app: procrastinate.App, worker: Worker, stay: Callable[[int | None], list[str]]) -> None:

@@ -12,7 +12,8 @@ from kind_echo.database.models.base import Base, Json
 class Render(Base):
     """The audio that one case under one condition gave, and what it took.
 
-    `key` is the digest of all that it depends on; none where a part of that is not known.
+    `key` is the digest of all that it depends on; none where a part of that is not known. `measured_as_kept` tells that
+    its readings are of the very samples that are kept, so that they come out again.
     """
 
     __tablename__ = "render"
@@ -26,6 +27,7 @@ class Render(Base):
     curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
     rendered_at: Mapped[datetime]
     log: Mapped[str] = mapped_column(server_default="")
+    measured_as_kept: Mapped[bool] = mapped_column(server_default=text("false"), default=False)
     content: Mapped[Content] = relationship()
 
 

@@ -106,6 +106,7 @@ REACH: dict[str, Reach] = {
     "DELETE /api/schedules/{schedule_id}": WORK,
     "GET /api/record": READ,
     "GET /api/tables/record.{form}": READ,
+    "GET /api/tables/decisions.{form}": READ,
     "POST /api/searches": WORK,
     "GET /api/searches/{search_id}": READ,
     "GET /api/plans": READ,

@@ -17,6 +17,7 @@ from kind_echo.bench.runs import find_run
 from kind_echo.bench.tables import (
     Table,
     cells_table,
+    decisions_table,
     readings_table,
     record_table,
     references_table,
@@ -73,6 +74,12 @@ def runs(path: FormPath, query: ListedRunsQuery) -> Response:
         return runs_table(session, query.effect, query.text, archived=query.archived)
 
     return _sent(make, "runs", path.form)
+
+
+@api.get("/decisions.<string:form>")
+def decisions(path: FormPath) -> Response:
+    """Every decision of a cell, those taken back among them."""
+    return _sent(decisions_table, "decisions", path.form)
 
 
 @api.get("/record.<string:form>")

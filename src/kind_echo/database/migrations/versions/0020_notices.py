@@ -1,4 +1,7 @@
-"""Notices go out to addresses, and are kept with what was answered; plans run by themselves at times that are set."""
+"""Notices go out to addresses, and are kept with what was answered; plans run by themselves at times that are set.
+
+Renders say whether what was measured of them is of the samples that are kept.
+"""
 
 import sqlalchemy as sa
 from alembic import op
@@ -65,6 +68,7 @@ def upgrade() -> None:
     op.add_column("run", sa.Column("told_at", _TIME))
     op.execute("UPDATE run SET told_at = now()")  # what ran before anybody could be told is told to nobody
     op.create_index("ix_run_untold", "run", ["id"], postgresql_where=sa.text("told_at IS NULL"))
+    op.add_column("render", sa.Column("measured_as_kept", sa.Boolean, nullable=False, server_default=sa.false()))
     op.add_column("decision", sa.Column("ending_told_at", _TIME))
     untold = sa.text("until IS NOT NULL AND ending_told_at IS NULL")
     op.create_index("ix_decision_until", "decision", ["until"], postgresql_where=untold)
@@ -73,6 +77,7 @@ def upgrade() -> None:
 def downgrade() -> None:
     op.drop_index("ix_decision_until", "decision")
     op.drop_column("decision", "ending_told_at")
+    op.drop_column("render", "measured_as_kept")
     op.drop_index("ix_run_untold", "run")
     op.drop_column("run", "told_at")
     op.drop_table("schedule")
