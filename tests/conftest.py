@@ -348,7 +348,7 @@ def serving(url: str, folder: Path, *, worker: bool = True, **environment: str) 
     address = f"http://127.0.0.1:{port}"
     with (
         forked(serve, f"127.0.0.1:{port}", "16", url=as_service(url, "web"), log=folder / "web.log", **environment),
-        working(url=as_service(url, "worker"), log=folder / "worker.log") if worker else nullcontext(),
+        working(url=as_service(url, "worker"), log=folder / "worker.log", **environment) if worker else nullcontext(),
     ):
         wait_until(lambda: _answers(address), 120, "an answer of the web server")
         yield Server(address, url)

@@ -136,7 +136,7 @@ def test_audio_is_taken_away_as_it_is_kept(looking: FlaskClient) -> None:
         sides[side] = samples
     assert np.abs(sides["render"] - sides["reference"] - sides["difference"]).max() < 1e-12
     flac = looking.get(f"/api/audio/{pair['difference']['address']}/file", query_string={"form": "flac"})
-    assert (flac.status_code, "no words of 16 or 24 bits" in flac.text) == (422, True)
+    assert (flac.status_code, "FLAC holds words of 16 or 24 bits" in flac.text) == (422, True)
 
 
 def test_a_run_can_be_computed_again_from_its_evidence(looking: FlaskClient, tmp_path: Path) -> None:

@@ -8,6 +8,8 @@ from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import FLOAT_HALF_STEP, Samples, Source
 
+_FLACS_CHANNELS, _FLACS_RATE = 8, 655_350
+
 
 @dataclass(frozen=True)
 class Encoding:
@@ -49,6 +51,11 @@ ENCODINGS = {
         Encoding("DOUBLE", 8),
     )
 }
+
+
+def fits_flac(encoding: str, channels: int, rate: int) -> bool:
+    """Whether a FLAC file holds such samples as they are: words of 16 or 24 bits, 8 channels, 655,350 Hz (RFC 9639)."""
+    return encoding in ("PCM_16", "PCM_24") and channels <= _FLACS_CHANNELS and rate <= _FLACS_RATE
 
 
 @runtime_checkable

@@ -53,8 +53,10 @@ export function audioFiles(pair: Pair): Download[] {
     const name = [label.toLowerCase(), pair.cell?.cell_id ?? "", label === "Difference" ? "" : side.name]
       .filter(Boolean)
       .join(" ");
-    const query = new URLSearchParams({ name, form: "wav" });
-    return [{ label: `${label}, WAV`, path: `/api/audio/${side.address}/file?${query}` }];
+    return ["wav", ...(side.flac ? ["flac"] : [])].map((form) => ({
+      label: `${label}, ${form.toUpperCase()}`,
+      path: `/api/audio/${side.address}/file?${new URLSearchParams({ name, form })}`,
+    }));
   });
 }
 

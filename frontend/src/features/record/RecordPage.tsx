@@ -71,7 +71,9 @@ export function RecordPage() {
             value={asked.last}
             onChange={(event) => put({ last: event.target.value })}
           />
-          <TakeAway what="the record" files={[
+          <TakeAway
+            what="the record"
+            files={[
               ...inBothForms("What is asked for", "/api/tables/record", query),
               ...inBothForms("Every decision", "/api/tables/decisions"),
             ]}

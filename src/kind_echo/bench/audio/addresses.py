@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 from sqlalchemy.orm import Session
 
-from kind_echo.audio_io.encoding import EncodedSource
+from kind_echo.audio_io.encoding import EncodedSource, fits_flac
 from kind_echo.audio_io.files import copy_audio
 from kind_echo.bench.comparisons import find_analysis, sides, waveform_owner
 from kind_echo.bench.runs import find_cell
@@ -124,12 +124,12 @@ def write_file(session: Session, address: str, path: Path) -> None:
     """Write the audio at an address to a file, WAV or FLAC by its ending, with each sample as it is kept.
 
     Raises:
-        BadParameter: FLAC is asked for of samples that are no words of 16 or 24 bits.
+        BadParameter: FLAC is asked for of samples that it does not hold.
     """
     source = open_address(session, address).source
     subtype = source.encoding.name if isinstance(source, EncodedSource) else "DOUBLE"
-    if path.suffix == ".flac" and subtype not in ("PCM_16", "PCM_24"):
-        raise BadParameter("form", "flac", "wav: these samples are no words of 16 or 24 bits, which FLAC holds")
+    if path.suffix == ".flac" and not fits_flac(subtype, source.channels, source.rate):
+        raise BadParameter("form", "flac", "wav: FLAC holds words of 16 or 24 bits, in up to 8 channels, and not these")
     copy_audio(path, source, subtype)
 
 

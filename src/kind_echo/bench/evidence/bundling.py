@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.bundles import READINGS, SCHEMA, Bundle, writing
 from kind_echo.audio_io.digests import file_digest
-from kind_echo.audio_io.encoding import EncodedSource
+from kind_echo.audio_io.encoding import EncodedSource, fits_flac
 from kind_echo.audio_io.files import copy_audio
 from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.comparisons import law_signal, sides
@@ -31,9 +31,6 @@ from kind_echo.wording.summary import summary_text
 
 Kept = Literal["trouble", "all", "none"]
 """Of which cells the audio is in the bundle: of those that did not pass, of all, of none."""
-
-_FLAC = ("PCM_16", "PCM_24")
-_FLACS_CHANNELS, _FLACS_RATE = 8, 655_350
 
 
 def evidence_name(run: Run) -> str:
@@ -105,7 +102,7 @@ class _Sounds:
         """The same of a source. Args: key: what no other audio has."""
         if key not in self._known:
             subtype = source.encoding.name if isinstance(source, EncodedSource) else "DOUBLE"
-            packs = subtype in _FLAC and source.channels <= _FLACS_CHANNELS and source.rate <= _FLACS_RATE
+            packs = fits_flac(subtype, source.channels, source.rate)
             file = self._folder / f"sound.{'flac' if packs else 'wav'}"
             copy_audio(file, source, subtype)
             named = f"audio/{name}{file.suffix}"

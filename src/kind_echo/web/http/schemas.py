@@ -162,12 +162,14 @@ class VerdictBody(Body):
 class SideBody(Body):
     """One side of a pair: its address is what waveform, spectrum and samples are asked for by.
 
-    Of one whose audio was dropped by the rule for storage there is a waveform, and no sample.
+    Of one whose audio was dropped by the rule for storage there is a waveform, and no sample. `flac`: it can be had as
+    that, too.
     """
 
     address: str
     name: str
     detail: str
+    flac: bool = False
     rate: int
     channels: int
     frames: int

@@ -7,6 +7,7 @@ from typing import Any, Literal
 
 from sqlalchemy.orm import Session
 
+from kind_echo.audio_io.encoding import fits_flac
 from kind_echo.bench.audio import signal_address
 from kind_echo.bench.comparisons import kept_analysis, options_for
 from kind_echo.bench.decisions import last_act_number, limits_of, standings, undecided_cells, version_of
@@ -308,6 +309,7 @@ def _content_side(content: Content, name: str, detail: str) -> SideBody:
         address=content.sha256,
         name=name,
         detail=detail,
+        flac=fits_flac(content.encoding, content.channels, content.rate),
         rate=content.rate,
         channels=content.channels,
         frames=content.frames,
