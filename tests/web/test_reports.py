@@ -86,6 +86,8 @@ def test_a_report_of_some_cells_is_of_these_alone(looking: FlaskClient) -> None:
     wrong = [cell["id"] for cell in cells if cell["needs_you"]][:2]
     page = _Page(_get(looking, f"/api/reports/runs/{run['id']}.html", cells=",".join(map(str, wrong))).text)
     assert "2 of 2 cells need a decision." in page.sections["Result"]
+    assert "6 cells, at 44.1 kHz" in page.sections["Findings"]
+    assert ", 2 of them here." in page.sections["Findings"]
     assert "Decisions" not in page.sections
     other = _get(looking, f"/api/runs/{_run(looking, '2.1.0-rc1')['id']}").json["cells"][0]["id"]
     for asked, status in ((str(other), 404), ("1,x", 422), ("1,,2", 422)):

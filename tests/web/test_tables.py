@@ -157,6 +157,10 @@ def test_a_run_can_be_computed_again_from_its_evidence(looking: FlaskClient, tmp
     assert {one["status"] for one in troubled} == {"fail", "waived"}
     assert all("audio" in one for one in troubled if "measured" in one)
     assert not any("audio" in one for one in pairs if one["status"] == "pass")
+    # Renders and references lie in it in the words that they are kept in, so that nobody doubts a rounding.
+    assert {one["subtype"] for pair in troubled if "audio" in pair for one in pair["measured"]["inputs"][:2]} == {
+        "FLOAT"
+    }
     assert {name.split("-")[-1] for name in names if name.startswith("audio/")} == {
         "reference.wav", "render.wav", "difference.wav", "signal.wav",
     }  # fmt: skip
@@ -169,7 +173,7 @@ def test_a_run_can_be_computed_again_from_its_evidence(looking: FlaskClient, tmp
     )
     # Each was measured beside its signal too, and comes out again: levels, harmonics and aliases of a tone among them.
     assert all("signal" in one["compared"] for one in troubled if "audio" in one)
-    assert found["readings"] > 60 * len(troubled) > 0
+    assert found["readings"] > 45 * len(troubled) > 0
     assert "report.html" in names
     troubled = [one for one in troubled if "audio" in one]
     forged = tmp_path / "forged.zip"

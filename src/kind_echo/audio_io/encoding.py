@@ -70,6 +70,12 @@ class EncodedSource(Source, Protocol):
         ...
 
 
+def subtype_of(source: Source) -> str:
+    """The word length that holds a source's samples as they are, as libsndfile names it."""
+    own = getattr(source, "encoding", None)
+    return own.name if isinstance(own, Encoding) else "DOUBLE"
+
+
 def encoded(source: Source, encoding: Encoding, start: int, stop: int) -> bytes:
     """Frames start to stop of a source as bytes of an encoding; copied where the source has that encoding itself."""
     if isinstance(source, EncodedSource) and source.encoding == encoding:

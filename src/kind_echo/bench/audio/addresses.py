@@ -6,7 +6,7 @@ from pathlib import Path
 import numpy as np
 from sqlalchemy.orm import Session
 
-from kind_echo.audio_io.encoding import EncodedSource, fits_flac
+from kind_echo.audio_io.encoding import fits_flac, subtype_of
 from kind_echo.audio_io.files import copy_audio
 from kind_echo.bench.comparisons import find_analysis, sides, waveform_owner
 from kind_echo.bench.runs import find_cell
@@ -127,7 +127,7 @@ def write_file(session: Session, address: str, path: Path) -> None:
         BadParameter: FLAC is asked for of samples that it does not hold.
     """
     source = open_address(session, address).source
-    subtype = source.encoding.name if isinstance(source, EncodedSource) else "DOUBLE"
+    subtype = subtype_of(source)
     if path.suffix == ".flac" and not fits_flac(subtype, source.channels, source.rate):
         raise BadParameter("form", "flac", "wav: FLAC holds words of 16 or 24 bits, in up to 8 channels, and not these")
     copy_audio(path, source, subtype)

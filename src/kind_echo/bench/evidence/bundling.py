@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.bundles import READINGS, SCHEMA, Bundle, writing
 from kind_echo.audio_io.digests import file_digest
-from kind_echo.audio_io.encoding import EncodedSource, fits_flac
+from kind_echo.audio_io.encoding import fits_flac, subtype_of
 from kind_echo.audio_io.files import copy_audio
 from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.comparisons import law_signal, sides
@@ -101,7 +101,7 @@ class _Sounds:
     def source(self, key: str, source: Source, name: str) -> tuple[str, dict[str, Any]]:
         """The same of a source. Args: key: what no other audio has."""
         if key not in self._known:
-            subtype = source.encoding.name if isinstance(source, EncodedSource) else "DOUBLE"
+            subtype = subtype_of(source)
             packs = fits_flac(subtype, source.channels, source.rate)
             file = self._folder / f"sound.{'flac' if packs else 'wav'}"
             copy_audio(file, source, subtype)

@@ -45,17 +45,19 @@ def run_report(
     """
     sheet = sheet_of(session, run, now.date(), usual_measure(run))
     cells = [cell for cell in sheet.cells if not only or cell.id in only]
-    for strange in sorted(set(only) - {cell.id for cell in cells}):
-        raise CellNotFound(strange)
-    places = places_of(sheet)
+    strange = set(only) - {cell.id for cell in cells}
+    if strange:
+        raise CellNotFound(min(strange))
+    chosen = {cell.id for cell in cells}
+    places = {cell: place for cell, place in places_of(sheet).items() if cell in chosen}
     decisions = holding(cells)
     numbers = {act: number for number, act in enumerate(decisions, 1)}
     wrong = sorted((cell for cell in cells if cell.verdict != "Pass"), key=lambda cell: not cell.needs_you)
-    findings = [one for one in sheet.findings if not only or set(one.finding.cells) & set(only)]
+    findings = [one for one in sheet.findings if chosen & set(one.finding.cells)]
     sections = [
         Section("Result", _result(sheet, cells, session)),
         Section("The sheet", [ink_grid(sheet, cells)]),
-        Section("Findings", [_findings(findings, places)]),
+        Section("Findings", [_findings(findings, chosen, finished=all(cell.state in FINISHED for cell in cells))]),
     ]
     if decisions:
         entries = [_decision_entry(standing, ids, places) for standing, ids in decisions.values()]
@@ -125,16 +127,21 @@ def _facts(run: Run) -> list[str]:
     return found + ([f"Made of {run.artefact}."] if run.artefact else [])
 
 
-def _findings(findings: Sequence[SheetFinding], places: Places) -> Part:
+def _findings(findings: Sequence[SheetFinding], chosen: Collection[int], *, finished: bool) -> Part:
+    """The findings that cells of the report belong to; what is said of one is said of all of its cells."""
     if not findings:
-        return Text("No cell differs from its reference.", "quiet")
+        nothing = (
+            "No cell differs from its reference." if finished else "Nothing was found in what has been judged yet."
+        )
+        return Text(nothing, "quiet")
     entries = []
     for one in findings:
         finding = one.finding
-        inside = [cell for cell in finding.cells if cell in places]
+        inside = sum(cell in chosen for cell in finding.cells)
+        here = "" if inside == len(finding.cells) else f", {inside} of them here"
         since = f", since {one.since}" if one.since else ""
         worst = f" Worst: {ended(finding.worst)}" if finding.worst else ""
-        lines = [f"{counted(len(inside), 'cell')}, {finding.where}{since}.{worst}"]
+        lines = [f"{counted(len(finding.cells), 'cell')}, {finding.where}{since}{here}.{worst}"]
         if finding.undecided:
             whole = finding.undecided == len(finding.cells)
             before = f"; before: {one.before}" if one.before else ""
