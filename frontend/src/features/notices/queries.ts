@@ -1,4 +1,5 @@
-import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { queryOptions } from "@tanstack/react-query";
+import { useChange } from "../../api/changing";
 import { client, type NewNoticeTarget, type NoticeTarget, problemFrom, unwrap } from "../../api/client";
 
 const LOOK_AGAIN_MS = 3000;
@@ -11,39 +12,33 @@ export const noticesQuery = queryOptions({
     state.data?.notices.some((one) => one.state === "waiting" && one.attempts === 0) ? LOOK_AGAIN_MS : false,
 });
 
-function useThen<Asked, Answer>(change: (asked: Asked) => Promise<Answer>) {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: change,
-    onSettled: () => queries.invalidateQueries({ queryKey: ["notices"] }),
-  });
-}
-
 export const useAddTarget = () =>
-  useThen((body: NewNoticeTarget) => unwrap(client.POST("/api/notices/targets", { body })));
+  useChange("notices", (body: NewNoticeTarget) => unwrap(client.POST("/api/notices/targets", { body })));
 
 export const useChangeTarget = () =>
-  useThen(({ id, ...asked }: { id: number; topics?: NoticeTarget["topics"]; paused?: boolean }) =>
-    unwrap(
-      client.POST("/api/notices/targets/{target_id}/change", {
-        params: { path: { target_id: id } },
-        body: { topics: null, paused: null, ...asked },
-      }),
-    ),
+  useChange(
+    "notices",
+    ({ id, ...asked }: { id: number; topics?: NoticeTarget["topics"]; paused?: boolean }) =>
+      unwrap(
+        client.POST("/api/notices/targets/{target_id}/change", {
+          params: { path: { target_id: id } },
+          body: { topics: null, paused: null, ...asked },
+        }),
+      ),
   );
 
 export const useTryTarget = () =>
-  useThen((id: number) =>
+  useChange("notices", (id: number) =>
     unwrap(client.POST("/api/notices/targets/{target_id}/test", { params: { path: { target_id: id } } })),
   );
 
 export const useTellAgain = () =>
-  useThen((id: number) =>
+  useChange("notices", (id: number) =>
     unwrap(client.POST("/api/notices/{notice_id}/again", { params: { path: { notice_id: id } } })),
   );
 
 export const useRemoveTarget = () =>
-  useThen(async (id: number) => {
+  useChange("notices", async (id: number) => {
     const { error, response } = await client.DELETE("/api/notices/targets/{target_id}", {
       params: { path: { target_id: id } },
     });

@@ -1,4 +1,5 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { useChange } from "../../api/changing";
 import { client, type Me, type Token, unwrap } from "../../api/client";
 import { known, meQuery, type Role } from "../../api/me";
 
@@ -46,19 +47,11 @@ export const tokensQuery = queryOptions({
   queryFn: ({ signal }) => unwrap(client.GET("/api/tokens", { signal })),
 });
 
-function useThen<Body, Answer>(key: string, change: (body: Body) => Promise<Answer>) {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: change,
-    onSettled: () => queries.invalidateQueries({ queryKey: [key] }),
-  });
-}
-
 export const useAddPerson = () =>
-  useThen("people", (body: { name: string; role: Role }) => unwrap(client.POST("/api/people", { body })));
+  useChange("people", (body: { name: string; role: Role }) => unwrap(client.POST("/api/people", { body })));
 
 export const useChangePerson = () =>
-  useThen("people", ({ id, role, disabled }: { id: number; role?: Role; disabled?: boolean }) =>
+  useChange("people", ({ id, role, disabled }: { id: number; role?: Role; disabled?: boolean }) =>
     unwrap(
       client.POST("/api/people/{person_id}/change", {
         params: { path: { person_id: id } },
@@ -68,16 +61,16 @@ export const useChangePerson = () =>
   );
 
 export const useResetPerson = () =>
-  useThen("people", (id: number) =>
+  useChange("people", (id: number) =>
     unwrap(client.POST("/api/people/{person_id}/reset", { params: { path: { person_id: id } } })),
   );
 
 export const useMakeToken = () =>
-  useThen("tokens", (body: { name: string; scope: Token["scope"]; days: number }) =>
+  useChange("tokens", (body: { name: string; scope: Token["scope"]; days: number }) =>
     unwrap(client.POST("/api/tokens", { body })),
   );
 
 export const useRevokeToken = () =>
-  useThen("tokens", (id: number) =>
+  useChange("tokens", (id: number) =>
     unwrap(client.POST("/api/tokens/{token_id}/revoke", { params: { path: { token_id: id } } })),
   );

@@ -1,4 +1,5 @@
-import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { queryOptions } from "@tanstack/react-query";
+import { useChange } from "../../api/changing";
 import { client, type NewSchedule, problemFrom, unwrap } from "../../api/client";
 
 export const schedulesQuery = queryOptions({
@@ -6,19 +7,11 @@ export const schedulesQuery = queryOptions({
   queryFn: ({ signal }) => unwrap(client.GET("/api/schedules", { signal })),
 });
 
-function useThen<Asked, Answer>(change: (asked: Asked) => Promise<Answer>) {
-  const queries = useQueryClient();
-  return useMutation({
-    mutationFn: change,
-    onSettled: () => queries.invalidateQueries({ queryKey: ["schedules"] }),
-  });
-}
-
 export const useAddSchedule = () =>
-  useThen((body: NewSchedule) => unwrap(client.POST("/api/schedules", { body })));
+  useChange("schedules", (body: NewSchedule) => unwrap(client.POST("/api/schedules", { body })));
 
 export const usePauseSchedule = () =>
-  useThen(({ id, paused }: { id: number; paused: boolean }) =>
+  useChange("schedules", ({ id, paused }: { id: number; paused: boolean }) =>
     unwrap(
       client.POST("/api/schedules/{schedule_id}/change", {
         params: { path: { schedule_id: id } },
@@ -28,7 +21,7 @@ export const usePauseSchedule = () =>
   );
 
 export const useRemoveSchedule = () =>
-  useThen(async (id: number) => {
+  useChange("schedules", async (id: number) => {
     const { error, response } = await client.DELETE("/api/schedules/{schedule_id}", {
       params: { path: { schedule_id: id } },
     });
