@@ -171,7 +171,7 @@ function TargetRow({ target }: { target: NoticeTarget }) {
   const busy = change.isPending || remove.isPending || trial.isPending;
   return (
     <tr className={ROW}>
-      <td className={`max-w-96 break-all ${paused ? "text-quiet" : "font-semibold"}`}>
+      <td className={`max-w-96 [overflow-wrap:anywhere] ${paused ? "text-quiet" : "font-semibold"}`}>
         {target.address}
         <p className="text-xs font-normal text-quiet">
           {target.kind === "email" ? "Mail" : "Webhook"}
@@ -227,7 +227,7 @@ function Sent({ notices, targets }: { notices: Notice[]; targets: NoticeTarget[]
         {notices.map((notice) => (
           <tr key={notice.id} className={ROW}>
             <td>{notice.subject}</td>
-            <td className="max-w-72 break-all text-quiet">{addresses.get(notice.target_id)}</td>
+            <td className="max-w-72 [overflow-wrap:anywhere] text-quiet">{addresses.get(notice.target_id)}</td>
             <td className="whitespace-nowrap text-quiet">{dateTime(notice.made_at)}</td>
             <td className="max-w-96 break-words">
               <b className="font-semibold">{stateText(notice)}</b>
