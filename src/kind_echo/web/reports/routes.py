@@ -38,7 +38,7 @@ api = APIBlueprint("reports", __name__, url_prefix="/api/reports")
 _MAKING = BoundedSemaphore(2)  # a report of a large run takes a core for a while: others are to have their turn
 _POLICY = "; ".join(
     (
-        "default-src 'none'", "style-src 'unsafe-inline'", "img-src data:", "font-src data:", "frame-ancestors 'self'",
+        "default-src 'none'", "style-src 'unsafe-inline'", "img-src data:", "font-src data:", "frame-ancestors 'none'",
         "sandbox allow-same-origin allow-modals",
     )
 )  # fmt: skip
@@ -61,7 +61,7 @@ class ReportQuery(Body):
 class RunReportQuery(ReportQuery):
     """Of which cells the report of a run is, by their numbers with commas between; whether all readings are in it."""
 
-    cells: str = Field("", max_length=100_000, pattern=r"^(\d{1,9}(,\d{1,9})*)?$")
+    cells: str = Field("", max_length=20_000, pattern=r"^(\d{1,9}(,\d{1,9})*)?$")
     appendix: bool = True
 
 
@@ -143,7 +143,6 @@ def _sent(make: Callable[[Session], Report], form: Form, paper: Paper) -> Respon
         if form == "html":
             response = Response(html_text(report, paper), content_type="text/html; charset=utf-8")
             response.headers["Content-Security-Policy"] = _POLICY
-            response.headers["X-Frame-Options"] = "SAMEORIGIN"
             response.headers.set("Content-Disposition", "inline", filename=file_name(report, form))
             return response
         with temporary_folder() as folder:
