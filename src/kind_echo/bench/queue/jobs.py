@@ -16,7 +16,8 @@ from kind_echo.database.models import Cell
 JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
     "recognise_kit_file", "measure_returned_cell", "analyse_pair", "advance_search", "settle_demo",
-    "drop_unused", "drop_audio", "measure_set_file", "reference_from_file", "deliver_notice", "keep_time", "tell_of_run",
+    "drop_unused", "drop_audio", "measure_set_file", "reference_from_file", "deliver_notice", "keep_time",
+    "tell_of_run",
 ]  # fmt: skip
 
 ANALYSIS_QUEUE = "analysis"
