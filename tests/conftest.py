@@ -117,7 +117,7 @@ def unfinished(url: str) -> int:
 
 def forget_clock(url: str) -> None:
     """Leave no job of the clock behind, which workers make each minute: what a test counts is then its own."""
-    query(url, "DELETE FROM procrastinate_jobs WHERE task_name = 'keep_time' RETURNING id")
+    query(url, "DELETE FROM procrastinate_jobs WHERE task_name IN ('keep_time', 'tell_of_run') RETURNING id")
 
 
 def newest_run(session: Session, version: str, plan: str = "Null regression") -> Run:

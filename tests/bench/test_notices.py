@@ -112,9 +112,11 @@ def test_a_run_that_ended_is_told_once_with_what_was_found(demo: str, receiver: 
     with transaction() as session:
         session.get_one(Run, run_id).told_at = None
     with transaction() as session:
-        assert notices.tell_of_finished(session, AT, NOW) >= 1
+        assert run_id in notices.untold_runs(session)
+        notices.tell_of_run(session, run_id, AT, NOW)
     with transaction() as session:
-        assert notices.tell_of_finished(session, AT, NOW) == 0
+        assert run_id not in notices.untold_runs(session)
+        notices.tell_of_run(session, run_id, AT, NOW)
     told = [one for one in _waiting() if one.data["run"] == run_id]
     assert [one.topic for one in told] == ["run.finished", "run.needs_review"]
     for one in told:

@@ -4,6 +4,7 @@ import json
 import os
 import subprocess
 import sys
+import zipfile
 from collections.abc import Iterator
 from datetime import UTC, datetime
 from pathlib import Path
@@ -192,7 +193,9 @@ def test_a_build_server_waits_for_the_verdicts_and_fails_for_what_needs_somebody
     """All is taken over from the demo's own runs: six cells of the one build, none of the other."""
     secret = {TOKEN_VARIABLE: token("submit")}
     files = {"--junit": "junit.xml", "--summary": "summary.md", "--report": "report.pdf"}
+    files |= {"--plots": "plots", "--evidence": "evidence.zip"}
     outputs = [word for option, name in files.items() for word in (option, str(tmp_path / name))]
+    outputs.append("--all-audio")
     troubled = _submit(server.address, "Skerry", "Null regression", "2.1.0-rc2", *outputs, **secret)
     assert troubled.returncode == 1, troubled.stderr
     said = troubled.stdout.splitlines()
@@ -205,6 +208,13 @@ def test_a_build_server_waits_for_the_verdicts_and_fails_for_what_needs_somebody
     (failure,) = next(case.result for case in cases if case.result and isinstance(case.result[0], Failure))
     assert f"{server.address}/cells/" in failure.text
     assert "Aliases" in failure.text
+    drawn = {path.name for path in (tmp_path / "plots").iterdir()}
+    assert len(drawn) >= 18  # of each cell that did not pass its sides, and of tones and sweeps what was measured
+    assert all(name.endswith(".svg") for name in drawn)
+    assert any(name.endswith(".measured.svg") for name in drawn)
+    with zipfile.ZipFile(tmp_path / "evidence.zip") as bundle:
+        pairs = json.loads(bundle.read("readings.json"))["pairs"]
+    assert all("audio" in one for one in pairs if one["status"] == "pass")
     assert (tmp_path / "report.pdf").read_bytes().startswith(b"%PDF")
     xmlschema.XMLSchema(str(PROJECT / "tests/support/junit.xsd")).validate(str(tmp_path / "junit.xml"))
     summary = (tmp_path / "summary.md").read_text()

@@ -77,11 +77,15 @@ def test_a_new_effect_is_rendered_told_that_it_has_no_reference_and_the_command_
     null = run_beside_a_worker(demo, "New null", "1.0", "--timeout", "60")
     assert null.returncode == 1
     assert "No reference is approved yet" in null.stdout
-    outputs = ("--junit", str(tmp_path / "junit.xml"), "--summary", str(tmp_path / "summary.md"), "--fail-on", "fail")
+    files = {"--junit": "junit.xml", "--summary": "summary.md", "--report": "report.html", "--plots": "plots"}
+    outputs = [word for option, name in files.items() for word in (option, str(tmp_path / name))]
+    outputs += ["--fail-on", "fail"]
     again = run_beside_a_worker(demo, "New null", "1.0", "--timeout", "60", *outputs)
     assert again.returncode == 0, again.stderr
     suites = JUnitXml.fromfile(str(tmp_path / "junit.xml"))
-    assert (suites.tests, suites.skipped, suites.failures) == (suites.tests, suites.tests, 0)
+    assert (sum(suite.skipped for suite in suites), suites.failures) == (suites.tests, 0)
+    assert "No reference yet" in (tmp_path / "report.html").read_text()
+    assert not list((tmp_path / "plots").iterdir())  # of what was compared with nothing there is nothing to draw
     assert "waiting | No reference is approved yet" in (tmp_path / "summary.md").read_text()
     transfer = run_beside_a_worker(demo, "New transfer", "1.0", "--timeout", "60")
     assert transfer.returncode == 0, transfer.stdout + transfer.stderr

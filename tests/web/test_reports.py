@@ -59,7 +59,7 @@ def test_the_report_of_a_run_has_what_stands_was_found_decided_and_measured(look
     run = _run(looking)
     answer = _get(looking, f"/api/reports/runs/{run['id']}.html")
     page, sheet = _Page(answer.text), _get(looking, f"/api/runs/{run['id']}").json
-    assert "frame-ancestors 'self'" in answer.headers["Content-Security-Policy"]
+    assert "frame-ancestors 'none'" in answer.headers["Content-Security-Policy"]
     assert "sandbox" in answer.headers["Content-Security-Policy"]
     assert (page.scripts, [one for one in page.asks if not one.startswith("data:")]) == (0, [])
     assert "6 of 72 cells need a decision." in page.sections["Result"]

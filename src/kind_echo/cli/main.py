@@ -69,6 +69,14 @@ _COMMANDS = {
         "How likely CORRECT right answers in TRIALS are by guessing; several sittings pool.",
     ),
     "signal": _Entry("measuring.stimulus", "Write the stimulus KIND to the file OUT, its format by its ending."),
+    "plugin": _Entry(
+        "measuring.plugins",
+        "What the plug-in in the file PLUGIN says of itself: its parameters, its channels, whether it keeps a state.",
+    ),
+    "render": _Entry(
+        "measuring.plugins",
+        "Run the sound file SIGNAL through the plug-in in the file PLUGIN, block by block, into the file OUT.",
+    ),
     "run": _Entry(
         "server.tables",
         "Run PLAN on BUILD and wait for the verdicts; exits with 1 unless every cell passes or is decided on.",

@@ -7,6 +7,7 @@ from pathlib import Path
 import structlog
 
 from kind_echo.renderers import lv2
+from kind_echo.renderers.clap import offering as clap
 from kind_echo.renderers.contract import Offer
 from kind_echo.renderers.declared import BadDeclaration, read_declarations
 
@@ -30,9 +31,7 @@ def offers() -> dict[str, Offer]:
     from kind_echo.renderers.stand_in import stand_in_offer
 
     found = [stand_in_offer()]
-    plugins = lv2.lv2_offer()
-    if plugins is not None:
-        found.append(plugins)
+    found += [offer for offer in (lv2.lv2_offer(), clap.clap_offer()) if offer is not None]
     found += [offer() for offer in _added]
     named = os.environ.get(FILE_VARIABLE)
     if named:
@@ -54,6 +53,7 @@ class Machine:
             return False
         self._seen = stamp
         lv2.scan.cache_clear()
+        clap.scan.cache_clear()
         try:
             self.offers = offers()
         except BadDeclaration as error:
@@ -66,4 +66,4 @@ def _stamp() -> tuple[object, ...]:
     """Changes when a plug-in or the file of renderers does."""
     named = os.environ.get(FILE_VARIABLE)
     file = Path(named).stat() if named and Path(named).exists() else None
-    return (file and (file.st_mtime_ns, file.st_size, file.st_ino), lv2.stamp())
+    return (file and (file.st_mtime_ns, file.st_size, file.st_ino), lv2.stamp(), clap.stamp())

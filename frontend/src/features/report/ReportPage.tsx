@@ -1,10 +1,24 @@
+import { queryOptions, useQuery } from "@tanstack/react-query";
 import { useRef, useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { BASE } from "../../api/base";
+import { client, unwrap } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
-import { Loading } from "../../ui/states";
+import { Failed, Loading } from "../../ui/states";
 import { reportFiles, TakeAway } from "../../ui/TakeAway";
+
+const reportQuery = (number: number, appendix: boolean) =>
+  queryOptions({
+    queryKey: ["reports", number, appendix],
+    queryFn: ({ signal }): Promise<string> =>
+      unwrap(
+        client.GET("/api/reports/runs/{number}.{form}", {
+          params: { path: { number, form: "html" }, query: { appendix, cells: "", paper: "a4" } },
+          parseAs: "text",
+          signal,
+        }),
+      ),
+  });
 
 /** A run on paper, as the server writes it. */
 export function ReportPage() {
@@ -12,13 +26,8 @@ export function ReportPage() {
   const navigate = useNavigate();
   const frame = useRef<HTMLIFrameElement>(null);
   const [all, setAll] = useState(false);
-  const [loading, setLoading] = useState(true);
+  const report = useQuery(reportQuery(run, all));
   const back = `/runs/${run}`;
-  const path = `/api/reports/runs/${run}`;
-  const turn = () => {
-    setLoading(true);
-    setAll(!all);
-  };
   const print = () => frame.current?.contentWindow?.print();
   useKeys({ p: print, Escape: () => navigate(back) });
   return (
@@ -28,21 +37,25 @@ export function ReportPage() {
           The sheet
         </Link>
         <div className="ml-auto flex items-center gap-4">
-          <Button onClick={turn}>{all ? "Without every reading" : "With every reading"}</Button>
-          <TakeAway what="the report" files={reportFiles("The report", path)} />
+          <Button onClick={() => setAll(!all)}>{all ? "Without every reading" : "With every reading"}</Button>
+          <TakeAway what="the report" files={reportFiles("The report", `/api/reports/runs/${run}`)} />
           <Button look="main" hint="P" onClick={print}>
             Print
           </Button>
         </div>
       </div>
-      {loading && <Loading what="the report" />}
-      <iframe
-        ref={frame}
-        title="Report"
-        src={`${BASE}${path}.html?appendix=${all}`}
-        onLoad={() => setLoading(false)}
-        className={`min-h-0 w-full flex-1 border border-line bg-white ${loading ? "invisible" : ""}`}
-      />
+      {report.isPending && <Loading what="the report" />}
+      {report.error && <Failed error={report.error} onRetry={() => report.refetch()} />}
+      {report.data && (
+        // It holds what people typed: nothing in it runs, and it can only be printed.
+        <iframe
+          ref={frame}
+          title="Report"
+          srcDoc={report.data}
+          sandbox="allow-same-origin allow-modals"
+          className="min-h-0 w-full flex-1 border border-line bg-white"
+        />
+      )}
     </div>
   );
 }

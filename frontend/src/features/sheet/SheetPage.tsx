@@ -23,6 +23,9 @@ import { useSheetKeys } from "./sheetKeys";
 
 const ADDRESS_WAITS_MS = 200;
 
+/** Cells whose numbers an address has room for. */
+const MOST_REPORTED = 2000;
+
 export function SheetPage() {
   const run = Number(useParams().run);
   const [search] = useSearchParams();
@@ -269,7 +272,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
           <TakeAway
             what="the sheet"
             files={[
-              ...(marked.size > 0
+              ...(marked.size > 0 && marked.size <= MOST_REPORTED
                 ? reportFiles(
                     `Report of ${count(marked.size, "marked cell")}`,
                     `/api/reports/runs/${run.id}`,

@@ -262,10 +262,17 @@ def keep_time(timestamp: int) -> None:
     now, address = datetime.now(UTC), page_address()
     with transaction() as session:
         run_due(session, now)
-    with transaction() as session:
-        notices.tell_of_finished(session, address, now)
         notices.tell_of_waivers(session, address, now)
         notices.forget_old(session, now)
+        # Each by a job of its own: one that cannot be told of keeps no other from it.
+        jobs.tell_of_runs(session, notices.untold_runs(session))
+
+
+@task("tell_of_run", NOTICE_QUEUE)
+def tell_of_run(run_id: int) -> None:
+    """Tell of a run that has ended."""
+    with transaction() as session:
+        notices.tell_of_run(session, run_id, page_address(), datetime.now(UTC))
 
 
 @contextmanager

@@ -16,9 +16,10 @@ from kind_echo.bench.notices.telling import (
     latest_notices,
     tell_again,
     tell_of_act,
-    tell_of_finished,
+    tell_of_run,
     tell_of_waivers,
     tell_test,
+    untold_runs,
 )
 
 __all__ = [
@@ -35,7 +36,8 @@ __all__ = [
     "send",
     "tell_again",
     "tell_of_act",
-    "tell_of_finished",
+    "tell_of_run",
     "tell_of_waivers",
     "tell_test",
+    "untold_runs",
 ]

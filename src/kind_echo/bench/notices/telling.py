@@ -12,7 +12,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.decisions import undecided
 from kind_echo.bench.notices.targets import Topic
 from kind_echo.bench.queue import deliver_notices
-from kind_echo.bench.runs import find_run, summary_of
+from kind_echo.bench.runs import summary_of
 from kind_echo.bench.sheets import sheet_of, usual_measure
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.database.models import Act, Cell, Decision, Notice, NoticeTarget, Reference, Run
@@ -23,6 +23,7 @@ from kind_echo.wording.figures import counted
 MOST_FINDINGS = 20
 """Of a run, that are told; the page has them all."""
 
+_AT_ONCE = 100  # runs that are told of in a minute
 _SOON = timedelta(days=7)  # before the last day of a waiver
 _KEPT = timedelta(days=90)
 _SCHEMA = "kind-echo notice 1"
@@ -117,18 +118,21 @@ def tell_of_act(session: Session, act: Act, address: str, now: datetime, *, undo
     tell(session, Told("decision.made", subject, [*lines, link], data), now)
 
 
-def tell_of_finished(session: Session, address: str, now: datetime) -> int:
-    """Tell of the runs that have ended since this was looked at last; how many these are."""
+def untold_runs(session: Session) -> list[int]:
+    """Runs that have ended and whose end was told to nobody yet, oldest first."""
     under_way = select(Cell.id).where(Cell.run_id == Run.id, ~Cell.finished).exists()
-    query = select(Run.id).where(Run.told_at.is_(None), Run.search_id.is_(None), ~under_way).order_by(Run.id)
-    ended_now = list(session.scalars(query.limit(100).with_for_update(skip_locked=True)))
-    wanted = [topic for topic in ("run.finished", "run.needs_review") if _anybody(session, topic)]
-    for number in ended_now:
-        run = find_run(session, number)
-        run.told_at = now
-        if wanted:
-            _tell_of_run(session, run, address, now)
-    return len(ended_now)
+    query = select(Run.id).where(Run.told_at.is_(None), Run.search_id.is_(None), ~under_way)
+    return list(session.scalars(query.order_by(Run.id).limit(_AT_ONCE)))
+
+
+def tell_of_run(session: Session, run_id: int, address: str, now: datetime) -> None:
+    """Tell of a run that has ended, once, and of the cells of it that need somebody."""
+    run = session.scalar(select(Run).where(Run.id == run_id).with_for_update(skip_locked=True))
+    if run is None or run.told_at is not None:
+        return  # another worker is at it, or was
+    run.told_at = now
+    if any(_anybody(session, topic) for topic in ("run.finished", "run.needs_review")):
+        _tell_of_run(session, run, address, now)
 
 
 def tell_of_waivers(session: Session, address: str, now: datetime) -> int:

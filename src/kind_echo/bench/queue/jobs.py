@@ -17,6 +17,7 @@ JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
     "recognise_kit_file", "measure_returned_cell", "analyse_pair", "advance_search", "settle_demo",
     "drop_unused", "drop_audio", "measure_set_file", "reference_from_file", "deliver_notice", "keep_time",
+    "tell_of_run",
 ]  # fmt: skip
 
 ANALYSIS_QUEUE = "analysis"
@@ -139,6 +140,12 @@ def deliver_notices(session: Session, notice_ids: Sequence[int], *, at: datetime
     """Send notices; not before `at`. What renders and measures has no part in it: it has a queue of its own."""
     arguments = [{"notice_id": notice_id} for notice_id in notice_ids]
     defer(session, "deliver_notice", NOTICE_QUEUE, [RENDER_PRIORITY] * len(arguments), arguments, at=at)
+
+
+def tell_of_runs(session: Session, run_ids: Sequence[int]) -> None:
+    """Tell of runs that have ended those who asked for it."""
+    arguments = [{"run_id": run_id} for run_id in run_ids]
+    defer(session, "tell_of_run", NOTICE_QUEUE, [RENDER_PRIORITY] * len(arguments), arguments)
 
 
 def settle_demo(session: Session, run_id: int, *, at: datetime | None = None) -> None:

@@ -6,6 +6,7 @@ from kind_echo.bench.reports.of_pair import cell_report, pair_report
 from kind_echo.bench.reports.of_release import release_report
 from kind_echo.bench.reports.of_run import run_report
 from kind_echo.bench.reports.paper import Form, Paper, check_report, file_name, html_text, write_report
+from kind_echo.bench.reports.pictures import write_plots
 
 __all__ = [
     "Form",
@@ -20,5 +21,6 @@ __all__ = [
     "release_report",
     "run_report",
     "set_report",
+    "write_plots",
     "write_report",
 ]

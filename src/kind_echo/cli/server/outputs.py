@@ -26,6 +26,8 @@ class Outputs(NamedTuple):
     failing: tuple[Status, ...]
     evidence: Path | None = None
     report: Path | None = None
+    plots: Path | None = None
+    all_audio: bool = False
 
     def write(self, outcomes: Sequence[Outcome], title: str, address: str = "") -> None:
         """Write what was asked for. Args: address: where the run is shown."""
@@ -53,12 +55,14 @@ def run_outputs(command: Callable[..., Any]) -> Callable[..., Any]:
         failing: tuple[str, ...],
         evidence: Path | None,
         report: Path | None,
+        plots: Path | None,
+        all_audio: bool,
         **rest: Any,
     ) -> None:
         if report is not None and report.suffix.lower() not in REPORT_ENDINGS:
             raise BadParameter("report", str(report), f"a file that ends in {' or '.join(REPORT_ENDINGS)}")
         statuses = tuple(FAILING[one] for one in failing or FAILING)
-        command(outputs=Outputs(junit, summary, statuses, evidence, report), **rest)
+        command(outputs=Outputs(junit, summary, statuses, evidence, report, plots, all_audio), **rest)
 
     with_outputs.__doc__, with_outputs.__name__ = command.__doc__, command.__name__
     with_outputs.__click_params__ = getattr(command, "__click_params__", [])  # type: ignore[attr-defined]
@@ -66,6 +70,9 @@ def run_outputs(command: Callable[..., Any]) -> Callable[..., Any]:
     for option in (
         click.option("--fail-on", "failing", type=click.Choice(list(FAILING)), multiple=True,
                      help="What ends it with 1 while no decision holds; may be repeated. All of them unless given."),
+        click.option("--plots", type=click.Path(file_okay=False, path_type=Path), metavar="FOLDER",
+                     help="Draw what did not pass as SVG files."),
+        click.option("--all-audio", is_flag=True, help="With --evidence: the audio of what passed as well."),
         click.option("--evidence", type=_FILE, metavar="FILE",
                      help="Write a ZIP with readings, decisions and the audio of what did not pass."),
         click.option("--report", type=_FILE, metavar="FILE",

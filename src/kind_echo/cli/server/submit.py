@@ -52,7 +52,7 @@ def submit_command(
     """
     if against == version:
         raise BadParameter("against", against, f"another build than {version}")
-    for name, path in (("evidence", outputs.evidence), ("report", outputs.report)):
+    for name, path in (("evidence", outputs.evidence), ("report", outputs.report), ("plots", outputs.plots)):
         if against and path is not None:
             raise BadParameter(name, str(path), "without --against: it is of a run and its references")
     there = Server(server, read_token())
@@ -77,9 +77,12 @@ def submit_command(
     over = f"{plan} on {effect} {version}{f' against {against}' if against else ''}"
     outputs.write(outcomes, over, run.address)
     if outputs.evidence is not None:
-        run.save(f"/api/runs/{run.number}/evidence.zip", outputs.evidence)
+        audio = "all" if outputs.all_audio else "trouble"
+        run.save(f"/api/runs/{run.number}/evidence.zip?audio={audio}", outputs.evidence)
     if outputs.report is not None:
         run.save(f"/api/reports/runs/{run.number}{outputs.report.suffix.lower()}", outputs.report)
+    if outputs.plots is not None:
+        run.save_all(f"/api/reports/runs/{run.number}/plots.zip", outputs.plots)
     if as_json:
         told = {"verdicts": _counted(sheet), "need_somebody": waiting, "needs": needs}
         click.echo(_told(run, told | {"cells": [_cell_told(one, outcome) for one, outcome in _both(sheet, outcomes)]}))

@@ -14,7 +14,7 @@ from kind_echo.bench.decisions import standings
 from kind_echo.bench.demo import load_demo
 from kind_echo.bench.evidence import outcomes_of, write_evidence
 from kind_echo.bench.plans import find_build, find_plan
-from kind_echo.bench.reports import check_report, run_report, write_report
+from kind_echo.bench.reports import check_report, run_report, write_plots, write_report
 from kind_echo.bench.runs import cells_of, find_run, held_up, start_run, summary_of
 from kind_echo.cli.exits import LimitBroken
 from kind_echo.cli.measuring.printing import console_for_tables
@@ -83,13 +83,15 @@ def run_command(
 
 
 def _keep(outputs: Outputs, run_id: int) -> None:
-    """Write the bundle and the report of a run where they were asked for."""
+    """Write the bundle, the report and the plots of a run where they were asked for."""
     with snapshot() as session:
         run, now = find_run(session, run_id), datetime.now(UTC)
         if outputs.evidence is not None:
-            write_evidence(session, run, outputs.evidence, now)
+            write_evidence(session, run, outputs.evidence, now, "all" if outputs.all_audio else "trouble")
         if outputs.report is not None:
             write_report(run_report(session, run, now, address=f"{page_address()}/runs/{run_id}"), outputs.report)
+        if outputs.plots is not None:
+            write_plots(session, run, outputs.plots)
 
 
 @click.command("load-demo")

@@ -1,6 +1,8 @@
 """A run on a server as a build server follows it: started or joined, waited for, laid over another build."""
 
+import tempfile
 import time
+import zipfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any, TypeVar
@@ -116,6 +118,16 @@ class RunThere:
             beside.replace(target)
         finally:
             beside.unlink(missing_ok=True)
+
+    def save_all(self, path: str, folder: Path) -> None:
+        """Keep in a folder the files of a ZIP that the server has at a path of its API; by their names alone."""
+        folder.mkdir(parents=True, exist_ok=True)
+        with tempfile.TemporaryDirectory(dir=folder) as name:
+            packed = Path(name) / "files.zip"
+            self.save(path, packed)
+            with zipfile.ZipFile(packed) as archive:
+                for entry in archive.infolist():
+                    (folder / Path(entry.filename).name).write_bytes(archive.read(entry))
 
     def _known_build(self, version: str) -> int:
         """The number of a build that the server knows."""

@@ -11,7 +11,7 @@ from kind_echo.web.http.cache import writes
 _POLICY = "; ".join(
     (
         "default-src 'none'", "script-src 'self'", "style-src 'self' 'unsafe-inline'", "img-src 'self' data: blob:",
-        "font-src 'self'", "connect-src 'self'", "frame-src 'self'", "media-src 'self' blob:",
+        "font-src 'self' data:", "connect-src 'self'", "media-src 'self' blob:",
         "base-uri 'none'", "form-action 'self'", "frame-ancestors 'none'", "object-src 'none'",
     )
 )  # fmt: skip

@@ -1,5 +1,6 @@
 """Reports as one HTML file, which pages show, and as PDF."""
 
+import zipfile
 from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
@@ -24,12 +25,14 @@ from kind_echo.bench.reports import (
     release_report,
     run_report,
     set_report,
+    write_plots,
     write_report,
 )
 from kind_echo.bench.runs import find_cell, find_run
 from kind_echo.bench.sets import find_set
 from kind_echo.bench.signals import find_pair
 from kind_echo.database.sessions import snapshot
+from kind_echo.web.http.addresses import RunPath
 from kind_echo.web.http.files import sent_and_gone
 from kind_echo.web.http.schemas import Body, RequestModel
 
@@ -38,7 +41,7 @@ api = APIBlueprint("reports", __name__, url_prefix="/api/reports")
 _MAKING = BoundedSemaphore(2)  # a report of a large run takes a core for a while: others are to have their turn
 _POLICY = "; ".join(
     (
-        "default-src 'none'", "style-src 'unsafe-inline'", "img-src data:", "font-src data:", "frame-ancestors 'self'",
+        "default-src 'none'", "style-src 'unsafe-inline'", "img-src data:", "font-src data:", "frame-ancestors 'none'",
         "sandbox allow-same-origin allow-modals",
     )
 )  # fmt: skip
@@ -61,7 +64,7 @@ class ReportQuery(Body):
 class RunReportQuery(ReportQuery):
     """Of which cells the report of a run is, by their numbers with commas between; whether all readings are in it."""
 
-    cells: str = Field("", max_length=100_000, pattern=r"^(\d{1,9}(,\d{1,9})*)?$")
+    cells: str = Field("", max_length=20_000, pattern=r"^(\d{1,9}(,\d{1,9})*)?$")
     appendix: bool = True
 
 
@@ -75,6 +78,18 @@ def of_run(path: ReportPath, query: RunReportQuery) -> Response:
         return run_report(session, run, datetime.now(UTC), address=address, only=only, appendix=query.appendix)
 
     return _sent(make, path.form, query.paper)
+
+
+@api.get("/runs/<int:run_id>/plots.zip")
+def plots(path: RunPath) -> Response:
+    """The cells of a run that did not pass, drawn as SVG files in a ZIP."""
+    with _MAKING, temporary_folder() as folder, snapshot() as session:
+        target = Path(folder) / f"plots-run-{path.run_id}.zip"
+        made = write_plots(session, find_run(session, path.run_id), Path(folder) / "plots")
+        with zipfile.ZipFile(target, "w", zipfile.ZIP_DEFLATED) as archive:
+            for file in made:
+                archive.write(file, file.name)
+        return sent_and_gone(target, "application/zip", target.name)
 
 
 @api.get("/cells/<int:number>.<string:form>")
@@ -143,7 +158,6 @@ def _sent(make: Callable[[Session], Report], form: Form, paper: Paper) -> Respon
         if form == "html":
             response = Response(html_text(report, paper), content_type="text/html; charset=utf-8")
             response.headers["Content-Security-Policy"] = _POLICY
-            response.headers["X-Frame-Options"] = "SAMEORIGIN"
             response.headers.set("Content-Disposition", "inline", filename=file_name(report, form))
             return response
         with temporary_folder() as folder:

@@ -84,6 +84,7 @@ REACH: dict[str, Reach] = {
     "GET /api/cells/{cell_id}": READ,
     "GET /api/trends": READ,
     "GET /api/reports/runs/{number}.{form}": READ,
+    "GET /api/reports/runs/{run_id}/plots.zip": READ,
     "GET /api/reports/cells/{number}.{form}": READ,
     "GET /api/reports/pairs/{number}.{form}": READ,
     "GET /api/reports/sets/{number}.{form}": READ,
