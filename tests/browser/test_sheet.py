@@ -89,6 +89,23 @@ def test_a_sheet_is_taken_away_as_a_table_and_as_evidence_and_a_pair_as_audio(vi
     assert view.evaluate("navigator.clipboard.readText()") == view.url
 
 
+def test_a_release_and_marked_cells_have_a_report(view: Page, tmp_path: Path) -> None:
+    view.goto("/effects?effect=Skerry")
+    view.get_by_role("button", name="Release report of 2.1.0-rc2").click()
+    with view.expect_download() as download:
+        view.get_by_role("menuitem", name="Every plan on it, HTML").click()
+    download.value.save_as(tmp_path / "release.html")
+    assert "Real time against offline" in (tmp_path / "release.html").read_text()
+    view.goto("/")
+    _open(view, "2.1.0-rc2")
+    _finding(view, "Aliases: new orders 23 to 27")
+    view.get_by_role("button", name="Download the sheet").click()
+    with view.expect_download() as download:
+        view.get_by_role("menuitem", name="Report of 6 marked cells, HTML").click()
+    download.value.save_as(tmp_path / "cells.html")
+    assert "6 of 6 cells need a decision." in (tmp_path / "cells.html").read_text()
+
+
 def test_what_is_fixed_and_what_newly_fails_is_said_and_filters_the_sheet(view: Page) -> None:
     _open(view, "2.1.0-rc2")
     view.get_by_role("button", name="54 fixed").click()

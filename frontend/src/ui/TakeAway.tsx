@@ -48,7 +48,7 @@ export function TakeAway({
   return (
     <DropdownMenu.Root>
       <DropdownMenu.Trigger
-        aria-label={`Download ${what}`}
+        aria-label={`${label.replace("…", "")} ${what}`}
         className="whitespace-nowrap underline decoration-line hover:decoration-text data-[state=open]:decoration-text"
       >
         <span role="status">{copied ? "Link copied" : label}</span>

@@ -73,7 +73,7 @@ function EffectView({ effect }: { effect: Effect }) {
               <td>{build.note}</td>
               <td className="w-40 text-right">
                 <TakeAway
-                  what={`the report of ${build.version}`}
+                  what={`of ${build.version}`}
                   label="Release report…"
                   files={reportFiles("Every plan on it", `/api/reports/builds/${build.id}`)}
                 />

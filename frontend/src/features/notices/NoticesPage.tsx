@@ -227,7 +227,9 @@ function Sent({ notices, targets }: { notices: Notice[]; targets: NoticeTarget[]
         {notices.map((notice) => (
           <tr key={notice.id} className={ROW}>
             <td>{notice.subject}</td>
-            <td className="max-w-72 [overflow-wrap:anywhere] text-quiet">{addresses.get(notice.target_id)}</td>
+            <td className="max-w-72 [overflow-wrap:anywhere] text-quiet">
+              {addresses.get(notice.target_id)}
+            </td>
             <td className="whitespace-nowrap text-quiet">{dateTime(notice.made_at)}</td>
             <td className="max-w-96 break-words">
               <b className="font-semibold">{stateText(notice)}</b>
