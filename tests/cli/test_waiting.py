@@ -85,7 +85,8 @@ def test_a_new_effect_is_rendered_told_that_it_has_no_reference_and_the_command_
     suites = JUnitXml.fromfile(str(tmp_path / "junit.xml"))
     assert (sum(suite.skipped for suite in suites), suites.failures) == (suites.tests, 0)
     assert "No reference yet" in (tmp_path / "report.html").read_text()
-    assert not list((tmp_path / "plots").iterdir())  # of what was compared with nothing there is nothing to draw
+    # Of what was compared with nothing there is what was measured beside its signal to draw, and no pair.
+    assert all(path.name.endswith(".measured.svg") for path in (tmp_path / "plots").iterdir())
     assert "waiting | No reference is approved yet" in (tmp_path / "summary.md").read_text()
     transfer = run_beside_a_worker(demo, "New transfer", "1.0", "--timeout", "60")
     assert transfer.returncode == 0, transfer.stdout + transfer.stderr
