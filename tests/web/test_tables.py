@@ -157,6 +157,10 @@ def test_a_run_can_be_computed_again_from_its_evidence(looking: FlaskClient, tmp
     assert {one["status"] for one in troubled} == {"fail", "waived"}
     assert all("audio" in one for one in troubled if "measured" in one)
     assert not any("audio" in one for one in pairs if one["status"] == "pass")
+    # What failed integrity was compared with nothing; its render and what went in are there all the same.
+    alone = [one["alone"] for one in pairs if "measured" not in one]
+    assert len(alone) == 12
+    assert all(len(files) == 2 and names.issuperset(files) for files in alone)
     # Renders and references lie in it in the words that they are kept in, so that nobody doubts a rounding.
     assert {one["subtype"] for pair in troubled if "audio" in pair for one in pair["measured"]["inputs"][:2]} == {
         "FLOAT"

@@ -10,7 +10,6 @@ export type NewTest = Schemas["NewTestBody"];
 export type Sitting = Schemas["SittingBody"];
 export type Slot = Schemas["SlotBody"];
 export type Results = Schemas["ResultsBody"];
-export type RunHeard = Schemas["RunHeardBody"];
 export type Odds = Schemas["OddsBody"];
 export type Answer = Schemas["AnswerBody"];
 
@@ -176,13 +175,6 @@ export const notesQuery = (subject: string) =>
     queryFn: ({ signal }) =>
       unwrap(client.GET("/api/listening/notes", { params: { query: { subject } }, signal })),
     enabled: subject !== "",
-  });
-
-export const runHeardQuery = (run_id: number) =>
-  queryOptions({
-    queryKey: ["run-heard", run_id],
-    queryFn: ({ signal }) =>
-      unwrap(client.GET("/api/listening/runs/{run_id}", { params: { path: { run_id } }, signal })),
   });
 
 export function useDeleteTest(test_id: number) {

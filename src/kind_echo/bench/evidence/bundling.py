@@ -140,7 +140,12 @@ def _pair(cell: Cell, outcome: Outcome, sounds: _Sounds | None) -> dict[str, Any
         "causes": [] if analysis is None else analysis.causes,
         "beside_signal": [] if render is None else render.readings,
     }  # fmt: skip
+    name = f"{cell.id:05d}-{slug(cell.case.signal.name)}-{slug(cell.case.setting.name)}"
     if analysis is None:
+        if sounds is not None and render is not None:
+            # Compared with nothing, as what failed integrity is: what there is to hear of it all the same.
+            given = (sounds.content(render.content_sha256, f"{name}-render"), sounds.signal(cell))
+            document["alone"] = [sound[0] for sound in given if sound is not None]
         return document
     document["measured"] = {
         "signal": "other", "inputs": [], "own": analysis.side_readings.get("render", []),
@@ -148,7 +153,6 @@ def _pair(cell: Cell, outcome: Outcome, sounds: _Sounds | None) -> dict[str, Any
     }  # fmt: skip
     if sounds is None:
         return document
-    name = f"{cell.id:05d}-{slug(cell.case.signal.name)}-{slug(cell.case.setting.name)}"
     one = sounds.content(analysis.reference_sha256, f"{name}-reference")
     other = sounds.content(analysis.render_sha256, f"{name}-render")
     if one is None or other is None:

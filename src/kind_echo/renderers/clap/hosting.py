@@ -23,8 +23,6 @@ from kind_echo.renderers.clap import abi
 Values = Mapping[str, float | int | str]
 
 _TEXT = 256
-_NOTHING = 0xFFFFFFFF  # no identifier, no limit
-_MOST_TAIL = 0x7FFFFFFF  # and longer: it never ends
 
 
 class HostFailed(KindEchoError):
