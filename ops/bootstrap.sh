@@ -32,6 +32,21 @@ if [ ${#missing[@]} -gt 0 ]; then
         -o Dpkg::Options::=--force-confold "${missing[@]}" >/dev/null
 fi
 
+# Real plug-ins that come in three standards. They are not installed: what is would be offered on every machine.
+plugins=.plug-ins
+if [ "$kind" = dev ] && [ ! -e "$plugins/stamp" ]; then
+    say "Fetching plug-ins to test with"
+    rm -rf "$plugins" && mkdir -p "$plugins"
+    fetch() { (cd "$plugins" && apt-get download -qq zam-plugins >/dev/null 2>&1); }
+    if fetch || { as_root apt-get update -qq && fetch; }; then
+        dpkg-deb --fsys-tarfile "$plugins"/*.deb | tar -x -C "$plugins" --strip-components=3 ./usr/lib
+        rm "$plugins"/*.deb
+        touch "$plugins/stamp"
+    else
+        say "No plug-ins can be fetched; their tests are skipped."
+    fi
+fi
+
 python=''
 for candidate in python3.11 /usr/bin/python3.11 python3; do
     if "$candidate" -c 'import sys, venv, ensurepip; sys.exit(sys.version_info[:2] != (3, 11))' 2>/dev/null; then

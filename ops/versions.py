@@ -14,9 +14,10 @@ import numpy as np
 from kind_echo.core.audio.folding import fold
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.comparison.compare import CompareOptions, compare
-from kind_echo.core.comparison.takes import take_spread
+from kind_echo.core.comparison.takes import take_readings
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.levels.cost import cost_readings
+from kind_echo.core.levels.hosting import HostedBlocks, hosting_readings
 from kind_echo.core.listening.blind import listening_readings
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.listening.match import match_level
@@ -148,7 +149,7 @@ def _sets() -> dict[str, Callable[[], list[Reading]]]:
         "noise": lambda: measure(_source(noise)),
         "late, inverted, softer": lambda: compare(_source(noise), _source(late), _UNDER).readings,
         "bent": lambda: compare(_source(noise), _source(bent)).readings,
-        "takes": lambda: [take_spread([_source(noise), _source(noise + 1e-4 * bent)])],
+        "takes": lambda: take_readings([_source(noise), _source(noise + 1e-4 * bent)]),
         "clipped tone": lambda: measure_tone(_source(np.clip(tone, -0.3, 0.3)), ToneOptions(2220.0))[0],
         "clipped pair": lambda: measure_imd(_source(np.clip(pair, -0.3, 0.3)), (60.0, 7000.0))[0],
         "clipped steps": lambda: measure_alias_sweep(_source(steps), _source(np.clip(steps, -0.3, 0.3)))[0],
@@ -164,6 +165,7 @@ def _sets() -> dict[str, Callable[[], list[Reading]]]:
         "odds": lambda: listening_readings(18, 25),
         "fold": lambda: [Reading("fold_frequency", "all", fold(24_420.0, 48_000))],
         "cost": lambda: cost_readings(3.0, 1.5, 1.0, 20.0),
+        "hosting": lambda: hosting_readings(HostedBlocks(0.2, 0.003, 0.001, 0.002, 0.003, 1.1, False)),
     }  # fmt: skip
 
 

@@ -29,7 +29,7 @@ from kind_echo.bench.runs import list_runs
 from kind_echo.database.backup import backup, restore
 from kind_echo.database.models import Run
 from kind_echo.database.sessions import URL_VARIABLE, engine
-from kind_echo.renderers.machine import FILE_VARIABLE
+from kind_echo.renderers.plugins.scanning import FILE_VARIABLE
 from kind_echo.web.security.sessions import SECRET_VARIABLE
 from tests.forking import command, serve, start
 

@@ -17,7 +17,7 @@ from kind_echo.core.verdicts.rules import judge_cell
 from kind_echo.core.verdicts.verdict import Verdict
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import transaction
-from kind_echo.renderers import lv2
+from kind_echo.renderers.plugins.standards import LV2
 from tests.conftest import newest_run
 
 _PROJECT = Path(__file__).parents[2]
@@ -182,4 +182,4 @@ def test_the_real_amplifier_gives_the_gain_that_is_set(seen: str) -> None:
                 r["value"] for r in cell.render.readings if (r["measure"], r["channel"]) == ("fundamental_level", "all")
             )
             assert level == pytest.approx(-30.0 + cell.case.setting.parameters["gain"], abs=0.001), _place(cell)
-        assert set(renderers_of(session, conditions_of(session, run)).values()) == {lv2.QUEUE}
+        assert set(renderers_of(session, conditions_of(session, run)).values()) == {LV2.key}

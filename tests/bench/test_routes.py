@@ -11,7 +11,8 @@ from kind_echo.bench.machines import Place, has_place, is_renderers_own, offer_d
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, fits
 from kind_echo.renderers.declared import read_declarations
-from kind_echo.renderers.machine import FILE_VARIABLE, Machine
+from kind_echo.renderers.machine import Machine
+from kind_echo.renderers.plugins.scanning import FILE_VARIABLE
 from kind_echo.renderers.stand_in import stand_in_offer
 
 DECLARED = """

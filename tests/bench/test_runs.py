@@ -29,7 +29,9 @@ from kind_echo.bench.runs import RunNotFound, cells_of, put_first, render_again,
 from kind_echo.bench.runs.running import CannotRenderAgain
 from kind_echo.database.models import Cell, Condition, Event, Plan, Render, Run
 from kind_echo.database.sessions import URL_VARIABLE, transaction
-from kind_echo.renderers import lv2, stand_in
+from kind_echo.renderers import stand_in
+from kind_echo.renderers.plugins.offering import PluginRenderer
+from kind_echo.renderers.plugins.standards import LV2
 from tests.conftest import drain, kind_echo, newest_run, query, unfinished, wait_until, working
 
 
@@ -181,7 +183,7 @@ def test_whatever_a_render_depends_on_changes_its_key(seen: str, change: Callabl
 def test_a_renderer_that_cannot_tell_what_it_is_made_of_renders_every_time(seen: str) -> None:
     with transaction() as session:
         cell = cells_of(session, newest_run(session, "2.1.0-rc2").id)[0]
-        assert render_key(lv2.Lv2Renderer(), cell) is None
+        assert render_key(PluginRenderer(LV2), cell) is None
 
 
 def test_a_run_that_is_stopped_renders_no_more_and_goes_on_where_it_was(short: str) -> None:

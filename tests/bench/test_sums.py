@@ -40,7 +40,7 @@ class Scaled:
 
 def request(*factors: float) -> RenderRequest:
     parts = tuple({"by": factor} for factor in factors)
-    return RenderRequest("E", "1", {"by": 1.0}, "H", "1", "offline", 48_000, 512, SIGNAL, parts=parts)  # type: ignore[arg-type]
+    return RenderRequest("E", "1", {"by": 1.0}, "H", "1", "offline", 48_000, 512, SIGNAL, parts=parts)
 
 
 def test_parts_are_added_up_and_so_is_what_they_took() -> None:

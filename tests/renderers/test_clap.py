@@ -15,11 +15,13 @@ import numpy as np
 import pytest
 import soundfile
 
-from kind_echo.renderers.clap import abi
-from kind_echo.renderers.clap import offering as clap
-from kind_echo.renderers.clap.offering import Asked, ClapRenderer, clap_offer, describe, run_plugin
 from kind_echo.renderers.contract import RenderFailed, RenderRequest
 from kind_echo.renderers.machine import Machine
+from kind_echo.renderers.plugins import hosting, scanning
+from kind_echo.renderers.plugins.formats import clap_abi as abi
+from kind_echo.renderers.plugins.hosting import Asked, Ran, describe, run_plugin
+from kind_echo.renderers.plugins.offering import PluginRenderer, plugin_offer
+from kind_echo.renderers.plugins.standards import CLAP
 from kind_echo.renderers.process import Limits
 from tests.conftest import PROJECT, kind_echo
 
@@ -45,7 +47,7 @@ def sound(tmp_path: Path) -> Path:
     return tmp_path / "in.wav"
 
 
-def _run(built: Path, sound: Path, asked: Asked) -> tuple[np.ndarray, clap.Ran]:
+def _run(built: Path, sound: Path, asked: Asked) -> tuple[np.ndarray, Ran]:
     target = sound.with_name("out.wav")
     ran = run_plugin(built, sound, target, asked, sound.parent)
     return soundfile.read(target, dtype="float32", always_2d=True)[0], ran
@@ -90,7 +92,7 @@ def test_a_state_that_was_saved_gives_the_same_again(built: Path, sound: Path) -
 
 @pytest.mark.parametrize(("asked", "says"), [
     (Asked("test.gain", {"Fault": CRASH}, 64), "gain.clap was ended by SIGSEGV"),
-    (Asked("test.gain", {"Fault": SAY_FAILED}, 64), "says that it failed at 0% of the signal"),
+    (Asked("test.gain", {"Fault": SAY_FAILED}, 64), "says that it failed at 0.00 s"),
     (Asked("test.gain", {"Gain": 99.0}, 64), "Gain is from -60 to 12, and not 99"),
     (Asked("test.gain", {"Drive": 1.0}, 64), "has no parameter Drive, but Gain, Fault"),
     (Asked("test.gain", {"Gain": "loud"}, 64), "does not know what Gain 'loud' is"),
@@ -108,7 +110,7 @@ def test_what_goes_wrong_is_told_with_what_the_plugin_printed(
 
 
 def test_one_that_hangs_is_stopped(built: Path, sound: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(clap, "_RENDERING", Limits(seconds=3.0, memory=4096))
+    monkeypatch.setattr(hosting, "_RENDERING", Limits(seconds=3.0, memory=4096))
     with pytest.raises(RenderFailed, match=r"gain\.clap was stopped after 3 s"):
         _run(built, sound, Asked("test.gain", {"Fault": HANG}, 64))
 
@@ -127,38 +129,38 @@ def here(built: Path, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Iterat
     folder.mkdir()
     shutil.copy(built, folder / "gain.clap")
     (folder / "broken.clap").write_text("no library")
-    monkeypatch.setenv(clap.PATH_VARIABLE, str(folder))
-    clap.scan.cache_clear()
+    monkeypatch.setenv(CLAP.variable, str(folder))
+    scanning.forget()
     yield folder
-    clap.scan.cache_clear()
+    scanning.forget()
 
 
 def _request(version: str, **others: object) -> RenderRequest:
     asked = RenderRequest(
-        "Gain", version, {"Gain": -6.0}, clap.HOST, "", "offline", R, 64, NOISE.astype(float), "test.gain"
+        "Gain", version, {"Gain": -6.0}, CLAP.host, "", "offline", R, 64, NOISE.astype(float), "test.gain"
     )
     return replace(asked, **others)  # type: ignore[arg-type]
 
 
 def test_what_a_machine_has_is_offered_and_two_builds_lie_side_by_side(here: Path) -> None:
-    offer = clap_offer()
+    offer = plugin_offer(CLAP)
     gain = next(one for one in offer.effects if one.handle == "test.gain")
     assert {one.handle for one in offer.effects} >= {"test.gain", "test.late", "test.mono"}
-    assert (gain.name, gain.channels, offer.hosts[0].modes) == ("Gain", (2,), ("offline", "real time"))
+    assert (gain.name, gain.channels, offer.hosts[0].modes) == ("Gain (CLAP)", (2,), ("offline", "real time"))
     (first,) = gain.versions
-    rendered = ClapRenderer().render(_request(first))
+    rendered = PluginRenderer(CLAP).render(_request(first))
     assert np.allclose(rendered.samples, 0.5012 * NOISE, atol=1e-4)
     assert (rendered.claimed_latency, rendered.compensated) == (0, True)
-    late = ClapRenderer().render(_request(first, handle="test.late"))
+    late = PluginRenderer(CLAP).render(_request(first, handle="test.late"))
     assert (late.claimed_latency, late.compensated) == (64, False)
     newer = here / "next" / "gain.clap"
     newer.parent.mkdir()
     newer.write_bytes((here / "gain.clap").read_bytes() + b"another build")
-    clap.scan.cache_clear()
-    both = next(one for one in clap_offer().effects if one.handle == "test.gain").versions
+    scanning.forget()
+    both = next(one for one in plugin_offer(CLAP).effects if one.handle == "test.gain").versions
     assert len(both) == 2
     assert first in both
-    renderer = ClapRenderer()
+    renderer = PluginRenderer(CLAP)
     assert {renderer.artefact("Gain", "test.gain", version) is None for version in both} == {False}
     assert renderer.artefact("Gain", "test.gain", "000000000000") is None
     with pytest.raises(RenderFailed, match=r"has no build 000000000000 of test\.gain, but"):

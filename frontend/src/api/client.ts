@@ -43,6 +43,7 @@ export type Host = Schemas["HostBody"];
 export type NewRun = Schemas["NewRunBody"];
 export type NewHost = Schemas["NewHostBody"];
 export type Machine = Schemas["MachineBody"];
+export type Setting = Schemas["SettingBody"];
 export type Effect = Schemas["EffectBody"];
 export type Signal = Schemas["SignalBody"];
 export type SignalKind = Schemas["SignalKindBody"];

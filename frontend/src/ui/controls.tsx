@@ -126,18 +126,20 @@ export function EveryWord({
 
 const AUDIO = ".wav,.flac,.aif,.aiff,.aifc,.rf64,.w64,.caf,.mp3,.ogg,.oga,.opus,audio/*";
 
-/** A button that lets a person choose audio files; the same file may be chosen again. */
+/** A button that lets a person choose files, audio unless `accept` says else; the same file may be chosen again. */
 export function FileButton({
   children,
   className = "",
   multiple = false,
   also = "",
+  accept = `${also}${AUDIO}`,
   onFiles,
 }: {
   children: ReactNode;
   className?: string;
   multiple?: boolean;
   also?: string;
+  accept?: string;
   onFiles: (files: File[]) => void;
 }) {
   return (
@@ -149,7 +151,7 @@ export function FileButton({
         type="file"
         multiple={multiple}
         className="sr-only"
-        accept={`${also}${AUDIO}`}
+        accept={accept}
         onChange={(event) => {
           const chosen = [...(event.target.files ?? [])];
           if (chosen.length > 0) onFiles(chosen);

@@ -119,6 +119,19 @@ def check(kept: Mapping[str, Any], message: bytes, expected: "Ed25519PublicKey |
     return Signed(fingerprint, expected is not None)
 
 
+def check_detached(key: "Ed25519PublicKey", message: bytes, signature: str) -> str:
+    """The fingerprint of a key whose signature of a message, in base64, holds. Raises BadSignature."""
+    from cryptography.exceptions import InvalidSignature
+
+    try:
+        key.verify(base64.b64decode(signature, validate=True), message)
+    except (ValueError, binascii.Error) as error:
+        raise BadSignature("it is no signature in base64") from error
+    except InvalidSignature as error:
+        raise BadSignature("it is of other bytes or of another key") from error
+    return hashlib.sha256(key.public_bytes_raw()).hexdigest()
+
+
 def _read(path: Path) -> bytes:
     try:
         return path.read_bytes()

@@ -1,14 +1,14 @@
 """What was measured before, in a file of its own: a pair whose bytes have not changed is not measured again."""
 
 import json
-import os
 import sqlite3
-import sys
 import zlib
 from collections.abc import Iterable, Mapping
 from contextlib import closing
 from pathlib import Path
 from typing import Any
+
+from kind_echo.audio_io.own_folder import cache_folder
 
 _DAYS = 90
 """For which a result is kept that nobody asked for again."""
@@ -21,16 +21,8 @@ def usual_place() -> Path | None:
 
     None where the user has no home, as in some containers.
     """
-    try:
-        if sys.platform == "win32":
-            folder = Path(os.environ.get("LOCALAPPDATA") or Path.home() / "AppData" / "Local")
-        elif sys.platform == "darwin":
-            folder = Path.home() / "Library" / "Caches"
-        else:
-            folder = Path(os.environ.get("XDG_CACHE_HOME") or Path.home() / ".cache")
-    except RuntimeError:
-        return None
-    return folder / "kind-echo" / "checks.sqlite"
+    folder = cache_folder()
+    return None if folder is None else folder / "checks.sqlite"
 
 
 class Known:

@@ -52,7 +52,7 @@ class Token(Base):
     """What a program comes in by instead of a person."""
 
     __tablename__ = "token"
-    __table_args__ = (CheckConstraint("scope IN ('read', 'submit', 'render')", name="scope"),)
+    __table_args__ = (CheckConstraint("scope IN ('read', 'submit', 'upload', 'render')", name="scope"),)
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     name: Mapped[str]
     scope: Mapped[str]

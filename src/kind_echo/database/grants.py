@@ -24,6 +24,8 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "effect": (_CHANGE, _READ + ", UPDATE (channels)"),  # the web server locks one while it adds a build
     "build": (_ALL, _ADD),
     "setting": (_CHANGE, _READ),
+    "artefact": (_ALL, _READ),
+    "artefact_piece": (_ALL, _READ),
     "signal": (_ADD, _READ),
     "host": (_CHANGE, _CHANGE),
     "worker": (_ALL, _ALL),

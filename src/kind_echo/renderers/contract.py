@@ -1,14 +1,17 @@
 """What every renderer does: (signal, setting, build, condition) in, audio out; and what it says that it can do."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field
 from fnmatch import fnmatchcase
+from pathlib import Path
 from typing import Any, Protocol
 
 from kind_echo.core.audio.source import Samples
+from kind_echo.core.levels.hosting import HostedBlocks
 from kind_echo.core.registry.errors import KindEchoError
 
-Values = dict[str, float | int | str]
+Values = dict[str, Any]
+"""Of parameters by name: numbers, texts, or a course in time, which plug-ins alone take."""
 BuildKey = tuple[str, str, str]
 """A build as a renderer knows it: effect, handle, version."""
 
@@ -22,6 +25,20 @@ class RenderFailed(KindEchoError):
 
 
 @dataclass(frozen=True)
+class UploadedBuild:
+    """A build that was uploaded to the server as a plug-in's file.
+
+    Attributes:
+        name: of the file, whose ending tells the standard.
+        fetch: writes its bytes to a file.
+    """
+
+    sha256: str
+    name: str
+    fetch: Callable[[Path], None]
+
+
+@dataclass(frozen=True)
 class RenderRequest:
     """All that a renderer needs to know.
 
@@ -31,6 +48,11 @@ class RenderRequest:
         block_size: frames that the host processes at a time.
         handle: what the renderer knows the effect by, where that is not its name.
         parts: of a sum, the values of each of its parts; a renderer is asked for one after the other.
+        double: samples of 64 bits, where the effect has them.
+        preset: a state that the effect begins from; empty for its own.
+        variation: what a host does otherwise than usual, of `VARIATIONS`; empty for nothing.
+        take: which of the takes this is, from 1.
+        uploaded: the build, where it was uploaded; None for one that the machine has.
     """
 
     effect: str
@@ -44,6 +66,20 @@ class RenderRequest:
     signal: Samples
     handle: str = ""
     parts: tuple[Values, ...] = ()
+    double: bool = False
+    preset: bytes = b""
+    variation: str = ""
+    take: int = 1
+    uploaded: UploadedBuild | None = None
+
+
+VARIATIONS = {
+    "blocks": "the size of each block drawn",
+    "state": "a new instance from the state that was saved",
+    "instances": "another instance beside it, set otherwise",
+    "reset": "rendered before, and reset",
+}
+"""What a host does in the second take and those after it, by key: what comes out must be the same."""
 
 
 @dataclass(frozen=True)
@@ -56,6 +92,7 @@ class RenderResult:
         compensated: the claimed latency has been taken off the samples.
         log: what the renderer printed.
         cpu_seconds, memory: what another process took, memory in MB; None where it was this one.
+        blocks: what its host saw of its blocks; None where no host tells.
     """
 
     samples: Samples
@@ -64,6 +101,7 @@ class RenderResult:
     log: str = ""
     cpu_seconds: float | None = None
     memory: float | None = None
+    blocks: HostedBlocks | None = None
 
 
 class Renderer(Protocol):
@@ -80,12 +118,13 @@ class Renderer(Protocol):
 
 @dataclass(frozen=True)
 class OfferedHost:
-    """A host that a renderer has: name, version, what it is, modes."""
+    """A host that a renderer has: name, version, what it is, modes, and the system, where that tells builds apart."""
 
     name: str
     version: str
     description: str
     modes: tuple[str, ...]
+    system: str = ""
 
 
 @dataclass(frozen=True)
@@ -115,12 +154,22 @@ def fits(version: str, versions: Iterable[str], patterns: Iterable[str]) -> bool
 
 
 @dataclass(frozen=True)
+class NotOffered:
+    """A file that a renderer looked at and cannot offer, and why."""
+
+    file: str
+    reason: str
+
+
+@dataclass(frozen=True)
 class Offer:
     """What a renderer on a machine can do.
 
     Attributes:
         queue: its name, which the queues of its jobs begin with.
         simulated: its hosts are of interest only to who has added one of its effects.
+        failed: what it looked at and cannot offer.
+        accepts: it runs builds that were uploaded, too.
     """
 
     queue: str
@@ -129,6 +178,8 @@ class Offer:
     hosts: tuple[OfferedHost, ...]
     effects: tuple[OfferedEffect, ...] = field(default=())
     simulated: bool = False
+    failed: tuple[NotOffered, ...] = ()
+    accepts: bool = False
 
 
 class RemoteRenderer:

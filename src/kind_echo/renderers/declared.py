@@ -30,7 +30,7 @@ from kind_echo.renderers.process import Finished, Limits, run_limited
 _PLACEHOLDER = re.compile(r"\{([^{}]*)\}")
 _ALWAYS = ("input", "output", "rate", "block_size", "mode", "version", "channels")
 _SAFE_BUILD = re.compile(r"[A-Za-z0-9][A-Za-z0-9._+-]*")  # it becomes a part of an argument
-_RESERVED = ("stand-in", "lv2", "analysis", "by hand")
+_RESERVED = ("stand-in", "lv2", "clap", "vst3", "au", "analysis", "by hand")
 
 
 class BadDeclaration(KindEchoError):
@@ -180,14 +180,17 @@ class DeclaredRenderer:
 
 
 def read_declarations(path: Path) -> list[Offer]:
-    """The renderers of a file: a table [renderer.NAME] each. Raises BadDeclaration."""
+    """The renderers of a file: a table [renderer.NAME] each; of folders of builds, [builds.NAME], others read.
+
+    Raises BadDeclaration.
+    """
     try:
         document = tomllib.loads(path.read_text())
     except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError) as error:
         raise BadDeclaration(path, f"it cannot be read ({error}).") from error
-    tables = document.get("renderer")
-    if not isinstance(tables, dict) or set(document) != {"renderer"}:
-        raise BadDeclaration(path, "it holds other things than tables named [renderer.NAME].")
+    tables = document.get("renderer", {})
+    if not isinstance(tables, dict) or not document or not set(document) <= {"renderer", "builds"}:
+        raise BadDeclaration(path, "it holds other things than tables named [renderer.NAME] and [builds.NAME].")
     return [_offer(path, name, table) for name, table in tables.items()]
 
 

@@ -6,13 +6,10 @@ from pathlib import Path
 
 import structlog
 
-from kind_echo.renderers import lv2
-from kind_echo.renderers.clap import offering as clap
 from kind_echo.renderers.contract import Offer
 from kind_echo.renderers.declared import BadDeclaration, read_declarations
-
-FILE_VARIABLE = "KIND_ECHO_RENDERERS"
-"""Names the file that declares renderers; a machine without it has none declared."""
+from kind_echo.renderers.plugins import scanning
+from kind_echo.renderers.plugins.offering import plugin_offers
 
 _log = structlog.get_logger("kind_echo.worker")
 
@@ -31,9 +28,9 @@ def offers() -> dict[str, Offer]:
     from kind_echo.renderers.stand_in import stand_in_offer
 
     found = [stand_in_offer()]
-    found += [offer for offer in (lv2.lv2_offer(), clap.clap_offer()) if offer is not None]
+    found += plugin_offers()
     found += [offer() for offer in _added]
-    named = os.environ.get(FILE_VARIABLE)
+    named = os.environ.get(scanning.FILE_VARIABLE)
     if named:
         found += read_declarations(Path(named))
     return {offer.queue: offer for offer in found}
@@ -46,14 +43,17 @@ class Machine:
         self._seen = _stamp()
         self.offers = offers()
 
-    def look_again(self) -> bool:
-        """Look whether anything has changed; whether it has. A file that cannot be used leaves things as they were."""
+    def look_again(self, *, anyway: bool = False) -> bool:
+        """Look whether anything has changed; whether it has. A file that cannot be used leaves things as they were.
+
+        Args:
+            anyway: look even if nothing seems to have, and at files that could not be described as well.
+        """
         stamp = _stamp()
-        if stamp == self._seen:
+        if stamp == self._seen and not anyway:
             return False
         self._seen = stamp
-        lv2.scan.cache_clear()
-        clap.scan.cache_clear()
+        scanning.forget(failures=anyway)
         try:
             self.offers = offers()
         except BadDeclaration as error:
@@ -64,6 +64,6 @@ class Machine:
 
 def _stamp() -> tuple[object, ...]:
     """Changes when a plug-in or the file of renderers does."""
-    named = os.environ.get(FILE_VARIABLE)
+    named = os.environ.get(scanning.FILE_VARIABLE)
     file = Path(named).stat() if named and Path(named).exists() else None
-    return (file and (file.st_mtime_ns, file.st_size, file.st_ino), lv2.stamp(), clap.stamp())
+    return (file and (file.st_mtime_ns, file.st_size, file.st_ino), scanning.stamp())

@@ -42,7 +42,7 @@ def offers_of(names: Sequence[str]) -> list[Offer]:
 def render_takes(renderer: Renderer, request: RenderRequest, takes: int) -> Rendered:
     """Render a request as often as asked. Raises RenderFailed."""
     wall, cpu = time.perf_counter(), time.thread_time()
-    results = tuple(_one(renderer, request) for _ in range(takes))
+    results = tuple(_one(renderer, replace(request, take=take)) for take in range(1, takes + 1))
     wall, cpu = time.perf_counter() - wall, time.thread_time() - cpu
     return Rendered(results, wall, cpu + sum(result.cpu_seconds or 0.0 for result in results))
 

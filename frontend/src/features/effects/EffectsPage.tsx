@@ -1,18 +1,22 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useSearchParams } from "react-router";
 import type { Effect } from "../../api/client";
+import { useCan } from "../../api/me";
 import { Sentence, Word } from "../../ui/controls";
-import { number } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { reportFiles, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
 import { ArchivedMark, useShown } from "../upkeep/Archived";
 import { ThingMenu } from "../upkeep/ThingMenu";
+import { NewEffect } from "./NewEffect";
+import { NewSetting } from "./NewSetting";
 import { effectsQuery } from "./queries";
+import { between, valuesText, valueText } from "./values";
 
 export function EffectsPage() {
   const effects = useQuery(effectsQuery);
   const [search, setSearch] = useSearchParams();
+  const mayAdd = useCan("keep");
   if (effects.isPending) return <Loading what="the effects" />;
   if (!effects.data) return <Failed error={effects.error} onRetry={() => effects.refetch()} />;
   const all = effects.data.effects;
@@ -26,6 +30,7 @@ export function EffectsPage() {
           Hosts
         </Link>
         , each running machine lists the effects that it has: press Test it beside one of them.
+        {mayAdd && <NewEffect onAdded={(effect) => setSearch({ effect })} />}
       </Empty>
     );
   return (
@@ -51,12 +56,14 @@ export function EffectsPage() {
           {chosen.archived && <ArchivedMark />}
         </p>
       </div>
-      <EffectView effect={chosen} />
+      <EffectView key={chosen.id} effect={chosen} />
+      {mayAdd && <NewEffect onAdded={(effect) => setSearch({ effect })} />}
     </div>
   );
 }
 
 function EffectView({ effect }: { effect: Effect }) {
+  const mayWork = useCan("work");
   const builds = useShown(effect.builds);
   const settings = useShown(effect.settings);
   return (
@@ -70,7 +77,10 @@ function EffectView({ effect }: { effect: Effect }) {
                 {build.version}
                 {build.archived && <ArchivedMark />}
               </td>
-              <td>{build.note}</td>
+              <td>
+                {build.note}
+                <Artefacts build={build} />
+              </td>
               <td className="w-40 text-right">
                 <TakeAway
                   what={`of ${build.version}`}
@@ -110,7 +120,7 @@ function EffectView({ effect }: { effect: Effect }) {
                 {setting.name}
                 {setting.archived && <ArchivedMark />}
               </td>
-              <td>{valuesText(effect, setting.values)}</td>
+              <td>{valuesText(effect, setting)}</td>
               <td className="w-14 py-1! text-right">
                 <ThingMenu kind="setting" id={setting.id} name={setting.name} archived={setting.archived} />
               </td>
@@ -119,6 +129,7 @@ function EffectView({ effect }: { effect: Effect }) {
         </tbody>
       </table>
       {settings.box && <p className="border-t border-line px-5 py-2">{settings.box}</p>}
+      {mayWork && <NewSetting effect={effect} />}
       <table className="mt-5 w-full border-t border-line">
         <caption className="px-5 pt-4 pb-1 text-left font-semibold">Parameters</caption>
         <thead className={HEAD}>
@@ -142,22 +153,16 @@ function EffectView({ effect }: { effect: Effect }) {
   );
 }
 
-function valueText(value: unknown, unit: unknown): string {
-  if (typeof value !== "number") return String(value);
-  const places = Number.isInteger(value) ? 0 : (String(value).split(".")[1]?.length ?? 1);
-  return `${number(value, Math.min(places, 4))} ${unit ?? ""}`.trim();
-}
+const STANDARDS: Record<string, string> = { vst3: "VST3", clap: "CLAP", lv2: "LV2", au: "Audio Unit" };
+const SYSTEMS: Record<string, string> = { linux: "Linux", macos: "macOS", windows: "Windows" };
 
-function valuesText(effect: Effect, values: Record<string, number | string>): string {
-  const known = effect.parameters.map((one) => String(one.name));
-  const words = Object.entries(values)
-    .sort(([one], [other]) => known.indexOf(one) - known.indexOf(other))
-    .map(([name, value]) => `${name} ${valueText(value, effect.parameters[known.indexOf(name)]?.unit)}`);
-  return words.length > 0 ? words.join(", ") : "as it comes";
-}
-
-function between(parameter: Effect["parameters"][number]): string {
-  const { choices, least, greatest, unit } = parameter;
-  if (Array.isArray(choices) && choices.length > 0) return choices.map(String).join(", ");
-  return `${valueText(least, "")} to ${valueText(greatest, unit)}`;
+/** The plug-ins that were uploaded for a build. */
+function Artefacts({ build }: { build: Effect["builds"][number] }) {
+  return build.artefacts.map((one) => (
+    <p key={`${one.standard} ${one.system}`} className="text-quiet" title={`SHA-256 ${one.sha256}`}>
+      {STANDARDS[one.standard] ?? one.standard} for {SYSTEMS[one.system] ?? one.system}: {one.name},{" "}
+      {(one.size / 1e6).toFixed(1)} MB, {one.sha256.slice(0, 12)}, uploaded by {one.uploaded_by}
+      {one.signed_by && ", signed"}
+    </p>
+  ));
 }

@@ -1,19 +1,48 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, unwrap } from "../../api/client";
+import { client, type Setting, unwrap } from "../../api/client";
+import { sendFile } from "../../api/upload";
 
 export const effectsQuery = queryOptions({
   queryKey: ["effects"],
   queryFn: ({ signal }) => unwrap(client.GET("/api/effects", { signal })),
 });
 
+/** Adds an effect that a machine has, or, bare, one whose builds are uploaded. */
 export const useAddEffect = () => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: (name: string) => unwrap(client.POST("/api/effects", { body: { name } })),
+    mutationFn: ({ name, bare = false }: { name: string; bare?: boolean }) =>
+      unwrap(client.POST("/api/effects", { body: { name, bare } })),
     onSuccess: () =>
       Promise.all([
         queries.invalidateQueries({ queryKey: ["hosts"] }),
         queries.invalidateQueries({ queryKey: ["effects"] }),
       ]),
+  });
+};
+
+interface NewSetting {
+  name: string;
+  values: Setting["values"];
+  preset: File | undefined;
+}
+
+/** Names values of an effect's parameters, over a preset where its file is given. */
+export const useMakeSetting = (effectId: number) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: ({ name, values, preset }: NewSetting) => {
+      if (!preset)
+        return unwrap(
+          client.POST("/api/effects/{effect_id}/settings", {
+            params: { path: { effect_id: effectId } },
+            body: { name, values },
+          }),
+        );
+      const asked = new URLSearchParams({ name, file: preset.name, values: JSON.stringify(values) });
+      const path = `/api/effects/${effectId}/presets?${asked}`;
+      return sendFile<Setting>(path, preset, () => undefined, new AbortController().signal);
+    },
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["effects"] }),
   });
 };

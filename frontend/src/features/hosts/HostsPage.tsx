@@ -10,7 +10,7 @@ import { HEAD, ROW } from "../../ui/table";
 import { useAddEffect } from "../effects/queries";
 import { ArchivedMark, useShown } from "../upkeep/Archived";
 import { ThingMenu } from "../upkeep/ThingMenu";
-import { hostsQuery, useAddHost, useApproveMachine } from "./queries";
+import { hostsQuery, useAddHost, useApproveMachine, useLookAgain } from "./queries";
 
 export function HostsPage() {
   const hosts = useQuery(hostsQuery);
@@ -270,6 +270,7 @@ function MachineRow({ machine }: { machine: Machine }) {
           {at_work > 0 && silent > 0 && `, ${silent} silent`}
         </p>
         <p className="text-quiet">since {dateTime(machine.started_at)}</p>
+        <LookAgain machine={machine} />
       </div>
       <ul className="min-w-0 space-y-2">
         {machine.renderers.map((renderer) => (
@@ -292,20 +293,62 @@ function MachineRow({ machine }: { machine: Machine }) {
                       className="h-7 px-2 text-xs"
                       disabled={add.isPending || at_work === 0}
                       aria-label={`Test it: ${effect.name}`}
-                      onClick={() => add.mutate(effect.name)}
+                      onClick={() => add.mutate({ name: effect.name })}
                     >
                       Test it
                     </Button>
                   </span>
                 ),
               )}
+              {renderer.effects.length === 0 && "none"}
             </p>
+            {renderer.accepts && <p className="text-quiet">It also runs builds that are uploaded.</p>}
+            <NotOffered renderer={renderer} />
           </li>
         ))}
         {add.error && <li role="alert">{add.error.message}</li>}
         {machine.unapproved && <Unapproved machine={machine.name} held={machine.unapproved} />}
       </ul>
     </article>
+  );
+}
+
+function LookAgain({ machine }: { machine: Machine }) {
+  const look = useLookAgain();
+  return (
+    <div className="mt-2">
+      <Button
+        needs="work"
+        className="h-7 px-2 text-xs"
+        disabled={look.isPending || machine.at_work === 0}
+        aria-label={`Scan again: ${machine.name}`}
+        onClick={() => look.mutate(machine.name)}
+      >
+        Scan again
+      </Button>
+      <p role="status" className="text-xs text-quiet">
+        {look.isSuccess && "It scans its plug-ins again now."}
+      </p>
+      {look.error && <p role="alert">{look.error.message}</p>}
+    </div>
+  );
+}
+
+/** Files that a renderer looked at and could not load, each with the reason; folded away, for most are nobody's concern. */
+function NotOffered({ renderer }: { renderer: Machine["renderers"][number] }) {
+  if (renderer.failed.length === 0) return null;
+  return (
+    <details className="mt-1">
+      <summary className="cursor-pointer">Not offered: {count(renderer.failed.length, "file")}</summary>
+      <dl className="mt-1 grid gap-x-4 gap-y-1 border-l-2 border-line pl-3 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
+        {renderer.failed.map((one) => (
+          <div key={`${one.file} ${one.reason}`} className="contents">
+            <dt className="break-all">{one.file}</dt>
+            <dd className="text-quiet">{one.reason}</dd>
+          </div>
+        ))}
+      </dl>
+    </details>
   );
 }
 

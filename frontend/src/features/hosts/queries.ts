@@ -17,6 +17,16 @@ export const useApproveMachine = () => {
   });
 };
 
+/** Has a machine look again at what it has. */
+export const useLookAgain = () => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (name: string) =>
+      unwrap(client.POST("/api/machines/{name}/look-again", { params: { path: { name } } })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["hosts"] }),
+  });
+};
+
 export const useAddHost = () => {
   const queries = useQueryClient();
   return useMutation({

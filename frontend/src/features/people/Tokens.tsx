@@ -12,6 +12,7 @@ import type { Secret } from "./ShownOnce";
 const SCOPES: { value: Token["scope"]; label: string; detail: string }[] = [
   { value: "read", label: "read", detail: "runs, readings, audio" },
   { value: "submit", label: "submit", detail: "builds and runs, and read" },
+  { value: "upload", label: "upload", detail: "plug-ins that machines run, and submit" },
   { value: "render", label: "render", detail: "take a renderer's jobs" },
 ];
 const DAYS = [7, 30, 90, 365, 730];

@@ -22,6 +22,14 @@ const AGAINST = [
   { value: "signal", label: "the signal itself" },
 ] as const;
 
+const VARIATIONS = [
+  { value: "alike", label: "as the first" },
+  { value: "blocks", label: "with blocks of drawn sizes" },
+  { value: "state", label: "from the state that was saved" },
+  { value: "instances", label: "beside another instance" },
+  { value: "reset", label: "after a render and a reset" },
+] as const;
+
 /** The rows of the sheet: a signal through a setting, or through those that a sweep makes of it. */
 export function Cases({ document, effect, signals, measures, onChange }: Props) {
   const [open, setOpen] = useState<number>();
@@ -92,7 +100,10 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
                   min={1}
                   max={50}
                   value={one.takes}
-                  onChange={(event) => put({ takes: Math.max(1, Number(event.target.value) || 1) })}
+                  onChange={(event) => {
+                    const takes = Math.max(1, Number(event.target.value) || 1);
+                    put({ takes, variation: takes > 1 ? one.variation : null });
+                  }}
                   className={`${FIELD} w-14 text-text`}
                 />
               </label>
@@ -116,6 +127,18 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
                       className={FIELD}
                     />
                   </span>
+                  {one.takes > 1 && (
+                    <span className="flex items-center gap-1.5">
+                      further takes
+                      <Select
+                        name={`How further takes of ${of} are rendered`}
+                        value={one.variation ?? "alike"}
+                        choices={VARIATIONS}
+                        onChoose={(chosen) => put({ variation: chosen === "alike" ? null : chosen })}
+                        className={FIELD}
+                      />
+                    </span>
+                  )}
                   {one.sweep && (
                     <Check
                       label="the sweep's renders added up to one"

@@ -23,6 +23,7 @@ export const newCase = (document: PlanDocument, setting: string, signal: string)
     against: "reference",
     measures: null,
     expected: null,
+    variation: null,
     limits: {},
   };
 

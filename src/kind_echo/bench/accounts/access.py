@@ -8,7 +8,7 @@ from kind_echo.core.registry.errors import Forbidden, Unauthenticated
 Role = Literal["look", "work", "keep"]
 """Read, listen, export; plans, runs and decisions as well; references, people and renderers as well."""
 
-Scope = Literal["read", "submit", "render"]
+Scope = Literal["read", "submit", "upload", "render"]
 """Of a token: all that *look* reads; new builds and runs as well; a renderer's jobs, and nothing else."""
 
 ROLES: tuple[Role, ...] = get_args(Role)

@@ -24,8 +24,9 @@ from kind_echo.bench.queue import settle_demo
 from kind_echo.bench.runs import start_run
 from kind_echo.core.signals import in_full
 from kind_echo.database.models import Build, Cell, Condition, Effect, Plan, Run, Signal
-from kind_echo.renderers import lv2, stand_in
+from kind_echo.renderers import stand_in
 from kind_echo.renderers.contract import Offer, OfferedEffect
+from kind_echo.renderers.plugins.standards import LV2
 
 BENCH = "Demo bench"
 _AMPLIFIER = "http://lv2plug.in/plugins/eg-amp"
@@ -92,8 +93,8 @@ def decide_demo_run(session: Session, run: Run, now: datetime) -> bool:
 def _real_scenes(session: Session, offers: dict[str, Offer]) -> list[Scene]:
     """Scenes for what is really installed: the example amplifier, and a declared command."""
     scenes = []
-    if lv2.QUEUE in offers:
-        offer = offers[lv2.QUEUE]
+    if LV2.key in offers:
+        offer = offers[LV2.key]
         amplifier = next((effect for effect in offer.effects if effect.handle == _AMPLIFIER), None)
         if amplifier is not None:
             add_effect(session, amplifier, "As installed on this machine.")

@@ -7,8 +7,8 @@ from kind_echo.bench.accounts import Role
 from kind_echo.bench.plans import Law
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.numbers import number
-from kind_echo.renderers import lv2
 from kind_echo.renderers.contract import Values
+from kind_echo.renderers.plugins.standards import LV2
 
 PEOPLE: dict[str, Role] = {"Nora F.": "keep", "Tove L.": "work"}
 
@@ -348,7 +348,7 @@ def amplifier_scene(effect: str, host_version: str) -> Scene:
             ),
             What("Sine sweep", "Unity", {"flatness_error": near(0.0, 0.01)}),
         ),
-        (Where(lv2.HOST, host_version, "offline", (44_100, 96_000)),),
+        (Where(LV2.host, host_version, "offline", (44_100, 96_000)),),
     )
 
 

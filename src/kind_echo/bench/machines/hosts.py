@@ -53,6 +53,14 @@ class EffectUnknown(NotFound):
         super().__init__(f"There is no effect named {name}; it is added on Effects first.")
 
 
+class MachineAway(Conflict):
+    """Something is asked of a machine that is not at work."""
+
+    def __init__(self, name: str) -> None:
+        self.name = name
+        super().__init__(f"{name} is not at work now; it looks at what it has whenever a worker starts there.")
+
+
 class EffectNotOffered(NotFound):
     """An effect is to be added that no machine has."""
 
@@ -72,7 +80,7 @@ def register(session: Session, offers: Iterable[Offer]) -> None:
         for host in offer.hosts if known else ():
             values = {
                 "name": host.name, "version": host.version, "description": host.description,
-                "renderer": offer.queue, "modes": list(host.modes),
+                "renderer": offer.queue, "modes": list(host.modes), "system": host.system,
             }  # fmt: skip
             query = insert(Host).values(values)
             session.execute(query.on_conflict_do_update(index_elements=["name", "version"], set_=values))
@@ -107,6 +115,14 @@ def add_effect(session: Session, offered: OfferedEffect, note: str = "") -> Effe
     return effect
 
 
+def add_bare_effect(session: Session, name: str, *, who: str, now: datetime) -> Effect:
+    """An effect of which nothing is known yet: its builds are uploaded, and tell of it. Raises EffectExists."""
+    offered = OfferedEffect(name, "", "Uploaded by build servers", (), ())
+    added = add_effect(session, offered)
+    session.add(Event(at=now, who=who, what="effect added", detail={"effect": name}))
+    return added
+
+
 def add_offered(session: Session, name: str, now: datetime) -> Effect:
     """Add an effect by its name from what machines that are at work have. Raises EffectNotOffered, EffectExists."""
     for worker in workers(session):
@@ -129,7 +145,7 @@ def _add_hosts(session: Session, renderer: Mapping[str, Any]) -> None:
     for host in renderer["hosts"]:
         values = {
             "name": host["name"], "version": host["version"], "description": host["description"],
-            "renderer": renderer["queue"], "modes": list(host["modes"]),
+            "renderer": renderer["queue"], "modes": list(host["modes"]), "system": host.get("system", ""),
         }  # fmt: skip
         session.execute(insert(Host).values(values).on_conflict_do_nothing())
 
@@ -260,6 +276,28 @@ def renew_worker(
         worker.seen_at, worker.job_id, worker.memory = now, job_id, memory
 
 
+def ask_to_look_again(session: Session, machine: str, now: datetime) -> None:
+    """Have the workers of a machine look again at what it has, as soon as they say that they are there.
+
+    Raises MachineAway where none is at work.
+    """
+    at_work = [worker for worker in workers(session) if worker.machine == machine and is_seen(worker, now)]
+    if not at_work:
+        raise MachineAway(machine)
+    for worker in at_work:
+        worker.look_again_at = now
+
+
+def is_to_look_again(session: Session, machine: str, process: int) -> bool:
+    """Whether a worker is asked to look again at what its machine has; asked once."""
+    query = select(Worker).where(Worker.machine == machine, Worker.process == process)
+    worker = session.scalar(query)
+    if worker is None or worker.look_again_at is None:
+        return False
+    worker.look_again_at = None
+    return True
+
+
 def memory_of_lost(session: Session, job_id: int) -> float | None:
     """The most memory, in MB, with which a worker was last seen at a job, and not at any other since."""
     return session.scalar(select(func.max(Worker.memory)).where(Worker.job_id == job_id))
@@ -294,9 +332,12 @@ def offer_document(offer: Offer) -> dict[str, Any]:
         "queue": offer.queue,
         "description": offer.description,
         "hosts": [
-            {"name": h.name, "version": h.version, "description": h.description, "modes": list(h.modes)}
+            {"name": h.name, "version": h.version, "description": h.description, "modes": list(h.modes),
+             "system": h.system}
             for h in offer.hosts
         ],
+        "accepts": offer.accepts,
+        "failed": [{"file": one.file, "reason": one.reason} for one in offer.failed],
         "effects": [
             {
                 "name": e.name, "handle": e.handle, "description": e.description,

@@ -9,7 +9,7 @@ from sqlalchemy import select, tuple_
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.machines.hosts import BY_HAND, known_offers, renderers_of
-from kind_echo.database.models import Build, Condition, Effect, Host
+from kind_echo.database.models import Artefact, Build, Condition, Effect, Host
 from kind_echo.renderers.contract import Offer, fits
 
 _SEPARATOR = "/"
@@ -72,6 +72,7 @@ def queues_of_machine(session: Session, offers: Sequence[Mapping[str, Any]]) -> 
     builds = session.execute(query.where(Effect.known_as.in_(names))).all()
     hosts = {(host.name, host.version): host.renderer for host in session.scalars(select(Host))}
     queues = [str(offer["queue"]) for offer in offers]
+    queues += _queues_of_uploaded(session, offers, hosts)
     for offer in offers:
         has = {(effect["name"], effect["handle"]): effect for effect in offer["effects"]}
         queues += [
@@ -84,6 +85,25 @@ def queues_of_machine(session: Session, offers: Sequence[Mapping[str, Any]]) -> 
     return queues
 
 
+def _queues_of_uploaded(
+    session: Session, offers: Sequence[Mapping[str, Any]], hosts: Mapping[tuple[str, str], str]
+) -> list[str]:
+    """Those of builds that were uploaded for the standards and the system of a machine that runs such."""
+    accepting = [offer for offer in offers if offer.get("accepts")]
+    if not accepting:
+        return []
+    query = select(Artefact.standard, Artefact.system, Effect.known_as, Effect.handle, Build.version)
+    uploaded = session.execute(query.join(Build, Build.id == Artefact.build_id).join(Effect)).all()
+    return [
+        Place(offer["queue"], host["name"], host["version"], name, handle, version).queue
+        for offer in accepting
+        for host in offer["hosts"]
+        if hosts.get((host["name"], host["version"])) == offer["queue"]
+        for standard, system, name, handle, version in uploaded
+        if (standard, system) == (offer["queue"], host.get("system"))
+    ]
+
+
 def hosts_for(session: Session, effect: Effect) -> list[Host]:
     """The hosts in which a known machine can render an effect; without any, those in which people render by hand."""
     query = select(Host).order_by(Host.renderer.desc(), Host.id)
@@ -94,6 +114,14 @@ def hosts_for(session: Session, effect: Effect) -> list[Host]:
         if any((e["name"], e["handle"]) == (effect.known_as, effect.handle) for e in offer["effects"])
         for host in offer["hosts"]
     }
+    uploaded = set(session.execute(
+        select(Artefact.standard, Artefact.system).join(Build).where(Build.effect_id == effect.id)
+    ).tuples())  # fmt: skip
+    able |= {
+        (host["name"], host["version"])
+        for offer in known_offers(session) if offer.get("accepts")
+        for host in offer["hosts"] if (offer["queue"], host.get("system")) in uploaded
+    }  # fmt: skip
     found = [host for host in listed if (host.name, host.version) in able]
     return found or [host for host in listed if host.renderer == BY_HAND]
 

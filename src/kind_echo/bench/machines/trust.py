@@ -3,9 +3,10 @@
 A machine beside the database has its password, and needs nobody's approval.
 """
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import func, or_, select, update
 from sqlalchemy.orm import Session
@@ -14,7 +15,7 @@ from kind_echo.bench.machines.hosts import offer_document, register
 from kind_echo.core.registry.errors import Conflict, NotFound
 from kind_echo.database.accounts import Token
 from kind_echo.database.models import Effect, Event, Host, Machine, Worker
-from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost, RemoteRenderer
+from kind_echo.renderers.contract import NotOffered, Offer, OfferedEffect, OfferedHost, RemoteRenderer
 
 MOST_MACHINES = 50
 """Machines that may come by one token."""
@@ -156,7 +157,8 @@ def _allowed(session: Session, machine: Machine) -> list[Offer]:
         replace(
             _offer(document),
             hosts=tuple(
-                OfferedHost(h["name"], h["version"], h.get("description", ""), tuple(h.get("modes", ("offline",))))
+                OfferedHost(h["name"], h["version"], h.get("description", ""), tuple(h.get("modes", ("offline",))),
+                            h.get("system", ""))
                 for h in document["hosts"]
                 if [document["queue"], h["name"], h["version"]] in machine.hosts
                 and (document["queue"], h["name"], h["version"]) not in elsewhere
@@ -172,8 +174,11 @@ def _allowed(session: Session, machine: Machine) -> list[Offer]:
     ]  # fmt: skip
 
 
-def _offer(document: dict[str, object]) -> Offer:
-    return Offer(str(document["queue"]), str(document["description"]), RemoteRenderer({}), (), ())
+def _offer(document: Mapping[str, Any]) -> Offer:
+    failed = tuple(NotOffered(**one) for one in document.get("failed", ()))
+    accepts = bool(document.get("accepts"))
+    about = str(document["description"])
+    return Offer(str(document["queue"]), about, RemoteRenderer({}), (), (), failed=failed, accepts=accepts)
 
 
 def _hosts_elsewhere(session: Session, machine: Machine) -> dict[tuple[str, str, str], str]:

@@ -10,6 +10,7 @@ from kind_echo.bench.plans.document import (
     PlanCondition,
     PlanDocument,
     PlanLimit,
+    Values,
     differences,
     read_yaml,
     write_yaml,
@@ -32,12 +33,14 @@ from kind_echo.bench.plans.revisions import (
     revisions_of,
     run_counts,
 )
+from kind_echo.bench.plans.settings import MOST_PRESET, make_setting
 from kind_echo.bench.plans.templates import TEMPLATES, plan_from
 from kind_echo.bench.plans.unfolding import SettingAsked, unfold
 
 __all__ = [
     "BLOCKS",
     "MOST_CELLS",
+    "MOST_PRESET",
     "TEMPLATES",
     "BuildNotFound",
     "CaseDraft",
@@ -50,6 +53,7 @@ __all__ = [
     "PlanLimit",
     "PlanNotFound",
     "SettingAsked",
+    "Values",
     "all_plans",
     "builds_of",
     "condition_of",
@@ -59,6 +63,7 @@ __all__ = [
     "find_build",
     "find_plan",
     "latest_revision",
+    "make_setting",
     "null_test_limits",
     "plan_from",
     "plan_numbered",

@@ -1,22 +1,43 @@
 """A plan as a person writes it, in YAML or in the editor: its parts, and what is wrong with one."""
 
 from collections.abc import Mapping
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any, Literal, Required
 
 import yaml
-from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
+from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
+from typing_extensions import TypedDict
 
 from kind_echo.core.registry.errors import Invalid
 from kind_echo.core.registry.measure import Family, Limit
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.database.models import Against
+from kind_echo.renderers.contract import VARIATIONS
 from kind_echo.wording.conditions import rates_text
 from kind_echo.wording.figures import limit_text
 
 Value = float | int | str
-Values = dict[str, Value]
-WordLength = Literal["FLOAT", "PCM_16", "PCM_24"]
+
+
+class Course(TypedDict, total=False):
+    """A parameter that moves: `values` at times in seconds, stepped, or on lines from each to the next."""
+
+    __pydantic_config__ = ConfigDict(extra="forbid")  # type: ignore[misc]
+
+    at: Required[Annotated[list[Annotated[float, Field(ge=0, le=3600)]], Field(min_length=1, max_length=1000)]]
+    values: Required[Annotated[list[Value], Field(max_length=1000)]]
+    ramp: bool
+
+
+def _in_order_of_time(course: Course) -> Course:
+    if len(course["values"]) != len(course["at"]) or course["at"] != sorted(set(course["at"])):
+        raise ValueError("a course has a value for each time, and its times go up")
+    return course
+
+
+Values = dict[str, Value | Annotated[Course, AfterValidator(_in_order_of_time)]]
+WordLength = Literal["FLOAT", "DOUBLE", "PCM_16", "PCM_24"]
 Mode = Literal["real time", "offline"]
+Variation = Literal["blocks", "state", "instances", "reset"]
 
 BLOCKS: dict[str, int] = {"real time": 128, "offline": 512}
 """Frames that a host processes at a time, where a plan does not say."""
@@ -104,7 +125,8 @@ class PlanCase(Limited):
 
     `measures` names the families that are judged; all that come with the signal unless given. `against` is what its
     renders are compared with: their approved references, or the signal itself. `expected` is the law that levels are
-    held against.
+    held against. `variation` is what the host does otherwise in the second take and those after it: with it there are
+    two at least.
     """
 
     signal: Name
@@ -114,6 +136,13 @@ class PlanCase(Limited):
     against: Against = "reference"
     measures: list[Family] | None = Field(default=None, max_length=50)
     expected: Law | None = None
+    variation: Variation | None = None
+
+    @model_validator(mode="after")
+    def _varies_a_take(self) -> "PlanCase":
+        if self.variation is not None and self.takes < 2:
+            raise ValueError("what varies from take to take needs two takes at least")
+        return self
 
     @property
     def rows(self) -> int:
@@ -276,6 +305,8 @@ def _case_text(case: PlanCase) -> str:
         text += f", {case.sweep.parameter} {between.join(f'{v}' for v in case.sweep.values)}"
     if case.takes > 1:
         text += f", {case.takes} takes"
+    if case.variation is not None:
+        text += f" with {VARIATIONS[case.variation]}"
     if case.against == "signal":
         text += ", against the signal"
     if case.expected is not None:

@@ -2,7 +2,7 @@
 
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
+from typing import Any, cast
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session
@@ -18,6 +18,7 @@ from kind_echo.bench.plans.document import (
     PlanCondition,
     PlanDocument,
     PlanLimit,
+    Variation,
 )
 from kind_echo.bench.plans.revisions import CaseDraft, latest_revision, null_test_limits, revise_plan
 from kind_echo.bench.plans.unfolding import SettingAsked, Unfolded, unfold
@@ -80,7 +81,7 @@ def save_plan(session: Session, document: PlanDocument, *, who: str, now: dateti
     drafts = [
         CaseDraft(
             _signal(session, one.signal, one.request), setting_named(session, effect, one.setting), one.limits,
-            one.takes, one.against, one.expected,
+            one.takes, one.against, one.expected, one.variation,
         )
         for one in unfolded.cases
     ]  # fmt: skip
@@ -131,6 +132,7 @@ def document_of(session: Session, revision: PlanRevision) -> PlanDocument:
                 signal=case.signal.name, setting=case.setting.name, takes=case.takes, against=case.against,
                 limits=_unusual(case.limits, usual),
                 expected=None if case.expected is None else Law(**case.expected),
+                variation=cast(Variation | None, case.variation or None),
             )
             for case in revision.cases
         ],

@@ -43,6 +43,7 @@ class CaseDraft:
     takes: int = 1
     against: Against = "reference"
     expected: dict[str, Any] | None = None
+    variation: str = ""
 
 
 def null_test_limits() -> dict[str, Limit]:
@@ -50,9 +51,15 @@ def null_test_limits() -> dict[str, Limit]:
     return default_limits(("integrity", "compare"))
 
 
-def case_fingerprint(signal: dict[str, Any], parameters: dict[str, Any], parts: Sequence[dict[str, Any]] = ()) -> str:
-    """What makes two cases the same, whatever plan they stand in: the stimulus and the parameters, of a sum each's."""
-    content = [signal, parameters, *parts]
+def case_fingerprint(
+    signal: dict[str, Any], parameters: dict[str, Any], parts: Sequence[dict[str, Any]] = (), preset: str | None = None
+) -> str:
+    """What makes two cases the same, whatever plan they stand in: the stimulus and the parameters, of a sum each's.
+
+    Args:
+        preset: digest of the state that it begins from.
+    """
+    content = [signal, parameters, *parts, *([preset] if preset else [])]
     return hashlib.sha256(json.dumps(content, sort_keys=True).encode()).hexdigest()
 
 
@@ -74,11 +81,17 @@ def revise_plan(
             position=position,
             signal=draft.signal,
             setting=draft.setting,
-            fingerprint=case_fingerprint(draft.signal.request, draft.setting.parameters, draft.setting.parts or ()),
+            fingerprint=case_fingerprint(
+                draft.signal.request,
+                draft.setting.parameters,
+                draft.setting.parts or (),
+                draft.setting.preset_sha256,
+            ),
             limits={key: limit_document(limit) for key, limit in draft.limits.items()},
             takes=draft.takes,
             against=draft.against,
             expected=draft.expected,
+            variation=draft.variation,
         )
         for position, draft in enumerate(cases)
     ]

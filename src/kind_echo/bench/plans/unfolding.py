@@ -50,6 +50,7 @@ class CaseAsked:
     takes: int
     against: Against
     expected: Values | None = None
+    variation: str = ""
 
     @property
     def renders(self) -> int:
@@ -102,7 +103,14 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
             for setting in _swept(case, settings[case.setting], effect, place, reasons):
                 expected = None if case.expected is None else case.expected.model_dump()
                 asked = CaseAsked(
-                    case.signal, signals[case.signal], setting, limits, case.takes, case.against, expected
+                    case.signal,
+                    signals[case.signal],
+                    setting,
+                    limits,
+                    case.takes,
+                    case.against,
+                    expected,
+                    case.variation or "",
                 )
                 cases.append(asked)
     conditions = [found for place, one in enumerate(document.conditions, start=1)
@@ -154,13 +162,18 @@ def _settings(session: Session, effect: Effect, document: PlanDocument, reasons:
     for name, values in document.settings.items():
         if known.setdefault(name, values) != values:
             reasons.append(f"settings.{name}: {effect.name} has another setting of that name; choose another name")
-        parameters = {str(p["name"]): p for p in effect.parameters}
-        for parameter, value in sorted(values.items()):
-            if parameter not in parameters:
-                reasons.append(f"settings.{name}: {effect.name} has no parameter {parameter}")
-            elif not _within(parameters[parameter], value):
-                reasons.append(f"settings.{name}: {_refusal(parameters[parameter], value)}")
+        reasons += [f"settings.{name}: {why}" for why in refused_values(effect, values)]
     return known
+
+
+def refused_values(effect: Effect, values: Values) -> list[str]:
+    """What is wrong with values of an effect's parameters, in words."""
+    parameters = {str(p["name"]): p for p in effect.parameters}
+    return [
+        f"{effect.name} has no parameter {name}" if name not in parameters else _refusal(parameters[name], value)
+        for name, value in sorted(values.items())
+        if name not in parameters or not _within(parameters[name], value)
+    ]
 
 
 def _swept(case: PlanCase, values: Values, effect: Effect, place: int, reasons: list[str]) -> list[SettingAsked]:
@@ -187,10 +200,15 @@ def _swept(case: PlanCase, values: Values, effect: Effect, place: int, reasons: 
 
 
 def _within(parameter: dict[str, Any], value: object) -> bool:
+    """Whether a parameter can take a value, or all values of a course."""
+    if isinstance(value, dict):
+        return all(_within(parameter, one) for one in value["values"])
     choices, least, greatest = parameter.get("choices"), parameter.get("least"), parameter.get("greatest")
     if choices:
         return value in choices
-    if isinstance(value, str) or least is None or greatest is None:
+    if isinstance(value, str):
+        return bool(parameter.get("text"))  # a plug-in that writes texts reads them, when it is rendered
+    if least is None or greatest is None:
         return False
     return bool(least <= value <= greatest)
 
@@ -207,6 +225,8 @@ def _refusal(parameter: dict[str, Any], value: object) -> str:
 
 
 def _number(value: object) -> str:
+    if isinstance(value, dict):
+        return ", ".join(map(_number, value["values"]))
     return number(value) if isinstance(value, int | float) else str(value)
 
 
@@ -259,7 +279,7 @@ def _conditions(
 
 
 def _refuse_twice(cases: list[CaseAsked], conditions: list[Any], reasons: list[str]) -> None:
-    places = Counter((case.signal, case.setting.name, case.takes, case.against) for case in cases)
+    places = Counter((case.signal, case.setting.name, case.takes, case.against, case.variation) for case in cases)
     reasons += [f"cases: {signal} through {setting} is there twice"
                 for (signal, setting, *_), count in sorted(places.items()) if count > 1]  # fmt: skip
     listed = [tuple(condition.items()) for condition, _ in conditions]

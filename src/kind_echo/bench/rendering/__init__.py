@@ -10,11 +10,13 @@ from kind_echo.bench.rendering.remote import (
     deregister_worker,
     measure_delivery,
     own_machine,
+    preset_of,
     record_heartbeat,
     register_remote_worker,
     report_failure,
     stimulus_of,
     take_job,
+    uploaded_of,
 )
 from kind_echo.bench.rendering.requests import can_render_here, renderer_named, request_for
 from kind_echo.bench.rendering.reuse import render_key
@@ -46,6 +48,7 @@ __all__ = [
     "measure_delivery",
     "own_machine",
     "prepare",
+    "preset_of",
     "reassign_cell",
     "record_heartbeat",
     "register_remote_worker",
@@ -56,4 +59,5 @@ __all__ = [
     "stimulus_of",
     "take_job",
     "to_analysis",
+    "uploaded_of",
 ]

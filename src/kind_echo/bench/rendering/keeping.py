@@ -11,8 +11,9 @@ from kind_echo.audio_io.encoding import ENCODINGS, as_kept
 from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.bench.storage import check_space
 from kind_echo.core.audio.source import ArraySource, Samples
-from kind_echo.core.comparison.takes import take_spread
+from kind_echo.core.comparison.takes import take_readings
 from kind_echo.core.levels.cost import cost_readings
+from kind_echo.core.levels.hosting import hosting_readings
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading
@@ -35,8 +36,10 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
         lossy, _ = measure_lossy(sources[0], usual_codec(rate, sources[0].channels))
         readings += [kept_reading(reading) for reading in lossy]
     cost = _cost(rendered, rate)
+    if first.blocks is not None:
+        cost += hosting_readings(first.blocks)
     if len(sources) > 1:
-        cost.append(take_spread(list(sources)))
+        cost += take_readings(list(sources))
     render = Render(
         content_sha256=store_content(session, sources[0], word_length).sha256,
         claimed_latency=first.claimed_latency,

@@ -3,8 +3,8 @@
 A machine is a worker of the queue like any other: when it falls silent, its job is given to another.
 """
 
-from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from dataclasses import asdict, dataclass
 from datetime import datetime
 from pathlib import Path
 
@@ -14,7 +14,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.decoding import Decoded
 from kind_echo.audio_io.encoding import ENCODINGS
-from kind_echo.bench.machines import admit, count_job, queues_of_machine, record_worker, stopped
+from kind_echo.bench.machines import admit, count_job, pieces_of, queues_of_machine, record_worker, renderer_of, stopped
 from kind_echo.bench.queue import (
     ANALYSIS_QUEUE,
     MOST_ATTEMPTS,
@@ -31,7 +31,7 @@ from kind_echo.bench.queue import (
     unregister_worker,
 )
 from kind_echo.bench.rendering.keeping import keep_render, keepable
-from kind_echo.bench.rendering.requests import request_for
+from kind_echo.bench.rendering.requests import request_for, uploaded_for
 from kind_echo.bench.rendering.reuse import render_key
 from kind_echo.bench.rendering.steps import (
     begin_render,
@@ -44,6 +44,7 @@ from kind_echo.bench.rendering.steps import (
 )
 from kind_echo.bench.runs import find_cell, find_run, waiting_cells
 from kind_echo.core.audio.source import Samples
+from kind_echo.core.levels.hosting import HostedBlocks
 from kind_echo.core.registry.errors import BadParameter, Conflict, KindEchoError
 from kind_echo.database.blobs import BlobSource, find_content, store_content
 from kind_echo.database.models import Delivery, Worker
@@ -85,6 +86,7 @@ class Question:
 
     job_id: int
     run_id: int
+    renderer: str
     builds: tuple[BuildKey, ...]
 
 
@@ -104,6 +106,7 @@ class Facts:
         wall, cpu: seconds by the clock and of the processor, for all takes.
         memory: MB at most; None where it is not known.
         log: what the renderer printed.
+        blocks: what a host of plug-ins saw of its blocks; None where there was none.
     """
 
     frames: tuple[int, ...]
@@ -115,6 +118,7 @@ class Facts:
     cpu: float
     memory: float | None
     log: str
+    blocks: HostedBlocks | None = None
 
 
 def register_remote_worker(
@@ -234,7 +238,7 @@ def deliver(session: Session, worker_id: int, job_id: int, facts: Facts, path: P
     said = {
         "claimed_latency": facts.claimed_latency, "compensated": facts.compensated, "wall": facts.wall,
         "cpu": facts.cpu, "memory": facts.memory, "log": keepable(facts.log),
-        "key": render_key(RemoteRenderer(own), cell),
+        "key": render_key(RemoteRenderer(own), cell), "blocks": facts.blocks and asdict(facts.blocks),
     }  # fmt: skip
     former = session.get(Delivery, cell.id)
     if former is not None:
@@ -259,6 +263,19 @@ def stimulus_of(session: Session, worker_id: int, job_id: int) -> Samples:
     return request_for(session, find_cell(session, job.arguments["cell_id"])).signal
 
 
+def preset_of(session: Session, worker_id: int, job_id: int) -> bytes:
+    """The state that a render begins from; empty for none. Raises JobLost."""
+    job = _own_job(session, worker_id, job_id, "render_cell")
+    return request_for(session, find_cell(session, job.arguments["cell_id"])).preset
+
+
+def uploaded_of(session: Session, worker_id: int, job_id: int) -> Iterator[bytes]:
+    """The bytes of the plug-in that a machine is to render with. Raises JobLost, ArtefactNotFound."""
+    job = _own_job(session, worker_id, job_id, "render_cell")
+    found = uploaded_for(find_cell(session, job.arguments["cell_id"]))
+    return pieces_of(session, "" if found is None else found.sha256)
+
+
 def measure_delivery(session: Session, cell_id: int, now: datetime) -> None:
     """Measure what was delivered for a cell, as any render is, and enqueue its analysis."""
     cell = find_cell(session, cell_id, lock=True)
@@ -269,7 +286,7 @@ def measure_delivery(session: Session, cell_id: int, now: datetime) -> None:
     results = [
         RenderResult(
             _whole(session, sha256), facts["claimed_latency"], facts["compensated"], facts["log"], facts["cpu"],
-            facts["memory"],
+            facts["memory"], HostedBlocks(**facts["blocks"]) if facts.get("blocks") else None,
         )
         for sha256 in delivery.contents
     ]  # fmt: skip
@@ -310,7 +327,7 @@ def _wanted(job_id: int, cell_id: int, queues: Sequence[str], now: datetime) -> 
 def _question(session: Session, job_id: int, run_id: int, queue: str) -> Question:
     run = find_run(session, run_id)
     build = (run.build.effect.known_as, run.build.effect.handle, run.build.version)
-    return Question(job_id, run_id, (build,) if waiting_cells(session, run, queue) else ())
+    return Question(job_id, run_id, renderer_of(queue), (build,) if waiting_cells(session, run, queue) else ())
 
 
 def _own_job(session: Session, worker_id: int, job_id: int, name: JobName) -> Job:

@@ -10,6 +10,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.decisions import judge_as_before
 from kind_echo.bench.queue import analyse_cells
 from kind_echo.bench.rendering.keeping import wants_lossy
+from kind_echo.bench.rendering.requests import uploaded_for
 from kind_echo.bench.signals import families_of
 from kind_echo.core.registry.measure import Family
 from kind_echo.core.registry.versions import SIGNAL_VERSION, versions_of
@@ -24,7 +25,12 @@ def render_key(renderer: Renderer, cell: Cell) -> str | None:
     and how signals are made and renders measured.
     """
     build, condition, case = cell.run.build, cell.condition, cell.case
-    artefact = renderer.artefact(build.effect.known_as, build.effect.handle, build.version)
+    uploaded = uploaded_for(cell)
+    artefact = (
+        renderer.artefact(build.effect.known_as, build.effect.handle, build.version)
+        if uploaded is None
+        else f"{uploaded.sha256} {condition.host} {condition.host_version}"
+    )
     if artefact is None:
         return None
     parts = [
@@ -35,6 +41,8 @@ def render_key(renderer: Renderer, cell: Cell) -> str | None:
     ]  # fmt: skip
     parts += [case.setting.parts] if case.setting.parts else []
     parts += [case.expected] if case.expected else []
+    parts += [case.variation] if case.variation else []
+    parts += [case.setting.preset_sha256] if case.setting.preset_sha256 else []
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
 
 

@@ -5,6 +5,7 @@ from datetime import datetime
 from sqlalchemy import ColumnElement, delete, exists, or_, select
 from sqlalchemy.orm import Session, aliased
 
+from kind_echo.bench.machines import drop_artefacts
 from kind_echo.bench.queue import cancel_renders, drop_unused
 from kind_echo.bench.upkeep.naming import named_by_machines
 from kind_echo.bench.upkeep.things import find, write
@@ -48,6 +49,7 @@ def delete_build(session: Session, number: int, *, who: str, now: datetime) -> N
         raise InUse(name, "a search went over it")
     if named_by_machines(session, build.effect, [build]):
         raise InUse(name, "a machine has it, and would tell of it again")
+    drop_artefacts(session, number)
     session.delete(build)
     write(session, "build", number, "deleted", who, now, name=name)
 

@@ -13,11 +13,13 @@ from typing import Any
 import click
 
 from kind_echo.cli.exits import LimitBroken, TimeOut
+from kind_echo.cli.server.artefacts import is_plugin, send_artefact
 from kind_echo.cli.server.outputs import Outputs, run_outputs
 from kind_echo.cli.server.waiting import TIMEOUT
 from kind_echo.cli.server.watching import RunThere
 from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.renderers.plugins.standards import SYSTEMS, own_system
 from kind_echo.wording.conditions import whole_condition_text
 from kind_echo.wording.outcomes import Outcome, outcome_of_cell
 
@@ -33,7 +35,12 @@ _BLOCK = 1 << 20
 @click.option("--note", default="", help="What the build is, if the server does not know it yet.")
 @click.option("--everything", is_flag=True, help="Render all cells; else only what changed since earlier runs.")
 @click.option("--artefact", default="", metavar="FILE|TEXT",
-              help="What the build is made of: a file or a word. Submitted again, it joins its run.")  # fmt: skip
+              help="What the build is made of: a file or a word. Submitted again, it joins its run. A plug-in is "
+              "uploaded, for machines that run such: that needs a token to upload.")  # fmt: skip
+@click.option("--system", type=click.Choice(SYSTEMS), default=own_system(), show_default=True,
+              help="What an uploaded plug-in is for.")  # fmt: skip
+@click.option("--signature", type=click.Path(exists=True, dir_okay=False, path_type=Path), metavar="FILE",
+              help="The signature of the plug-in's file, in base64, where the server asks for one.")  # fmt: skip
 @click.option("--against", default="", metavar="BUILD", help="Compare with another build, not with references.")
 @click.option("--run", "number", type=click.IntRange(1), metavar="NUMBER", help="Go on waiting for a run.")
 @click.option("--no-wait", is_flag=True, help="Leave once it is enqueued.")
@@ -41,7 +48,8 @@ _BLOCK = 1 << 20
 @click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
 @run_outputs
 def submit_command(
-    effect: str, plan: str, version: str, server: str, note: str, everything: bool, artefact: str, against: str,
+    effect: str, plan: str, version: str, server: str, note: str, everything: bool, artefact: str, system: str,
+    signature: Path | None, against: str,
     number: int | None, no_wait: bool, timeout: float | None, as_json: bool, outputs: Outputs,
 ) -> None:  # fmt: skip
     """Run PLAN of EFFECT on BUILD on a server; exits with 1 unless every cell passes or is decided on.
@@ -60,7 +68,12 @@ def submit_command(
     if number is not None:
         run.go_on_with(number, version)
     else:
-        run.start(run.tell_of_build(version, note), everything=everything, artefact=_made_of(artefact))
+        build_id = run.tell_of_build(version, note)
+        if is_plugin(Path(artefact)):
+            made_of = send_artefact(there, build_id, Path(artefact), system, signature)
+        else:
+            made_of = _made_of(artefact)
+        run.start(build_id, everything=everything, artefact=made_of)
     if no_wait:
         told: dict[str, Any] = {"verdicts": None, "need_somebody": 0, "needs": [], "cells": None}
         click.echo(_told(run, told) if as_json else f"{'Joined' if run.joined else 'Enqueued'}: {run.address}")

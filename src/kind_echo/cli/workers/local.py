@@ -14,7 +14,15 @@ from procrastinate.worker import Worker
 from sqlalchemy.exc import DBAPIError, OperationalError
 
 from kind_echo.audio_io.temporary import sweep_temporary
-from kind_echo.bench.machines import offer_document, queues_of_machine, record_worker, register, renew_worker, stopped
+from kind_echo.bench.machines import (
+    is_to_look_again,
+    offer_document,
+    queues_of_machine,
+    record_worker,
+    register,
+    renew_worker,
+    stopped,
+)
 from kind_echo.bench.queue import ANALYSIS_QUEUE, CLOCK_QUEUE, NOTICE_QUEUE, drop_audio, drop_unused, queue_app
 from kind_echo.bench.storage import has_waited_out, is_due
 from kind_echo.database.sessions import transaction
@@ -65,7 +73,9 @@ class _Presence:
 
     def stay(self, job_id: int | None) -> list[str]:
         """Say that it is still there, at what job, and what it has if that changed; the queues it is to take from."""
-        if machine().look_again():
+        with transaction() as session:
+            asked = is_to_look_again(session, self._machine, os.getpid())
+        if machine().look_again(anyway=asked):
             _log.info("what this machine has changed", renderers=list(installed()))
             return self.register()
         with transaction() as session:

@@ -15,13 +15,14 @@ from kind_echo.audio_io.encoding import ENCODINGS, encode
 from kind_echo.cli.exits import NoAnswer
 from kind_echo.cli.workers.http import Refused, Server
 from kind_echo.core.registry.errors import KindEchoError
-from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest
+from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest, UploadedBuild
 from kind_echo.renderers.process import own_memory
 from kind_echo.renderers.takes import Rendered, machine, offers_of, render_takes
 
 _BEAT_SECONDS = 2.0
 _LOOK_SECONDS = 1.0
 _AGAIN_SECONDS = 3.0
+_MOST_FAILED = 500
 _FOR_GOOD = (401, 403, 404, 422)  # of HTTP: trying again would change nothing
 _log = structlog.get_logger("kind_echo.worker")
 
@@ -33,6 +34,7 @@ class RemoteWorker:
         self._server, self._names = server, renderers
         self._who = {"machine": name, "process": os.getpid()}
         self._worker_id = 0
+        self._look_again = threading.Event()
         self._look()
 
     def _look(self) -> None:
@@ -40,7 +42,6 @@ class RemoteWorker:
         offers = offers_of(self._names)
         self._renderers = {offer.queue: offer.renderer for offer in offers}
         self._offers = [_offer_document(offer) for offer in offers]
-        self._by_effect = {(e.name, e.handle): offer.queue for offer in offers for e in offer.effects}
         self._by_host = {(h.name, h.version): offer.queue for offer in offers for h in offer.hosts}
 
     def work(self, stop: threading.Event) -> None:
@@ -82,7 +83,8 @@ class RemoteWorker:
         beating.start()
         try:
             while not stop.is_set():
-                if machine().look_again():
+                if machine().look_again(anyway=self._look_again.is_set()):
+                    self._look_again.clear()
                     _log.info("what this machine has changed", renderers=list(self._renderers))
                     self._look()
                     return
@@ -100,19 +102,18 @@ class RemoteWorker:
     def _beat(self, gone: threading.Event) -> None:
         while not gone.wait(_BEAT_SECONDS):
             try:
-                self._server.post(self._path("presence"), {})
+                if self._server.post(self._path("presence"), {})["look_again"]:
+                    self._look_again.set()
             except (NoAnswer, Refused) as error:
                 _log.warning("no sign of life came through", error=str(error))
 
     def _say_builds(self, job: dict[str, Any]) -> None:
+        renderer = self._renderers.get(job["renderer"])
         said = [
-            one | {"artefact": self._artefact(one["effect"], one["handle"], one["version"])} for one in job["builds"]
+            one | {"artefact": renderer and renderer.artefact(one["effect"], one["handle"], one["version"])}
+            for one in job["builds"]
         ]
         self._server.post(self._path(f"jobs/{job['job_id']}/builds"), {"builds": said})
-
-    def _artefact(self, effect: str, handle: str, version: str, queue: str | None = None) -> str | None:
-        queue = queue or self._by_effect.get((effect, handle))
-        return self._renderers[queue].artefact(effect, handle, version) if queue is not None else None
 
     def _render(self, job_id: int, asked: dict[str, Any]) -> None:
         begun = time.monotonic()
@@ -150,13 +151,23 @@ class RemoteWorker:
             raise RenderFailed(f"this machine has no host {asked['host']} {asked['host_version']}")
         data = self._server.fetch(self._path(f"jobs/{job_id}/signal"))
         signal = np.frombuffer(data, "<f8").reshape(asked["frames"], asked["channels"])
-        known = ("effect", "version", "values", "host", "host_version", "mode", "rate", "block_size", "handle")
-        parts = tuple(asked["parts"])
-        request = RenderRequest(signal=signal, parts=parts, **{key: asked[key] for key in known})
+        known = ("effect", "version", "values", "host", "host_version", "mode", "rate", "block_size", "handle",
+                 "variation")  # fmt: skip
+        request = RenderRequest(
+            signal=signal, parts=tuple(asked["parts"]), double=asked["word_length"] == "DOUBLE",
+            preset=self._server.fetch(self._path(f"jobs/{job_id}/preset")) if asked["preset"] else b"",
+            uploaded=self._uploaded(job_id, asked["uploaded"]), **{key: asked[key] for key in known},
+        )  # fmt: skip
         # Taken before the render: what is replaced under it must not be taken for the new one.
-        artefact = self._artefact(request.effect, request.handle, request.version, queue)
+        artefact = self._renderers[queue].artefact(request.effect, request.handle, request.version)
         rendered = render_takes(self._renderers[queue], request, asked["takes"])
         return delivery(rendered, artefact, asked["word_length"])
+
+    def _uploaded(self, job_id: int, told: dict[str, str] | None) -> UploadedBuild | None:
+        if told is None:
+            return None
+        where = self._path(f"jobs/{job_id}/uploaded")
+        return UploadedBuild(told["sha256"], told["name"], lambda target: self._server.save(where, target))
 
     def _path(self, rest: str) -> str:
         return f"/api/machines/{self._worker_id}/{rest}"
@@ -170,6 +181,7 @@ def delivery(rendered: Rendered, artefact: str | None, word_length: str) -> byte
         "frames": [len(take.samples) for take in rendered.takes], "channels": int(first.samples.shape[1]),
         "artefact": artefact, "claimed_latency": first.claimed_latency, "compensated": first.compensated,
         "wall": rendered.wall or 0.0, "cpu": rendered.cpu, "memory": memory, "log": first.log[-100_000:],
+        "blocks": None if first.blocks is None else asdict(first.blocks),
     }  # fmt: skip
     text = json.dumps(head).encode()
     samples = [encode(take.samples, ENCODINGS[word_length]) for take in rendered.takes]
@@ -181,5 +193,7 @@ def _offer_document(offer: Offer) -> dict[str, Any]:
         "queue": offer.queue,
         "description": offer.description,
         "hosts": [asdict(host) for host in offer.hosts],
+        "failed": [asdict(one) for one in offer.failed][:_MOST_FAILED],
+        "accepts": offer.accepts,
         "effects": [asdict(effect) for effect in offer.effects],
     }

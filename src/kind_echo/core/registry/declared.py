@@ -179,6 +179,8 @@ _ACCOUNT = family(
 _TAKES = family(
     "takes", "takes",
     ("take_spread", "Spread of takes", "dBFS", "Greatest residual RMS (AES17) between any two takes.", PRACTICE),
+    ("take_shift", "Shift of takes", "samples",
+     "Greatest delay between any two takes, by which they are laid over each other for their spread.", PRACTICE),
 )  # fmt: skip
 
 _TONE = family(

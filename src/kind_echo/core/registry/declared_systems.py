@@ -182,6 +182,22 @@ _COST = family(
     ("render_memory", "Memory", "MB", "Greatest memory of the render.", "Measured where it was rendered."),
 )  # fmt: skip
 
+_TIMED = "Measured where it was rendered, around each call."
+_HOSTING = family(
+    "hosting", "render",
+    ("load_time", "Time to load", "ms", "From the start of loading until the plug-in can be used.", _TIMED,
+     {"decimals": 0}),
+    ("block_first", "First block", "ms", "What the first block took.", _TIMED),
+    ("block_median", "Block, median", "ms", "What half of the blocks took at most.", _TIMED, {"decimals": 3}),
+    ("block_99", "Block, 99th percentile", "ms", "What 99 of 100 blocks took at most.", _TIMED, {"decimals": 3}),
+    ("block_worst", "Block, worst", "ms", "What the slowest block took.", _TIMED, {"decimals": 3}),
+    ("block_decay", "Last blocks against first", "",
+     "Median of what blocks of the last quarter took over that of the first quarter: more than 1 where what fades away "
+     "costs more than what sounds, as denormal numbers do.", PRACTICE),
+    ("input_written", "Writes to its input", "", "Whether it changed samples that it was only to read.",
+     "Compared after each block, where the host can see it.", {**FLAG, "limit": Limit(None, 0)}),
+)  # fmt: skip
+
 SYSTEMS: tuple[Measure, ...] = (
     *_RESPONSE,
     *_LATENCY,
@@ -193,4 +209,5 @@ SYSTEMS: tuple[Measure, ...] = (
     *_LISTENING,
     *_FOLDING,
     *_COST,
+    *_HOSTING,
 )

@@ -6,6 +6,7 @@ from typing import Literal
 Family = Literal[
     "levels", "loudness", "integrity", "compare", "account", "takes", "tone", "aliases", "imd", "response", "latency",
     "transfer", "law", "dynamics", "lossy", "match", "listening", "folding", "cost",
+    "hosting",
 ]  # fmt: skip
 Needs = Literal["file", "pair", "takes", "input and output", "trials", "frequency", "render"]
 Drawing = Literal["number", "count", "flag", "sign"]

@@ -1,5 +1,6 @@
 """The tables: names as in the design's list of words; rules that a database can hold are held here."""
 
+from kind_echo.database.models.artefacts import Artefact, ArtefactPiece
 from kind_echo.database.models.audio import Analysis, Chunk, Content, Pair, PeakLevel, Upload
 from kind_echo.database.models.base import Against, Base, Json
 from kind_echo.database.models.cells import FINISHED, Cell, Delivery, KitFile
@@ -29,6 +30,8 @@ __all__ = [
     "Act",
     "Against",
     "Analysis",
+    "Artefact",
+    "ArtefactPiece",
     "Base",
     "Build",
     "Case",

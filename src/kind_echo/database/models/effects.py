@@ -59,6 +59,8 @@ class Build(Base):
 class Setting(Base):
     """Named parameter values of an effect; of a sum of renders, those of each of its parts.
 
+    With a preset, what renders begins from that state, and sets the values over it.
+
     Plans that were written before it was renamed know it by one of its former names.
     """
 
@@ -71,6 +73,9 @@ class Setting(Base):
     parts: Mapped[list[Json]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
     former_names: Mapped[list[str]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
     archived_at: Mapped[datetime | None]
+    preset: Mapped[bytes | None] = mapped_column(deferred=True)
+    preset_name: Mapped[str | None]
+    preset_sha256: Mapped[str | None]
 
 
 class Signal(Base):

@@ -9,7 +9,10 @@ from kind_echo.database.models.base import Base, Json
 
 
 class Host(Base):
-    """A version of a program that runs effects, and the renderer that has it; `former_names` as name and version."""
+    """A version of a program that runs effects, and the renderer that has it; `former_names` as name and version.
+
+    `system` is set where builds are made for one, as plug-ins are.
+    """
 
     __tablename__ = "host"
     __table_args__ = (UniqueConstraint("name", "version"),)
@@ -19,6 +22,7 @@ class Host(Base):
     description: Mapped[str]
     renderer: Mapped[str]
     modes: Mapped[list[str]]
+    system: Mapped[str] = mapped_column(default="", server_default="")
     former_names: Mapped[list[list[str]]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
     archived_at: Mapped[datetime | None]
 
@@ -28,7 +32,8 @@ class Worker(Base):
 
     Of one that reaches the server alone: the queue's `number` for it, and the token that it came by. One that stopped
     is kept for a while, for what its machine can render. `memory` is the most that it took so far, in MB, and `job_id`
-    the job that it was at when it was last seen.
+    the job that it was at when it was last seen. `look_again_at` is when somebody asked it to look again, until
+    it does.
     """
 
     __tablename__ = "worker"
@@ -44,6 +49,7 @@ class Worker(Base):
     started_at: Mapped[datetime]
     seen_at: Mapped[datetime]
     stopped_at: Mapped[datetime | None]
+    look_again_at: Mapped[datetime | None]
 
 
 class Machine(Base):

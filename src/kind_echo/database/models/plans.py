@@ -49,7 +49,7 @@ class Case(Base):
     """A signal through a setting, with limits; the fingerprint finds its reference across revisions.
 
     `against` is what its renders are compared with: their approved references, or the signal itself. `expected` is the
-    law that their levels are held against.
+    law that their levels are held against; `variation` what the host does otherwise from the second take on.
     """
 
     __tablename__ = "case"
@@ -67,6 +67,7 @@ class Case(Base):
     takes: Mapped[int] = mapped_column(server_default="1")
     against: Mapped[Against] = mapped_column(Text, default="reference", server_default="reference")
     expected: Mapped[Json | None]
+    variation: Mapped[str] = mapped_column(default="", server_default="")
     revision: Mapped[PlanRevision] = relationship(back_populates="cases")
     signal: Mapped[Signal] = relationship()
     setting: Mapped[Setting] = relationship()

@@ -1,29 +1,45 @@
 """Effects and their builds."""
 
 from datetime import UTC, datetime
+from pathlib import Path
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
 from kind_echo.bench import upkeep
-from kind_echo.bench.machines import add_build, add_offered, all_effects, settings_of
-from kind_echo.bench.plans import builds_of
-from kind_echo.database.models import Effect
+from kind_echo.bench.machines import (
+    Uploaded,
+    add_bare_effect,
+    add_build,
+    add_offered,
+    all_effects,
+    artefacts_of,
+    keep_artefact,
+    settings_of,
+)
+from kind_echo.bench.plans import MOST_PRESET, builds_of, make_setting
+from kind_echo.core.registry.errors import BadParameter
+from kind_echo.database.models import Effect, Setting
 from kind_echo.database.sessions import transaction
 from kind_echo.web.effects.schemas import (
+    ArtefactBody,
     BuildPath,
     ChangeBuildBody,
     EffectBody,
     EffectPath,
     EffectsBody,
     NamedBuildBody,
+    NewArtefactQuery,
     NewBuildBody,
     NewEffectBody,
+    NewPresetQuery,
+    NewSettingBody,
     SettingBody,
     SettingPath,
 )
 from kind_echo.web.http.answers import answer
+from kind_echo.web.http.files import with_body
 from kind_echo.web.http.schemas import BuildBody, ChangeThingBody
 from kind_echo.web.security.changing import change_thing
 from kind_echo.web.security.doors import caller
@@ -40,9 +56,54 @@ def effects() -> Response:
 
 @api.post("/effects", responses={201: EffectBody})
 def new_effect(body: NewEffectBody) -> Response:
-    """Add an effect that a machine has."""
+    """Add an effect that a machine has, or one whose builds are uploaded."""
     with transaction() as session:
-        return answer(_effect_body(session, add_offered(session, body.name, datetime.now(UTC))), 201)
+        now = datetime.now(UTC)
+        if body.bare:
+            added = add_bare_effect(session, body.name, who=caller().name, now=now)
+        else:
+            added = add_offered(session, body.name, now)
+        return answer(_effect_body(session, added), 201)
+
+
+@api.post("/effects/<int:effect_id>/settings", responses={201: SettingBody})
+def new_setting(path: EffectPath, body: NewSettingBody) -> Response:
+    """Name some values of an effect's parameters, for its plans to render with."""
+    with transaction() as session:
+        now = datetime.now(UTC)
+        made = make_setting(session, path.effect_id, body.name, dict(body.values), who=caller().name, now=now)
+        return answer(_setting_body(made), 201)
+
+
+@api.post("/effects/<int:effect_id>/presets", responses={201: SettingBody})
+def new_preset(path: EffectPath, query: NewPresetQuery) -> Response:
+    """Keep a preset's file as a setting of an effect."""
+
+    def keep(file: Path) -> Response:
+        if file.stat().st_size > MOST_PRESET:
+            raise BadParameter("preset", query.file, f"a file of {MOST_PRESET / 1e6:.0f} MB at most")
+        with transaction() as session:
+            made = make_setting(
+                session, path.effect_id, query.name, dict(query.values), who=caller().name, now=datetime.now(UTC),
+                preset=file.read_bytes(), preset_name=query.file,
+            )  # fmt: skip
+            return answer(_setting_body(made), 201)
+
+    return with_body(query.file, keep)
+
+
+@api.post("/builds/<int:build_id>/artefacts", responses={201: ArtefactBody})
+def new_artefact(path: BuildPath, query: NewArtefactQuery) -> Response:
+    """Keep the plug-in that a build is: a file, or a ZIP of its folder. The same again changes nothing."""
+    about = None if query.about is None else query.about.model_dump()
+    uploaded = Uploaded(query.name, query.system, query.signature, about)
+
+    def keep(file: Path) -> Response:
+        with transaction() as session:
+            made = keep_artefact(session, path.build_id, file, uploaded, who=caller().name, now=datetime.now(UTC))
+            return answer(ArtefactBody.model_validate(made), 201)
+
+    return with_body(query.name, keep)
 
 
 @api.post("/builds", responses={201: BuildBody})
@@ -90,6 +151,7 @@ def delete_build(path: BuildPath) -> Response:
 
 def _effect_body(session: Session, effect: Effect) -> EffectBody:
     builds = builds_of(session, effect.id)
+    uploaded = artefacts_of(session, builds)
     theirs = upkeep.named_by_machines(session, effect, builds)
     return EffectBody(
         id=effect.id,
@@ -98,13 +160,19 @@ def _effect_body(session: Session, effect: Effect) -> EffectBody:
         description=effect.description,
         parameters=effect.parameters,
         builds=[
-            NamedBuildBody(**BuildBody.model_validate(build).model_dump(), named_by_machine=build.id in theirs)
+            NamedBuildBody(
+                **BuildBody.model_validate(build).model_dump(),
+                named_by_machine=build.id in theirs,
+                artefacts=[ArtefactBody.model_validate(one) for one in uploaded.get(build.id, [])],
+            )
             for build in builds
         ],
-        settings=[
-            SettingBody(
-                id=setting.id, name=setting.name, archived=setting.archived_at is not None, values=setting.parameters
-            )
-            for setting in settings_of(session, effect.id)
-        ],
+        settings=[_setting_body(setting) for setting in settings_of(session, effect.id)],
     )
+
+
+def _setting_body(setting: Setting) -> SettingBody:
+    return SettingBody(
+        id=setting.id, name=setting.name, archived=setting.archived_at is not None, values=setting.parameters,
+        preset=setting.preset_name,
+    )  # fmt: skip

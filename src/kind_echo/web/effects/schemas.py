@@ -1,10 +1,11 @@
 """Bodies of effects and their builds."""
 
 import re
-from typing import Annotated, Any
+from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, Field
+from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, Json
 
+from kind_echo.bench.plans import Values
 from kind_echo.web.http.schemas import Body, BuildBody, RequestModel, ShownName
 
 
@@ -16,10 +17,60 @@ def build_name(name: str) -> str:
     return name
 
 
+class AboutBody(BaseModel):
+    """What an uploaded plug-in says of itself: its parameters, and how many channels it can be given."""
+
+    parameters: list[dict[str, float | int | str | list[str] | None]] = Field(default=[], max_length=2000)
+    channels: list[Annotated[int, Field(ge=1, le=64)]] = Field(default=[], max_length=64)
+
+
 class NewEffectBody(Body):
-    """An effect to be added, by the name that a machine offers it under."""
+    """An effect to be added, by the name that a machine offers it under.
+
+    With `bare`, one that no machine has yet: builds of it are uploaded, and the first of them tells its parameters.
+    """
 
     name: Annotated[str, Field(min_length=1, max_length=80), ShownName]
+    bare: bool = False
+
+
+class NewSettingBody(Body):
+    """Named values of an effect's parameters."""
+
+    name: Annotated[str, Field(min_length=1, max_length=120), ShownName]
+    values: Values = Field(default={}, max_length=2000)
+
+
+class NewPresetQuery(RequestModel):
+    """What a preset's file is to be called as a setting; `values`, as JSON, are set over it."""
+
+    name: Annotated[str, Field(min_length=1, max_length=120), ShownName]
+    file: str = Field(min_length=1, max_length=200)
+    values: Json[Values] = Field(default={})
+
+
+class NewArtefactQuery(RequestModel):
+    """What an uploaded plug-in's file is called, the system that it is for, and its signature in base64."""
+
+    name: str = Field(min_length=1, max_length=120)
+    system: Literal["linux", "macos", "windows"]
+    signature: str = Field(default="", max_length=400)
+    about: Json[AboutBody] | None = None
+
+
+class ArtefactBody(Body):
+    """A plug-in that was uploaded for a build; `size` in bytes."""
+
+    model_config = ConfigDict(from_attributes=True)
+
+    standard: str
+    system: str
+    name: str
+    sha256: str
+    size: int
+    signed_by: str | None
+    uploaded_at: AwareDatetime
+    uploaded_by: str
 
 
 class NewBuildBody(Body):
@@ -62,13 +113,15 @@ class SettingBody(Body):
     id: int
     name: str
     archived: bool
-    values: dict[str, float | int | str]
+    values: Values
+    preset: str | None
 
 
 class NamedBuildBody(BuildBody):
     """A build, and whether a machine gives it its name: then it is neither renamed nor deleted here."""
 
     named_by_machine: bool
+    artefacts: list[ArtefactBody]
 
 
 class EffectBody(Body):

@@ -27,6 +27,7 @@ from kind_echo.web.hosts.schemas import (
     HostsBody,
     MachineBody,
     NewHostBody,
+    NotOfferedBody,
     OfferBody,
     OfferedEffectBody,
     UnapprovedBody,
@@ -138,6 +139,8 @@ def _machine_body(
                     )
                     for effect in renderer["effects"]
                 ],
+                failed=[NotOfferedBody(**one) for one in renderer.get("failed", ())],
+                accepts=renderer.get("accepts", False),
             )
             for renderer in sorted(renderers.values(), key=lambda renderer: str(renderer["queue"]))
         ],

@@ -56,13 +56,22 @@ class OfferedEffectBody(Body):
     known: bool
 
 
+class NotOfferedBody(Body):
+    """A file that a renderer looked at and cannot offer, and why."""
+
+    file: str
+    reason: str
+
+
 class OfferBody(Body):
-    """A renderer of a machine."""
+    """A renderer of a machine; `accepts` says whether it runs builds that are uploaded."""
 
     queue: str
     description: str
     hosts: list[str]
     effects: list[OfferedEffectBody]
+    failed: list[NotOfferedBody]
+    accepts: bool
 
 
 class UnapprovedBody(Body):

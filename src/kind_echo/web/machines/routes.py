@@ -8,7 +8,8 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from pydantic import ValidationError
 
-from kind_echo.bench.machines import approve_machine, unapproved
+from kind_echo.audio_io.temporary import temporary_folder
+from kind_echo.bench.machines import approve_machine, ask_to_look_again, is_to_look_again, unapproved
 from kind_echo.bench.rendering import (
     Facts,
     Question,
@@ -17,18 +18,21 @@ from kind_echo.bench.rendering import (
     deliver,
     deregister_worker,
     own_machine,
+    preset_of,
     record_heartbeat,
     register_remote_worker,
     report_failure,
     stimulus_of,
+    uploaded_of,
 )
 from kind_echo.bench.rendering import (
     take_job as next_job,
 )
+from kind_echo.core.levels.hosting import HostedBlocks
 from kind_echo.database.sessions import transaction
-from kind_echo.renderers.contract import Offer, OfferedEffect, OfferedHost, RemoteRenderer
+from kind_echo.renderers.contract import NotOffered, Offer, OfferedEffect, OfferedHost, RemoteRenderer
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.files import with_body
+from kind_echo.web.http.files import sent_and_gone, with_body
 from kind_echo.web.http.problems import invalid_request, problem
 from kind_echo.web.machines.schemas import (
     AnswersBody,
@@ -44,8 +48,10 @@ from kind_echo.web.machines.schemas import (
     MachinePath,
     PresenceBody,
     RenderJobBody,
+    SeenBody,
     TakeBody,
     TakenBody,
+    UploadedBuildBody,
 )
 from kind_echo.web.security.doors import caller
 
@@ -64,7 +70,7 @@ def new_machine(body: ArrivalBody) -> Response:
         return answer(ArrivedBody(worker_id=number, waits_for_approval=waits), 201)
 
 
-@api.post("/<int:worker_id>/presence")
+@api.post("/<int:worker_id>/presence", responses={200: SeenBody})
 def presence(path: MachinePath, body: PresenceBody) -> Response:
     """A machine says that it is still there, or that it leaves."""
     with transaction() as session:
@@ -73,7 +79,8 @@ def presence(path: MachinePath, body: PresenceBody) -> Response:
             deregister_worker(session, machine, datetime.now(UTC))
         else:
             record_heartbeat(session, machine, datetime.now(UTC))
-    return Response(status=204)
+        asked = is_to_look_again(session, machine.machine, machine.process)
+    return answer(SeenBody(look_again=asked))
 
 
 @api.post("/<int:worker_id>/take", responses={200: TakenBody})
@@ -83,7 +90,7 @@ def take(path: MachinePath, body: TakeBody) -> Response:
     job = next_job(path.worker_id, body.queues, datetime.now(UTC))
     if isinstance(job, Question):
         builds = [BuildKeyBody(effect=e, handle=h, version=v) for e, h, v in job.builds]
-        return answer(TakenBody(job=JobBody(job_id=job.job_id, builds=builds, render=None)))
+        return answer(TakenBody(job=JobBody(job_id=job.job_id, builds=builds, renderer=job.renderer, render=None)))
     return answer(TakenBody(job=_job_body(job) if job is not None else None))
 
 
@@ -106,6 +113,34 @@ def signal(path: MachineJobPath) -> Response:
     return Response(np.ascontiguousarray(samples, "<f8").tobytes(), content_type="application/octet-stream")
 
 
+@api.get("/<int:worker_id>/jobs/<int:job_id>/preset")
+def preset(path: MachineJobPath) -> Response:
+    """The state that the render begins from, as it was uploaded; empty for none."""
+    _own(path.worker_id)
+    with transaction() as session:
+        data = preset_of(session, path.worker_id, path.job_id)
+    return Response(data, content_type="application/octet-stream")
+
+
+@api.get("/<int:worker_id>/jobs/<int:job_id>/uploaded")
+def uploaded(path: MachineJobPath) -> Response:
+    """The plug-in that the build is, as it was uploaded."""
+    _own(path.worker_id)
+    with temporary_folder() as folder:
+        file = Path(folder) / "plug-in"
+        with transaction() as session, file.open("wb") as out:
+            out.writelines(uploaded_of(session, path.worker_id, path.job_id))
+        return sent_and_gone(file, "application/octet-stream", "plug-in")
+
+
+@api.post("/<string:name>/look-again")
+def look_again(path: MachineNamePath) -> Response:
+    """Have a machine look again at what it has, and at files that could not be loaded."""
+    with transaction() as session:
+        ask_to_look_again(session, path.name, datetime.now(UTC))
+    return Response(status=204)
+
+
 @api.post("/<int:worker_id>/jobs/<int:job_id>/render")
 def new_delivery(path: MachineJobPath) -> Response:
     """Keep a render. The body: 4 bytes with the length of the head, the head as JSON, and the samples of each take.
@@ -125,7 +160,8 @@ def new_delivery(path: MachineJobPath) -> Response:
             said = DeliveryHead.model_validate_json(head)
         except ValidationError as error:
             return invalid_request(error)
-        facts = Facts(**said.model_dump() | {"frames": tuple(said.frames)})
+        blocks = None if said.blocks is None else HostedBlocks(**said.blocks.model_dump())
+        facts = Facts(**said.model_dump() | {"frames": tuple(said.frames), "blocks": blocks})
         with transaction() as session:
             deliver(session, path.worker_id, path.job_id, facts, file, 4 + length)
         return Response(status=204)
@@ -164,16 +200,18 @@ def approve(path: MachineNamePath) -> Response:
 
 
 def _offer(body: MachineOfferBody) -> Offer:
-    hosts = tuple(OfferedHost(h.name, h.version, h.description, tuple(h.modes)) for h in body.hosts)
+    hosts = tuple(OfferedHost(h.name, h.version, h.description, tuple(h.modes), h.system) for h in body.hosts)
     effects = tuple(
         OfferedEffect(
-            e.name, e.handle, e.description, tuple(parameter.model_dump() for parameter in e.parameters),
+            e.name, e.handle, e.description, tuple(one.model_dump(exclude_none=True) for one in e.parameters),
             tuple(e.versions), tuple(e.patterns),
             tuple(e.channels),
         )
         for e in body.effects
     )  # fmt: skip
-    return Offer(body.queue, body.description, RemoteRenderer({}), hosts, effects)
+    failed = tuple(NotOffered(one.file, one.reason) for one in body.failed)
+    renderer = RemoteRenderer({})
+    return Offer(body.queue, body.description, renderer, hosts, effects, failed=failed, accepts=body.accepts)
 
 
 def _job_body(job: Wanted) -> JobBody:
@@ -183,6 +221,7 @@ def _job_body(job: Wanted) -> JobBody:
         effect=asked.effect, handle=asked.handle, version=asked.version, values=asked.values, host=asked.host,
         host_version=asked.host_version, mode=asked.mode, rate=asked.rate, block_size=asked.block_size,
         channels=channels, frames=frames, takes=job.takes, word_length=job.word_length,
-        parts=[dict(values) for values in asked.parts],
+        parts=[dict(values) for values in asked.parts], variation=asked.variation, preset=bool(asked.preset),
+        uploaded=UploadedBuildBody(sha256=asked.uploaded.sha256, name=asked.uploaded.name) if asked.uploaded else None,
     )  # fmt: skip
-    return JobBody(job_id=job.job_id, builds=[], render=render)
+    return JobBody(job_id=job.job_id, builds=[], renderer="", render=render)

@@ -4,6 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BaseModel, Field, model_validator
 
+from kind_echo.bench.plans import Values
 from kind_echo.web.effects.schemas import build_name
 from kind_echo.web.http.schemas import Body, RequestModel, ShownName
 
@@ -30,6 +31,14 @@ class OfferedHostBody(Body):
     version: _Name
     description: str = Field(default="", max_length=400)
     modes: list[Literal["offline", "real time"]] = Field(min_length=1, max_length=2)
+    system: Literal["", "linux", "macos", "windows"] = ""
+
+
+class NotOfferedBody(Body):
+    """A file that a renderer looked at and cannot offer, and why."""
+
+    file: str = Field(max_length=1000)
+    reason: str = Field(max_length=2000)
 
 
 class OfferedParameterBody(Body):
@@ -41,6 +50,8 @@ class OfferedParameterBody(Body):
     least: _Number = 0.0
     greatest: _Number = 0.0
     choices: list[_Number | _Word] = Field(default_factory=list, max_length=500)
+    text: str = Field(default="", max_length=400)
+    bypass: _Number | None = None
 
     @model_validator(mode="after")
     def _has_a_range(self) -> "OfferedParameterBody":
@@ -70,6 +81,8 @@ class MachineOfferBody(Body):
     description: str = Field(default="", max_length=2000)
     hosts: list[OfferedHostBody] = Field(max_length=200)
     effects: list[InstalledEffectBody] = Field(default_factory=list, max_length=2000)
+    failed: list[NotOfferedBody] = Field(default_factory=list, max_length=500)
+    accepts: bool = False
 
 
 class ArrivalBody(Body):
@@ -93,6 +106,12 @@ class PresenceBody(Body):
     leaves: bool = False
 
 
+class SeenBody(Body):
+    """What a machine is told when it says that it is there: whether to look again at what it has."""
+
+    look_again: bool
+
+
 class TakeBody(Body):
     """The renderers that a job is asked of."""
 
@@ -108,13 +127,20 @@ class BuildKeyBody(Body):
     artefact: str | None = Field(default=None, max_length=200)
 
 
+class UploadedBuildBody(Body):
+    """A build that was uploaded: fetched by itself, where the machine has it not yet."""
+
+    sha256: str
+    name: str
+
+
 class RenderJobBody(Body):
     """A render to make; its signal is fetched by itself."""
 
     effect: str
     handle: str
     version: str
-    values: dict[str, float | int | str]
+    values: Values
     host: str
     host_version: str
     mode: str
@@ -124,7 +150,10 @@ class RenderJobBody(Body):
     frames: int
     takes: int
     word_length: str
-    parts: list[dict[str, float | int | str]]
+    parts: list[Values]
+    variation: str
+    preset: bool
+    uploaded: UploadedBuildBody | None
 
 
 class JobBody(Body):
@@ -132,6 +161,7 @@ class JobBody(Body):
 
     job_id: int
     builds: list[BuildKeyBody]
+    renderer: str
     render: RenderJobBody | None
 
 
@@ -145,6 +175,18 @@ class AnswersBody(Body):
     """What a machine says of the builds that it was asked about."""
 
     builds: list[BuildKeyBody] = Field(max_length=1000)
+
+
+class HostedBlocksBody(BaseModel):
+    """What a host of plug-ins saw of the blocks of a render, in seconds; `decay` is a ratio."""
+
+    loaded: float = Field(ge=0, le=_MOST_SECONDS, allow_inf_nan=False)
+    first: float = Field(ge=0, le=_MOST_SECONDS, allow_inf_nan=False)
+    median: float = Field(ge=0, le=_MOST_SECONDS, allow_inf_nan=False)
+    most: float = Field(ge=0, le=_MOST_SECONDS, allow_inf_nan=False)
+    worst: float = Field(ge=0, le=_MOST_SECONDS, allow_inf_nan=False)
+    decay: float = Field(ge=0, le=1e12, allow_inf_nan=False)
+    wrote_input: bool | None = None
 
 
 class DeliveryHead(BaseModel):
@@ -162,6 +204,7 @@ class DeliveryHead(BaseModel):
     cpu: float = Field(ge=0, le=_MOST_SECONDS, allow_inf_nan=False)
     memory: float | None = Field(default=None, ge=0, le=1e9, allow_inf_nan=False)
     log: str = Field(default="", max_length=200_000)
+    blocks: HostedBlocksBody | None = None
 
 
 class FailureBody(Body):

@@ -44,10 +44,11 @@ class Reach:
 
 
 OPEN = Reach(None)
-READ = Reach("look", ("read", "submit"))
+READ = Reach("look", ("read", "submit", "upload"))
 LOOK = Reach("look")
 WORK = Reach("work")
-SUBMIT = Reach("work", ("submit",))
+SUBMIT = Reach("work", ("submit", "upload"))
+UPLOAD = Reach("keep", ("upload",), body="file")
 KEEP = Reach("keep")
 RENDER = Reach(None, ("render",), by_people=False)
 
@@ -188,16 +189,22 @@ REACH: dict[str, Reach] = {
     "GET /api/effects": READ,
     "POST /api/effects": KEEP,
     "POST /api/effects/{effect_id}/change": KEEP,
+    "POST /api/effects/{effect_id}/settings": WORK,
+    "POST /api/effects/{effect_id}/presets": replace(WORK, body="file"),
     "POST /api/effects/settings/{setting_id}/change": WORK,
     "POST /api/builds": SUBMIT,
     "POST /api/builds/{build_id}/change": WORK,
+    "POST /api/builds/{build_id}/artefacts": UPLOAD,  # it makes machines run what comes
     "DELETE /api/builds/{build_id}": WORK,
     "POST /api/machines": replace(RENDER, body="offers"),
     "POST /api/machines/{name}/approval": KEEP,
+    "POST /api/machines/{name}/look-again": WORK,
     "POST /api/machines/{worker_id}/presence": replace(RENDER, body="offers"),
     "POST /api/machines/{worker_id}/take": RENDER,
     "POST /api/machines/{worker_id}/jobs/{job_id}/builds": RENDER,
     "GET /api/machines/{worker_id}/jobs/{job_id}/signal": RENDER,
+    "GET /api/machines/{worker_id}/jobs/{job_id}/preset": RENDER,
+    "GET /api/machines/{worker_id}/jobs/{job_id}/uploaded": RENDER,
     "POST /api/machines/{worker_id}/jobs/{job_id}/render": replace(RENDER, body="file"),
     "POST /api/machines/{worker_id}/jobs/{job_id}/failure": RENDER,
 }

@@ -1,4 +1,4 @@
-"""A small host: loads one plug-in, sets it, and runs audio through it block by block.
+"""Plug-ins of the CLAP standard: loads one, sets it, and runs audio through it block by block.
 
 It runs in a process of its own: what a plug-in does to memory, to the terminal or to the clock ends with that.
 """
@@ -6,63 +6,28 @@ It runs in a process of its own: what a plug-in does to memory, to the terminal 
 import functools
 import sys
 import threading
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
 import numpy as np
 from cffi import FFI
-from numpy.typing import NDArray
 
 from kind_echo import __version__
-from kind_echo.core.registry.errors import KindEchoError
-from kind_echo.renderers.clap import abi
-
-Values = Mapping[str, float | int | str]
+from kind_echo.renderers.plugins.formats import clap_abi as abi
+from kind_echo.renderers.plugins.model import (
+    Block,
+    Change,
+    HostFailed,
+    PluginAbout,
+    PluginParameter,
+    Setup,
+    channels_text,
+    distinct_names,
+)
 
 _TEXT = 256
-
-
-class HostFailed(KindEchoError):
-    """A plug-in could not be loaded, set or run; the reason is told as it is."""
-
-
-@dataclass(frozen=True)
-class PluginParameter:
-    """A parameter as the plug-in tells it.
-
-    Attributes:
-        name: unique within the plug-in: with its group before it where two have the same.
-        text: the default as the plug-in would show it; empty where it does not say.
-    """
-
-    id: int
-    name: str
-    least: float
-    greatest: float
-    default: float
-    stepped: bool
-    text: str
-
-
-@dataclass(frozen=True)
-class PluginAbout:
-    """What a plug-in says of itself.
-
-    Attributes:
-        inputs, outputs: channels of each audio port.
-    """
-
-    id: str
-    name: str
-    version: str
-    features: tuple[str, ...]
-    inputs: tuple[int, ...]
-    outputs: tuple[int, ...]
-    parameters: tuple[PluginParameter, ...]
-    keeps_state: bool
 
 
 @functools.cache
@@ -72,7 +37,7 @@ def _ffi() -> FFI:
     return ffi
 
 
-class Library:
+class ClapLibrary:
     """A loaded file of plug-ins. Its functions must not be called after the process has gone on to end."""
 
     def __init__(self, path: Path) -> None:
@@ -94,23 +59,18 @@ class Library:
         """The identifiers of its plug-ins."""
         count = self._factory.get_plugin_count(self._factory)
         found = (self._factory.get_plugin_descriptor(self._factory, index) for index in range(count))
-        return [self._text(one.id) for one in found if one != self._ffi.NULL]
+        return [_text(self._ffi, one.id) for one in found if one != self._ffi.NULL]
 
-    def open(self, plugin_id: str = "") -> "Plugin":
-        """A plug-in by its identifier; where none is named, the only one. Raises HostFailed."""
-        ids = self.ids()
-        if not plugin_id and len(ids) != 1:
-            raise HostFailed(f"{self.path.name} holds {len(ids)} plug-ins; name one of {', '.join(ids)}")
-        if plugin_id and plugin_id not in ids:
-            raise HostFailed(f"{self.path.name} holds no plug-in {plugin_id}, but {', '.join(ids) or 'none'}")
-        return Plugin(self._ffi, self._factory, plugin_id or ids[0])
-
-    def _text(self, pointer: Any) -> str:
-        return _text(self._ffi, pointer)
+    def open(self, plugin_id: str) -> "ClapInstance":
+        """A new instance. Raises HostFailed."""
+        return ClapInstance(self._ffi, self._factory, plugin_id)
 
 
-class Plugin:
-    """One instance."""
+class ClapInstance:
+    """One instance. Parameters are set at their frame; what a plug-in has beyond its first ports is fed silence."""
+
+    exact = True
+    takes_off_latency = False
 
     def __init__(self, ffi: FFI, factory: Any, plugin_id: str) -> None:
         """Create and initialise it. Raises HostFailed."""
@@ -123,19 +83,25 @@ class Plugin:
         self._audio_ports = self._extension(abi.PORTS, "clap_plugin_audio_ports_t *")
         self._state = self._extension(abi.STATE, "clap_plugin_state_t *")
         self.id = plugin_id
+        self._latency = self._steady = 0
+        self._sides: tuple[_Side, _Side] | None = None
+        self.wrote_input: bool | None = False
 
+    @functools.cache  # noqa: B019 (an instance lives as long as its process)
     def about(self) -> PluginAbout:
         """What it says of itself."""
         told = self._plugin.desc
         features: list[str] = []
         while told.features != self._ffi.NULL and told.features[len(features)] != self._ffi.NULL:
             features.append(_text(self._ffi, told.features[len(features)]))
+        ports = self._channels(is_input=True), self._channels(is_input=False)
+        alike = bool(ports[0] and ports[1] and ports[0][0] == ports[1][0])
         return PluginAbout(
             self.id, _text(self._ffi, told.name), _text(self._ffi, told.version), tuple(features),
-            self._channels(is_input=True), self._channels(is_input=False), self.parameters(), self._state is not None,
+            ports[0], ports[1], (ports[0][0],) if alike else (), self._parameters(), self._state is not None,
         )  # fmt: skip
 
-    def parameters(self) -> tuple[PluginParameter, ...]:
+    def _parameters(self) -> tuple[PluginParameter, ...]:
         """Those that can be set, in the plug-in's order."""
         if self._params is None:
             return ()
@@ -144,15 +110,23 @@ class Plugin:
             info = self._ffi.new("clap_param_info_t *")
             if self._params.get_info(self._plugin, index, info) and not info.flags & (abi.READ_ONLY | abi.HIDDEN):
                 infos.append(info)
-        names = [_text(self._ffi, info.name) for info in infos]
+        names = distinct_names(
+            [_text(self._ffi, info.name) for info in infos], [_text(self._ffi, info.module) for info in infos]
+        )
         return tuple(
             PluginParameter(
-                info.id, name if names.count(name) == 1 else f"{_text(self._ffi, info.module)}/{name}",
-                info.min_value, info.max_value, info.default_value, bool(info.flags & abi.STEPPED),
+                str(info.id), name, info.min_value, info.max_value, info.default_value, bool(info.flags & abi.STEPPED),
                 self._shown(info.id, info.default_value),
+                bypass=info.max_value if info.flags & abi.BYPASS else None,
             )
             for info, name in zip(infos, names, strict=True)
         )  # fmt: skip
+
+    def read(self, parameter: PluginParameter, text: str) -> float | None:
+        """The value that a text means; None where the plug-in does not know it."""
+        value = self._ffi.new("double *")
+        known = self._params.text_to_value(self._plugin, int(parameter.key), text.encode(), value)
+        return float(value[0]) if known else None
 
     def load_state(self, data: bytes) -> None:
         """Bring it to a state that was saved. Raises HostFailed."""
@@ -190,92 +164,72 @@ class Plugin:
             raise HostFailed(f"{self.id} saved no state")
         return bytes(kept)
 
-    def chosen(self, values: Values) -> dict[int, float]:
-        """Values by the numbers of their parameters; a text is read by the plug-in. Raises HostFailed."""
-        known = {one.name: one for one in self.parameters()}
-        found = {}
-        for name, value in values.items():
-            parameter = known.get(name)
-            if parameter is None:
-                raise HostFailed(f"{self.id} has no parameter {name}, but {', '.join(known) or 'none'}")
-            number = self._read(parameter, value) if isinstance(value, str) else float(value)
-            if not parameter.least <= number <= parameter.greatest:
-                bounds = f"from {parameter.least:g} to {parameter.greatest:g}"
-                raise HostFailed(f"{name} is {bounds}, and not {number:g}")
-            found[parameter.id] = number
-        return found
-
-    def process(
-        self, samples: NDArray[np.float32], rate: int, blocks: Sequence[int], values: Values, *, offline: bool
-    ) -> tuple[NDArray[np.float32], int]:
-        """Run samples through it; what came out, of the same length, and its latency in frames.
-
-        Args:
-            samples: shape (frames, channels).
-            blocks: frames of one block after the other, over and over.
-            values: of parameters by name; set before the first block.
-            offline: it may take its time.
-        Raises:
-            HostFailed: it takes another number of channels, refuses, or says that it failed.
-        """
-        ports = self._channels(is_input=True), self._channels(is_input=False)
-        channels = samples.shape[1]
-        if not (ports[0] and ports[1] and ports[0][0] == ports[1][0] == channels):
-            raise HostFailed(f"{self.id} takes {_channels_text(*ports)}, and the signal has {channels} channels")
-        given = self.chosen(values)
+    def start(self, setup: Setup) -> None:
+        """Activate it. Raises HostFailed: it takes another number of channels, or refuses the rate or the mode."""
+        about = self.about()
+        if setup.channels not in about.channels:
+            takes = channels_text(about.inputs, about.outputs)
+            raise HostFailed(f"{self.id} takes {takes}, and the signal has {setup.channels} channels")
+        if setup.double and not (self._takes_double(is_input=True) and self._takes_double(is_input=False)):
+            raise HostFailed(f"{self.id} takes samples of 32 bits only")
         render = self._extension(abi.RENDER, "clap_plugin_render_t *")
-        if render is not None and not render.set(self._plugin, abi.OFFLINE if offline else abi.REAL_TIME):
-            raise HostFailed(f"{self.id} refuses to render {'offline' if offline else 'in real time'}")
-        if not self._plugin.activate(self._plugin, float(rate), 1, max(blocks)):
-            raise HostFailed(f"{self.id} refuses {rate} Hz in blocks of up to {max(blocks)} frames")
-        latency = self._number(abi.LATENCY)
+        if render is not None and not render.set(self._plugin, abi.OFFLINE if setup.offline else abi.REAL_TIME):
+            raise HostFailed(f"{self.id} refuses to render {'offline' if setup.offline else 'in real time'}")
+        if not self._plugin.activate(self._plugin, float(setup.rate), 1, setup.most):
+            raise HostFailed(f"{self.id} refuses {setup.rate} Hz in blocks of up to {setup.most} frames")
+        found = self._extension(abi.LATENCY, "clap_plugin_number_t *")
+        self._latency = 0 if found is None else int(found.get(self._plugin))
+        self._sides = (
+            _Side(self._ffi, about.inputs, setup.most, double=setup.double),
+            _Side(self._ffi, about.outputs, setup.most, double=setup.double),
+        )
+        self._steady = 0
         with self._host.on_audio_thread():
             if not self._plugin.start_processing(self._plugin):
                 raise HostFailed(f"{self.id} does not start")
-            out = self._run(samples, blocks, given, ports)
-            self._plugin.stop_processing(self._plugin)
-        self._plugin.deactivate(self._plugin)
-        return out, latency
 
-    def _run(
-        self,
-        samples: NDArray[np.float32],
-        blocks: Sequence[int],
-        given: Mapping[int, float],
-        ports: tuple[tuple[int, ...], tuple[int, ...]],
-    ) -> NDArray[np.float32]:
-        ffi, frames, most = self._ffi, len(samples), max(blocks)
-        sides = [[np.zeros((count, most), np.float32) for count in side] for side in ports]
-        buffers, kept = zip(*(_buffers(ffi, arrays) for arrays in sides), strict=True)
-        events = _Events(ffi, given)
-        nothing = _Events(ffi, {})
-        out = np.zeros_like(samples)
-        at = number = 0
-        while at < frames:
-            size = min(blocks[number % len(blocks)], frames - at)
-            sides[0][0][:, :size] = samples[at : at + size].T
-            told = ffi.new("clap_process_t *", {
-                "steady_time": at, "frames_count": size, "transport": ffi.NULL,
-                "audio_inputs": buffers[0], "audio_outputs": buffers[1],
-                "audio_inputs_count": len(ports[0]), "audio_outputs_count": len(ports[1]),
-                "in_events": (events if number == 0 else nothing).given, "out_events": nothing.taken,
-            })  # fmt: skip
+    def process(self, block: Block, changes: Sequence[Change]) -> Block:
+        """What comes out of a block; the array is used again. Raises HostFailed: it says that it failed."""
+        assert self._sides is not None
+        inputs, outputs = self._sides
+        size = block.shape[1]
+        inputs.arrays[0][:, :size] = block
+        events = _Events(self._ffi, changes) if changes else _no_events(self._ffi)
+        told = self._ffi.new("clap_process_t *", {
+            "steady_time": self._steady, "frames_count": size, "transport": self._ffi.NULL,
+            "audio_inputs": inputs.buffers, "audio_outputs": outputs.buffers,
+            "audio_inputs_count": len(inputs.arrays), "audio_outputs_count": len(outputs.arrays),
+            "in_events": events.given, "out_events": events.taken,
+        })  # fmt: skip
+        with self._host.on_audio_thread():
             if self._plugin.process(self._plugin, told) == abi.PROCESS_ERROR:
-                raise HostFailed(f"{self.id} says that it failed at {at / max(1, frames):.0%} of the signal")
-            out[at : at + size] = sides[1][0][:, :size].T
-            at += size
-            number += 1
-        del kept
+                raise HostFailed(f"{self.id} says that it failed")
+        unchanged = np.array_equal(inputs.arrays[0][:, :size], block, equal_nan=True)
+        self.wrote_input = self.wrote_input or not unchanged
+        self._steady += size
+        out: Block = outputs.arrays[0][:, :size]
         return out
 
-    def _read(self, parameter: PluginParameter, text: str) -> float:
-        value = self._ffi.new("double *")
-        if self._params.text_to_value(self._plugin, parameter.id, text.encode(), value):
-            return float(value[0])
-        try:
-            return float(text)
-        except ValueError:
-            raise HostFailed(f"{self.id} does not know what {parameter.name} {text!r} is") from None
+    def reset(self) -> None:
+        """Forget all that was processed; parameters stay."""
+        with self._host.on_audio_thread():
+            self._plugin.reset(self._plugin)
+
+    def latency(self) -> int:
+        """Frames that it says it is late by."""
+        return self._latency
+
+    def tail(self) -> int | None:
+        """Frames for which it says it rings on; None where it does not tell, or rings for ever."""
+        found = self._extension(abi.TAIL, "clap_plugin_number_t *")
+        frames = None if found is None else int(found.get(self._plugin))
+        return None if frames is None or frames >= abi.ENDLESS_TAIL else frames
+
+    def stop(self) -> None:
+        """Deactivate it."""
+        with self._host.on_audio_thread():
+            self._plugin.stop_processing(self._plugin)
+        self._plugin.deactivate(self._plugin)
 
     def _shown(self, number: int, value: float) -> str:
         text = self._ffi.new("char[]", _TEXT)
@@ -283,22 +237,37 @@ class Plugin:
         return _text(self._ffi, text) if shown else ""
 
     def _channels(self, *, is_input: bool) -> tuple[int, ...]:
-        if self._audio_ports is None:
-            return ()
-        counts = []
-        for index in range(self._audio_ports.count(self._plugin, is_input)):
+        return tuple(int(info.channel_count) for info in self._ports(is_input=is_input))
+
+    def _takes_double(self, *, is_input: bool) -> bool:
+        return all(info.flags & abi.TAKES_DOUBLE for info in self._ports(is_input=is_input))
+
+    def _ports(self, *, is_input: bool) -> list[Any]:
+        found = []
+        for index in range(0 if self._audio_ports is None else self._audio_ports.count(self._plugin, is_input)):
             info = self._ffi.new("clap_audio_port_info_t *")
             if self._audio_ports.get(self._plugin, index, is_input, info):
-                counts.append(int(info.channel_count))
-        return tuple(counts)
-
-    def _number(self, extension: bytes) -> int:
-        found = self._extension(extension, "clap_plugin_number_t *")
-        return 0 if found is None else int(found.get(self._plugin))
+                found.append(info)
+        return found
 
     def _extension(self, name: bytes, kind: str) -> Any:
         found = self._plugin.get_extension(self._plugin, name)
         return None if found == self._ffi.NULL else self._ffi.cast(kind, found)
+
+
+class _Side:
+    """The buffers of all ports of one direction, as arrays and as C has them."""
+
+    def __init__(self, ffi: FFI, ports: Sequence[int], most: int, *, double: bool) -> None:
+        kind, name = (np.float64, "double") if double else (np.float32, "float")
+        self.arrays: list[Any] = [np.zeros((count, most), kind) for count in ports]
+        self.buffers = ffi.new("clap_audio_buffer_t[]", max(1, len(ports)))
+        self._kept = []
+        for buffer, array in zip(self.buffers, self.arrays, strict=False):
+            pointers = ffi.new(f"{name} *[]", [ffi.cast(f"{name} *", ffi.from_buffer(channel)) for channel in array])
+            buffer.data32, buffer.data64 = (ffi.NULL, pointers) if double else (pointers, ffi.NULL)
+            buffer.channel_count, buffer.latency, buffer.constant_mask = len(array), 0, 0
+            self._kept.append(pointers)
 
 
 class _Host:
@@ -376,15 +345,15 @@ class _Host:
 class _Events:
     """Lists of events: parameters that are set, and a place where what the plug-in sends is dropped."""
 
-    def __init__(self, ffi: FFI, values: Mapping[int, float]) -> None:
+    def __init__(self, ffi: FFI, changes: Sequence[Change]) -> None:
         events = [
             ffi.new("clap_event_param_value_t *", {
-                "header": {"size": ffi.sizeof("clap_event_param_value_t"), "time": 0, "space_id": 0,
+                "header": {"size": ffi.sizeof("clap_event_param_value_t"), "time": change.frame, "space_id": 0,
                            "type": abi.PARAM_VALUE, "flags": 0},
-                "param_id": number, "cookie": ffi.NULL, "note_id": -1, "port_index": -1, "channel": -1, "key": -1,
-                "value": value,
+                "param_id": int(change.key), "cookie": ffi.NULL, "value": change.value,
+                "note_id": -1, "port_index": -1, "channel": -1, "key": -1,
             })
-            for number, value in values.items()
+            for change in changes
         ]  # fmt: skip
 
         def size(_: Any) -> int:
@@ -407,26 +376,15 @@ class _Events:
         self._kept = events, size_c, get_c, drop_c
 
 
-def _buffers(ffi: FFI, arrays: Sequence[NDArray[np.float32]]) -> tuple[Any, list[Any]]:
-    """The buffers of some ports as C has them, and what must live as long as they do."""
-    buffers = ffi.new("clap_audio_buffer_t[]", max(1, len(arrays)))
-    kept: list[Any] = []
-    for buffer, array in zip(buffers, arrays, strict=False):
-        pointers = ffi.new("float *[]", [ffi.cast("float *", ffi.from_buffer(channel)) for channel in array])
-        buffer.data32, buffer.data64, buffer.channel_count = pointers, ffi.NULL, len(array)
-        buffer.latency, buffer.constant_mask = 0, 0
-        kept += [pointers, array]
-    return buffers, kept
+@functools.cache
+def _no_events(ffi: FFI) -> _Events:
+    return _Events(ffi, ())
 
 
 def _binary(path: Path) -> Path:
     """The library itself: on macOS a plug-in is a folder that holds it."""
     inner = path / "Contents" / "MacOS" / path.stem
     return inner if path.is_dir() and inner.exists() else path
-
-
-def _channels_text(inputs: Sequence[int], outputs: Sequence[int]) -> str:
-    return f"{' and '.join(map(str, inputs)) or 'no'} channels in and {' and '.join(map(str, outputs)) or 'no'} out"
 
 
 def _text(ffi: FFI, pointer: Any) -> str:

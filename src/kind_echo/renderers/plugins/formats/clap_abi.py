@@ -165,8 +165,14 @@ PARAM_VALUE = 5
 """The type of an event that sets a parameter, in the core's space of events, 0."""
 
 PROCESS_ERROR = 0
-STEPPED, READ_ONLY, HIDDEN = 1 << 0, 1 << 3, 1 << 2
+STEPPED, HIDDEN, READ_ONLY, BYPASS = 1 << 0, 1 << 2, 1 << 3, 1 << 4
 """Flags of a parameter."""
 
 REAL_TIME, OFFLINE = 0, 1
 """Modes of the extension for rendering."""
+
+TAKES_DOUBLE = 1 << 1
+"""Flag of an audio port."""
+
+ENDLESS_TAIL = 2**31 - 1
+"""From here on, a tail never ends."""

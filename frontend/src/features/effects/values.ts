@@ -1,0 +1,54 @@
+import type { Effect, Setting } from "../../api/client";
+import { number } from "../../ui/numbers";
+
+export type Value = Setting["values"][string];
+type Course = Extract<Value, { values: unknown }>;
+
+const isCourse = (value: unknown): value is Course =>
+  typeof value === "object" && value !== null && "at" in value;
+
+/** A value as a person writes it: a number, a text, or a course in time such as "0:0.2, 1.5:0.8" or "ramp 0:0, 1:1". */
+export function read(text: string): Value {
+  const written = text.trim();
+  const ramp = /^ramp\s+/.test(written);
+  const parts = written.replace(/^ramp\s+/, "").split(/\s*,\s*/);
+  const points = parts.map((part) => /^(\d+(?:\.\d+)?)\s*:\s*([^:]+)$/.exec(part));
+  if (parts.length > 1 && points.every((point) => point !== null))
+    return {
+      at: points.map((point) => Number(point?.[1])),
+      values: points.map((point) => plain(point?.[2] ?? "")),
+      ramp,
+    };
+  return plain(written);
+}
+
+function plain(text: string): number | string {
+  const value = Number(text.replace("−", "-"));
+  return text.trim() !== "" && Number.isFinite(value) ? value : text.trim();
+}
+
+export function valueText(value: unknown, unit: unknown): string {
+  if (isCourse(value)) {
+    const points = value.values.map((one, i) => `${valueText(one, unit)} at ${valueText(value.at[i], "s")}`);
+    return `${points.join(", ")}${value.ramp ? ", on lines between" : ""}`;
+  }
+  if (typeof value !== "number") return String(value);
+  const places = Number.isInteger(value) ? 0 : (String(value).split(".")[1]?.length ?? 1);
+  return `${number(value, Math.min(places, 4))} ${unit ?? ""}`.trim();
+}
+
+/** What a setting sets, in the order of the effect's parameters. */
+export function valuesText(effect: Effect, setting: Setting): string {
+  const known = effect.parameters.map((one) => String(one.name));
+  const words = Object.entries(setting.values)
+    .sort(([one], [other]) => known.indexOf(one) - known.indexOf(other))
+    .map(([name, value]) => `${name} ${valueText(value, effect.parameters[known.indexOf(name)]?.unit)}`);
+  const preset = setting.preset ? [`the preset ${setting.preset}`] : [];
+  return [...preset, ...words].join(", ") || "as it comes";
+}
+
+export function between(parameter: Effect["parameters"][number]): string {
+  const { choices, least, greatest, unit } = parameter;
+  if (Array.isArray(choices) && choices.length > 0) return choices.map(String).join(", ");
+  return `${valueText(least, "")} to ${valueText(greatest, unit)}`;
+}
