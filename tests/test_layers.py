@@ -23,6 +23,7 @@ def test_no_query_is_made_in_the_web() -> None:
 _IN_STEPS = {
     "notices/sending.py",
     "rendering/remote.py",
+    "rendering/requests.py",
     "rendering/steps.py",
     "storage/moving.py",
     "storage/retention.py",

@@ -1,5 +1,5 @@
-/* A plug-in of the CLAP standard for tests: a gain, which can be told to be late, to crash, to hang, or to lose a number. The
-   declarations are those of the host, written into `abi.h` by the test, so that one error in both would not be seen; the
+/* Plug-ins of the CLAP standard for tests: a gain, which can be told to be late, to crash, to hang, or to lose a number; a
+   clean one; and one for each fault that a check of fitness is to find. The declarations are those of the host, written into `abi.h` by the test, so that one error in both would not be seen; the
    sizes and orders are held by plug-ins of Debian's packages. */
 #include <math.h>
 #include <stdbool.h>
@@ -7,13 +7,22 @@
 #include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
+#include <time.h>
 #define clap_entry clap_entry_declared
 #include "abi.h"
 #undef clap_entry
 
-enum { GAIN, FAULT, PARAMETERS };
-enum { NONE, CRASH, HANG, NOT_A_NUMBER, SAY_FAILED, BY_BLOCK };
-typedef struct { double value[PARAMETERS]; uint32_t late, at; float *line[2]; const clap_host_t *host; } state_t;
+enum { GAIN, FAULT, BYPASS, PARAMETERS };
+enum { NONE, CRASH, HANG, NOT_A_NUMBER, SAY_FAILED, BY_BLOCK,
+       SHARES, WRITES, FORGETS_STATE, SLOW_START, SLOW_FADE, KEEPS_PAST, HUMS, RINGS, RATE, BAD_END, RUNS_AWAY, BYPASS_OFF,
+       SLOW_LOAD, CLEAN };
+static const char *const NAMES[] = {"", "", "", "", "", "blocks", "instances", "input", "state", "first block", "decay",
+    "reset", "silence", "falls silent", "rates", "ends", "random", "bypass", "loads", "clean"};
+typedef struct {
+    double value[PARAMETERS]; uint32_t late, at; float *line[2]; const clap_host_t *host;
+    int fault; double past[2]; unsigned long blocks;
+} state_t;
+static double shared;  /* by all instances, which is the fault of one of them */
 
 static state_t *of(const clap_plugin_t *plugin) { return plugin->plugin_data; }
 
@@ -23,12 +32,20 @@ static bool init(const clap_plugin_t *plugin) {
     return true;
 }
 static void destroy(const clap_plugin_t *plugin) { abort(); }
+static void wait_seconds(double seconds) {
+    struct timespec time = {(time_t)seconds, (long)((seconds - (time_t)seconds) * 1e9)};
+    nanosleep(&time, NULL);
+}
 static bool activate(const clap_plugin_t *plugin, double rate, uint32_t least, uint32_t most) {
     of(plugin)->late = strstr(plugin->desc->id, "late") ? 64 : 0;
     for (int c = 0; c < 2; c++) of(plugin)->line[c] = calloc(64, sizeof(float));
-    return rate < 400000;
+    if (of(plugin)->fault == SLOW_LOAD) wait_seconds(0.7);
+    return rate < 400000 && !(of(plugin)->fault == RATE && rate > 100000);
 }
 static void nothing(const clap_plugin_t *plugin) {}
+static void forget(const clap_plugin_t *plugin) {
+    if (of(plugin)->fault != KEEPS_PAST) of(plugin)->past[0] = of(plugin)->past[1] = 0;
+}
 static bool start(const clap_plugin_t *plugin) {
     const clap_host_thread_check_t *check = of(plugin)->host->get_extension(of(plugin)->host, "clap.thread-check");
     return check && check->is_audio_thread(of(plugin)->host) && !check->is_main_thread(of(plugin)->host);
@@ -40,7 +57,14 @@ static int32_t process(const clap_plugin_t *plugin, const clap_process_t *p) {
         if (e->header.type == 5 && e->header.space_id == 0 && e->param_id < 1000 + PARAMETERS)
             s->value[e->param_id - 1000] = e->value;
     }
-    int fault = (int)s->value[FAULT];
+    int fault = s->fault ? s->fault : (int)s->value[FAULT];
+    if (fault == SLOW_START && s->blocks == 0) wait_seconds(1.2);
+    if (fault == SHARES && p->in_events->size(p->in_events)) shared = s->value[GAIN];
+    if (fault == SHARES) s->value[GAIN] = shared;
+    s->blocks++;
+    float loudest = 0;
+    for (uint32_t i = 0; i < p->frames_count; i++) loudest = fmaxf(loudest, fabsf(p->audio_inputs[0].data32[0][i]));
+    if (fault == SLOW_FADE && loudest == 0) wait_seconds(0.004);
     if (fault == CRASH) *(volatile int *)0 = 1;
     if (fault == HANG) for (;;) ;
     if (fault == SAY_FAILED) return 0;
@@ -49,7 +73,15 @@ static int32_t process(const clap_plugin_t *plugin, const clap_process_t *p) {
     for (uint32_t c = 0; c < p->audio_inputs[0].channel_count; c++)
         for (uint32_t i = 0, at = s->at; i < p->frames_count; i++) {
             float sample = p->audio_inputs[0].data32[c][i] * gain;
-            if (fault == NOT_A_NUMBER) sample = NAN;
+            if (fault == NOT_A_NUMBER || (fault == BAD_END && s->value[GAIN] >= 12)) sample = NAN;
+            if (fault == RUNS_AWAY && fabs(s->value[GAIN] + 24) < 12) sample *= 1e9f;
+            if (fault == HUMS) sample += 0.001f;
+            if (fault == RINGS || fault == KEEPS_PAST) {
+                s->past[c] = 0.5 * p->audio_inputs[0].data32[c][i] + (fault == RINGS ? 0.9999999 : 0.9995) * s->past[c];
+                sample += 0.1f * (float)s->past[c];
+            }
+            if (s->value[BYPASS] >= 1) sample = p->audio_inputs[0].data32[c][i] * (fault == BYPASS_OFF ? 0.999f : 1.0f);
+            if (fault == WRITES) p->audio_inputs[0].data32[c][i] = 0;
             if (s->late) {
                 float old = s->line[c][at];
                 s->line[c][at] = sample;
@@ -62,14 +94,15 @@ static int32_t process(const clap_plugin_t *plugin, const clap_process_t *p) {
     return 1;
 }
 
-static uint32_t param_count(const clap_plugin_t *plugin) { return PARAMETERS; }
+static uint32_t param_count(const clap_plugin_t *plugin) { return 2; }
 static bool param_info(const clap_plugin_t *plugin, uint32_t index, clap_param_info_t *info) {
+    if (index == FAULT && of(plugin)->fault) index = BYPASS;
     memset(info, 0, sizeof *info);
     info->id = 1000 + index;
-    strcpy(info->name, index == GAIN ? "Gain" : "Fault");
-    info->flags = index == FAULT ? 1 : 0;
+    strcpy(info->name, index == GAIN ? "Gain" : index == FAULT ? "Fault" : "Bypass");
+    info->flags = index == GAIN ? 0 : index == FAULT ? 1 : 1 | 1 << 4;
     info->min_value = index == GAIN ? -60 : 0;
-    info->max_value = index == GAIN ? 12 : BY_BLOCK;
+    info->max_value = index == GAIN ? 12 : index == FAULT ? BY_BLOCK : 1;
     return true;
 }
 static bool param_value(const clap_plugin_t *plugin, uint32_t id, double *value) {
@@ -106,7 +139,8 @@ static bool load(const clap_plugin_t *plugin, const clap_istream_t *stream) {
     for (int64_t got; at < (char *)(read + PARAMETERS); at += got)  /* in pieces, as streams are read */
         if ((got = stream->read(stream, at, 5 < (char *)(read + PARAMETERS) - at ? 5 : (char *)(read + PARAMETERS) - at)) <= 0)
             return false;
-    memcpy(of(plugin)->value, read, sizeof read);
+    if (of(plugin)->fault != FORGETS_STATE) memcpy(of(plugin)->value, read, sizeof read);
+    else of(plugin)->value[GAIN] = -3;
     return true;
 }
 static const clap_plugin_state_t state = {save, load};
@@ -124,16 +158,26 @@ static const clap_plugin_descriptor_t about[] = {
     {{1, 1, 10}, "test.late", "Late gain", "Tests", "", "", "", "2.1.0", "", features},
     {{1, 1, 10}, "test.mono", "Mono gain", "Tests", "", "", "", "2.1.0", "", features},
 };
-static uint32_t count(const clap_plugin_factory_t *factory) { return 3; }
-static const clap_plugin_descriptor_t *describe(const clap_plugin_factory_t *factory, uint32_t i) { return &about[i]; }
+static clap_plugin_descriptor_t faulty[CLEAN + 1];
+static char ids[CLEAN + 1][64];
+static uint32_t count(const clap_plugin_factory_t *factory) { return 3 + CLEAN + 1 - BY_BLOCK; }
+static const clap_plugin_descriptor_t *describe(const clap_plugin_factory_t *factory, uint32_t i) {
+    if (i < 3) return &about[i];
+    int fault = BY_BLOCK + (int)i - 3;
+    snprintf(ids[fault], sizeof ids[fault], "fault.%s", NAMES[fault]);
+    faulty[fault] = about[0];
+    faulty[fault].id = ids[fault];
+    return &faulty[fault];
+}
 static const clap_plugin_t *create(const clap_plugin_factory_t *factory, const clap_host_t *host, const char *id) {
-    for (int i = 0; i < 3; i++)
-        if (!strcmp(id, about[i].id)) {
+    for (uint32_t i = 0; i < count(factory); i++)
+        if (!strcmp(id, describe(factory, i)->id)) {
             clap_plugin_t *made = calloc(1, sizeof *made);
             state_t *own = calloc(1, sizeof *own);
             own->host = host;
-            *made = (clap_plugin_t){&about[i], own, init, destroy, activate, nothing, start, nothing, nothing, process,
-                                    extension, nothing};
+            own->fault = i < 3 ? NONE : BY_BLOCK + (int)i - 3;
+            *made = (clap_plugin_t){describe(factory, i), own, init, destroy, activate, nothing, start, nothing, forget,
+                                    process, extension, nothing};
             printf("a plug-in prints to the terminal\n");
             return made;
         }

@@ -1,7 +1,7 @@
 """What is said of a pair: its verdict by the limits that hold for it, and whether the team has waived it."""
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from datetime import date
 
 from kind_echo.checks.measuring import Measured
@@ -95,6 +95,17 @@ def missing_render(name: str) -> Checked:
 def without_reference(name: str) -> Checked:
     """A render that nothing is approved for."""
     return Checked(name, "waiting", "There is no reference for it")
+
+
+def saying_why(checked: Sequence[Checked], not_made: Mapping[str, str]) -> list[Checked]:
+    """The same, with the reason where a render was to be made and could not be.
+
+    Args:
+        not_made: why, by a render's name without an ending.
+    """
+    told = {f"{name}.wav": f"It could not be rendered: {why}" for name, why in not_made.items()}
+    found = [replace(one, why=told.pop(one.name)) if one.name in told else one for one in checked]
+    return found + [Checked(name, "error", why) for name, why in sorted(told.items())]
 
 
 def failed(pair: Pair, why: str) -> Checked:

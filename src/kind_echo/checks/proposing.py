@@ -98,7 +98,27 @@ def schema() -> dict[str, Any]:
         "additionalProperties": False,
         "properties": {
             "limits": limits, "rates_may_differ": flag, "only": {"type": "array", "items": only},
-            "waiver": {"type": "array", "items": waiver},
+            "waiver": {"type": "array", "items": waiver}, "plugin": _plugin_schema(),
+        },
+    }  # fmt: skip
+
+
+def _plugin_schema() -> dict[str, Any]:
+    text = {"type": "string"}
+    render = {
+        "type": "object", "additionalProperties": False, "required": ["name"],
+        "properties": {
+            "name": text, "signal": {"anyOf": [text, {"type": "object", "required": ["kind"]}]},
+            "values": {"type": "object"}, "preset": text,
+        },
+    }  # fmt: skip
+    return {
+        "type": "object", "additionalProperties": False,
+        "properties": {
+            "file": text, "id": text, "block": {"type": "integer", "minimum": 1},
+            "tail": {"type": "number", "minimum": 0},
+            "mode": {"enum": ["offline", "real time"]}, "compensate": {"type": "boolean"},
+            "render": {"type": "array", "items": render},
         },
     }  # fmt: skip
 

@@ -5,19 +5,24 @@ import tomllib
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import date
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any, NoReturn
 
+from kind_echo.checks.rendering import PluginRender, PluginRenders
 from kind_echo.core.registry.errors import BadParameter, Invalid, UnknownMeasure
 from kind_echo.core.registry.limits import parse_limit
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import default_limits, find_measure
 from kind_echo.core.systems.recognised import SIGNALS
+from kind_echo.renderers.plugins.hosting import MOST_BLOCK
 
-_TOP = ("limits", "only", "waiver", "rates_may_differ")
+_TOP = ("limits", "only", "waiver", "rates_may_differ", "plugin")
+_PLUGIN = ("file", "id", "block", "mode", "compensate", "tail", "render")
+_RENDER = ("name", "signal", "values", "preset")
 _ONLY = ("paths", "signals", "limits", "rates_may_differ", "reason")
 _WAIVER = ("paths", "measures", "until", "reason")
 _LIMIT = ("at_most", "at_least", "reason")
+_MOST_TAIL = 600.0
 _UNLIMITED = Limit()
 
 
@@ -68,10 +73,11 @@ class Waiver:
 
 @dataclass(frozen=True)
 class Settings:
-    """All rules of a file, in its order: a later one wins."""
+    """All rules of a file, in its order: a later one wins; and the plug-in that renders, where it names one."""
 
     rules: tuple[Rule, ...] = ()
     waivers: tuple[Waiver, ...] = ()
+    plugin: PluginRenders | None = None
 
     def limits_for(self, name: str, signal: str | None) -> dict[str, Limit]:
         """The limits of a pair: the usual ones of integrity and comparison, and what the rules make of them."""
@@ -129,7 +135,39 @@ class _Reader:
         rules = [Rule((), (), limits, reasons, self._flag(told, "rates_may_differ", ""))]
         rules += [self._rule(one, f"only[{i}]") for i, one in enumerate(self._tables(told, "only"))]
         waivers = [self._waiver(one, f"waiver[{i}]") for i, one in enumerate(self._tables(told, "waiver"))]
-        return Settings(tuple(rules), tuple(waivers))
+        return Settings(tuple(rules), tuple(waivers), self._plugin(told["plugin"]) if "plugin" in told else None)
+
+    def _plugin(self, told: object) -> PluginRenders:
+        if not isinstance(told, Mapping):
+            self._refuse("plugin", "must be a table")
+        self._known(told, _PLUGIN, "plugin")
+        block, tail, mode = told.get("block", 512), told.get("tail", 0.0), told.get("mode", "offline")
+        if not isinstance(block, int) or not 1 <= block <= MOST_BLOCK:
+            self._refuse("plugin.block", f"must be a number of frames from 1 to {MOST_BLOCK}")
+        if not isinstance(tail, int | float) or not 0 <= tail <= _MOST_TAIL:
+            self._refuse("plugin.tail", f"must be seconds from 0 to {_MOST_TAIL:g}")
+        if mode not in ("offline", "real time"):
+            self._refuse("plugin.mode", "must be offline or real time")
+        compensate = bool(self._flag(told, "compensate", "plugin"))
+        listed = [self._render(one, f"plugin.render[{i}]") for i, one in enumerate(self._tables(told, "render"))]
+        names = [one.name for one in listed]
+        for name in names:
+            if names.count(name) > 1:
+                self._refuse("plugin.render", f"{name!r} is there twice")
+        file, plugin_id = self._text(told, "file", "plugin"), self._text(told, "id", "plugin")
+        return PluginRenders(file, plugin_id, block, mode == "offline", compensate, float(tail), tuple(listed))
+
+    def _render(self, told: Mapping[str, Any], place: str) -> PluginRender:
+        self._known(told, _RENDER, place)
+        name, signal, values = self._text(told, "name", place), told.get("signal"), told.get("values", {})
+        parts = PurePosixPath(name).parts
+        if not parts or name.startswith("/") or ".." in parts or any(part.startswith(".") for part in parts):
+            self._refuse(f"{place}.name", "must be a path in the folder of renders, without an ending")
+        if signal is not None and not isinstance(signal, str | Mapping):
+            self._refuse(f"{place}.signal", "must be a file, or a table of what is asked of the generator")
+        if not isinstance(values, Mapping):
+            self._refuse(f"{place}.values", "must be a table of parameters")
+        return PluginRender(name, signal, values, self._text(told, "preset", place))
 
     def _rule(self, told: Mapping[str, Any], place: str) -> Rule:
         self._known(told, _ONLY, place)
@@ -215,6 +253,12 @@ class _Reader:
         if not isinstance(found, list) or not all(isinstance(one, str) for one in found):
             self._refuse(f"{place}.{key}", "must be a list of texts")
         return tuple(found)
+
+    def _text(self, told: Mapping[str, Any], key: str, place: str) -> str:
+        found = told.get(key, "")
+        if not isinstance(found, str):
+            self._refuse(f"{place}.{key}", "must be a text")
+        return found
 
     def _flag(self, told: Mapping[str, Any], key: str, place: str) -> bool | None:
         found = told.get(key)

@@ -74,10 +74,10 @@ class RenderRequest:
 
 
 VARIATIONS = {
-    "blocks": "the size of each block drawn",
-    "state": "a new instance from the state that was saved",
-    "instances": "another instance beside it, set otherwise",
-    "reset": "rendered before, and reset",
+    "blocks": "blocks of drawn sizes",
+    "state": "a new instance from the saved state",
+    "instances": "another instance beside it",
+    "reset": "a render before it, and a reset",
 }
 """What a host does in the second take and those after it, by key: what comes out must be the same."""
 

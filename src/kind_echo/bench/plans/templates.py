@@ -11,6 +11,7 @@ from kind_echo.bench.machines import hosts_for
 from kind_echo.bench.plans.document import (
     MOST_CHANNELS,
     BadPlan,
+    Exclusion,
     PlanCase,
     PlanCondition,
     PlanDocument,
@@ -20,8 +21,12 @@ from kind_echo.bench.plans.document import (
 )
 from kind_echo.bench.signals import checked, shown
 from kind_echo.core.registry.errors import NotFound
+from kind_echo.core.registry.measure import Family
+from kind_echo.core.registry.measures import default_limits
 from kind_echo.core.registry.numbers import number
 from kind_echo.database.models import Effect, Host, Setting, Signal
+from kind_echo.renderers.contract import VARIATIONS
+from kind_echo.renderers.plugins import fitness
 
 AS_IT_COMES = "As it comes"
 """The setting in which nothing is set."""
@@ -235,6 +240,54 @@ def _repeat(bench: Bench) -> PlanDocument:
                  _conditions(bench, [48_000], ["offline"])[:1])  # fmt: skip
 
 
+def _fitness(bench: Bench) -> PlanDocument:
+    """Whatever the effect is for: what every host asks of it; see `renderers/plugins/fitness.py` for the bounds."""
+    if not any(host.system for host in bench.hosts):
+        raise BadPlan([f"{bench.effect.name} is in no host of plug-ins, and Fitness is of those alone"])
+    hosts = Bench(bench.effect, bench.settings, [host for host in bench.hosts if host.system])
+    parameters = bench.effect.parameters
+    same = PlanLimit(at_most=fitness.MOST_DIFFERENCE, because="the same render, whatever the host does")
+    still = PlanLimit(at_most=0.01, because="and at the same place")
+    loading = PlanLimit(at_most=1000 * fitness.MOST_LOADING_SECONDS, because="nobody waits longer")
+    first = PlanLimit(at_most=1000 * fitness.MOST_FIRST_BLOCK_SECONDS, because="no place to allocate for seconds")
+    quiet = PlanLimit(at_most=fitness.MOST_SILENCE, because="nothing comes of nothing")
+    decay = PlanLimit(at_most=fitness.MOST_DECAY, because="what fades away costs no more than what sounds")
+    bounded = PlanLimit(at_most=fitness.MOST_LEVEL, because="more is taken for running away")
+    reads = PlanLimit(at_most=0, because="what it is given is only to be read")
+    names = {"Pink noise, 1 s": fitness.NOISE, "Pink noise, 0.5 s": fitness.SHORT_NOISE,
+             "Pink noise, then silence": fitness.FADING, "Silence, 2 s": fitness.SILENCE}  # fmt: skip
+    noise, short, fading, silence = names
+    as_it_is: list[Family] = ["hosting"]
+    unjudged = {key: PlanLimit() for key in default_limits(("integrity",)) if key != "non_finite"}
+
+    def case(signal: str, setting: str, limits: dict[str, PlanLimit], **rest: Any) -> PlanCase:
+        return PlanCase(signal=signal, setting=setting, limits=unjudged | limits, measures=as_it_is, **rest)
+
+    cases = [
+        case(noise, AS_IT_COMES, {"take_spread": same, "take_shift": still, "load_time": loading, "block_first": first,
+                                  "input_written": reads}, takes=2, variation=key)
+        for key in VARIATIONS
+    ]  # fmt: skip
+    cases.append(case(silence, AS_IT_COMES, {"sample_peak": quiet}))
+    cases.append(case(fading, AS_IT_COMES, {"rms_window_min": quiet, "block_decay": decay}))
+    settings: dict[str, Values] = {AS_IT_COMES: {}}
+    tried = fitness.end_settings(parameters) | fitness.random_settings(parameters)
+    settings |= tried
+    cases += [case(short, name, {"sample_peak": bounded}) for name in tried]
+    bypass = fitness.bypass_setting(parameters)
+    if bypass is not None:
+        settings["Bypassed"] = bypass
+        exact = {"changed_samples": PlanLimit(at_most=0, because="bypassed, it changes no bit"), "delay": PlanLimit()}
+        cases.append(case(noise, "Bypassed", exact, against="signal"))
+    conditions = _conditions(hosts, list(fitness.RATES))
+    # The ends of parameters at one rate: they are many, and the rates are tried as it comes.
+    elsewhere = [Exclusion(signal=short, rate=rate) for rate in fitness.RATES if rate != 48_000]
+    both = {mode for one in conditions for mode in one.modes}
+    elsewhere += [Exclusion(signal=short, mode="real time")] if "offline" in both and len(both) > 1 else []
+    plan = _plan(bench, "Fitness", names, cases, conditions)
+    return plan.model_copy(update={"settings": settings, "exclude": elsewhere})
+
+
 TEMPLATES = (
     Template("null", "Null regression", "Does every build give what the last approved one gave?", _null),
     Template("gain", "Gain calibration", "Does each step of a parameter change the level as it says?", _gain),
@@ -248,6 +301,7 @@ TEMPLATES = (
     Template("levels", "Levels and true peak", "How loud does it get, between the samples too?", _levels),
     Template("lossy", "Lossy headroom", "How much must be taken off before it is encoded?", _lossy),
     Template("repeat", "Repeatability", "Is it the same each time?", _repeat),
+    Template("fitness", "Fitness", "Is it fit for any host: states, blocks, instances, silence, ends?", _fitness),
 )
 
 

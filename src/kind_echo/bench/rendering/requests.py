@@ -40,7 +40,8 @@ def uploaded_for(cell: Cell) -> Artefact | None:
     """What was uploaded of a cell's build for the host of its condition; None where nothing was."""
     session, condition = object_session(cell), cell.condition
     assert session is not None
-    host = session.scalar(select(Host).filter_by(name=condition.host, version=condition.host_version))
+    with session.no_autoflush:
+        host = session.scalar(select(Host).filter_by(name=condition.host, version=condition.host_version))
     return None if host is None or not host.system else artefact_of(session, cell.run.build, host)
 
 

@@ -3,7 +3,9 @@
 import json
 import os
 import sys
-from collections.abc import Sequence
+import tempfile
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
@@ -14,17 +16,19 @@ from kind_echo.bench.documents import reading_document
 from kind_echo.checks.approving import approve, copies
 from kind_echo.checks.checking import check_pairs
 from kind_echo.checks.evidence import write_evidence
-from kind_echo.checks.judging import Checked
+from kind_echo.checks.judging import Checked, saying_why
 from kind_echo.checks.known import Known, usual_place
 from kind_echo.checks.page import page_text
 from kind_echo.checks.pairing import Paired, pair_folders, shown
 from kind_echo.checks.proposing import SCHEMA_NAME, proposed_text, schema
+from kind_echo.checks.rendering import PluginRenders, make_renders
 from kind_echo.checks.settings import Settings, read_settings
 from kind_echo.checks.telling import judged_readings, outcome_of
 from kind_echo.cli.exits import LimitBroken, RowsFailed
 from kind_echo.cli.measuring.judging import documents_of
 from kind_echo.cli.progress import progress
 from kind_echo.core.registry.errors import BadParameter
+from kind_echo.renderers.plugins.standards import is_plugin
 from kind_echo.wording.junit import junit_text
 from kind_echo.wording.outcomes import FAILING, Outcome, Status, totals, worst_first
 from kind_echo.wording.summary import summary_text
@@ -36,7 +40,7 @@ _OUTPUT = click.Path(dir_okay=False, path_type=Path)
 
 @click.command("check")
 @click.argument("references", type=click.Path(path_type=Path))
-@click.argument("renders", type=click.Path(path_type=Path))
+@click.argument("renders", type=click.Path(path_type=Path), required=False)
 @click.option("--limits", "limits_file", type=_OUTPUT, metavar="FILE",
               help="The team's limits, waivers and rules, as TOML; without it the usual limits hold.")  # fmt: skip
 @click.option("--init", is_flag=True, help="Write a first file of limits from what is found, with its schema.")
@@ -64,7 +68,7 @@ _OUTPUT = click.Path(dir_okay=False, path_type=Path)
 @click.option("--csv", "as_csv", is_flag=True, help="Print CSV: a line a reading.")
 def check_command(
     references: Path,
-    renders: Path,
+    renders: Path | None,
     limits_file: Path | None,
     init: bool,
     failing: tuple[str, ...],
@@ -84,6 +88,8 @@ def check_command(
 ) -> None:
     """Compare all files in RENDERS with those of the same path in REFERENCES, each by its limits.
 
+    RENDERS may be a plug-in's file, or be left out where the limits name one: it is rendered with then.
+
     Takes are called name.take1.wav, name.take2.wav; what went into the effect is name.input.wav beside the reference.
     """
     if plots is not None:
@@ -100,17 +106,21 @@ def check_command(
     if init and target.exists():
         raise BadParameter("init", str(target), "a file that is not there yet")
     settings = Settings() if limits_file is None or init else read_settings(limits_file)
-    paired = pair_folders(references, renders)
+    processes = jobs or os.cpu_count() or 1
+    making = _folder_of_renders(references, renders, limits_file, settings, processes)
+    folder, source, not_made = click.get_current_context().with_resource(making)
+    paired = pair_folders(references, folder)
     kept = Known(None if fresh else known or usual_place())
     now = datetime.now(UTC)
     total = len(paired.pairs) + len(paired.missing) + len(paired.surplus)
     with progress("Checking", "pairs", total) as shown:
-        checked = check_pairs(paired, settings, kept, now.date(), jobs or os.cpu_count() or 1, shown.tell)
+        checked = check_pairs(paired, settings, kept, now.date(), processes, shown.tell)
+    checked = saying_why(checked, not_made)
     if kept.problem:
         click.echo(f"kind-echo: what was measured before could not be used: {kept.problem}", err=True)
     _warn_of_limits_that_judged_nothing(checked, settings)
     fails = tuple(FAILING[one] for one in failing) or ("fail", "no reading")
-    title = f"{renders} against {references}"
+    title = f"{source} against {references}"
     made = "The usual limits" if limits_file is None else f"Limits of {limits_file}"
     outcomes = [outcome_of(one) for one in checked]
     if junit is not None:
@@ -143,9 +153,35 @@ def check_command(
         click.echo(f"Written: {target} and {target.with_name(SCHEMA_NAME)}", err=True)
         return
     if approving:
-        _approve(checked, paired, references, renders, yes=yes)
+        _approve(checked, paired, references, folder, yes=yes)
         return
     _end(checked, fails)
+
+
+@contextmanager
+def _folder_of_renders(
+    references: Path, renders: Path | None, limits_file: Path | None, settings: Settings, jobs: int
+) -> Iterator[tuple[Path, Path, dict[str, str]]]:
+    """The folder to check, what it came from, and why renders are not in it, by name.
+
+    Where a plug-in is named, it is rendered with into a folder that is gone afterwards.
+    """
+    base = Path() if limits_file is None else limits_file.parent
+    named = settings.plugin or PluginRenders()
+    plugin = base / named.file if named.file else None
+    if renders is not None and (plugin is None or renders.is_dir()) and not is_plugin(renders):
+        yield renders, renders, {}
+        return
+    if renders is not None and is_plugin(renders):
+        plugin = renders
+    if plugin is None:
+        raise BadParameter("RENDERS", "nothing", "a folder, a plug-in, or limits that name one as [plugin] file")
+    if not is_plugin(plugin):
+        raise BadParameter("plugin", str(plugin), "a plug-in's file that is there")
+    with tempfile.TemporaryDirectory(prefix="kind-echo-renders-") as made:
+        with progress("Rendering", "renders", 0) as shown:
+            failed = make_renders(named, plugin, base, references, Path(made), jobs, shown.tell)
+        yield Path(made), plugin, failed
 
 
 def _end(checked: Sequence[Checked], failing: Sequence[Status]) -> None:

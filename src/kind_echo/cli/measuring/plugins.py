@@ -11,11 +11,12 @@ import click
 
 from kind_echo.audio_io.digests import file_digest
 from kind_echo.audio_io.files import AudioFile
+from kind_echo.cli.exits import LimitBroken
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.renderers.contract import RenderFailed
-from kind_echo.renderers.plugins.hosting import Asked, Ran, describe, run_plugin
+from kind_echo.renderers.plugins.fitness import check_fitness
+from kind_echo.renderers.plugins.hosting import MOST_BLOCK, Asked, Ran, describe, run_plugin
 from kind_echo.renderers.plugins.model import PluginAbout
-from kind_echo.renderers.plugins.offering import MOST_BLOCK
 
 _MOST_TAIL_SECONDS = 600.0
 _POINT = r"\d+(?:\.\d+)?:[^,:]+"
@@ -29,16 +30,49 @@ _JSON = click.option("--json", "as_json", is_flag=True, help="Print one JSON obj
 
 @click.command("plugin")
 @_PLUGIN
+@_ID
+@click.option("--fitness", is_flag=True, help="Check whether it is fit to be used; exits with 1 where it is not.")
 @_JSON
-def plugin_command(plugin: Path, as_json: bool) -> None:
-    """What the plug-in in the file PLUGIN says of itself: its parameters, its channels, whether it keeps a state."""
-    found = describe(plugin)
+def plugin_command(plugin: Path, plugin_id: str, fitness: bool, as_json: bool) -> None:
+    """What the plug-in in the file PLUGIN says of itself: its parameters, its channels, whether it keeps a state.
+
+    With --fitness it is rendered with as well: saved and restored, in other blocks, beside another instance, at the
+    ends of its parameters, at all rates.
+    """
+    found = [one for one in describe(plugin) if plugin_id in ("", one.id)]
+    if not found:
+        raise BadParameter("id", plugin_id, f"the identifier of a plug-in in {plugin.name}")
+    if fitness:
+        _check_fitness(plugin, found, as_json)
+        return
     if as_json:
         told = {"command": "plugin", "path": str(plugin), "plugins": [asdict(one) for one in found]}
         click.echo(json.dumps(told))
         return
     for one in found:
         click.echo("\n".join(_lines(one)))
+
+
+def _check_fitness(plugin: Path, found: list[PluginAbout], as_json: bool) -> None:
+    told: list[dict[str, Any]] = []
+    failed = False
+    for about in found:
+        if not about.channels:
+            raise BadParameter("plugin", about.id, "one with as many channels out as in")
+        if not as_json:
+            click.echo(f"{about.name} ({about.id})")
+        for one in check_fitness(plugin, about):
+            failed |= one.passed is False
+            told.append({"id": about.id, "check": one.key, "passed": one.passed, "title": one.title, "told": one.told})
+            if not as_json:
+                click.echo(f"  {_WORDS[one.passed]}  {one.title}: {one.told}")
+    if as_json:
+        click.echo(json.dumps({"command": "plugin", "path": str(plugin), "passed": not failed, "checks": told}))
+    if failed:
+        raise LimitBroken
+
+
+_WORDS = {True: "pass", False: "FAIL", None: "  – "}
 
 
 @click.command("render")

@@ -2,7 +2,6 @@
 
 import json
 import tempfile
-from dataclasses import asdict
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlencode
@@ -10,18 +9,9 @@ from urllib.parse import urlencode
 from kind_echo.cli.workers.http import Server
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.renderers.plugins.hosting import describe
-from kind_echo.renderers.plugins.model import HostFailed
+from kind_echo.renderers.plugins.offering import offered_parameters
 from kind_echo.renderers.plugins.packing import pack
-from kind_echo.renderers.plugins.standards import own_system, standard_of
-
-
-def is_plugin(path: Path) -> bool:
-    """Whether a file or folder is named as a plug-in of a known standard is."""
-    try:
-        standard_of(path)
-    except HostFailed:
-        return False
-    return path.exists()
+from kind_echo.renderers.plugins.standards import own_system
 
 
 def send_artefact(server: Server, build_id: int, path: Path, system: str, signature: Path | None) -> str:
@@ -47,11 +37,5 @@ def _about(path: Path) -> dict[str, Any] | None:
         return None
     if len(found) != 1:
         return None
-    kept = ("name", "default", "unit", "least", "greatest", "text", "bypass")
-    parameters = [
-        {key: value for key, value in asdict(one).items() if key in kept and value is not None}
-        | {"choices": list(one.choices)}
-        | ({"default": one.choices[round(one.default)]} if one.choices else {})
-        for one in found[0].parameters
-    ]
+    parameters = offered_parameters(found[0].parameters)
     return {"parameters": parameters, "channels": list(found[0].channels)}

@@ -13,13 +13,13 @@ from typing import Any
 import click
 
 from kind_echo.cli.exits import LimitBroken, TimeOut
-from kind_echo.cli.server.artefacts import is_plugin, send_artefact
+from kind_echo.cli.server.artefacts import send_artefact
 from kind_echo.cli.server.outputs import Outputs, run_outputs
 from kind_echo.cli.server.waiting import TIMEOUT
 from kind_echo.cli.server.watching import RunThere
 from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.renderers.plugins.standards import SYSTEMS, own_system
+from kind_echo.renderers.plugins.standards import SYSTEMS, is_plugin, own_system
 from kind_echo.wording.conditions import whole_condition_text
 from kind_echo.wording.outcomes import Outcome, outcome_of_cell
 

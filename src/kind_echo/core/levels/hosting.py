@@ -33,6 +33,6 @@ def hosting_readings(seen: HostedBlocks) -> list[Reading]:
     }  # fmt: skip
     readings = [Reading(key, "all", 1000.0 * seconds) for key, seconds in times.items()]
     readings.append(Reading("block_decay", "all", seen.decay))
-    written = None if seen.wrote_input is None else float(seen.wrote_input)
-    why = None if written is not None else "the host library does not tell"
-    return [*readings, Reading("input_written", "all", written, why)]
+    # A host library that cannot see it says nothing: that is no reading, and none that is missed.
+    written = [] if seen.wrote_input is None else [Reading("input_written", "all", float(seen.wrote_input))]
+    return readings + written

@@ -25,7 +25,7 @@ class Artefact(Base):
     standard: Mapped[str]
     system: Mapped[str]
     name: Mapped[str]
-    sha256: Mapped[str] = mapped_column(index=True)
+    sha256: Mapped[str] = mapped_column("digest", index=True)
     size: Mapped[int] = mapped_column(BigInteger)
     signed_by: Mapped[str | None]
     uploaded_at: Mapped[datetime]
@@ -37,6 +37,6 @@ class ArtefactPiece(Base):
     """A part of the bytes of an artefact; several builds may be made of the same."""
 
     __tablename__ = "artefact_piece"
-    sha256: Mapped[str] = mapped_column(primary_key=True)
+    sha256: Mapped[str] = mapped_column("digest", primary_key=True)
     number: Mapped[int] = mapped_column(primary_key=True)
     data: Mapped[bytes]

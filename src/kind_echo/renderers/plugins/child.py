@@ -44,7 +44,6 @@ def _render(library: Library, path: Path, request: dict[str, Any], begun: float)
     blocks = Blocks(request["block"], request["seed"])
     setup = Setup(info.samplerate, blocks.size, info.channels, request["offline"], request["double"])
     instance = open_named(library, path, request["id"])
-    loaded = time.perf_counter() - begun
     if request["state"]:
         instance.load_state(Path(request["state"]).read_bytes())
     courses = tuple(motions(instance, request["values"], setup.rate))
@@ -55,6 +54,8 @@ def _render(library: Library, path: Path, request: dict[str, Any], begun: float)
         blocks, courses, request["tail"], request["compensate"], request["paced"], request["twice"],
         None if beside is None else beside.take,
     )  # fmt: skip
+    instance.start(setup)
+    loaded = time.perf_counter() - begun
     outcome = run_file(instance, Path(request["input"]), Path(request["output"]), setup, course)
     if request["save"]:
         Path(request["save"]).write_bytes(instance.save_state())

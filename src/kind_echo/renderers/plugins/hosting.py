@@ -15,6 +15,7 @@ from kind_echo.renderers.plugins.running import BlockTimes
 from kind_echo.renderers.plugins.standards import Standard, standard_of
 from kind_echo.renderers.process import Finished, Limits, run_limited
 
+MOST_BLOCK = 1 << 16
 _DESCRIBING = Limits(seconds=30.0, memory=4096)
 _RENDERING = Limits(seconds=300.0, memory=4096)
 

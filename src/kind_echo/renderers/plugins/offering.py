@@ -3,6 +3,7 @@
 import functools
 import platform
 import tempfile
+from collections.abc import Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
@@ -24,8 +25,6 @@ from kind_echo.renderers.plugins.model import PluginParameter
 from kind_echo.renderers.plugins.scanning import Installed, installed_as, scan
 from kind_echo.renderers.plugins.standards import STANDARDS, Standard, own_system
 from kind_echo.renderers.process import Finished
-
-MOST_BLOCK = 1 << 16
 
 HOST_VERSION = f"1 {own_system()}-{platform.machine() or 'unknown'}"
 """Of the hosts here: its number goes up when they render otherwise. Systems are told apart, for builds are."""
@@ -143,15 +142,20 @@ def parameters_of(path: Path, plugin_id: str) -> tuple[PluginParameter, ...]:
     return listed[0].parameters
 
 
+def offered_parameters(parameters: Sequence[PluginParameter]) -> list[dict[str, Any]]:
+    """Parameters as a renderer offers them: names, bounds, choices."""
+    return [
+        {"name": p.name, "default": p.choices[round(p.default)] if p.choices else p.default, "unit": p.unit,
+         "least": p.least, "greatest": p.greatest, "choices": list(p.choices), "text": p.text, "stepped": p.stepped,
+         **({"bypass": p.bypass} if p.bypass is not None else {})}
+        for p in parameters
+    ]  # fmt: skip
+
+
 def _offered(standard: Standard, builds: list[Installed]) -> OfferedEffect:
     newest = builds[-1]
     about = newest.about
-    parameters: tuple[dict[str, Any], ...] = tuple(
-        {"name": p.name, "default": p.choices[round(p.default)] if p.choices else p.default, "unit": p.unit,
-         "least": p.least, "greatest": p.greatest, "choices": list(p.choices), "text": p.text,
-         **({"bypass": p.bypass} if p.bypass is not None else {})}
-        for p in about.parameters
-    )  # fmt: skip
+    parameters = tuple(offered_parameters(about.parameters))
     ports = f"{about.inputs[0]} in, {about.outputs[0]} out"
     versions = tuple(dict.fromkeys(one.version for one in builds))
     return OfferedEffect(

@@ -102,11 +102,10 @@ class Course:
 
 
 def run_file(instance: Instance, source: Path, target: Path, setup: Setup, course: Course) -> Outcome:
-    """Run a sound file through a plug-in into another. Raises HostFailed."""
+    """Run a sound file through a plug-in that has been started, into another, and stop it. Raises HostFailed."""
     kind = "float64" if setup.double else "float32"
     with soundfile.SoundFile(source) as sound:
         wanted = sound.frames + course.tail
-        instance.start(setup)
         if course.twice:
             _Run(instance, setup, course, sound, kind).through(wanted, lambda _: None)
             instance.reset()

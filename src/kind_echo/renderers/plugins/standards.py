@@ -134,6 +134,11 @@ def standard_named(key: str) -> Standard:
     return {one.key: one for one in STANDARDS}[key]
 
 
+def is_plugin(path: Path) -> bool:
+    """Whether something is there that is named as a plug-in of a known standard is."""
+    return path.suffix.lower() in {one.ending for one in STANDARDS} and path.exists()
+
+
 def standard_of(path: Path) -> Standard:
     """The standard of a file of plug-ins, by its ending. Raises HostFailed."""
     for one in STANDARDS:

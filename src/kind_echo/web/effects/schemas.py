@@ -20,7 +20,7 @@ def build_name(name: str) -> str:
 class AboutBody(BaseModel):
     """What an uploaded plug-in says of itself: its parameters, and how many channels it can be given."""
 
-    parameters: list[dict[str, float | int | str | list[str] | None]] = Field(default=[], max_length=2000)
+    parameters: list[dict[str, bool | float | int | str | list[str] | None]] = Field(default=[], max_length=2000)
     channels: list[Annotated[int, Field(ge=1, le=64)]] = Field(default=[], max_length=64)
 
 
@@ -46,7 +46,7 @@ class NewPresetQuery(RequestModel):
 
     name: Annotated[str, Field(min_length=1, max_length=120), ShownName]
     file: str = Field(min_length=1, max_length=200)
-    values: Json[Values] = Field(default={})
+    values: Json[Values] = Field(default="{}", validate_default=True)
 
 
 class NewArtefactQuery(RequestModel):

@@ -51,6 +51,7 @@ class OfferedParameterBody(Body):
     greatest: _Number = 0.0
     choices: list[_Number | _Word] = Field(default_factory=list, max_length=500)
     text: str = Field(default="", max_length=400)
+    stepped: bool = False
     bypass: _Number | None = None
 
     @model_validator(mode="after")

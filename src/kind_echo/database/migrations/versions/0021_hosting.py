@@ -27,7 +27,7 @@ def upgrade() -> None:
         sa.Column("standard", sa.Text, nullable=False),
         sa.Column("system", sa.Text, nullable=False),
         sa.Column("name", sa.Text, nullable=False),
-        sa.Column("sha256", sa.Text, nullable=False, index=True),
+        sa.Column("digest", sa.Text, nullable=False, index=True),
         sa.Column("size", sa.BigInteger, nullable=False),
         sa.Column("signed_by", sa.Text),
         sa.Column("uploaded_at", sa.DateTime(timezone=True), nullable=False),
@@ -37,7 +37,7 @@ def upgrade() -> None:
     )
     op.create_table(
         "artefact_piece",
-        sa.Column("sha256", sa.Text, primary_key=True),
+        sa.Column("digest", sa.Text, primary_key=True),
         sa.Column("number", sa.Integer, primary_key=True),
         sa.Column("data", sa.LargeBinary, nullable=False),
     )
