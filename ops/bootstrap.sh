@@ -32,18 +32,27 @@ if [ ${#missing[@]} -gt 0 ]; then
         -o Dpkg::Options::=--force-confold "${missing[@]}" >/dev/null
 fi
 
-# Real plug-ins that come in three standards. They are not installed: what is would be offered on every machine.
+# Real plug-ins that come in three standards. They are not installed: what is would be offered on every machine. One of
+# them is laid out as a build of the demo's effect that is rendered in all three.
 plugins=.plug-ins
-if [ "$kind" = dev ] && [ ! -e "$plugins/stamp" ]; then
-    say "Fetching plug-ins to test with"
+if [ ! -e "$plugins/stamp" ]; then
+    say "Fetching plug-ins"
     rm -rf "$plugins" && mkdir -p "$plugins"
     fetch() { (cd "$plugins" && apt-get download -qq zam-plugins >/dev/null 2>&1); }
     if fetch || { as_root apt-get update -qq && fetch; }; then
         dpkg-deb --fsys-tarfile "$plugins"/*.deb | tar -x -C "$plugins" --strip-components=3 ./usr/lib
+        build=$plugins/builds/lantern/1.0.0
+        for binary in "$plugins"/vst3/ZamEQ2.vst3/Contents/*/ZamEQ2.so; do
+            inside=$build/lantern.vst3/Contents/$(basename "$(dirname "$binary")")
+            mkdir -p "$inside"
+            cp "$binary" "$inside/lantern.so"
+        done
+        cp "$plugins/clap/ZamEQ2.clap" "$build/lantern.clap"
+        cp -r "$plugins/lv2/ZamEQ2.lv2" "$build/lantern.lv2"
         rm "$plugins"/*.deb
         touch "$plugins/stamp"
     else
-        say "No plug-ins can be fetched; their tests are skipped."
+        say "No plug-ins can be fetched: the demo has none in three standards, and their tests are skipped."
     fi
 fi
 

@@ -165,7 +165,7 @@ def _sets() -> dict[str, Callable[[], list[Reading]]]:
         "odds": lambda: listening_readings(18, 25),
         "fold": lambda: [Reading("fold_frequency", "all", fold(24_420.0, 48_000))],
         "cost": lambda: cost_readings(3.0, 1.5, 1.0, 20.0),
-        "hosting": lambda: hosting_readings(HostedBlocks(0.2, 0.003, 0.001, 0.002, 0.003, 1.1, False)),
+        "hosting": lambda: hosting_readings(HostedBlocks(0.2, 0.003, 0.001, 0.002, 0.003, 1.1, False), noise, _RATE),
     }  # fmt: skip
 
 

@@ -33,8 +33,9 @@ export function valueText(value: unknown, unit: unknown): string {
     return `${points.join(", ")}${value.ramp ? ", on lines between" : ""}`;
   }
   if (typeof value !== "number") return String(value);
-  const places = Number.isInteger(value) ? 0 : (String(value).split(".")[1]?.length ?? 1);
-  return `${number(value, Math.min(places, 4))} ${unit ?? ""}`.trim();
+  const shown = Number(value.toPrecision(6)); // a plug-in's 32 bits make 0.100000001 of 0.1
+  const places = Number.isInteger(shown) ? 0 : (String(shown).split(".")[1]?.length ?? 1);
+  return `${number(shown, Math.min(places, 4))} ${unit ?? ""}`.trim();
 }
 
 /** What a setting sets, in the order of the effect's parameters. */

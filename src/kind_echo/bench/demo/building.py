@@ -8,7 +8,17 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.accounts import add_person, all_people
 from kind_echo.bench.decisions import approve, decide
-from kind_echo.bench.demo.scenario import PEOPLE, SAID, SCENES, SIGNALS, Scene, Where, amplifier_scene, command_scene
+from kind_echo.bench.demo.scenario import (
+    PEOPLE,
+    SAID,
+    SCENES,
+    SIGNALS,
+    Scene,
+    Where,
+    amplifier_scene,
+    command_scene,
+    formats_scene,
+)
 from kind_echo.bench.demo.sittings import sit_down
 from kind_echo.bench.machines import add_effect, add_host_by_hand, register
 from kind_echo.bench.plans import (
@@ -26,9 +36,11 @@ from kind_echo.core.signals import in_full
 from kind_echo.database.models import Build, Cell, Condition, Effect, Plan, Run, Signal
 from kind_echo.renderers import stand_in
 from kind_echo.renderers.contract import Offer, OfferedEffect
-from kind_echo.renderers.plugins.standards import LV2
+from kind_echo.renderers.plugins.standards import CLAP, LV2, VST3
 
 BENCH = "Demo bench"
+_IN_FORMATS = "Lantern"
+"""An equaliser that comes in three standards."""
 _AMPLIFIER = "http://lv2plug.in/plugins/eg-amp"
 _COMMAND = "sox-lowpass"
 
@@ -99,6 +111,12 @@ def _real_scenes(session: Session, offers: dict[str, Offer]) -> list[Scene]:
         if amplifier is not None:
             add_effect(session, amplifier, "As installed on this machine.")
             scenes.append(amplifier_scene(amplifier.name, offer.hosts[0].version))
+    formats = {standard.key: offers[standard.key] for standard in (CLAP, VST3, LV2) if standard.key in offers}
+    having = [offer for offer in formats.values() if any(one.name == _IN_FORMATS for one in offer.effects)]
+    if having:
+        offered = next(one for one in having[0].effects if one.name == _IN_FORMATS)
+        add_effect(session, offered, "One build, as each standard has it.")
+        scenes.append(formats_scene(_IN_FORMATS, [(one.hosts[0].name, one.hosts[0].version) for one in having]))
     if _COMMAND in offers:
         offer = offers[_COMMAND]
         declared: OfferedEffect = offer.effects[0]

@@ -1,5 +1,6 @@
 """What the demo is about: Saltmarsh readies a season of effects; signals, settings, and a plan for each effect."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any, Literal
 
@@ -349,6 +350,25 @@ def amplifier_scene(effect: str, host_version: str) -> Scene:
             What("Sine sweep", "Unity", {"flatness_error": near(0.0, 0.01)}),
         ),
         (Where(LV2.host, host_version, "offline", (44_100, 96_000)),),
+    )
+
+
+def formats_scene(effect: str, hosts: Sequence[tuple[str, str]]) -> Scene:
+    """An equaliser in each standard that it comes in: flat, with its gain up, and with a peak."""
+    return Scene(
+        effect,
+        "Format against format",
+        {
+            "Flat": {},
+            "Gain up 6 dB": {"Master Gain": 6.0},
+            "Peak at 500 Hz": {"Boost/Cut 1": 6.0, "Frequency 1": 500.0, "Peaks ON": 1.0},
+        },
+        (
+            What("Sine sweep", "Flat", {"flatness_error": near(0.0, 0.01)}),
+            What("Steady tone 997 Hz, low", "Gain up 6 dB", {"fundamental_level": near(-24.0, 0.01)}),
+            What("Sine sweep", "Peak at 500 Hz"),
+        ),
+        tuple(Where(name, version, "offline", (48_000, 96_000)) for name, version in hosts),
     )
 
 

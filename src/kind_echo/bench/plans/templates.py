@@ -259,6 +259,7 @@ def _fitness(bench: Bench) -> PlanDocument:
     noise, short, fading, silence = names
     as_it_is: list[Family] = ["hosting"]
     unjudged = {key: PlanLimit() for key in default_limits(("integrity",)) if key != "non_finite"}
+    may_be_silent = {"silent": PlanLimit(at_most=1, because="this may be, or is to be")}
 
     def case(signal: str, setting: str, limits: dict[str, PlanLimit], **rest: Any) -> PlanCase:
         return PlanCase(signal=signal, setting=setting, limits=unjudged | limits, measures=as_it_is, **rest)
@@ -268,12 +269,12 @@ def _fitness(bench: Bench) -> PlanDocument:
                                   "input_written": reads}, takes=2, variation=key)
         for key in VARIATIONS
     ]  # fmt: skip
-    cases.append(case(silence, AS_IT_COMES, {"sample_peak": quiet}))
-    cases.append(case(fading, AS_IT_COMES, {"rms_window_min": quiet, "block_decay": decay}))
+    cases.append(case(silence, AS_IT_COMES, {"sample_peak": quiet} | may_be_silent))
+    cases.append(case(fading, AS_IT_COMES, {"end_level": quiet, "block_decay": decay}))
     settings: dict[str, Values] = {AS_IT_COMES: {}}
     tried = fitness.end_settings(parameters) | fitness.random_settings(parameters)
     settings |= tried
-    cases += [case(short, name, {"sample_peak": bounded}) for name in tried]
+    cases += [case(short, name, {"sample_peak": bounded} | may_be_silent) for name in tried]
     bypass = fitness.bypass_setting(parameters)
     if bypass is not None:
         settings["Bypassed"] = bypass

@@ -37,7 +37,7 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
         readings += [kept_reading(reading) for reading in lossy]
     cost = _cost(rendered, rate)
     if first.blocks is not None:
-        cost += hosting_readings(first.blocks)
+        cost += hosting_readings(first.blocks, first.samples, rate)
     if len(sources) > 1:
         cost += take_readings(list(sources))
     render = Render(

@@ -2,7 +2,10 @@
 
 from dataclasses import dataclass
 
-from kind_echo.core.registry.readings import Reading
+import numpy as np
+
+from kind_echo.core.audio.source import Samples
+from kind_echo.core.registry.readings import Reading, silent
 
 
 @dataclass(frozen=True)
@@ -25,14 +28,31 @@ class HostedBlocks:
     wrote_input: bool | None = None
 
 
-def hosting_readings(seen: HostedBlocks) -> list[Reading]:
-    """The family "hosting"; times in ms."""
+_END_SECONDS = 0.5
+
+
+def hosting_readings(seen: HostedBlocks, samples: Samples, rate: int) -> list[Reading]:
+    """The family "hosting"; times in ms.
+
+    Args:
+        samples: the render, shape (frames, channels).
+    """
     times = {
         "load_time": seen.loaded, "block_first": seen.first, "block_median": seen.median, "block_99": seen.most,
         "block_worst": seen.worst,
     }  # fmt: skip
     readings = [Reading(key, "all", 1000.0 * seconds) for key, seconds in times.items()]
     readings.append(Reading("block_decay", "all", seen.decay))
+    readings.append(_end_level(samples[-max(1, round(_END_SECONDS * rate)) :]))
     # A host library that cannot see it says nothing: that is no reading, and none that is missed.
     written = [] if seen.wrote_input is None else [Reading("input_written", "all", float(seen.wrote_input))]
     return readings + written
+
+
+def _end_level(end: Samples) -> Reading:
+    peak = float(np.abs(end).max(initial=0.0))
+    if not np.isfinite(peak):
+        return Reading("end_level", "all", None, "samples of the end are not finite", reason="not finite")
+    if peak == 0.0:
+        return silent("end_level", "all", "the end is silent")
+    return Reading("end_level", "all", 20.0 * float(np.log10(peak)))

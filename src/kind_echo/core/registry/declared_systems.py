@@ -194,6 +194,7 @@ _HOSTING = family(
     ("block_decay", "Last blocks against first", "",
      "Median of what blocks of the last quarter took over that of the first quarter: more than 1 where what fades away "
      "costs more than what sounds, as denormal numbers do.", PRACTICE),
+    ("end_level", "Level at the end", "dBFS", "Greatest sample of the last half second.", PRACTICE),
     ("input_written", "Writes to its input", "", "Whether it changed samples that it was only to read.",
      "Compared after each block, where the host can see it.", {**FLAG, "limit": Limit(None, 0)}),
 )  # fmt: skip

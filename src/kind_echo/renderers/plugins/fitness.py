@@ -4,7 +4,7 @@ What is asked is common practice, and has no source; the bounds are ours.
 """
 
 import functools
-from collections.abc import Callable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Collection, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from kind_echo.core.audio.source import Samples
+from kind_echo.core.registry.names import plain_name
 from kind_echo.core.signals import make_request, synthesise
 from kind_echo.renderers.contract import VARIATIONS, RenderFailed, RenderRequest, RenderResult
 from kind_echo.renderers.plugins.model import PluginAbout
@@ -62,7 +63,7 @@ def end_settings(parameters: Sequence[Mapping[str, Any]]) -> dict[str, dict[str,
     for one in list(parameters)[:MOST_ENDS]:
         ends = (one["choices"][0], one["choices"][-1]) if one.get("choices") else (one["least"], one["greatest"])
         for word, value in zip(("least", "greatest"), ends, strict=True):
-            found[f"{one['name']} at its {word}"] = {one["name"]: value}
+            found[f"{plain_name(one['name']) or one['name']} at its {word}"] = {one["name"]: value}
     return found
 
 
@@ -90,35 +91,40 @@ def bypass_setting(parameters: Sequence[Mapping[str, Any]]) -> dict[str, Any] | 
     return found or None
 
 
-def check_fitness(path: Path, about: PluginAbout) -> Iterator[Checked]:
-    """Check a plug-in, one thing after the other."""
+def check_fitness(path: Path, about: PluginAbout, only: Collection[str] | None = None) -> Iterator[Checked]:
+    """Check a plug-in, one thing after the other.
+
+    Args:
+        only: keys of checks; all unless given.
+    """
     checks = _Checks(path, about)
-    yield checks.loads()
-    yield checks.one("first block", "The first block takes no seconds", checks.first_block)
-    for key, what in VARIATIONS.items():
-        if key == "state" and not about.keeps_state:
-            lost = "it keeps no state: a session that is opened again loses what was set"
-            yield Checked(key, _TITLES[key], False if about.parameters else None, lost)
-        else:
-            yield checks.one(key, _TITLES[key], functools.partial(checks.same, key, what))
-    yield checks.one("input", "It only reads what it is given", checks.only_reads)
-    yield checks.one("silence", "Silence in, silence out", checks.silent)
-    yield checks.one("falls silent", "It falls silent after a sound", checks.falls_silent)
-    yield checks.one("decay", "What fades away costs no more than what sounds", checks.decays)
-    yield checks.one("rates", "It renders at every rate", checks.rates)
     parameters = offered_parameters(about.parameters)
-    yield checks.one("ends", "Every parameter at both ends is finite and bounded",
-                     lambda: checks.bounded(end_settings(parameters)))  # fmt: skip
-    yield checks.one("random", "Parameters drawn at random are finite and bounded",
-                     lambda: checks.bounded(random_settings(parameters)))  # fmt: skip
     bypass = bypass_setting(parameters)
-    if bypass is None:
-        yield Checked("bypass", _BYPASS, None, "it tells of no bypass")
-    else:
-        yield checks.one("bypass", _BYPASS, lambda: checks.passes_on(bypass))
+    listed: list[tuple[str, str, Callable[[], _Found]]] = [
+        ("loads", f"It loads within {MOST_LOADING_SECONDS:g} s", checks.loads),
+        ("first block", "The first block takes no seconds", checks.first_block),
+        *((key, _TITLES[key], functools.partial(checks.same, key, what)) for key, what in VARIATIONS.items()),
+        ("input", "It only reads what it is given", checks.only_reads),
+        ("silence", "Silence in, silence out", checks.silent),
+        ("falls silent", "It falls silent after a sound", checks.falls_silent),
+        ("decay", "What fades away costs no more than what sounds", checks.decays),
+        ("rates", "It renders at every rate", checks.rates),
+        ("ends", "Every parameter at both ends is finite and bounded",
+         lambda: checks.bounded(end_settings(parameters))),
+        ("random", "Parameters drawn at random are finite and bounded",
+         lambda: checks.bounded(random_settings(parameters))),
+        ("bypass", "Bypassed, it changes no bit", lambda: checks.passes_on(bypass)),
+    ]  # fmt: skip
+    for key, title, check in listed:
+        if only is not None and key not in only:
+            continue
+        try:
+            passed, told = check()
+        except RenderFailed as error:
+            passed, told = False, error.reason
+        yield Checked(key, title, passed, told)
 
 
-_BYPASS = "Bypassed, it changes no bit"
 _TITLES = {
     "blocks": "The same render with other block sizes",
     "state": "The same render from a saved state",
@@ -126,7 +132,7 @@ _TITLES = {
     "reset": "The same render after a reset",
 }
 
-_Found = tuple[bool, str]
+_Found = tuple[bool | None, str]
 
 
 class _Checks:
@@ -136,18 +142,9 @@ class _Checks:
         self._path, self._about = path, about
         self._channels = min(about.channels)
 
-    def one(self, key: str, title: str, check: Callable[[], _Found]) -> Checked:
-        """What came of a check."""
-        try:
-            passed, told = check()
-        except RenderFailed as error:
-            passed, told = False, error.reason
-        return Checked(key, title, passed, told)
-
-    def loads(self) -> Checked:
+    def loads(self) -> _Found:
         """It is loaded and renders, in time."""
-        title = f"It loads within {MOST_LOADING_SECONDS:g} s"
-        return self.one("loads", title, lambda: self._within(self._usual.blocks_loaded, MOST_LOADING_SECONDS))
+        return self._within(self._usual.loaded, MOST_LOADING_SECONDS)
 
     def first_block(self) -> _Found:
         """The first block is no place to allocate for seconds."""
@@ -155,6 +152,9 @@ class _Checks:
 
     def same(self, key: str, what: str) -> _Found:
         """What comes out is the same, whatever the host does."""
+        if key == "state" and not self._about.keeps_state:
+            lost = "it keeps no state: a session that is opened again loses what was set"
+            return (False if self._about.parameters else None), lost
         other = self._render(NOISE, variation=key, take=2)
         difference = _level(np.abs(other.samples - self._usual.samples).max(initial=0.0))
         return difference <= MOST_DIFFERENCE, f"{_told(difference)} off with {what}"
@@ -211,8 +211,10 @@ class _Checks:
             return False, f"{len(wrong)} of {len(settings)}: {wrong[0]}"
         return True, f"{len(settings)} settings, peaks up to {_told(worst)}" if settings else "nothing can be set"
 
-    def passes_on(self, bypass: Mapping[str, Any]) -> _Found:
+    def passes_on(self, bypass: Mapping[str, Any] | None) -> _Found:
         """Bypassed, what goes in comes out, later by its latency at most."""
+        if bypass is None:
+            return None, "it tells of no bypass"
         result = self._render(NOISE, bypass)
         late = 0 if result.compensated else result.claimed_latency or 0
         signal = self._signal(NOISE, 48_000).astype(np.float32)
@@ -251,7 +253,7 @@ class _Seen:
     """A render, and what its host saw of its blocks."""
 
     samples: Samples
-    blocks_loaded: float
+    loaded: float
     first: float
     decay: float
     wrote: bool | None

@@ -157,11 +157,13 @@ def _offered(standard: Standard, builds: list[Installed]) -> OfferedEffect:
     about = newest.about
     parameters = tuple(offered_parameters(about.parameters))
     ports = f"{about.inputs[0]} in, {about.outputs[0]} out"
+    # One that goes by its name has builds in several standards.
+    kind = f"{standard.title} plug-in" if newest.handle else "Plug-in"
     versions = tuple(dict.fromkeys(one.version for one in builds))
     return OfferedEffect(
         newest.effect,
         newest.handle,
-        f"{standard.title} plug-in, {ports}",
+        f"{kind}, {ports}",
         parameters,
         versions,
         channels=about.channels,

@@ -18,6 +18,7 @@ class Watched(BaseModel):
 
     Attributes:
         effect: what its builds are of.
+        folder: beside the file that names it, unless it is a whole path.
         version: what a build is named by: the file or folder that appeared, or the version that the plug-in tells.
         id: of the plug-in, where its files hold several.
     """
@@ -48,7 +49,8 @@ def read_watched(path: Path) -> list[Watched]:
     found = []
     for name, table in tables.items() if isinstance(tables, dict) else ():
         try:
-            found.append(Watched.model_validate(table))
+            one = Watched.model_validate(table)
+            found.append(one.model_copy(update={"folder": str(path.parent / Path(one.folder).expanduser())}))
         except ValidationError as error:
             first = error.errors()[0]
             where = ".".join(str(part) for part in (TABLE, name, *first["loc"]))
@@ -58,7 +60,7 @@ def read_watched(path: Path) -> list[Watched]:
 
 def places(watched: Watched, ending: str) -> list[Place]:
     """The files of a standard in a watched folder, oldest first; a folder that is not there holds none."""
-    folder = Path(watched.folder).expanduser()
+    folder = Path(watched.folder)
     found = []
     for entry in sorted(folder.iterdir(), key=_time) if folder.is_dir() else []:
         if entry.suffix.lower() == ending:

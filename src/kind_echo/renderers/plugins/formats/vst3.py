@@ -27,6 +27,7 @@ _LOADING_SECONDS = 20.0
 _TRIED_CHANNELS = (1, 2)
 _TRIED_RATE, _TRIED_FRAMES = 48_000.0, 64
 _BYPASS = "bypass"
+_STATES = (b"VST3", b"VC2!")  # of the standard's presets, and of what the host library saves where it makes none
 
 _KEPT: list[Any] = []
 """Every instance, until the process ends: some plug-ins crash when they are taken down."""
@@ -107,6 +108,8 @@ class Vst3Instance:
 
     def load_state(self, data: bytes) -> None:
         """Bring it to a state: a file of a preset as the standard has it, or what `save_state` gave."""
+        if not data.startswith(_STATES):
+            raise HostFailed(f"{self.id} refused the state: it begins as no preset and no saved state does")
         try:
             if data[:4] == b"VST3":
                 self._plugin.preset_data = data
