@@ -159,14 +159,20 @@ static const clap_plugin_descriptor_t about[] = {
     {{1, 1, 10}, "test.mono", "Mono gain", "Tests", "", "", "", "2.1.0", "", features},
 };
 static clap_plugin_descriptor_t faulty[CLEAN + 1];
-static char ids[CLEAN + 1][64];
+static char ids[CLEAN + 1][64], titles[CLEAN + 1][64];
+#ifdef ALONE
+static uint32_t count(const clap_plugin_factory_t *factory) { return 1; }
+#else
 static uint32_t count(const clap_plugin_factory_t *factory) { return 3 + CLEAN + 1 - BY_BLOCK; }
+#endif
 static const clap_plugin_descriptor_t *describe(const clap_plugin_factory_t *factory, uint32_t i) {
     if (i < 3) return &about[i];
     int fault = BY_BLOCK + (int)i - 3;
     snprintf(ids[fault], sizeof ids[fault], "fault.%s", NAMES[fault]);
     faulty[fault] = about[0];
     faulty[fault].id = ids[fault];
+    snprintf(titles[fault], sizeof titles[fault], "Fault of %s", NAMES[fault]);
+    faulty[fault].name = titles[fault];
     return &faulty[fault];
 }
 static const clap_plugin_t *create(const clap_plugin_factory_t *factory, const clap_host_t *host, const char *id) {

@@ -23,11 +23,12 @@ needs_fetched = pytest.mark.skipif(
 )
 
 
-def build_clap(folder: Path) -> Path:
-    """The plug-ins of `plugin.c`, built into a folder."""
+def build_clap(folder: Path, *options: str) -> Path:
+    """The plug-ins of `plugin.c`, built into a folder; with -DALONE the first of them."""
     (folder / "abi.h").write_text(clap_abi.DECLARATIONS)
     source = PROJECT / "tests" / "renderers" / "plugin.c"
-    command = ["gcc", "-shared", "-fPIC", "-O1", f"-I{folder}", "-o", str(folder / "gain.clap"), str(source), "-lm"]
+    made = ["-o", str(folder / "gain.clap"), str(source), "-lm"]
+    command = ["gcc", "-shared", "-fPIC", "-O1", f"-I{folder}", *options, *made]
     subprocess.run(command, check=True, capture_output=True)
     return folder / "gain.clap"
 

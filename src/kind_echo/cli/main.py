@@ -81,6 +81,10 @@ _COMMANDS = {
         "server.tables",
         "Run PLAN on BUILD and wait for the verdicts; exits with 1 unless every cell passes or is decided on.",
     ),
+    "upload": _Entry(
+        "server.artefacts",
+        "Send the plug-in PLUGIN to a server as BUILD of EFFECT, for machines that run such; nothing is run yet.",
+    ),
     "submit": _Entry(
         "server.submit",
         "Run PLAN of EFFECT on BUILD on a server; exits with 1 unless every cell passes or is decided on.",

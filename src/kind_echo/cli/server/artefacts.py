@@ -2,16 +2,34 @@
 
 import json
 import tempfile
+from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlencode
 
-from kind_echo.cli.workers.http import Server
+import click
+
+from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.renderers.plugins.hosting import describe
 from kind_echo.renderers.plugins.offering import offered_parameters
 from kind_echo.renderers.plugins.packing import pack
-from kind_echo.renderers.plugins.standards import own_system
+from kind_echo.renderers.plugins.standards import SYSTEMS, is_plugin, own_system
+
+_Command = Callable[..., None]
+
+
+def plugin_options(command: _Command) -> _Command:
+    """The options of what is uploaded."""
+    for option in (
+        click.option("--signature", type=click.Path(exists=True, dir_okay=False, path_type=Path), metavar="FILE",
+                     help="The signature of the plug-in's file, in base64, where the server asks for one."),
+        click.option("--system", type=click.Choice(SYSTEMS), default=own_system(), show_default=True,
+                     help="What an uploaded plug-in is for."),
+    ):  # fmt: skip
+        command = option(command)
+    return command
 
 
 def send_artefact(server: Server, build_id: int, path: Path, system: str, signature: Path | None) -> str:
@@ -39,3 +57,25 @@ def _about(path: Path) -> dict[str, Any] | None:
         return None
     parameters = offered_parameters(found[0].parameters)
     return {"parameters": parameters, "channels": list(found[0].channels)}
+
+
+@click.command("upload")
+@click.argument("effect")
+@click.argument("version", metavar="BUILD")
+@click.argument("plugin", type=click.Path(exists=True, path_type=Path))
+@click.option("--server", envvar=SERVER_VARIABLE, required=True, metavar="ADDRESS",
+              help=f"Where the page is; {SERVER_VARIABLE} unless given.")  # fmt: skip
+@click.option("--note", default="", help="What the build is, if the server does not know it yet.")
+@plugin_options
+def upload_command(
+    effect: str, version: str, plugin: Path, server: str, note: str, system: str, signature: Path | None
+) -> None:
+    """Send the plug-in PLUGIN to a server as BUILD of EFFECT, for machines that run such; nothing is run yet.
+
+    Needs a token to upload, in KIND_ECHO_TOKEN or in the file that KIND_ECHO_TOKEN_FILE names.
+    """
+    if not is_plugin(plugin):
+        raise BadParameter("plugin", str(plugin), "a file or folder that is named as a plug-in is")
+    there = Server(server, read_token())
+    build = there.post("/api/builds", {"effect": effect, "version": version, "note": note})
+    click.echo(send_artefact(there, int(build["id"]), plugin, system, signature))

@@ -13,13 +13,13 @@ from typing import Any
 import click
 
 from kind_echo.cli.exits import LimitBroken, TimeOut
-from kind_echo.cli.server.artefacts import send_artefact
+from kind_echo.cli.server.artefacts import plugin_options, send_artefact
 from kind_echo.cli.server.outputs import Outputs, run_outputs
 from kind_echo.cli.server.waiting import TIMEOUT
 from kind_echo.cli.server.watching import RunThere
 from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.renderers.plugins.standards import SYSTEMS, is_plugin, own_system
+from kind_echo.renderers.plugins.standards import is_plugin
 from kind_echo.wording.conditions import whole_condition_text
 from kind_echo.wording.outcomes import Outcome, outcome_of_cell
 
@@ -37,10 +37,7 @@ _BLOCK = 1 << 20
 @click.option("--artefact", default="", metavar="FILE|TEXT",
               help="What the build is made of: a file or a word. Submitted again, it joins its run. A plug-in is "
               "uploaded, for machines that run such: that needs a token to upload.")  # fmt: skip
-@click.option("--system", type=click.Choice(SYSTEMS), default=own_system(), show_default=True,
-              help="What an uploaded plug-in is for.")  # fmt: skip
-@click.option("--signature", type=click.Path(exists=True, dir_okay=False, path_type=Path), metavar="FILE",
-              help="The signature of the plug-in's file, in base64, where the server asks for one.")  # fmt: skip
+@plugin_options
 @click.option("--against", default="", metavar="BUILD", help="Compare with another build, not with references.")
 @click.option("--run", "number", type=click.IntRange(1), metavar="NUMBER", help="Go on waiting for a run.")
 @click.option("--no-wait", is_flag=True, help="Leave once it is enqueued.")

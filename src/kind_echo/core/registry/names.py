@@ -39,3 +39,11 @@ def plain_name(name: str) -> str:
 def file_name(name: str) -> str:
     """The last part of a path as the name of a file, without what is not seen; "file" where nothing is left."""
     return plain_name(re.split(r"[/\x00]", name)[-1]) or "file"
+
+
+def build_name(name: str) -> str:
+    """The name of a build, which stands in addresses and commands. Raises ValueError."""
+    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,79}", name):
+        form = "begins with a letter or a digit, and has letters, digits and . _ + - alone, 80 at most"
+        raise ValueError(f"{name!r} cannot be the name of a build, which {form}")
+    return name

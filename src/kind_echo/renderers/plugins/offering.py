@@ -1,6 +1,7 @@
 """Plug-ins as renderers: what a machine has of each standard, and renders of them."""
 
 import functools
+import math
 import platform
 import tempfile
 from collections.abc import Sequence
@@ -143,12 +144,13 @@ def parameters_of(path: Path, plugin_id: str) -> tuple[PluginParameter, ...]:
 
 
 def offered_parameters(parameters: Sequence[PluginParameter]) -> list[dict[str, Any]]:
-    """Parameters as a renderer offers them: names, bounds, choices."""
+    """Parameters as a renderer offers them: names, bounds, choices. Those without bounds are left out."""
     return [
         {"name": p.name, "default": p.choices[round(p.default)] if p.choices else p.default, "unit": p.unit,
          "least": p.least, "greatest": p.greatest, "choices": list(p.choices), "text": p.text, "stepped": p.stepped,
          **({"bypass": p.bypass} if p.bypass is not None else {})}
         for p in parameters
+        if math.isfinite(p.least) and math.isfinite(p.greatest) and p.least <= p.default <= p.greatest
     ]  # fmt: skip
 
 

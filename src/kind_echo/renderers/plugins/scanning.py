@@ -16,7 +16,7 @@ import structlog
 
 from kind_echo import __version__
 from kind_echo.audio_io.own_folder import cache_folder
-from kind_echo.core.registry.names import plain_name
+from kind_echo.core.registry.names import build_name, plain_name
 from kind_echo.renderers.contract import NotOffered, RenderFailed
 from kind_echo.renderers.plugins.hosting import about_from, describe
 from kind_echo.renderers.plugins.model import PluginAbout
@@ -120,10 +120,14 @@ def _add_watched(place: Place, one: _Described, found: list[Installed], failed: 
         failed.append(NotOffered(str(place.path), f"it holds {known}, of which the folder of builds names none"))
         return
     version = place.name if watched.version == "name" else fitting[0].version
+    try:
+        build_name(version)
+    except ValueError as error:
+        failed.append(NotOffered(str(place.path), str(error) if version else "it tells no version"))
+        return
     same = next((f for f in found if (f.effect, f.handle, f.version) == (watched.effect, "", version)), None)
-    if not version or same is not None:
-        reason = "it tells no version" if not version else f"build {version} is there already, as {same and same.path}"
-        failed.append(NotOffered(str(place.path), reason))
+    if same is not None:
+        failed.append(NotOffered(str(place.path), f"build {version} is there already, as {same.path}"))
         return
     found.append(Installed(place.path, watched.effect, "", version, one.digest, fitting[0]))
 

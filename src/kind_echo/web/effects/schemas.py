@@ -1,20 +1,12 @@
 """Bodies of effects and their builds."""
 
-import re
 from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, Json
 
 from kind_echo.bench.plans import Values
+from kind_echo.core.registry.names import build_name
 from kind_echo.web.http.schemas import Body, BuildBody, RequestModel, ShownName
-
-
-def build_name(name: str) -> str:
-    """The name of a build, which stands in addresses and commands. Raises ValueError."""
-    if not re.fullmatch(r"[A-Za-z0-9][A-Za-z0-9._+-]{0,79}", name):
-        form = "begins with a letter or a digit, and has letters, digits and . _ + - alone, 80 at most"
-        raise ValueError(f"{name!r} cannot be the name of a build, which {form}")
-    return name
 
 
 class AboutBody(BaseModel):

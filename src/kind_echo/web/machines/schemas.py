@@ -5,11 +5,12 @@ from typing import Annotated, Literal
 from pydantic import AfterValidator, BaseModel, Field, model_validator
 
 from kind_echo.bench.plans import Values
-from kind_echo.web.effects.schemas import build_name
-from kind_echo.web.http.schemas import Body, RequestModel, ShownName
+from kind_echo.core.registry.names import build_name
+from kind_echo.web.http.schemas import Body, RequestModel, ShownName, ShownTitle
 
 _Name = Annotated[str, Field(min_length=1, max_length=120), ShownName]
-_Word = Annotated[str, Field(max_length=120), ShownName]
+_Title = Annotated[str, Field(min_length=1, max_length=300), ShownTitle]
+_Word = Annotated[str, Field(max_length=300), ShownTitle]
 _MOST = 1e15
 """Of any number that a machine says of a parameter."""
 
@@ -44,7 +45,7 @@ class NotOfferedBody(Body):
 class OfferedParameterBody(Body):
     """What can be set of an effect: a number between bounds, or one of several words or numbers."""
 
-    name: _Name
+    name: _Title
     default: _Number | _Word
     unit: str = Field(default="", max_length=20)
     least: _Number = 0.0
