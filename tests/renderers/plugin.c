@@ -50,11 +50,21 @@ static bool start(const clap_plugin_t *plugin) {
     const clap_host_thread_check_t *check = of(plugin)->host->get_extension(of(plugin)->host, "clap.thread-check");
     return check && check->is_audio_thread(of(plugin)->host) && !check->is_main_thread(of(plugin)->host);
 }
+/* The gain is set at its frame; all else at the beginning of the block. */
+static double gain_at(const state_t *s, const clap_process_t *p, uint32_t frame) {
+    double value = s->value[GAIN];
+    for (uint32_t i = 0; i < p->in_events->size(p->in_events); i++) {
+        const clap_event_param_value_t *e = (const void *)p->in_events->get(p->in_events, i);
+        if (e->param_id == 1000 + GAIN && e->header.time <= frame) value = e->value;
+    }
+    return value;
+}
 static int32_t process(const clap_plugin_t *plugin, const clap_process_t *p) {
     state_t *s = of(plugin);
     for (uint32_t i = 0; i < p->in_events->size(p->in_events); i++) {
         const clap_event_param_value_t *e = (const void *)p->in_events->get(p->in_events, i);
-        if (e->header.type == 5 && e->header.space_id == 0 && e->param_id < 1000 + PARAMETERS)
+        if (e->header.type == 5 && e->header.space_id == 0 && e->param_id < 1000 + PARAMETERS &&
+            (e->header.time == 0 || e->param_id != 1000 + GAIN))
             s->value[e->param_id - 1000] = e->value;
     }
     int fault = s->fault ? s->fault : (int)s->value[FAULT];
@@ -68,10 +78,10 @@ static int32_t process(const clap_plugin_t *plugin, const clap_process_t *p) {
     if (fault == CRASH) *(volatile int *)0 = 1;
     if (fault == HANG) for (;;) ;
     if (fault == SAY_FAILED) return 0;
-    float gain = powf(10.0f, (float)s->value[GAIN] / 20.0f);
-    if (fault == BY_BLOCK) gain *= 1.0f / p->frames_count;
     for (uint32_t c = 0; c < p->audio_inputs[0].channel_count; c++)
         for (uint32_t i = 0, at = s->at; i < p->frames_count; i++) {
+            float gain = powf(10.0f, (float)gain_at(s, p, i) / 20.0f);
+            if (fault == BY_BLOCK) gain *= 1.0f / p->frames_count;
             float sample = p->audio_inputs[0].data32[c][i] * gain;
             if (fault == NOT_A_NUMBER || (fault == BAD_END && s->value[GAIN] >= 12)) sample = NAN;
             if (fault == RUNS_AWAY && fabs(s->value[GAIN] + 24) < 12) sample *= 1e9f;
@@ -91,6 +101,7 @@ static int32_t process(const clap_plugin_t *plugin, const clap_process_t *p) {
             }
             p->audio_outputs[0].data32[c][i] = sample;
         }
+    s->value[GAIN] = gain_at(s, p, p->frames_count);
     return 1;
 }
 

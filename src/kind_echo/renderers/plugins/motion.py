@@ -2,7 +2,7 @@
 
 import math
 from bisect import bisect_right
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -66,7 +66,7 @@ def motions(instance: Instance, values: Mapping[str, Any], rate: int) -> list[Mo
     return found
 
 
-def changes_within(courses: list[Motion], begin: int, end: int, *, exact: bool) -> list[Change]:
+def changes_within(courses: Sequence[Motion], begin: int, end: int, *, exact: bool) -> list[Change]:
     """What changes from frame `begin` up to `end`, in order, at frames within that block.
 
     Args:

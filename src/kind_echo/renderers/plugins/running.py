@@ -131,6 +131,8 @@ class _Run:
         self.took: list[float] = []
         self._sizes: list[int] = []
         self._missed = 0
+        # A change is told at its frame, or at the beginning of the next block.
+        self._moves_until = max((course.frames[-1] for course in course.motions), default=-1) + course.blocks.size
 
     def through(self, wanted: int, take: Callable[[Block], None]) -> None:
         """Hand on exactly so many frames of what comes out. Raises HostFailed."""
@@ -153,7 +155,8 @@ class _Run:
 
     def _one(self, at: int, size: int, begun: float) -> Block:
         block = self._feed.take(size)
-        changes = changes_within(list(self._course.motions), at, at + size, exact=self._instance.exact)
+        courses = self._course.motions if at <= self._moves_until else ()
+        changes = changes_within(courses, at, at + size, exact=self._instance.exact) if courses else []
         if self._course.beside is not None:
             self._course.beside(block)
         if self._course.paced:
@@ -195,6 +198,10 @@ class _Feed:
 
     def take(self, size: int) -> Block:
         """The next block, shape (channels, size)."""
+        if self._at + size <= len(self._held):  # as most are: whole in what was read
+            self._at += size
+            whole: Block = self._held[self._at - size : self._at].T.copy()
+            return whole
         out = np.zeros((self._sound.channels, size), self._kind)
         filled = 0
         while filled < size:
