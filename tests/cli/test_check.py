@@ -455,7 +455,7 @@ def test_the_tutorial_does_what_it_says(folder: Path) -> None:
     text = (PROJECT / "docs" / "gate.md").read_text()
     commands = re.findall(r"^    (\S.*)$", text, re.MULTILINE)
     assert len(commands) >= 10
-    (limits,) = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
+    limits = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)[0]
     said = ""
     for command in commands:
         if "--limits kind-echo.toml --junit" in command:

@@ -9,6 +9,7 @@ from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pytest
 from cryptography.hazmat.primitives.asymmetric.ed25519 import Ed25519PrivateKey
 from cryptography.hazmat.primitives.serialization import Encoding, PublicFormat
@@ -20,7 +21,8 @@ from kind_echo.bench.plans import PlanCase, PlanCondition, PlanDocument, plan_fr
 from kind_echo.bench.queue import ANALYSIS_QUEUE
 from kind_echo.bench.runs import cells_of, start_run
 from kind_echo.cli.workers.http import TOKEN_VARIABLE
-from kind_echo.database.models import Artefact, ArtefactPiece, Build, Cell, Effect, Setting
+from kind_echo.database.blobs import BlobSource
+from kind_echo.database.models import Artefact, ArtefactPiece, Build, Cell, Content, Effect, Setting
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.plugins.offering import HOST_VERSION
 from kind_echo.renderers.plugins.standards import CLAP
@@ -129,7 +131,7 @@ def test_planted_faults_are_found_by_the_template(address: str, demo: str, tmp_p
     log = tmp_path / "fit.log"
     broken = {
         "clean": set(), "silence": {"Silence, 2 s", "Pink noise, then silence"}, "bypass": {"Bypassed"},
-        "state": {"state"}, "input": {"blocks", "state", "instances", "reset"},
+        "state": {"state"}, "latency": {"Clicks"}, "input": {"blocks", "state", "instances", "reset"},
     }  # fmt: skip
     with working("--machine", "fit", "--renderer", "clap", url=_NOWHERE, log=log, **secret):
         wait_until(lambda: "has to approve" in log.read_text(), 90, "that it says what it waits for")
@@ -234,3 +236,21 @@ def test_settings_and_presets_are_made_over_the_api(address: str, demo: str, tmp
                 make_setting(session, number, "Wrong", wrong, who="test", now=NOW)
         with pytest.raises(Exception, match="has a setting named Warm already"):
             make_setting(session, number, "Warm", {}, who="test", now=NOW)
+
+
+def test_samples_of_64_bits_are_asked_for_and_kept(demo: str) -> None:
+    """A plan that says so; simulations compute in 64 bits, and what 32 would round stays."""
+    with transaction() as session:
+        effect = session.scalars(select(Effect).where(Effect.name == "Plumb")).one()
+        condition = PlanCondition(host="Almanac", version="7", modes=["offline"], rates=[48_000], word_length="DOUBLE")
+        plan = _plan("Plumb").model_copy(update={"conditions": [condition]})
+        revision = save_plan(session, plan, who="test", now=NOW)
+        build = session.scalars(select(Build).where(Build.effect_id == effect.id).order_by(Build.position)).first()
+        run = start_run(session, revision.plan_id, build.id, who="test", now=NOW, render="everything").id
+    drain()
+    with transaction() as session:
+        (cell,) = cells_of(session, run)
+        content = session.get(Content, cell.render.content_sha256)
+        assert (cell.state, content.encoding) == ("done", "DOUBLE")
+        samples = BlobSource(session, content).read(0, content.frames)
+        assert not np.array_equal(samples, samples.astype(np.float32))

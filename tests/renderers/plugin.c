@@ -15,9 +15,9 @@
 enum { GAIN, FAULT, BYPASS, PARAMETERS };
 enum { NONE, CRASH, HANG, NOT_A_NUMBER, SAY_FAILED, BY_BLOCK,
        SHARES, WRITES, FORGETS_STATE, SLOW_START, SLOW_FADE, KEEPS_PAST, HUMS, RINGS, RATE, BAD_END, RUNS_AWAY, BYPASS_OFF,
-       SLOW_LOAD, CLEAN };
+       SLOW_LOAD, WRONG_LATENCY, CLEAN };
 static const char *const NAMES[] = {"", "", "", "", "", "blocks", "instances", "input", "state", "first block", "decay",
-    "reset", "silence", "falls silent", "rates", "ends", "random", "bypass", "loads", "clean"};
+    "reset", "silence", "falls silent", "rates", "ends", "random", "bypass", "loads", "latency", "clean"};
 typedef struct {
     double value[PARAMETERS]; uint32_t late, at; float *line[2]; const clap_host_t *host;
     int fault; double past[2]; unsigned long blocks;
@@ -37,7 +37,7 @@ static void wait_seconds(double seconds) {
     nanosleep(&time, NULL);
 }
 static bool activate(const clap_plugin_t *plugin, double rate, uint32_t least, uint32_t most) {
-    of(plugin)->late = strstr(plugin->desc->id, "late") ? 64 : 0;
+    of(plugin)->late = !of(plugin)->fault && strstr(plugin->desc->id, "late") ? 64 : 0;
     for (int c = 0; c < 2; c++) of(plugin)->line[c] = calloc(64, sizeof(float));
     if (of(plugin)->fault == SLOW_LOAD) wait_seconds(0.7);
     return rate < 400000 && !(of(plugin)->fault == RATE && rate > 100000);
@@ -139,7 +139,9 @@ static bool port_get(const clap_plugin_t *plugin, uint32_t index, bool input, cl
     return true;
 }
 static const clap_plugin_audio_ports_t ports = {port_count, port_get};
-static uint32_t latency_get(const clap_plugin_t *plugin) { return of(plugin)->late; }
+static uint32_t latency_get(const clap_plugin_t *plugin) {
+    return of(plugin)->fault == WRONG_LATENCY ? 64 : of(plugin)->late;
+}
 static const clap_plugin_number_t latency = {latency_get};
 static bool save(const clap_plugin_t *plugin, const clap_ostream_t *stream) {
     return stream->write(stream, of(plugin)->value, sizeof of(plugin)->value) == sizeof of(plugin)->value;

@@ -1,7 +1,11 @@
 """Folders of builds, the cache of what plug-ins were described as, packages, and checks that render with a plug-in."""
 
 import json
+import os
+import re
 import shutil
+import subprocess
+import sys
 import zipfile
 from collections.abc import Iterator
 from dataclasses import replace
@@ -11,7 +15,15 @@ import numpy as np
 import pytest
 import soundfile
 
-from kind_echo.renderers.contract import RenderFailed, RenderRequest, UploadedBuild
+from kind_echo.renderers import machine
+from kind_echo.renderers.contract import (
+    Offer,
+    OfferedHost,
+    RemoteRenderer,
+    RenderFailed,
+    RenderRequest,
+    UploadedBuild,
+)
 from kind_echo.renderers.declared import BadDeclaration
 from kind_echo.renderers.plugins import artefacts, scanning
 from kind_echo.renderers.plugins.artefacts import ACCEPT_VARIABLE, CACHE_VARIABLE, unpacked
@@ -20,7 +32,7 @@ from kind_echo.renderers.plugins.offering import PluginRenderer, plugin_offer, r
 from kind_echo.renderers.plugins.packing import pack, unpack
 from kind_echo.renderers.plugins.standards import CLAP
 from kind_echo.renderers.plugins.watched import read_watched
-from tests.conftest import kind_echo
+from tests.conftest import PROJECT, kind_echo
 from tests.renderers.plugins import NOISE, R, build_clap
 
 FACTOR = np.float32(10 ** (-6 / 20))
@@ -246,3 +258,41 @@ def test_a_check_renders_with_the_plugin_that_the_limits_name(alone: Path, tmp_p
     again = kind_echo(*words, "--json")
     rows = {one["path"]: one["status"] for one in json.loads(again.stdout)["rows"]}
     assert rows == {"own.wav": "pass", "sweep/usual.wav": "error"}
+
+
+def test_the_tutorial_does_what_it_says(alone: Path, tmp_path: Path) -> None:
+    """docs/first-effect.md: each command that it indents, one after the other, with the file that it shows."""
+    (tmp_path / "build").mkdir()
+    for folder in (tmp_path, tmp_path / "build"):
+        shutil.copy(alone, folder / "skerry.clap")
+    text = (PROJECT / "docs" / "first-effect.md").read_text()
+    (limits,) = re.findall(r"```toml\n(.*?)```", text, re.DOTALL)
+    (tmp_path / "kind-echo.toml").write_text(limits)
+    commands = re.findall(r"^    (\S.*)$", text, re.MULTILINE)
+    assert len(commands) >= 10
+    own = {"PATH": f"{Path(sys.executable).parent}{os.pathsep}{os.environ['PATH']}", "CI": ""}
+    said = ""
+    for command in commands:
+        words = ["bash", "-c", command]
+        done = subprocess.run(words, cwd=tmp_path, env=os.environ | own, text=True, capture_output=True, check=False)
+        assert done.returncode == 0, (command, done.stdout, done.stderr)
+        said += done.stdout
+    for expected in ("Gain: -60 to 12", "something to mend", "6.00 dB down", "3 pairs: 3 passed"):
+        assert expected in said, said
+
+
+def test_a_renderer_from_outside_is_noticed_when_it_changes(builds: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(machine, "_added", [])
+    versions = ["1"]
+
+    def offer() -> Offer:
+        host = OfferedHost("Outside", versions[-1], "", ("offline",))
+        return Offer("outside", "", RemoteRenderer({}), (host,), ())
+
+    machine.add_renderer(offer, lambda: versions[-1])
+    here = machine.Machine()
+    assert not here.look_again()
+    versions.append("2")
+    assert here.look_again()
+    assert here.offers["outside"].hosts[0].version == "2"
+    assert here.look_again(anyway=True)

@@ -17,7 +17,7 @@ FAULTS = {
     "blocks": {"blocks"}, "instances": {"instances"}, "input": {"input"}, "state": {"state"},
     "first block": {"first block"}, "decay": {"decay"}, "reset": {"reset"},
     "silence": {"silence", "falls silent"}, "falls silent": {"falls silent"}, "rates": {"rates"}, "ends": {"ends"},
-    "random": {"random"}, "bypass": {"bypass"}, "loads": {"loads"}, "clean": set(),
+    "random": {"random"}, "bypass": {"bypass"}, "loads": {"loads"}, "latency": {"latency", "bypass"}, "clean": set(),
 }  # fmt: skip
 
 

@@ -14,12 +14,18 @@ from kind_echo.renderers.plugins.offering import plugin_offers
 _log = structlog.get_logger("kind_echo.worker")
 
 
-_added: list[Callable[[], Offer]] = []
+_added: list[tuple[Callable[[], Offer], Callable[[], object]]] = []
 
 
-def add_renderer(offer: Callable[[], Offer]) -> None:
-    """Let every machine render with one's own renderer too; what it offers is asked for whenever offers are."""
-    _added.append(offer)
+def add_renderer(offer: Callable[[], Offer], stamp: Callable[[], object] = lambda: None) -> None:
+    """Let every machine render with one's own renderer too.
+
+    Args:
+        offer: what it offers; asked for whenever offers are.
+        stamp: something that is another when what it offers has changed: a worker asks every few seconds, and then for
+            the offer again.
+    """
+    _added.append((offer, stamp))
 
 
 def offers() -> dict[str, Offer]:
@@ -29,7 +35,7 @@ def offers() -> dict[str, Offer]:
 
     found = [stand_in_offer()]
     found += plugin_offers()
-    found += [offer() for offer in _added]
+    found += [offer() for offer, _ in _added]
     named = os.environ.get(scanning.FILE_VARIABLE)
     if named:
         found += read_declarations(Path(named))
@@ -66,4 +72,4 @@ def _stamp() -> tuple[object, ...]:
     """Changes when a plug-in or the file of renderers does."""
     named = os.environ.get(scanning.FILE_VARIABLE)
     file = Path(named).stat() if named and Path(named).exists() else None
-    return (file and (file.st_mtime_ns, file.st_size, file.st_ino), scanning.stamp())
+    return (file and (file.st_mtime_ns, file.st_size, file.st_ino), scanning.stamp(), *(stamp() for _, stamp in _added))

@@ -16,6 +16,7 @@ interface Props {
 
 const WORDS: Record<string, PlanCondition["word_length"]> = {
   "32 bit float": "FLOAT",
+  "64 bit float": "DOUBLE",
   "24 bit": "PCM_24",
   "16 bit": "PCM_16",
 };

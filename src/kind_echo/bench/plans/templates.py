@@ -255,8 +255,9 @@ def _fitness(bench: Bench) -> PlanDocument:
     bounded = PlanLimit(at_most=fitness.MOST_LEVEL, because="more is taken for running away")
     reads = PlanLimit(at_most=0, because="what it is given is only to be read")
     names = {"Pink noise, 1 s": fitness.NOISE, "Pink noise, 0.5 s": fitness.SHORT_NOISE,
-             "Pink noise, then silence": fitness.FADING, "Silence, 2 s": fitness.SILENCE}  # fmt: skip
-    noise, short, fading, silence = names
+             "Pink noise, then silence": fitness.FADING, "Silence, 2 s": fitness.SILENCE,
+             "Clicks": fitness.CLICKS}  # fmt: skip
+    noise, short, fading, silence, clicks = names
     as_it_is: list[Family] = ["hosting"]
     unjudged = {key: PlanLimit() for key in default_limits(("integrity",)) if key != "non_finite"}
     may_be_silent = {"silent": PlanLimit(at_most=1, because="this may be, or is to be")}
@@ -269,6 +270,8 @@ def _fitness(bench: Bench) -> PlanDocument:
                                   "input_written": reads}, takes=2, variation=key)
         for key in VARIATIONS
     ]  # fmt: skip
+    late = _near(0.0, fitness.MOST_LATENCY_ERROR, "as it says; the phase of a filter may add to it")
+    cases.append(case(clicks, AS_IT_COMES, {"latency_error": late}))
     cases.append(case(silence, AS_IT_COMES, {"sample_peak": quiet} | may_be_silent))
     cases.append(case(fading, AS_IT_COMES, {"end_level": quiet, "block_decay": decay}))
     settings: dict[str, Values] = {AS_IT_COMES: {}}

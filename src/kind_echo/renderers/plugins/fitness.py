@@ -11,9 +11,10 @@ from typing import Any
 
 import numpy as np
 
-from kind_echo.core.audio.source import Samples
+from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.registry.names import plain_name
 from kind_echo.core.signals import make_request, synthesise
+from kind_echo.core.systems.latency import LatencyOptions, measure_latency
 from kind_echo.renderers.contract import VARIATIONS, RenderFailed, RenderRequest, RenderResult
 from kind_echo.renderers.plugins.model import PluginAbout
 from kind_echo.renderers.plugins.offering import offered_parameters, render_file
@@ -27,6 +28,8 @@ MOST_DIFFERENCE = -120.0
 """dBFS, between renders that must be the same: so that the rounding of sums in another order passes."""
 MOST_SILENCE = -90.0
 """dBFS, of what comes out once nothing goes in."""
+MOST_LATENCY_ERROR = 16.0
+"""Samples: so much the phase of a filter, or a gate that opens, adds to a latency that is right."""
 MOST_DECAY = 4.0
 """Times as long as a block that sounds, for one in which it fades away."""
 RANDOM_SETTINGS = 5
@@ -36,6 +39,7 @@ MOST_ENDS = 100
 NOISE = {"kind": "noise", "color": "pink", "level": -20.0, "seconds": 1.0}
 SHORT_NOISE = {"kind": "noise", "color": "pink", "level": -20.0, "seconds": 0.5}
 FADING = {"kind": "noise", "color": "pink", "level": -20.0, "seconds": 1.0, "tail": 4.0}
+CLICKS = {"kind": "clicks", "level": -12.0, "seconds": 3.0, "lead_in": 0.5}
 SILENCE = {"kind": "silence", "seconds": 2.0}
 
 _BLOCK = 512
@@ -105,6 +109,7 @@ def check_fitness(path: Path, about: PluginAbout, only: Collection[str] | None =
         ("first block", "The first block takes no seconds", checks.first_block),
         *((key, _TITLES[key], functools.partial(checks.same, key, what)) for key, what in VARIATIONS.items()),
         ("input", "It only reads what it is given", checks.only_reads),
+        ("latency", f"It is as late as it says, to {MOST_LATENCY_ERROR:g} samples", checks.late_as_told),
         ("silence", "Silence in, silence out", checks.silent),
         ("falls silent", "It falls silent after a sound", checks.falls_silent),
         ("decay", "What fades away costs no more than what sounds", checks.decays),
@@ -163,6 +168,18 @@ class _Checks:
         """Its input is as it was."""
         written = self._usual.wrote
         return not written, "it changed samples that it was given" if written else "unchanged, as far as can be seen"
+
+    def late_as_told(self) -> _Found:
+        """Hosts take off what it says; where no click can be followed, nothing is said."""
+        result = self._render(CLICKS)
+        claimed = 0 if result.compensated else result.claimed_latency or 0
+        signal = ArraySource(self._signal(CLICKS, 48_000), 48_000)
+        readings, _ = measure_latency(signal, ArraySource(result.samples, 48_000), LatencyOptions(claimed))
+        error = next(one for one in readings if (one.measure, one.channel) == ("latency_error", "all"))
+        if error.value is None:
+            return None, f"it cannot be told: {error.why}"
+        told = f"{claimed} claimed, {claimed + error.value:.2f} measured"
+        return abs(error.value) <= MOST_LATENCY_ERROR, told
 
     def silent(self) -> _Found:
         """Nothing comes of nothing; what is switched on may take a moment to settle."""
