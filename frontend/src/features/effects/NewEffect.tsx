@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { Button } from "../../ui/controls";
+import { Fields, Form } from "../../ui/Form";
 import { Labelled } from "../../ui/fields";
 import { useAddEffect } from "./queries";
 
@@ -8,10 +9,16 @@ export function NewEffect({ onAdded }: { onAdded: (name: string) => void }) {
   const add = useAddEffect();
   const [name, setName] = useState("");
   return (
-    <form
-      className="border-t border-line px-5 pt-4 pb-5"
-      onSubmit={(event) => {
-        event.preventDefault();
+    <Form
+      title="An effect whose builds are uploaded"
+      about={
+        <>
+          No machine needs to have it: <code>kind-echo submit --artefact</code> sends each build as a
+          plug-in's file, and the first one tells its parameters.
+        </>
+      }
+      error={add.error}
+      onSubmit={() => {
         add.mutate(
           { name: name.trim(), bare: true },
           {
@@ -23,12 +30,7 @@ export function NewEffect({ onAdded }: { onAdded: (name: string) => void }) {
         );
       }}
     >
-      <h2 className="font-semibold">An effect whose builds are uploaded</h2>
-      <p className="text-quiet">
-        No machine needs to have it: <code>kind-echo submit --artefact</code> sends each build as a plug-in's
-        file, and the first one tells its parameters.
-      </p>
-      <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+      <Fields>
         <Labelled
           label="Name"
           required
@@ -39,12 +41,7 @@ export function NewEffect({ onAdded }: { onAdded: (name: string) => void }) {
         <Button type="submit" needs="keep" disabled={name.trim() === "" || add.isPending}>
           Add the effect
         </Button>
-      </div>
-      {add.error && (
-        <p role="alert" className="mt-2">
-          {add.error.message}
-        </p>
-      )}
-    </form>
+      </Fields>
+    </Form>
   );
 }

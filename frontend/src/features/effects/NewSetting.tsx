@@ -1,6 +1,7 @@
 import { useState } from "react";
 import type { Effect } from "../../api/client";
 import { Button, FileButton } from "../../ui/controls";
+import { Fields, Form } from "../../ui/Form";
 import { FIELD, Labelled } from "../../ui/fields";
 import { Select } from "../../ui/Select";
 import { useMakeSetting } from "./queries";
@@ -38,20 +39,19 @@ export function NewSetting({ effect }: { effect: Effect }) {
     );
   };
   return (
-    <form
-      className="border-t border-line px-5 pt-4 pb-5"
-      onSubmit={(event) => {
-        event.preventDefault();
-        begin();
-      }}
+    <Form
+      title="A new setting"
+      about={
+        <>
+          What is not set stays as the plug-in has it. A value is a number or a text that the plug-in reads;
+          one that moves is written as <code>0:0.2, 1.5:0.8</code>, seconds and values, on lines between them
+          with <code>ramp</code> before it.
+        </>
+      }
+      error={make.error}
+      onSubmit={begin}
     >
-      <h2 className="font-semibold">A new setting</h2>
-      <p className="text-quiet">
-        What is not set stays as the plug-in has it. A value is a number or a text that the plug-in reads; one
-        that moves is written as <code>0:0.2, 1.5:0.8</code>, seconds and values, on lines between them with{" "}
-        <code>ramp</code> before it.
-      </p>
-      <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+      <Fields>
         <Labelled
           label="Name"
           required
@@ -85,13 +85,8 @@ export function NewSetting({ effect }: { effect: Effect }) {
         <Button type="submit" needs="work" disabled={name.trim() === "" || make.isPending}>
           Add the setting
         </Button>
-      </div>
-      {make.error && (
-        <p role="alert" className="mt-2">
-          {make.error.message}
-        </p>
-      )}
-    </form>
+      </Fields>
+    </Form>
   );
 }
 

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import type { Host, Machine, NewHost } from "../../api/client";
 import { Check } from "../../ui/Checkbox";
 import { Button, Sentence } from "../../ui/controls";
+import { Fields, Form } from "../../ui/Form";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
@@ -178,19 +179,13 @@ function AddHost() {
       },
     );
   return (
-    <form
-      className="border-t border-line px-5 pt-4 pb-5"
-      onSubmit={(event) => {
-        event.preventDefault();
-        begin();
-      }}
+    <Form
+      title="A host rendered by hand"
+      about="Its cells wait until a person has rendered them with a kit. Every other host comes with the machine that has it."
+      error={add.error}
+      onSubmit={begin}
     >
-      <h2 className="font-semibold">A host rendered by hand</h2>
-      <p className="text-quiet">
-        Its cells wait until a person has rendered them with a kit. Every other host comes with the machine
-        that has it.
-      </p>
-      <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+      <Fields>
         <label className="w-48">
           <span className="block text-xs text-quiet">Name</span>
           <input
@@ -232,13 +227,8 @@ function AddHost() {
         <Button type="submit" needs="keep" disabled={!ready || add.isPending}>
           Add the host
         </Button>
-      </div>
-      {add.error && (
-        <p role="alert" className="mt-2">
-          {add.error.message}
-        </p>
-      )}
-    </form>
+      </Fields>
+    </Form>
   );
 }
 

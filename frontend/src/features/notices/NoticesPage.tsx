@@ -4,6 +4,7 @@ import type { Notice, NoticeTarget } from "../../api/client";
 import { useCan } from "../../api/me";
 import { Check } from "../../ui/Checkbox";
 import { Button } from "../../ui/controls";
+import { Fields, Form } from "../../ui/Form";
 import { Labelled, LabelledChoice } from "../../ui/fields";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
@@ -90,10 +91,12 @@ function AddTarget({ onSecret }: { onSecret: (secret: Secret) => void }) {
   const [topics, setTopics] = useState<Topic[]>(["run.needs_review"]);
   const add = useAddTarget();
   return (
-    <form
+    <Form
+      title="Tell somebody"
+      main
       className="px-5 pt-4 pb-4"
-      onSubmit={(event) => {
-        event.preventDefault();
+      error={add.error}
+      onSubmit={() => {
         add.mutate(
           { kind, address, topics },
           {
@@ -110,8 +113,7 @@ function AddTarget({ onSecret }: { onSecret: (secret: Secret) => void }) {
         );
       }}
     >
-      <h1 className="text-lg font-semibold">Tell somebody</h1>
-      <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+      <Fields>
         <LabelledChoice label="By" value={kind} choices={KINDS} onChoose={setKind} />
         <div className="w-96 [&_input]:w-full">
           <Labelled
@@ -128,13 +130,8 @@ function AddTarget({ onSecret }: { onSecret: (secret: Secret) => void }) {
         <Button look="main" type="submit" disabled={add.isPending || topics.length === 0}>
           Add
         </Button>
-      </div>
-      {add.error && (
-        <p role="alert" className="mt-2">
-          {add.error.message}
-        </p>
-      )}
-    </form>
+      </Fields>
+    </Form>
   );
 }
 

@@ -5,6 +5,7 @@ import type { Person } from "../../api/client";
 import type { Role } from "../../api/me";
 import { useCan } from "../../api/me";
 import { Button, Word } from "../../ui/controls";
+import { Fields, Form } from "../../ui/Form";
 import { Labelled, LabelledChoice } from "../../ui/fields";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading } from "../../ui/states";
@@ -66,10 +67,12 @@ function AddPerson({ onSecret }: { onSecret: (secret: Secret) => void }) {
   const [role, setRole] = useState<Role>("work");
   const add = useAddPerson();
   return (
-    <form
+    <Form
+      title="Add a person"
+      main
       className="px-5 pt-4 pb-4"
-      onSubmit={(event) => {
-        event.preventDefault();
+      error={add.error}
+      onSubmit={() => {
         add.mutate(
           { name, role },
           {
@@ -81,8 +84,7 @@ function AddPerson({ onSecret }: { onSecret: (secret: Secret) => void }) {
         );
       }}
     >
-      <h1 className="text-lg font-semibold">Add a person</h1>
-      <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+      <Fields>
         <Labelled
           label="Name"
           required
@@ -99,13 +101,8 @@ function AddPerson({ onSecret }: { onSecret: (secret: Secret) => void }) {
         <Button look="main" type="submit" disabled={add.isPending || name.trim() === ""}>
           Add
         </Button>
-      </div>
-      {add.error && (
-        <p role="alert" className="mt-2">
-          {add.error.message}
-        </p>
-      )}
-    </form>
+      </Fields>
+    </Form>
   );
 }
 

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Token } from "../../api/client";
 import { Button } from "../../ui/controls";
+import { Fields, Form } from "../../ui/Form";
 import { Labelled, LabelledChoice } from "../../ui/fields";
 import { dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading } from "../../ui/states";
@@ -63,10 +64,12 @@ function MakeToken({ onSecret }: { onSecret: (secret: Secret) => void }) {
   const [days, setDays] = useState(90);
   const make = useMakeToken();
   return (
-    <form
+    <Form
+      title="Make a token"
+      about="For a build server or a render machine."
       className="px-5 pt-4 pb-4"
-      onSubmit={(event) => {
-        event.preventDefault();
+      error={make.error}
+      onSubmit={() => {
         make.mutate(
           { name, scope, days },
           {
@@ -78,9 +81,7 @@ function MakeToken({ onSecret }: { onSecret: (secret: Secret) => void }) {
         );
       }}
     >
-      <h2 className="text-lg font-semibold">Make a token</h2>
-      <p className="text-quiet">For a build server or a render machine.</p>
-      <div className="mt-2 flex flex-wrap items-end gap-x-4 gap-y-2">
+      <Fields>
         <Labelled
           label="Program"
           placeholder="nightly builds"
@@ -104,13 +105,8 @@ function MakeToken({ onSecret }: { onSecret: (secret: Secret) => void }) {
         <Button type="submit" disabled={make.isPending || name.trim() === ""}>
           Make
         </Button>
-      </div>
-      {make.error && (
-        <p role="alert" className="mt-2">
-          {make.error.message}
-        </p>
-      )}
-    </form>
+      </Fields>
+    </Form>
   );
 }
 

@@ -5,6 +5,7 @@ import type { Plan, Schedule } from "../../api/client";
 import { useCan } from "../../api/me";
 import { Check } from "../../ui/Checkbox";
 import { Button } from "../../ui/controls";
+import { Form } from "../../ui/Form";
 import { Labelled } from "../../ui/fields";
 import { count, dateTime, ended } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
@@ -69,10 +70,13 @@ function AddSchedule({ plans }: { plans: Plan[] }) {
   const toggled = (list: number[], value: number, on: boolean) =>
     on ? [...list, value] : list.filter((one) => one !== value);
   return (
-    <form
+    <Form
+      title="Let plans run by themselves"
+      about="On the newest build of their effects."
+      main
       className="px-5 pt-4 pb-4"
-      onSubmit={(event) => {
-        event.preventDefault();
+      error={add.error}
+      onSubmit={() => {
         const [hours = 0, minutes = 0] = time.split(":").map(Number);
         add.mutate(
           { plan_ids: chosen, days, minute: 60 * hours + minutes, zone, again, everything },
@@ -80,8 +84,6 @@ function AddSchedule({ plans }: { plans: Plan[] }) {
         );
       }}
     >
-      <h1 className="text-lg font-semibold">Let plans run by themselves</h1>
-      <p className="text-quiet">On the newest build of their effects.</p>
       <fieldset className="mt-2">
         <legend className="font-semibold">Plans</legend>
         <div className="grid grid-cols-2 gap-x-6 gap-y-1 pt-1 xl:grid-cols-3">
@@ -136,12 +138,7 @@ function AddSchedule({ plans }: { plans: Plan[] }) {
           Add
         </Button>
       </div>
-      {add.error && (
-        <p role="alert" className="mt-2">
-          {add.error.message}
-        </p>
-      )}
-    </form>
+    </Form>
   );
 }
 

@@ -3,6 +3,7 @@ import { useState } from "react";
 import type { Signal, SignalRequest } from "../../api/client";
 import { sendFile } from "../../api/upload";
 import { Button, FileButton } from "../../ui/controls";
+import { Form } from "../../ui/Form";
 import { useKeepSignal } from "./queries";
 
 const BOX = "h-9 w-full rounded border border-quiet bg-sheet px-2";
@@ -14,14 +15,7 @@ export function Keep(props: { request: SignalRequest; suggestion: string; onKept
   const keep = useKeepSignal();
   const begin = () => keep.mutate({ name: name.trim(), request }, { onSuccess: (made) => onKept(made.id) });
   return (
-    <form
-      className="border-t border-line pt-3"
-      onSubmit={(event) => {
-        event.preventDefault();
-        begin();
-      }}
-    >
-      <h2 className="font-semibold">Save this signal</h2>
+    <Form title="Save this signal" className="border-t border-line pt-3" error={keep.error} onSubmit={begin}>
       <div className="mt-2 flex items-end gap-3">
         <label className="min-w-0 flex-1">
           <span className="block text-xs text-quiet">Name in plans</span>
@@ -37,12 +31,7 @@ export function Keep(props: { request: SignalRequest; suggestion: string; onKept
           Keep
         </Button>
       </div>
-      {keep.error && (
-        <p role="alert" className="mt-2">
-          {keep.error.message}
-        </p>
-      )}
-    </form>
+    </Form>
   );
 }
 
