@@ -23,6 +23,7 @@ from kind_echo.bench.upkeep import (
     change_note,
     delete_build,
     delete_run,
+    move_build,
     rename,
     rename_host,
 )
@@ -123,6 +124,11 @@ def test_a_typing_mistake_in_the_name_of_a_build_can_be_taken_back(demo: str) ->
         assert find_build(session, plan, "2.1.0-rc3").note == "the third candidate"
         with pytest.raises(NameTaken):
             rename(session, "build", wrong.id, "2.0.3", **BY)
+        before = [one.version for one in builds_of(session, plan.effect_id)]
+        move_build(session, wrong.id, "later", **BY)  # it is the newest, and stays so
+        assert [one.version for one in builds_of(session, plan.effect_id)] == before
+        move_build(session, wrong.id, "earlier", **BY)
+        assert [one.version for one in builds_of(session, plan.effect_id)] == [*before[:-2], before[-1], before[-2]]
         delete_build(session, wrong.id, **BY)
         session.flush()
         assert session.scalar(select(Build.id).where(Build.version == "2.1.0-rc3")) is None

@@ -8,6 +8,7 @@ import { reportFiles, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
 import { ArchivedMark, useShown } from "../upkeep/Archived";
 import { ThingMenu } from "../upkeep/ThingMenu";
+import { NewBuild } from "./NewBuild";
 import { NewEffect } from "./NewEffect";
 import { NewSetting } from "./NewSetting";
 import { effectsQuery } from "./queries";
@@ -71,7 +72,7 @@ function EffectView({ effect }: { effect: Effect }) {
       <table className="w-full border-t border-line">
         <caption className="px-5 pt-4 pb-1 text-left font-semibold">Builds, newest first</caption>
         <tbody>
-          {[...builds.shown].reverse().map((build) => (
+          {[...builds.shown].reverse().map((build, place, all) => (
             <tr key={build.id} className={ROW}>
               <td className="w-48 font-semibold">
                 {build.version}
@@ -94,6 +95,7 @@ function EffectView({ effect }: { effect: Effect }) {
                   id={build.id}
                   name={build.version}
                   archived={build.archived}
+                  build={{ note: build.note, above: place > 0, below: place < all.length - 1 }}
                   {...(build.named_by_machine
                     ? { keepsName: "A machine has it, and gives it its name." }
                     : {})}
@@ -104,6 +106,7 @@ function EffectView({ effect }: { effect: Effect }) {
         </tbody>
       </table>
       {builds.box && <p className="border-t border-line px-5 py-2">{builds.box}</p>}
+      {mayWork && <NewBuild effect={effect} />}
       <table className="mt-5 w-full border-t border-line">
         <caption className="px-5 pt-4 pb-1 text-left font-semibold">Settings</caption>
         {effect.settings.length === 0 && (

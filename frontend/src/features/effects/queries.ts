@@ -21,6 +21,16 @@ export const useAddEffect = () => {
   });
 };
 
+/** Tells of a build of an effect. */
+export const useAddBuild = (effect: string) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (build: { version: string; note: string }) =>
+      unwrap(client.POST("/api/builds", { body: { effect, ...build } })),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["effects"] }),
+  });
+};
+
 interface NewSetting {
   name: string;
   values: Setting["values"];

@@ -15,6 +15,8 @@ interface Thing {
   archived: boolean;
   /** Why it keeps its name, where it does. */
   keepsName?: string;
+  /** Of a build: what is said of it, and whether another stands above and below it in the list. */
+  build?: { note: string; above: boolean; below: boolean };
 }
 
 const NEEDS: Record<Kind, Role> = {
@@ -25,18 +27,21 @@ const NEEDS: Record<Kind, Role> = {
   plan: "work",
   run: "work",
 };
-const ITEM = "cursor-pointer rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground";
+const ITEM =
+  "cursor-pointer rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground data-[disabled]:cursor-default data-[disabled]:text-quiet";
 
 /** Actions with something that is under test: another name, out of the lists, or gone. */
 export function ThingMenu(thing: Thing) {
   const may = useCan(NEEDS[thing.kind]);
-  const [asked, setAsked] = useState<"rename" | "delete" | "problem">();
+  const [asked, setAsked] = useState<"rename" | "note" | "delete" | "problem">();
   const change = useChange(thing.kind, thing.id);
   const full = thing.version === undefined ? thing.name : `${thing.name} ${thing.version}`;
   // A run is called by its number already.
   const called = thing.kind === "run" ? full : `${thing.kind} ${full}`;
   if (!may) return null;
   const turn = () => change.mutate({ archived: !thing.archived }, { onError: () => setAsked("problem") });
+  const move = (to: "earlier" | "later") =>
+    change.mutate({ move: to }, { onError: () => setAsked("problem") });
   return (
     <>
       <DropdownMenu.Root>
@@ -57,6 +62,27 @@ export function ThingMenu(thing: Thing) {
                 Rename…
               </DropdownMenu.Item>
             )}
+            {thing.build && (
+              <>
+                <DropdownMenu.Item className={ITEM} onSelect={() => setAsked("note")}>
+                  Note…
+                </DropdownMenu.Item>
+                <DropdownMenu.Item
+                  className={ITEM}
+                  disabled={!thing.build.above}
+                  onSelect={() => move("later")}
+                >
+                  Move up
+                </DropdownMenu.Item>
+                <DropdownMenu.Item
+                  className={ITEM}
+                  disabled={!thing.build.below}
+                  onSelect={() => move("earlier")}
+                >
+                  Move down
+                </DropdownMenu.Item>
+              </>
+            )}
             <DropdownMenu.Item className={ITEM} onSelect={turn}>
               {thing.archived ? "Bring back" : "Archive"}
             </DropdownMenu.Item>
@@ -72,6 +98,9 @@ export function ThingMenu(thing: Thing) {
         </DropdownMenu.Portal>
       </DropdownMenu.Root>
       {asked === "rename" && <Rename thing={thing} called={called} onClose={() => setAsked(undefined)} />}
+      {asked === "note" && thing.build && (
+        <Note id={thing.id} note={thing.build.note} called={called} onClose={() => setAsked(undefined)} />
+      )}
       {asked === "delete" && (thing.kind === "build" || thing.kind === "run") && (
         <Delete kind={thing.kind} id={thing.id} called={called} onClose={() => setAsked(undefined)} />
       )}
@@ -118,6 +147,44 @@ function Rename({ thing, called, onClose }: { thing: Thing; called: string; onCl
         <div className="flex gap-2">
           <Button type="submit" look="main" disabled={change.isPending || same || name.trim() === ""}>
             Rename
+          </Button>
+          <Button onClick={onClose}>Cancel</Button>
+        </div>
+      </form>
+    </Asking>
+  );
+}
+
+function Note({
+  id,
+  note: before,
+  called,
+  onClose,
+}: {
+  id: number;
+  note: string;
+  called: string;
+  onClose: () => void;
+}) {
+  const change = useChange("build", id);
+  const [note, setNote] = useState(before);
+  const submit = (event: FormEvent) => {
+    event.preventDefault();
+    change.mutate({ note: note.trim() }, { onSuccess: onClose });
+  };
+  return (
+    <Asking title={`Note of ${called}`} onClose={onClose}>
+      <form onSubmit={submit} className="grid gap-4">
+        <Labelled
+          label="Note"
+          value={note}
+          maxLength={400}
+          onChange={(event) => setNote(event.target.value)}
+        />
+        {change.error && <p role="alert">{change.error.message}</p>}
+        <div className="flex gap-2">
+          <Button type="submit" look="main" disabled={change.isPending || note.trim() === before}>
+            Save
           </Button>
           <Button onClick={onClose}>Cancel</Button>
         </div>

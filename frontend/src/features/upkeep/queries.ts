@@ -7,9 +7,17 @@ export interface Change {
   name?: string;
   version?: string;
   archived?: boolean;
+  /** Of a build. */
+  note?: string;
+  /** Of a build, in the order of its effect's. */
+  move?: "earlier" | "later";
 }
 
-async function change(kind: Kind, id: number, { name, version, archived }: Change): Promise<unknown> {
+async function change(
+  kind: Kind,
+  id: number,
+  { name, version, archived, note, move }: Change,
+): Promise<unknown> {
   const body = { name: name ?? null, archived: archived ?? null };
   switch (kind) {
     case "effect":
@@ -37,7 +45,7 @@ async function change(kind: Kind, id: number, { name, version, archived }: Chang
       return unwrap(
         client.POST("/api/builds/{build_id}/change", {
           params: { path: { build_id: id } },
-          body: { version: name ?? null, note: null, archived: archived ?? null },
+          body: { version: name ?? null, note: note ?? null, archived: archived ?? null, move: move ?? null },
         }),
       );
     case "run":

@@ -6,6 +6,7 @@ call it by, and what a machine has can be named by that machine alone.
 
 from collections.abc import Sequence
 from datetime import datetime
+from typing import Literal
 
 from sqlalchemy import Select, select, update
 from sqlalchemy.orm import Session
@@ -97,6 +98,26 @@ def change_note(session: Session, build_id: int, note: str, *, who: str, now: da
     if build.note != note:
         build.note = note
         write(session, "build", build_id, "described", who, now, note=note)
+
+
+def move_build(session: Session, build_id: int, way: Literal["earlier", "later"], *, who: str, now: datetime) -> None:
+    """Let a build change places with its neighbour in the order of its effect's builds; the outermost stays.
+
+    Raises ThingNotFound.
+    """
+    build: Build = find(session, "build", build_id)
+    is_beside = Build.position < build.position if way == "earlier" else Build.position > build.position
+    nearest = Build.position.desc() if way == "earlier" else Build.position
+    own = select(Build).where(Build.effect_id == build.effect_id, is_beside).order_by(nearest).limit(1)
+    other = session.scalar(own.with_for_update())
+    if other is None:
+        return
+    mine, build.position = build.position, -1 - build.id  # out of the way: no two may have one place
+    session.flush()
+    theirs, other.position = other.position, mine
+    session.flush()
+    build.position = theirs
+    write(session, "build", build_id, f"moved {way}", who, now, name=f"{build.effect.name} {build.version}")
 
 
 def _rename_effect(session: Session, effect: Effect, name: str) -> None:

@@ -133,11 +133,13 @@ def change_setting(path: SettingPath, body: ChangeThingBody) -> Response:
 
 @api.post("/builds/<int:build_id>/change", responses={200: BuildBody})
 def change_build(path: BuildPath, body: ChangeBuildBody) -> Response:
-    """Rename a build that no machine has, say something else of it, archive it, or bring it back."""
+    """Rename a build that no machine has, say something else of it, move it, archive it, or bring it back."""
     with transaction() as session:
         change_thing(session, "build", path.build_id, ChangeThingBody(name=body.version, archived=body.archived))
         if body.note is not None:
             upkeep.change_note(session, path.build_id, body.note, who=caller().name, now=datetime.now(UTC))
+        if body.move is not None:
+            upkeep.move_build(session, path.build_id, body.move, who=caller().name, now=datetime.now(UTC))
         return answer(BuildBody.model_validate(upkeep.find(session, "build", path.build_id)))
 
 

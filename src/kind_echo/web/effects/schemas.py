@@ -79,6 +79,7 @@ class ChangeBuildBody(Body):
     version: Annotated[str, AfterValidator(build_name)] | None = None
     note: str | None = Field(default=None, max_length=400)
     archived: bool | None = None
+    move: Literal["earlier", "later"] | None = None
 
 
 class EffectPath(RequestModel):
