@@ -10,7 +10,7 @@ from sqlalchemy import select
 from kind_echo.bench.decisions import approve, latest_act, undo
 from kind_echo.bench.listening import add_note
 from kind_echo.bench.machines import add_build, add_host_by_hand, queues_of_machine, routes_of
-from kind_echo.bench.plans import document_of, find_build, find_plan, latest_revision, save_plan, unfold
+from kind_echo.bench.plans import builds_of, document_of, find_build, find_plan, latest_revision, save_plan, unfold
 from kind_echo.bench.plans.document import PlanCondition
 from kind_echo.bench.runs import cells_of, list_runs, start_run, stop_run
 from kind_echo.bench.runs.running import Archived
