@@ -296,3 +296,18 @@ def test_a_renderer_from_outside_is_noticed_when_it_changes(builds: Path, monkey
     assert here.look_again()
     assert here.offers["outside"].hosts[0].version == "2"
     assert here.look_again(anyway=True)
+
+
+def test_a_file_that_is_replaced_or_a_declaration_that_breaks_mislabels_nothing(builds: Path, alone: Path) -> None:
+    shutil.copy(alone, builds / "1.0.clap")
+    scanning.forget()
+    renderer = PluginRenderer(CLAP)
+    assert renderer.render(_request("1.0")).samples.any()
+    (builds / "1.0.clap").write_bytes(alone.read_bytes() + b"another")
+    with pytest.raises(RenderFailed, match="was replaced since it was looked at"):
+        renderer.render(_request("1.0"))
+    here = machine.Machine()
+    (builds.parent / "renderers.toml").write_text("[builds")
+    scanning.stamp()  # every few seconds, which must not end a worker
+    assert not here.look_again(anyway=True)  # things stay as they were
+    assert renderer.render(_request("1.0")).samples.any()

@@ -10,6 +10,7 @@ from kind_echo.renderers.contract import Offer
 from kind_echo.renderers.declared import BadDeclaration, read_declarations
 from kind_echo.renderers.plugins import scanning
 from kind_echo.renderers.plugins.offering import plugin_offers
+from kind_echo.renderers.plugins.watched import read_watched
 
 _log = structlog.get_logger("kind_echo.worker")
 
@@ -34,9 +35,11 @@ def offers() -> dict[str, Offer]:
     from kind_echo.renderers.stand_in import stand_in_offer
 
     found = [stand_in_offer()]
+    named = os.environ.get(scanning.FILE_VARIABLE)
+    if named:
+        read_watched(Path(named))  # what is wrong in it is told before anything is looked for
     found += plugin_offers()
     found += [offer() for offer, _ in _added]
-    named = os.environ.get(scanning.FILE_VARIABLE)
     if named:
         found += read_declarations(Path(named))
     return {offer.queue: offer for offer in found}

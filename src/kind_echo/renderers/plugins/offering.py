@@ -70,7 +70,12 @@ class PluginRenderer:
             name = request.handle or request.effect
             known = ", ".join(f.version for f in found if name in (f.handle, f.effect)) or "none"
             raise RenderFailed(f"this machine has no build {request.version} of {name}, but {known}")
-        return render_file(one.path, one.about.id, request)
+        if not one.is_unchanged:
+            raise RenderFailed(f"{one.path.name} was replaced since it was looked at; it is looked at again now")
+        result = render_file(one.path, one.about.id, request)
+        if not one.is_unchanged:
+            raise RenderFailed(f"{one.path.name} was replaced while it rendered", result.log)
+        return result
 
     def artefact(self, effect: str, handle: str, version: str) -> str | None:
         """Digest of the build, and the host's version; None for one that is not on this machine."""

@@ -9,7 +9,7 @@ import json
 import os
 from collections.abc import Iterator, Sequence
 from concurrent.futures import ThreadPoolExecutor
-from dataclasses import asdict, dataclass
+from dataclasses import asdict, dataclass, replace
 from pathlib import Path
 
 import structlog
@@ -18,6 +18,7 @@ from kind_echo import __version__
 from kind_echo.audio_io.own_folder import cache_folder
 from kind_echo.core.registry.names import build_name, plain_name
 from kind_echo.renderers.contract import NotOffered, RenderFailed
+from kind_echo.renderers.declared import BadDeclaration
 from kind_echo.renderers.plugins.hosting import about_from, describe
 from kind_echo.renderers.plugins.model import PluginAbout
 from kind_echo.renderers.plugins.standards import LV2, STANDARDS, Standard, standard_named
@@ -40,6 +41,7 @@ class Installed:
         version: its build: from the bytes of the file, so that another build is never taken for this one, or as a
             folder of builds says.
         digest: of the bytes.
+        stamp: name, time of change and size of its files when it was looked at.
     """
 
     path: Path
@@ -48,6 +50,12 @@ class Installed:
     version: str
     digest: str
     about: PluginAbout
+    stamp: tuple[object, ...]
+
+    @property
+    def is_unchanged(self) -> bool:
+        """Whether its files are those that were looked at."""
+        return _stamp_of(self.path) == self.stamp
 
 
 @dataclass(frozen=True)
@@ -63,6 +71,7 @@ class _Described:
     digest: str
     plugins: tuple[PluginAbout, ...]
     reason: str = ""
+    stamp: tuple[object, ...] = ()
 
 
 @functools.cache
@@ -76,15 +85,15 @@ def scan(key: str) -> Scan:
         return Scan((), ())
     usual = _usual_files(standard)
     watched = [place for one in _watched() for place in places(one, standard.ending)]
+    paths = [*usual, *(place.path for place in watched)]
     with ThreadPoolExecutor(_AT_ONCE) as pool:
-        described = dict(zip([*usual, *(p.path for p in watched)],
-                             pool.map(_described, [*usual, *(p.path for p in watched)]), strict=True))  # fmt: skip
+        described = dict(zip(paths, pool.map(_described, paths), strict=True))
     found: list[Installed] = []
     failed = [NotOffered(str(path), one.reason) for path, one in described.items() if one.reason]
     for path in sorted(usual, key=_time):
         one = described[path]
         for about in one.plugins:
-            found.append(Installed(path, _name(about, standard), about.id, one.digest, one.digest, about))
+            found.append(Installed(path, _name(about, standard), about.id, one.digest, one.digest, about, one.stamp))
             if not about.channels:
                 failed.append(NotOffered(f"{path}: {about.name}", "it has not as many channels out as in"))
     for place in watched:
@@ -129,7 +138,7 @@ def _add_watched(place: Place, one: _Described, found: list[Installed], failed: 
     if same is not None:
         failed.append(NotOffered(str(place.path), f"build {version} is there already, as {same.path}"))
         return
-    found.append(Installed(place.path, watched.effect, "", version, one.digest, fitting[0]))
+    found.append(Installed(place.path, watched.effect, "", version, one.digest, fitting[0], one.stamp))
 
 
 def _name(about: PluginAbout, standard: Standard) -> str:
@@ -139,8 +148,13 @@ def _name(about: PluginAbout, standard: Standard) -> str:
 
 
 def _watched() -> list[Watched]:
+    """The folders of builds that are declared; while their file cannot be read, those that it declared before."""
     named = os.environ.get(FILE_VARIABLE)
-    return read_watched(Path(named)) if named and Path(named).exists() else []
+    try:
+        _WATCHED[:] = read_watched(Path(named)) if named and Path(named).exists() else []
+    except BadDeclaration as error:
+        _log.warning("the changed file of renderers is not used", error=str(error))
+    return list(_WATCHED)
 
 
 def _usual_files(standard: Standard) -> list[Path]:
@@ -149,16 +163,18 @@ def _usual_files(standard: Standard) -> list[Path]:
 
 
 _DESCRIBED: dict[str, _Described] = {}
+_WATCHED: list[Watched] = []
 
 
 def _described(path: Path) -> _Described:
     """What a file is, from before where it has not changed."""
-    key = hashlib.sha256(repr((_stamp_of(path), __version__, _library_version(path))).encode()).hexdigest()
+    stamp = _stamp_of(path)
+    key = hashlib.sha256(repr((stamp, __version__, _library_version(path))).encode()).hexdigest()
     if key in _DESCRIBED:
         return _DESCRIBED[key]
     folder = cache_folder()
     kept = None if folder is None else folder / "plugins" / f"{key}.json"
-    found = _from_before(kept) or _describe_now(path, kept)
+    found = replace(_from_before(kept) or _describe_now(path, kept), stamp=stamp)
     _DESCRIBED[key] = found
     return found
 
