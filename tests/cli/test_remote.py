@@ -341,7 +341,7 @@ def test_a_machine_belongs_to_its_token_and_renders_what_was_approved(address: s
         {"parameters": [{"name": "drive"}]},
         {"parameters": [{"name": "drive", "default": 0, "least": 2, "greatest": 1}]},
         {"parameters": [{"name": "drive", "default": {"a": 1}}]},
-        {"parameters": [{"name": "drive", "default": 0, "choices": ["x" * 121]}]},
+        {"parameters": [{"name": "drive", "default": 0, "choices": ["x" * 301]}]},
         {"parameters": [{"name": "drive", "default": 0, "evil": 1}]},
         {"patterns": ["../*"]},
     ],

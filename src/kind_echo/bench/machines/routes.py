@@ -114,9 +114,8 @@ def hosts_for(session: Session, effect: Effect) -> list[Host]:
         if any((e["name"], e["handle"]) == (effect.known_as, effect.handle) for e in offer["effects"])
         for host in offer["hosts"]
     }
-    uploaded = set(session.execute(
-        select(Artefact.standard, Artefact.system).join(Build).where(Build.effect_id == effect.id)
-    ).tuples())  # fmt: skip
+    of_effect = select(Artefact.standard, Artefact.system).join(Build).where(Build.effect_id == effect.id)
+    uploaded = {(standard, system) for standard, system in session.execute(of_effect)}
     able |= {
         (host["name"], host["version"])
         for offer in known_offers(session) if offer.get("accepts")
