@@ -5,9 +5,11 @@ import os
 import sys
 import tempfile
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
+
+import soundfile
 
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.renderers.plugins.model import HostFailed, PluginAbout, PluginParameter
@@ -16,6 +18,7 @@ from kind_echo.renderers.plugins.standards import Standard, standard_of
 from kind_echo.renderers.process import Finished, Limits, run_limited
 
 MOST_BLOCK = 1 << 16
+_TIMES_ITS_LENGTH = 3.0
 _DESCRIBING = Limits(seconds=30.0, memory=4096)
 _RENDERING = Limits(seconds=300.0, memory=4096)
 
@@ -99,12 +102,24 @@ def run_plugin(path: Path, source: Path, target: Path, asked: Asked, folder: Pat
             "tail": asked.tail, "compensate": asked.compensate, "paced": asked.paced, "twice": asked.twice,
             "beside": None if asked.beside is None else dict(asked.beside),
         },
-        folder, _RENDERING,
+        folder, _limits(source, asked),
     )  # fmt: skip
     return Ran(
         told["latency"], told["taken_off"], told["tail"], told["wrote_input"], told["seconds"], told["loaded"],
         BlockTimes(**told["times"]), finished,
     )  # fmt: skip
+
+
+def _limits(source: Path, asked: Asked) -> Limits:
+    """What a render may take: more where the sound is long."""
+    info = soundfile.info(source)
+    frames = info.frames + asked.tail
+    written = frames * info.channels * (8 if asked.double else 4) / 1e6
+    return replace(
+        _RENDERING,
+        seconds=max(_RENDERING.seconds, _TIMES_ITS_LENGTH * frames / info.samplerate),
+        file_size=max(_RENDERING.file_size, round(1.05 * written) + 1),
+    )
 
 
 def _standard(path: Path) -> Standard:

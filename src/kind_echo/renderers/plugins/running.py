@@ -14,6 +14,8 @@ from kind_echo.renderers.plugins.model import Block, HostFailed, Instance, Setup
 from kind_echo.renderers.plugins.motion import Motion, changes_within
 
 _CHUNK_FRAMES = 1 << 16
+_MOST_WAV = 4_000_000_000
+"""Bytes of samples: a WAV counts them in 32 bits (EBU Tech 3306 has the form for more)."""
 _MOST_FLUSHED_SECONDS = 30.0
 """Silence that is given at most for what a host library holds back."""
 
@@ -112,7 +114,9 @@ def run_file(instance: Instance, source: Path, target: Path, setup: Setup, cours
             sound.seek(0)
         run = _Run(instance, setup, course, sound, kind)
         subtype = "DOUBLE" if setup.double else "FLOAT"
-        with soundfile.SoundFile(target, "w", setup.rate, setup.channels, subtype, format="WAV") as out:
+        is_large = wanted * setup.channels * (8 if setup.double else 4) > _MOST_WAV
+        form = "RF64" if is_large else "WAV"
+        with soundfile.SoundFile(target, "w", setup.rate, setup.channels, subtype, format=form) as out:
             sink = _Sink(out)
             run.through(wanted, sink.take)
             sink.end()
