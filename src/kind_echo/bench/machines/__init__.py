@@ -6,6 +6,7 @@ from kind_echo.bench.machines.artefacts import (
     artefacts_of,
     drop_artefacts,
     keep_artefact,
+    learn_of_plugin,
     pieces_of,
 )
 from kind_echo.bench.machines.boxes import Box, Grid, Mask, describe
@@ -91,6 +92,7 @@ __all__ = [
     "job_counts",
     "keep_artefact",
     "known_offers",
+    "learn_of_plugin",
     "memory_of_lost",
     "nobody_has",
     "offer_document",

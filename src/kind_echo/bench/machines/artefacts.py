@@ -2,13 +2,13 @@
 
 import hashlib
 import os
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from sqlalchemy import delete, select
+from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.signatures import check_detached, public_key
@@ -52,21 +52,17 @@ class Uploaded:
     Attributes:
         name: of the plug-in's file or folder, whose ending tells the standard.
         signature: of the bytes, in base64; empty for none.
-        about: what the plug-in says of itself, where whoever uploaded it looked: parameters and channels.
     """
 
     name: str
     system: str
     signature: str = ""
-    about: Mapping[str, Any] | None = None
 
 
 def keep_artefact(
     session: Session, build_id: int, path: Path, uploaded: Uploaded, *, who: str, now: datetime
 ) -> Artefact:
     """Keep a plug-in with its build; the same again changes nothing.
-
-    An effect of which nothing is known takes over what the plug-in says of itself.
 
     Raises:
         BadArtefact: it is no plug-in of a known standard, or its signature is not good.
@@ -91,15 +87,13 @@ def keep_artefact(
         if there.sha256 != sha256:
             raise ArtefactKnown(build.version, standard, uploaded.system)
         return there
+    _hold_pieces(session)
     _keep_pieces(session, path, sha256)
     kept = Artefact(
         build_id=build_id, standard=standard, system=uploaded.system, name=uploaded.name, sha256=sha256,
         size=path.stat().st_size, signed_by=signed_by, uploaded_at=now, uploaded_by=who,
     )  # fmt: skip
     session.add(kept)
-    if uploaded.about is not None and not build.effect.parameters:
-        build.effect.parameters = list(uploaded.about.get("parameters", ()))
-        build.effect.channels = list(uploaded.about.get("channels", ()))
     detail = {
         "build": build_id, "effect": build.effect.name, "version": build.version, "standard": standard,
         "system": uploaded.system, "sha256": sha256,
@@ -145,10 +139,30 @@ def pieces_of(session: Session, sha256: str) -> Iterator[bytes]:
 
 def drop_artefacts(session: Session, build_id: int) -> None:
     """Forget what was uploaded for a build, and bytes that no other is made of."""
+    _hold_pieces(session)
     hashes = set(session.scalars(select(Artefact.sha256).where(Artefact.build_id == build_id)))
     session.execute(delete(Artefact).where(Artefact.build_id == build_id))
     held = set(session.scalars(select(Artefact.sha256).where(Artefact.sha256.in_(hashes))))
     session.execute(delete(ArtefactPiece).where(ArtefactPiece.sha256.in_(hashes - held)))
+
+
+def learn_of_plugin(
+    session: Session, build_id: int, parameters: Sequence[Mapping[str, Any]], channels: Sequence[int]
+) -> None:
+    """Let an effect of which nothing is known take over what the plug-in of a build says of itself.
+
+    Raises NotFoundBuild.
+    """
+    build = session.get(Build, build_id)
+    if build is None:
+        raise NotFoundBuild(build_id)
+    if not build.effect.parameters:
+        build.effect.parameters, build.effect.channels = [dict(one) for one in parameters], list(channels)
+
+
+def _hold_pieces(session: Session) -> None:
+    """Until the transaction ends, nobody else keeps or drops bytes: two builds may be made of the same."""
+    session.execute(select(func.pg_advisory_xact_lock(_LOCK)))
 
 
 def _keep_pieces(session: Session, path: Path, sha256: str) -> None:

@@ -1,6 +1,5 @@
 """A build that goes to a server as a plug-in: packed, told about where it can be looked at here, and sent."""
 
-import json
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
@@ -40,10 +39,10 @@ def send_artefact(server: Server, build_id: int, path: Path, system: str, signat
         asked = {"name": path.name, "system": system}
         if signature is not None:
             asked["signature"] = signature.read_text("ascii").strip()
-        about = _about(path) if system == own_system() else None
-        if about is not None:
-            asked["about"] = json.dumps(about)
         kept = server.post(f"/api/builds/{build_id}/artefacts?{urlencode(asked)}", packed.read_bytes())
+    about = _about(path) if system == own_system() else None
+    if about is not None:
+        server.post(f"/api/builds/{build_id}/about", about)
     return f"sha256:{kept['sha256']}"
 
 

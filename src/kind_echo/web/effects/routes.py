@@ -16,6 +16,7 @@ from kind_echo.bench.machines import (
     all_effects,
     artefacts_of,
     keep_artefact,
+    learn_of_plugin,
     settings_of,
 )
 from kind_echo.bench.plans import MOST_PRESET, builds_of, make_setting
@@ -23,6 +24,7 @@ from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.models import Effect, Setting
 from kind_echo.database.sessions import transaction
 from kind_echo.web.effects.schemas import (
+    AboutBody,
     ArtefactBody,
     BuildPath,
     ChangeBuildBody,
@@ -95,8 +97,7 @@ def new_preset(path: EffectPath, query: NewPresetQuery) -> Response:
 @api.post("/builds/<int:build_id>/artefacts", responses={201: ArtefactBody})
 def new_artefact(path: BuildPath, query: NewArtefactQuery) -> Response:
     """Keep the plug-in that a build is: a file, or a ZIP of its folder. The same again changes nothing."""
-    about = None if query.about is None else query.about.model_dump()
-    uploaded = Uploaded(query.name, query.system, query.signature, about)
+    uploaded = Uploaded(query.name, query.system, query.signature)
 
     def keep(file: Path) -> Response:
         with transaction() as session:
@@ -148,6 +149,15 @@ def delete_build(path: BuildPath) -> Response:
     """Delete a build that nothing stands on."""
     with transaction() as session:
         upkeep.delete_build(session, path.build_id, who=caller().name, now=datetime.now(UTC))
+    return Response(status=204)
+
+
+@api.post("/builds/<int:build_id>/about")
+def new_about(path: BuildPath, body: AboutBody) -> Response:
+    """What the plug-in of a build says of itself: an effect of which nothing is known takes it over."""
+    with transaction() as session:
+        parameters = [one.model_dump(exclude_none=True) for one in body.parameters]
+        learn_of_plugin(session, path.build_id, parameters, body.channels)
     return Response(status=204)
 
 

@@ -2,17 +2,18 @@
 
 from typing import Annotated, Any, Literal
 
-from pydantic import AfterValidator, AwareDatetime, BaseModel, ConfigDict, Field, Json
+from pydantic import AfterValidator, AwareDatetime, ConfigDict, Field, Json
 
 from kind_echo.bench.plans import Values
 from kind_echo.core.registry.names import build_name
 from kind_echo.web.http.schemas import Body, BuildBody, RequestModel, ShownName
+from kind_echo.web.machines.schemas import OfferedParameterBody
 
 
-class AboutBody(BaseModel):
+class AboutBody(Body):
     """What an uploaded plug-in says of itself: its parameters, and how many channels it can be given."""
 
-    parameters: list[dict[str, bool | float | int | str | list[str] | None]] = Field(default=[], max_length=2000)
+    parameters: list[OfferedParameterBody] = Field(default=[], max_length=2000)
     channels: list[Annotated[int, Field(ge=1, le=64)]] = Field(default=[], max_length=64)
 
 
@@ -47,7 +48,6 @@ class NewArtefactQuery(RequestModel):
     name: str = Field(min_length=1, max_length=120)
     system: Literal["linux", "macos", "windows"]
     signature: str = Field(default="", max_length=400)
-    about: Json[AboutBody] | None = None
 
 
 class ArtefactBody(Body):

@@ -195,6 +195,7 @@ REACH: dict[str, Reach] = {
     "POST /api/builds": SUBMIT,
     "POST /api/builds/{build_id}/change": WORK,
     "POST /api/builds/{build_id}/artefacts": UPLOAD,  # it makes machines run what comes
+    "POST /api/builds/{build_id}/about": replace(UPLOAD, body="json"),
     "DELETE /api/builds/{build_id}": WORK,
     "POST /api/machines": replace(RENDER, body="offers"),
     "POST /api/machines/{name}/approval": KEEP,
