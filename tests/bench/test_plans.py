@@ -11,12 +11,15 @@ from sqlalchemy import func, select, update
 
 from kind_echo.bench.plans import (
     TEMPLATES,
+    Expectation,
+    Law,
     PlanDocument,
     PlanNotFound,
     all_plans,
     cost_of,
     differences,
     document_of,
+    expect,
     find_build,
     latest_revision,
     plan_from,
@@ -372,3 +375,60 @@ def test_a_plan_from_a_template_has_as_many_channels_as_the_plug_in_takes(demo: 
         with pytest.raises(BadPlan, match="takes 6 channels, and a plan renders 2 at the most"):
             plan_from(session, "null", "Skerry")
         session.rollback()
+
+
+def _late_host(**others: Any) -> PlanDocument:
+    tone = {"kind": "tone", "frequency": 997.0, "level": -6.0, "seconds": 1.0}
+    stairs = {"kind": "staircase", "frequency": 997.0}
+    names = ("Tone of it", "Stairs of it", "Bell buoy strikes")
+    return check_document({
+        "plan": "Expected", "effect": "Skerry", "signals": {"Tone of it": tone, "Stairs of it": stairs},
+        "cases": [{"signal": one, "setting": "Soft, 8×"} for one in names],
+        "conditions": [{"host": "Almanac", "version": "7", "modes": ["real time"], "rates": [48_000]} | others],
+    })  # fmt: skip
+
+
+def test_a_host_takes_a_latency_off_or_keeps_time_only_where_it_can(demo: str) -> None:
+    document = _late_host(hosting=["by the clock", "latency off"])
+    with transaction() as session:
+        with pytest.raises(BadPlan, match="Almanac 7 cannot do this: latency off, by the clock"):
+            unfold(session, document)
+        host = session.scalars(select(Host).filter_by(name="Almanac", version="7")).one()
+        host.hosting = ["latency off", "by the clock"]
+        session.flush()
+        revision = save_plan(session, document, who="Nora F.", now=NOW)
+        plain = save_plan(session, _late_host(), who="Nora F.", now=NOW)
+        assert revision.condition_ids != plain.condition_ids  # another condition than without
+        assert read_yaml(write_yaml(document)) == document
+        assert differences(_late_host(), document)[0] == (
+            "condition added: Almanac 7, real time, latency off, by the clock, 48 kHz"
+        )
+        session.rollback()
+    with pytest.raises(BadPlan, match="real time alone"):
+        _late_host(modes=["real time", "offline"], hosting=["by the clock"])
+
+
+def test_what_is_expected_of_a_setting_is_judged_in_every_plan(demo: str) -> None:
+    unity = Expectation(law=Law(threshold=0, ratio=1), within=0.2, latency=64)
+    with transaction() as session:
+        first = save_plan(session, _late_host(), who="Nora F.", now=NOW)
+        setting = first.cases[0].setting
+        expect(session, setting.id, unity, who="Nora F.", now=NOW)
+        second = save_plan(session, _late_host(), who="Nora F.", now=NOW)
+        assert second.id != first.id
+        assert save_plan(session, _late_host(), who="Nora F.", now=NOW).id == second.id
+        tone, stairs, bells = second.cases
+        within = {"at_least": -0.2, "at_most": 0.2}
+        assert (tone.limits["law_error_tone"], stairs.limits["curve_error_worst"]) == (within, within)
+        assert [case.limits["latency_told"] for case in second.cases] == [{"at_least": 64, "at_most": 64}] * 3
+        assert tone.expected == stairs.expected == {"threshold": 0, "ratio": 1, "knee": 0, "makeup": 0}
+        assert (bells.expected, "law_error_tone" in bells.limits) == (None, False)
+        # What a plan says itself goes before.
+        own = _late_host()
+        own.cases[0].limits["law_error_tone"] = PlanLimit(at_most=3.0)
+        assert save_plan(session, own, who="Nora F.", now=NOW).cases[0].limits["law_error_tone"]["at_most"] == 3.0
+        expect(session, setting.id, None, who="Nora F.", now=NOW)
+        assert save_plan(session, _late_host(), who="Nora F.", now=NOW).cases[0].expected is None
+        session.rollback()
+    with pytest.raises(ValueError, match="nothing is expected"):
+        Expectation()

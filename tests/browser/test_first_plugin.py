@@ -60,6 +60,16 @@ def test_from_nothing_to_a_verdict_on_a_plugin(
                 assert axe(page) == []
                 page.get_by_role("button", name="Add the setting").click()
                 expect(page.get_by_role("row", name=re.compile("^Up 6 dB"))).to_contain_text("Master Gain 6 dB")
+                page.get_by_role("button", name="Up 6 dB: say what is expected").click()
+                page.get_by_role("button", name="Save").click()
+                expect(page.get_by_role("form", name="Expected of Up 6 dB")).to_have_count(0)  # nothing was said
+                page.get_by_role("button", name="Up 6 dB: say what is expected").click()
+                choose_option(page, "Levels expected of Up 6 dB", "follow a compressor's law")
+                for what, value in {"ratio": "1", "make-up": "6", "within": "0.1", "latency": "0"}.items():
+                    page.get_by_label(f"{what} expected of Up 6 dB").fill(value)
+                assert axe(page) == []
+                page.get_by_role("button", name="Save").click()
+                expect(page.get_by_text("Expected: 6.0 dB of make-up, within 0.1 dB; 0 samples late")).to_be_visible()
 
                 page.get_by_role("link", name="Plans").click()
                 page.get_by_role("button", name=re.compile("^Template: ")).click()

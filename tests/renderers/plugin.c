@@ -40,6 +40,11 @@ static bool activate(const clap_plugin_t *plugin, double rate, uint32_t least, u
     of(plugin)->late = !of(plugin)->fault && strstr(plugin->desc->id, "late") ? 64 : 0;
     for (int c = 0; c < 2; c++) of(plugin)->line[c] = calloc(64, sizeof(float));
     if (of(plugin)->fault == SLOW_LOAD) wait_seconds(0.7);
+#ifdef WRITES_TO
+    FILE *file = fopen(WRITES_TO, "w");
+    fprintf(stderr, file ? "it was written\n" : "it was refused\n");
+    if (file) fclose(file);
+#endif
     return rate < 400000 && !(of(plugin)->fault == RATE && rate > 100000);
 }
 static void nothing(const clap_plugin_t *plugin) {}

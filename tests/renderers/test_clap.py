@@ -18,7 +18,7 @@ from kind_echo.renderers.contract import RenderFailed, RenderRequest
 from kind_echo.renderers.machine import Machine
 from kind_echo.renderers.plugins import hosting, scanning
 from kind_echo.renderers.plugins.hosting import Asked, describe
-from kind_echo.renderers.plugins.offering import PluginRenderer, plugin_offer
+from kind_echo.renderers.plugins.offering import PluginRenderer, plugin_offer, render_file
 from kind_echo.renderers.plugins.standards import CLAP
 from kind_echo.renderers.process import Limits
 from tests.conftest import kind_echo
@@ -53,6 +53,19 @@ def test_what_comes_out_is_what_went_in_through_the_gain_at_every_block(built: P
     out, ran = run(built, sound, Asked("test.gain", {"Gain": -6.0}, block))
     assert ran.latency == 0
     assert np.array_equal(out, NOISE * np.float32(np.power(np.float32(10), np.float32(-6.0 / 20))))
+
+
+def test_a_condition_takes_the_latency_off_or_goes_by_the_clock(built: Path) -> None:
+    request = RenderRequest("Late", "1", {}, CLAP.host, "", "real time", R, 480, NOISE.astype(float))
+    as_it_comes = render_file(built, "test.late", request)
+    off = render_file(built, "test.late", replace(request, hosting=("latency off", "by the clock")))
+    assert (as_it_comes.claimed_latency, as_it_comes.compensated) == (64, False)
+    assert (off.claimed_latency, off.compensated, len(off.samples)) == (64, True, len(NOISE))
+    assert np.array_equal(as_it_comes.samples[64:], off.samples[:-64])
+    assert as_it_comes.blocks is not None
+    assert off.blocks is not None
+    assert as_it_comes.blocks.late is None
+    assert off.blocks.late is not None  # none on an idle machine: how many is the machine's
 
 
 def test_a_text_is_read_by_the_plugin_blocks_are_drawn_and_the_latency_is_told(built: Path, sound: Path) -> None:

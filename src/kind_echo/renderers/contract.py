@@ -52,6 +52,7 @@ class RenderRequest:
         preset: a state that the effect begins from; empty for its own.
         variation: what a host does otherwise than usual, of `VARIATIONS`; empty for nothing.
         take: which of the takes this is, from 1.
+        hosting: what its host does of `HOSTING`.
         uploaded: the build, where it was uploaded; None for one that the machine has.
     """
 
@@ -70,6 +71,7 @@ class RenderRequest:
     preset: bytes = b""
     variation: str = ""
     take: int = 1
+    hosting: tuple[str, ...] = ()
     uploaded: UploadedBuild | None = None
 
 
@@ -80,6 +82,15 @@ VARIATIONS = {
     "reset": "a render before it, and a reset",
 }
 """What a host does in the second take and those after it, by key: what comes out must be the same."""
+
+
+LATENCY_OFF = "latency off"
+BY_THE_CLOCK = "by the clock"
+HOSTING = {
+    LATENCY_OFF: "the latency that the effect tells is taken off what comes out",
+    BY_THE_CLOCK: "each block waits for its time, and those that come late are counted",
+}
+"""What a host does for a condition that asks for it, where it can."""
 
 
 @dataclass(frozen=True)
@@ -118,13 +129,19 @@ class Renderer(Protocol):
 
 @dataclass(frozen=True)
 class OfferedHost:
-    """A host that a renderer has: name, version, what it is, modes, and the system, where that tells builds apart."""
+    """A host that a renderer has.
+
+    Attributes:
+        system: it runs on, where that tells builds apart.
+        hosting: what it can do of `HOSTING`.
+    """
 
     name: str
     version: str
     description: str
     modes: tuple[str, ...]
     system: str = ""
+    hosting: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)

@@ -40,10 +40,15 @@ class Condition(Protocol):
     def rate(self) -> int:
         """Sample rate, in Hz."""
 
+    @property
+    def hosting(self) -> str:
+        """What the host does beside that; empty for nothing."""
+
 
 def condition_text(condition: Condition) -> str:
     """A condition in a line: "Almanac 7, offline, 44.1 kHz"."""
-    return f"{condition.host} {condition.host_version}, {condition.mode}, {rate_text(condition.rate)}"
+    beside = f", {condition.hosting}" if condition.hosting else ""
+    return f"{condition.host} {condition.host_version}, {condition.mode}{beside}, {rate_text(condition.rate)}"
 
 
 class WholeCondition(Condition, Protocol):

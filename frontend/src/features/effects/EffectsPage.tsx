@@ -8,6 +8,7 @@ import { reportFiles, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
 import { ArchivedMark, useShown } from "../upkeep/Archived";
 import { ThingMenu } from "../upkeep/ThingMenu";
+import { ExpectedOfSetting } from "./ExpectedOfSetting";
 import { NewBuild } from "./NewBuild";
 import { NewEffect } from "./NewEffect";
 import { NewSetting } from "./NewSetting";
@@ -123,7 +124,10 @@ function EffectView({ effect }: { effect: Effect }) {
                 {setting.name}
                 {setting.archived && <ArchivedMark />}
               </td>
-              <td>{valuesText(effect, setting)}</td>
+              <td>
+                {valuesText(effect, setting)}
+                <ExpectedOfSetting setting={setting} />
+              </td>
               <td className="w-14 py-1! text-right">
                 <ThingMenu kind="setting" id={setting.id} name={setting.name} archived={setting.archived} />
               </td>

@@ -31,6 +31,21 @@ export const useAddBuild = (effect: string) => {
   });
 };
 
+/** Says what is expected of a setting. */
+export const useExpect = (settingId: number) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (expected: Setting["expected"]) =>
+      unwrap(
+        client.PUT("/api/effects/settings/{setting_id}/expected", {
+          params: { path: { setting_id: settingId } },
+          body: { expected },
+        }),
+      ),
+    onSuccess: () => queries.invalidateQueries({ queryKey: ["effects"] }),
+  });
+};
+
 interface NewSetting {
   name: string;
   values: Setting["values"];

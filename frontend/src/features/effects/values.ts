@@ -48,6 +48,23 @@ export function valuesText(effect: Effect, setting: Setting): string {
   return [...preset, ...words].join(", ") || "as it comes";
 }
 
+/** What is expected of a setting, in words; empty for nothing. */
+export function expectedText({ expected }: Setting): string {
+  if (!expected) return "";
+  const { law, within, latency } = expected;
+  const words = [];
+  if (law) {
+    const plus = law.makeup ? `${number(law.makeup, 1)} dB of make-up` : "";
+    const curve =
+      law.ratio === 1
+        ? plus || "unity"
+        : `${law.ratio} : 1 over ${number(law.threshold, 1)} dBFS${law.knee ? `, knee ${law.knee} dB` : ""}${plus && `, ${plus}`}`;
+    words.push(`${curve}, within ${within} dB`);
+  }
+  if (latency != null) words.push(latency === 1 ? "1 sample late" : `${latency} samples late`);
+  return `Expected: ${words.join("; ")}`;
+}
+
 export function between(parameter: Effect["parameters"][number]): string {
   const { choices, least, greatest, unit } = parameter;
   if (Array.isArray(choices) && choices.length > 0) return choices.map(String).join(", ");

@@ -52,7 +52,8 @@ export function CellPairPage() {
             <b className="font-semibold">{cell.signal}</b> through{" "}
             <b className="font-semibold">{cell.setting}</b> in{" "}
             <b className="font-semibold">
-              {condition.host} {condition.host_version}, {condition.mode}, {kilohertz(condition.rate)} kHz
+              {condition.host} {condition.host_version}, {condition.mode}
+              {condition.hosting && `, ${condition.hosting}`}, {kilohertz(condition.rate)} kHz
             </b>
             :{" "}
             <Link

@@ -21,6 +21,7 @@ const WORDS: Record<string, PlanCondition["word_length"]> = {
   "16 bit": "PCM_16",
 };
 const MODES: PlanCondition["modes"] = ["real time", "offline"];
+const HOSTING: PlanCondition["hosting"] = ["latency off", "by the clock"];
 
 /** The columns of the sheet: versions of hosts, in which modes, at which rates and block sizes. */
 export function Conditions({ document, hosts, measures, onChange }: Props) {
@@ -57,6 +58,7 @@ export function Conditions({ document, hosts, measures, onChange }: Props) {
                     host: kept.host,
                     version: kept.version,
                     modes: modes.length > 0 ? modes : kept.modes,
+                    hosting: one.hosting.filter((what) => wanted.hosting.includes(what)),
                   });
                 }}
               />
@@ -101,6 +103,22 @@ export function Conditions({ document, hosts, measures, onChange }: Props) {
                 choices={Object.keys(WORDS)}
                 onChange={(value) => put({ word_length: WORDS[value] ?? "FLOAT" })}
               />
+              {HOSTING.filter((what) => host?.hosting.includes(what) || one.hosting.includes(what)).map(
+                (what) => (
+                  <Check
+                    key={what}
+                    label={what}
+                    checked={one.hosting.includes(what)}
+                    onChange={(on) =>
+                      put({
+                        hosting: HOSTING.filter((other) =>
+                          other === what ? on : one.hosting.includes(other),
+                        ),
+                      })
+                    }
+                  />
+                ),
+              )}
               <Quietly onClick={() => setOpen(open === i ? undefined : i)}>
                 {limits > 0 ? `${count(limits, "limit")} of its own` : "limits"}
               </Quietly>

@@ -35,6 +35,7 @@ export const newCondition = (host: string, version: string, modes: readonly stri
   blocks: [],
   channels: 1,
   word_length: "FLOAT",
+  hosting: [],
   limits: {},
 });
 

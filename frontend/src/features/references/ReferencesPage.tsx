@@ -91,7 +91,7 @@ export function HistoryPage() {
 }
 
 const condition = ({ condition: c }: Reference) =>
-  `${c.host} ${c.host_version}, ${c.mode}, ${kilohertz(c.rate)} kHz`;
+  `${c.host} ${c.host_version}, ${c.mode}${c.hosting && `, ${c.hosting}`}, ${kilohertz(c.rate)} kHz`;
 
 function standing(reference: Reference): string {
   if (reference.undone) return "undone";

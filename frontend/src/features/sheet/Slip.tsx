@@ -41,8 +41,9 @@ export function Slip({ sheet, cell, marked, decidable, onOpen, onListen, onDecid
               {one.signal} · {one.setting}
             </p>
             <p className="truncate text-xs text-quiet">
-              {condition.host} {condition.host_version} · {condition.mode} · {kilohertz(condition.rate)} kHz ·
-              block {condition.block_size}
+              {condition.host} {condition.host_version} · {condition.mode}
+              {condition.hosting && `, ${condition.hosting}`} · {kilohertz(condition.rate)} kHz · block{" "}
+              {condition.block_size}
             </p>
             <p className="truncate text-xs" title={reasonText(cell)}>
               <b className="font-semibold">{verdictText(cell.verdict, cell.state)}.</b> {reasonText(cell)}

@@ -68,17 +68,19 @@ export interface Position {
 
 const hostOf = (c: Condition) => `${c.host} ${c.host_version}`;
 const rateOf = (c: Condition) => `${kilohertz(c.rate)} kHz`;
+/** How a host renders: its mode, and what it does beside. */
+const modeOf = (c: Condition) => (c.hosting ? `${c.mode}, ${c.hosting}` : c.mode);
 /** Group, second and third line of a column's head, by what the columns are grouped by. */
 const HEADS: Record<View["columnsBy"], (c: Condition) => [string, string, string]> = {
-  host: (c) => [hostOf(c), c.mode, kilohertz(c.rate)],
-  mode: (c) => [c.mode, hostOf(c), kilohertz(c.rate)],
+  host: (c) => [hostOf(c), modeOf(c), kilohertz(c.rate)],
+  mode: (c) => [modeOf(c), hostOf(c), kilohertz(c.rate)],
   rate: (c) => [rateOf(c), hostOf(c), c.mode === "real time" ? "live" : "off"],
 };
 
 const withoutVersion = (group: string) => group.slice(0, Math.max(0, group.lastIndexOf(" ")));
 const version = (group: string) => group.slice(group.lastIndexOf(" ") + 1);
 
-export const conditionText = (c: Condition) => `${hostOf(c)}, ${c.mode}, ${rateOf(c)}`;
+export const conditionText = (c: Condition) => `${hostOf(c)}, ${modeOf(c)}, ${rateOf(c)}`;
 
 const GRAVITY: Record<Cell["verdict"], number> = {
   Fail: 4,

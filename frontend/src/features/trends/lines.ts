@@ -3,4 +3,4 @@ import { kilohertz } from "../../ui/numbers";
 
 export const caseText = (line: TrendLine) => `${line.signal} through ${line.setting}`;
 export const placeText = ({ condition: c }: TrendLine) =>
-  `${c.host} ${c.host_version}, ${c.mode}, ${kilohertz(c.rate)} kHz`;
+  `${c.host} ${c.host_version}, ${c.mode}${c.hosting && `, ${c.hosting}`}, ${kilohertz(c.rate)} kHz`;

@@ -81,6 +81,7 @@ def register(session: Session, offers: Iterable[Offer]) -> None:
             values = {
                 "name": host.name, "version": host.version, "description": host.description,
                 "renderer": offer.queue, "modes": list(host.modes), "system": host.system,
+                "hosting": list(host.hosting),
             }  # fmt: skip
             query = insert(Host).values(values)
             session.execute(query.on_conflict_do_update(index_elements=["name", "version"], set_=values))
@@ -146,6 +147,7 @@ def _add_hosts(session: Session, renderer: Mapping[str, Any]) -> None:
         values = {
             "name": host["name"], "version": host["version"], "description": host["description"],
             "renderer": renderer["queue"], "modes": list(host["modes"]), "system": host.get("system", ""),
+            "hosting": list(host.get("hosting", ())),
         }  # fmt: skip
         session.execute(insert(Host).values(values).on_conflict_do_nothing())
 
@@ -333,7 +335,7 @@ def offer_document(offer: Offer) -> dict[str, Any]:
         "description": offer.description,
         "hosts": [
             {"name": h.name, "version": h.version, "description": h.description, "modes": list(h.modes),
-             "system": h.system}
+             "system": h.system, "hosting": list(h.hosting)}
             for h in offer.hosts
         ],
         "accepts": offer.accepts,

@@ -158,7 +158,7 @@ def _allowed(session: Session, machine: Machine) -> list[Offer]:
             _offer(document),
             hosts=tuple(
                 OfferedHost(h["name"], h["version"], h.get("description", ""), tuple(h.get("modes", ("offline",))),
-                            h.get("system", ""))
+                            h.get("system", ""), tuple(h.get("hosting", ())))
                 for h in document["hosts"]
                 if [document["queue"], h["name"], h["version"]] in machine.hosts
                 and (document["queue"], h["name"], h["version"]) not in elsewhere

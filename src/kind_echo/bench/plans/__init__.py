@@ -4,6 +4,7 @@ from kind_echo.bench.plans.document import (
     BLOCKS,
     MOST_CELLS,
     Exclusion,
+    Hosting,
     Law,
     Mode,
     PlanCase,
@@ -15,6 +16,7 @@ from kind_echo.bench.plans.document import (
     read_yaml,
     write_yaml,
 )
+from kind_echo.bench.plans.expectations import Expectation, expect
 from kind_echo.bench.plans.planning import condition_of, cost_of, document_of, save_plan, setting_named, unrenderable
 from kind_echo.bench.plans.revisions import (
     BuildNotFound,
@@ -45,6 +47,8 @@ __all__ = [
     "BuildNotFound",
     "CaseDraft",
     "Exclusion",
+    "Expectation",
+    "Hosting",
     "Law",
     "Mode",
     "PlanCase",
@@ -60,6 +64,7 @@ __all__ = [
     "cost_of",
     "differences",
     "document_of",
+    "expect",
     "find_build",
     "find_plan",
     "latest_revision",

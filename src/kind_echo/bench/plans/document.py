@@ -1,7 +1,7 @@
 """A plan as a person writes it, in YAML or in the editor: its parts, and what is wrong with one."""
 
 from collections.abc import Mapping
-from typing import Annotated, Any, Literal, Required
+from typing import Annotated, Any, Literal, Required, get_args
 
 import yaml
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, ValidationError, model_validator
@@ -38,6 +38,7 @@ Values = dict[str, Value | Annotated[Course, AfterValidator(_in_order_of_time)]]
 WordLength = Literal["FLOAT", "DOUBLE", "PCM_16", "PCM_24"]
 Mode = Literal["real time", "offline"]
 Variation = Literal["blocks", "state", "instances", "reset"]
+Hosting = Literal["latency off", "by the clock"]
 
 BLOCKS: dict[str, int] = {"real time": 128, "offline": 512}
 """Frames that a host processes at a time, where a plan does not say."""
@@ -151,7 +152,11 @@ class PlanCase(Limited):
 
 
 class PlanCondition(Limited):
-    """A version of a host in some modes, at some rates, with some block sizes."""
+    """A version of a host in some modes, at some rates, with some block sizes.
+
+    `hosting` is what the host does beside that: it takes off the latency that the effect tells, or gives it each block
+    at its time only.
+    """
 
     host: Name
     version: Name
@@ -160,6 +165,14 @@ class PlanCondition(Limited):
     blocks: list[Annotated[int, Field(ge=1, le=65_536)]] = Field(default=[], max_length=200)
     channels: int = Field(default=1, ge=1, le=MOST_CHANNELS)
     word_length: WordLength = "FLOAT"
+    hosting: list[Hosting] = Field(default=[], max_length=2)
+
+    @model_validator(mode="after")
+    def _is_in_time(self) -> "PlanCondition":
+        self.hosting = [one for one in get_args(Hosting) if one in self.hosting]
+        if "by the clock" in self.hosting and self.modes != ["real time"]:
+            raise ValueError("blocks go by the clock in real time alone")
+        return self
 
     @property
     def columns(self) -> int:
@@ -318,7 +331,9 @@ def _condition_text(one: PlanCondition) -> str:
     blocks = f", blocks of {', '.join(map(str, one.blocks))}" if one.blocks else ""
     channels = ", two channels" if one.channels == 2 else ""
     word = "" if one.word_length == "FLOAT" else f", {one.word_length}"
-    return f"{one.host} {one.version}, {' and '.join(one.modes)}, {rates_text(one.rates)}{blocks}{channels}{word}"
+    beside = f", {', '.join(one.hosting)}" if one.hosting else ""
+    modes = f"{' and '.join(one.modes)}{beside}"
+    return f"{one.host} {one.version}, {modes}, {rates_text(one.rates)}{blocks}{channels}{word}"
 
 
 def _exclusion_text(one: Exclusion) -> str:

@@ -1,5 +1,6 @@
 """From a plan as it is written to a revision that can be run, and back; and what a run of it will take."""
 
+from collections.abc import Iterable
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any, cast
@@ -20,13 +21,15 @@ from kind_echo.bench.plans.document import (
     PlanLimit,
     Variation,
 )
+from kind_echo.bench.plans.expectations import EXPECTED_MEASURES
 from kind_echo.bench.plans.revisions import CaseDraft, latest_revision, null_test_limits, revise_plan
-from kind_echo.bench.plans.unfolding import SettingAsked, Unfolded, unfold
+from kind_echo.bench.plans.unfolding import CaseAsked, SettingAsked, Unfolded, unfold
 from kind_echo.bench.signals import shown
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.names import check_name
 from kind_echo.core.signals import OWN_FILE, in_one_channel, whole_seconds
 from kind_echo.database.models import (
+    Case,
     Cell,
     Condition,
     Content,
@@ -66,7 +69,8 @@ def unrenderable(session: Session, document: PlanDocument) -> list[str]:
 def save_plan(session: Session, document: PlanDocument, *, who: str, now: datetime) -> PlanRevision:
     """Keep a plan as its newest revision; earlier ones stay as they are, and so do the runs of them.
 
-    A plan that is the same as the newest revision makes no other. Raises BadPlan.
+    A plan that is the same as the newest revision makes no other, unless something else is expected of its settings
+    since then. Raises BadPlan.
     """
     unfolded = unfold(session, document)
     _check_new_names(session, document)
@@ -76,8 +80,10 @@ def save_plan(session: Session, document: PlanDocument, *, who: str, now: dateti
         plan = Plan(effect_id=effect.id, name=document.plan)
         session.add(plan)
         session.flush()
-    elif document_of(session, latest_revision(session, plan.id)) == document:
-        return latest_revision(session, plan.id)
+    else:
+        last = latest_revision(session, plan.id)
+        if document_of(session, last) == document and _expects_the_same(last, unfolded):
+            return last
     drafts = [
         CaseDraft(
             _signal(session, one.signal, one.request), setting_named(session, effect, one.setting), one.limits,
@@ -97,6 +103,19 @@ def save_plan(session: Session, document: PlanDocument, *, who: str, now: dateti
     )  # fmt: skip
     session.add(Event(at=now, who=who, what="plan revised", detail={"plan": plan.id, "revision": revision.number}))
     return revision
+
+
+def _expects_the_same(revision: PlanRevision, unfolded: Unfolded) -> bool:
+    def expected(cases: Iterable[CaseAsked | Case]) -> list[Any]:
+        return [
+            (case.expected or None, [_as_kept(case.limits.get(key)) for key in EXPECTED_MEASURES]) for case in cases
+        ]
+
+    return expected(revision.cases) == expected(unfolded.cases)
+
+
+def _as_kept(limit: Limit | dict[str, Any] | None) -> dict[str, Any] | None:
+    return limit_document(limit) if isinstance(limit, Limit) else limit
 
 
 def _check_new_names(session: Session, document: PlanDocument) -> None:
@@ -198,6 +217,7 @@ def cost_of(session: Session, document: PlanDocument, unfolded: Unfolded) -> Cos
 
 def condition_of(session: Session, **wanted: Any) -> Condition:
     """The condition that has just these values; it is written down where it is new."""
+    wanted = {"hosting": "", **wanted}
     found = session.scalar(select(Condition).filter_by(**wanted))
     if found is None:
         found = Condition(**wanted)
@@ -244,6 +264,7 @@ def _gathered(conditions: list[Condition]) -> list[PlanCondition]:
         one = PlanCondition.model_validate({
             "host": c.host, "version": c.host_version, "modes": [c.mode], "rates": [c.rate], "blocks": blocks,
             "channels": c.channels, "word_length": c.word_length,
+            "hosting": [what for what in c.hosting.split(", ") if what],
         })  # fmt: skip
         last = found[-1] if found else None
         if last is not None and last.model_copy(update={"rates": one.rates}) == one:

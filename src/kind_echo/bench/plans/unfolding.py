@@ -15,6 +15,7 @@ from kind_echo.bench.plans.document import (
     PlanDocument,
     Values,
 )
+from kind_echo.bench.plans.expectations import expectations_of, expected_limits, law_for
 from kind_echo.bench.plans.revisions import null_test_limits
 from kind_echo.bench.signals import checked
 from kind_echo.core.registry.errors import KindEchoError
@@ -92,6 +93,7 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
     reasons: list[str] = []
     signals = _signals(session, document, reasons)
     settings = _settings(session, effect, document, reasons)
+    expectations = expectations_of(session, effect)
     cases = []
     for place, case in enumerate(document.cases, start=1):
         if case.signal not in signals:
@@ -99,12 +101,16 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
         if case.setting not in settings:
             reasons.append(f"cases.{place}: {effect.name} has no setting {case.setting}")
         if case.signal in signals and case.setting in settings:
-            limits = _case_limits(document, case)
+            # A sweep sets what the setting does not: what is expected of that is not of its parts.
+            awaited = None if case.sweep is not None else expectations.get(case.setting)
+            request = signals[case.signal]
+            limits = _case_limits(document, case, expected_limits(awaited, request))
+            law = case.expected or law_for(awaited, request)
             for setting in _swept(case, settings[case.setting], effect, place, reasons):
-                expected = None if case.expected is None else case.expected.model_dump()
+                expected = None if law is None else law.model_dump()
                 asked = CaseAsked(
                     case.signal,
-                    signals[case.signal],
+                    request,
                     setting,
                     limits,
                     case.takes,
@@ -230,9 +236,12 @@ def _number(value: object) -> str:
     return number(value) if isinstance(value, int | float) else str(value)
 
 
-def _case_limits(document: PlanDocument, case: PlanCase) -> dict[str, Limit]:
-    """Those of a null regression, with what the plan and the case say otherwise; trimmed to the case's families."""
-    limits: dict[str, Limit] = dict(null_test_limits())
+def _case_limits(document: PlanDocument, case: PlanCase, expected: dict[str, Limit]) -> dict[str, Limit]:
+    """Those of a null regression and of what is expected of the setting, with what the plan and the case say otherwise.
+
+    They are trimmed to the case's families.
+    """
+    limits: dict[str, Limit] = null_test_limits() | expected
     for said in (document.limits, case.limits):
         for key, one in said.items():
             limit = one.limit()
@@ -257,6 +266,9 @@ def _conditions(
     missing = [mode for mode in one.modes if mode not in host.modes]
     if missing:
         reasons.append(f"conditions.{place}: {one.host} {one.version} does not render {' or '.join(missing)}")
+    cannot = [what for what in one.hosting if what not in host.hosting]
+    if cannot:
+        reasons.append(f"conditions.{place}: {one.host} {one.version} cannot do this: {', '.join(cannot)}")
     if effect.channels and one.channels not in effect.channels:
         takes = " or ".join(map(str, effect.channels))
         plural = "" if effect.channels == [1] else "s"
@@ -269,6 +281,7 @@ def _conditions(
             {
                 "host": one.host, "host_version": one.version, "mode": mode, "rate": rate, "block_size": block,
                 "channels": one.channels, "word_length": one.word_length,
+                "hosting": ", ".join(one.hosting),
             },
             own,
         )

@@ -13,7 +13,7 @@ from kind_echo.bench.storage import check_space
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.comparison.takes import take_readings
 from kind_echo.core.levels.cost import cost_readings
-from kind_echo.core.levels.hosting import hosting_readings
+from kind_echo.core.levels.hosting import hosting_readings, latency_told
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading
@@ -38,6 +38,8 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
     cost = _cost(rendered, rate)
     if first.blocks is not None:
         cost += hosting_readings(first.blocks, first.samples, rate)
+    if first.claimed_latency is not None:
+        cost.append(latency_told(first.claimed_latency))
     if len(sources) > 1:
         cost += take_readings(list(sources))
     render = Render(

@@ -75,6 +75,7 @@ def request_for(session: Session, cell: Cell) -> RenderRequest:
         parts=tuple(cell.case.setting.parts),
         double=condition.word_length == "DOUBLE",
         variation=cell.case.variation,
+        hosting=tuple(what for what in condition.hosting.split(", ") if what),
         preset=cell.case.setting.preset or b"",
         uploaded=_uploaded(session, cell),
     )

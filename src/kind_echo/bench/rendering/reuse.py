@@ -42,6 +42,7 @@ def render_key(renderer: Renderer, cell: Cell) -> str | None:
     parts += [case.setting.parts] if case.setting.parts else []
     parts += [case.expected] if case.expected else []
     parts += [case.variation] if case.variation else []
+    parts += [condition.hosting] if condition.hosting else []
     parts += [case.setting.preset_sha256] if case.setting.preset_sha256 else []
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
 

@@ -138,7 +138,7 @@ def _targets(conditions: Sequence[Condition], against: Against) -> dict[int, int
     """The condition that each is compared with: alike in all but one factor, and in the block size where it can be."""
 
     def alike(one: Condition, other: Condition) -> bool:
-        rest = [(c.channels, c.word_length) for c in (one, other)]
+        rest = [(c.channels, c.word_length, c.hosting) for c in (one, other)]
         places = [(f"{c.host} {c.host_version}", c.mode, str(c.rate)) for c in (one, other)]
         factor = ("host", "mode", "rate").index(against.kind)
         same = all(places[0][i] == places[1][i] for i in range(3) if i != factor)

@@ -14,7 +14,7 @@ from kind_echo.core.verdicts.verdict import VerdictName
 from kind_echo.database.models import Condition, Plan
 from kind_echo.wording.record import event_text
 
-_CONDITION = ("host", "host_version", "mode", "rate", "block_size", "channels", "word_length")
+_CONDITION = ("host", "host_version", "mode", "rate", "block_size", "channels", "word_length", "hosting")
 
 
 def runs_table(session: Session, effect: str | None, text: str, *, archived: bool) -> Table:
@@ -105,4 +105,6 @@ def trend_table(session: Session, plan: Plan, measure: str) -> Table:
 
 
 def _condition(one: Condition) -> tuple[str | float, ...]:
-    return one.host, one.host_version, one.mode, one.rate, one.block_size, one.channels, one.word_length
+    return (
+        one.host, one.host_version, one.mode, one.rate, one.block_size, one.channels, one.word_length, one.hosting,
+    )  # fmt: skip

@@ -18,6 +18,7 @@ from kind_echo.database.models import Case, Cell, Condition, Run
 
 _PLACE = (
     "cell", "signal", "setting", "host", "host_version", "mode", "rate", "block_size", "channels", "word_length",
+    "hosting",
 )  # fmt: skip
 _STANDS = ("state", "verdict", "why", "decision", "decided_by", "decided_until", "ticket")
 _READING = (
@@ -72,7 +73,7 @@ def _place(cell: Cell) -> Row:
     condition: Condition = cell.condition
     return (
         cell.id, cell.case.signal.name, cell.case.setting.name, condition.host, condition.host_version, condition.mode,
-        condition.rate, condition.block_size, condition.channels, condition.word_length,
+        condition.rate, condition.block_size, condition.channels, condition.word_length, condition.hosting,
     )  # fmt: skip
 
 

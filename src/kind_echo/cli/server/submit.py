@@ -157,7 +157,9 @@ def _cell_told(cell: dict[str, Any], outcome: Outcome) -> dict[str, Any]:
 def _outcomes(sheet: dict[str, Any], address: str) -> list[Outcome]:
     """Each cell of a sheet, with the headline of the finding that it is of."""
     cases = {one["id"]: f"{one['signal']}, {one['setting']}" for one in sheet["cases"]}
-    conditions = {one["id"]: whole_condition_text(SimpleNamespace(**one)) for one in sheet["conditions"]}
+    conditions = {
+        one["id"]: whole_condition_text(SimpleNamespace(**{"hosting": "", **one})) for one in sheet["conditions"]
+    }
     headlines = {cell: one["headline"] for one in sheet["findings"] for cell in one["cells"]}
     return [
         outcome_of_cell(

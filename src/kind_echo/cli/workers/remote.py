@@ -155,6 +155,8 @@ class RemoteWorker:
                  "variation")  # fmt: skip
         request = RenderRequest(
             signal=signal, parts=tuple(asked["parts"]), double=asked["word_length"] == "DOUBLE",
+            # A server of before knows nothing of it.
+            hosting=tuple(asked.get("hosting", ())),
             preset=self._server.fetch(self._path(f"jobs/{job_id}/preset")) if asked["preset"] else b"",
             uploaded=self._uploaded(job_id, asked["uploaded"]), **{key: asked[key] for key in known},
         )  # fmt: skip

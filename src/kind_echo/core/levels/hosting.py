@@ -17,6 +17,7 @@ class HostedBlocks:
         first, median, most, worst: seconds of the first block; of all, by rank 50 %, 99 % and 100 %.
         decay: median of the last quarter of all blocks over that of the first quarter.
         wrote_input: it changed samples that it was only to read; None where that cannot be told.
+        late: blocks that were not ready at their time; None where they did not wait for it.
     """
 
     loaded: float
@@ -26,9 +27,15 @@ class HostedBlocks:
     worst: float
     decay: float
     wrote_input: bool | None = None
+    late: int | None = None
 
 
 _END_SECONDS = 0.5
+
+
+def latency_told(frames: int) -> Reading:
+    """The latency that an effect tells its host, in samples."""
+    return Reading("latency_told", "all", float(frames))
 
 
 def hosting_readings(seen: HostedBlocks, samples: Samples, rate: int) -> list[Reading]:
@@ -46,7 +53,8 @@ def hosting_readings(seen: HostedBlocks, samples: Samples, rate: int) -> list[Re
     readings.append(_end_level(samples[-max(1, round(_END_SECONDS * rate)) :]))
     # A host library that cannot see it says nothing: that is no reading, and none that is missed.
     written = [] if seen.wrote_input is None else [Reading("input_written", "all", float(seen.wrote_input))]
-    return readings + written
+    late = [] if seen.late is None else [Reading("blocks_late", "all", float(seen.late))]
+    return readings + written + late
 
 
 def _end_level(end: Samples) -> Reading:

@@ -195,8 +195,13 @@ _HOSTING = family(
      "Median of what blocks of the last quarter took over that of the first quarter: more than 1 where what fades away "
      "costs more than what sounds, as denormal numbers do.", PRACTICE),
     ("end_level", "Level at the end", "dBFS", "Greatest sample of the last half second.", PRACTICE),
+    ("latency_told", "Latency told to the host", "samples",
+     "What the effect tells its host, whether that takes it off or not.", "As it was told.", COUNT),
     ("input_written", "Writes to its input", "", "Whether it changed samples that it was only to read.",
      "Compared after each block, where the host can see it.", {**FLAG, "limit": Limit(None, 0)}),
+    ("blocks_late", "Blocks that came late", "",
+     "Of a render by the clock: blocks that were not ready one block's length after their samples were there.", _TIMED,
+     COUNT),
 )  # fmt: skip
 
 SYSTEMS: tuple[Measure, ...] = (

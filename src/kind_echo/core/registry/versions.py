@@ -11,7 +11,7 @@ from kind_echo.core.registry.measure import Family
 FAMILY_VERSIONS: dict[Family, int] = {
     "levels": 2, "loudness": 1, "integrity": 1, "compare": 11, "account": 2, "takes": 3, "tone": 3, "aliases": 2,
     "imd": 1, "response": 4, "latency": 5, "transfer": 4, "law": 1, "dynamics": 4, "lossy": 1, "match": 1,
-    "listening": 2, "folding": 1, "cost": 1, "hosting": 1,
+    "listening": 2, "folding": 1, "cost": 1, "hosting": 2,
 }  # fmt: skip
 
 SIGNAL_VERSION = 1

@@ -61,6 +61,8 @@ class Setting(Base):
 
     With a preset, what renders begins from that state, and sets the values over it.
 
+    `expected` is what an effect so set is to do, of any plan: see `bench.plans.expectations`.
+
     Plans that were written before it was renamed know it by one of its former names.
     """
 
@@ -76,6 +78,7 @@ class Setting(Base):
     preset: Mapped[bytes | None] = mapped_column(deferred=True)
     preset_name: Mapped[str | None]
     preset_sha256: Mapped[str | None]
+    expected: Mapped[Json | None]
 
 
 class Signal(Base):

@@ -11,7 +11,7 @@ from kind_echo.database.models.base import Base, Json
 class Host(Base):
     """A version of a program that runs effects, and the renderer that has it; `former_names` as name and version.
 
-    `system` is set where builds are made for one, as plug-ins are.
+    `system` is set where builds are made for one, as plug-ins are; `hosting` lists what else it can do for a condition.
     """
 
     __tablename__ = "host"
@@ -23,6 +23,7 @@ class Host(Base):
     renderer: Mapped[str]
     modes: Mapped[list[str]]
     system: Mapped[str] = mapped_column(default="", server_default="")
+    hosting: Mapped[list[str]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
     former_names: Mapped[list[list[str]]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
     archived_at: Mapped[datetime | None]
 
@@ -71,11 +72,14 @@ class Machine(Base):
 
 
 class Condition(Base):
-    """Host, version, mode, rate, block size, channels and word length."""
+    """Host, version, mode, rate, block size, channels and word length.
+
+    `hosting` is what the host does beside that, parted by commas; empty for nothing.
+    """
 
     __tablename__ = "condition"
     __table_args__ = (
-        UniqueConstraint("host", "host_version", "mode", "rate", "block_size", "channels", "word_length"),
+        UniqueConstraint("host", "host_version", "mode", "rate", "block_size", "channels", "word_length", "hosting"),
     )
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     host: Mapped[str]
@@ -85,3 +89,4 @@ class Condition(Base):
     block_size: Mapped[int]
     channels: Mapped[int]
     word_length: Mapped[str]
+    hosting: Mapped[str] = mapped_column(default="", server_default="")

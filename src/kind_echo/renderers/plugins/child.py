@@ -1,7 +1,8 @@
 """The program in which a plug-in is hosted: python -m kind_echo.renderers.plugins.child ASKED.json TOLD.json
 
 It does what the first file asks for and writes what came of it into the second; what goes wrong ends it with status 1
-and one line. It leaves without unloading the plug-in: some crash over that, and their audio is as good.
+and one line. Where the system can hold it to that, it writes nowhere but beside the second file and where it is told
+to. It leaves without unloading the plug-in: some crash over that, and their audio is as good.
 """
 
 import json
@@ -14,6 +15,7 @@ from typing import Any
 
 import soundfile
 
+from kind_echo.renderers.plugins.confined import confine_writes
 from kind_echo.renderers.plugins.model import Block, Change, HostFailed, Instance, Library, Setup, open_named
 from kind_echo.renderers.plugins.motion import motions
 from kind_echo.renderers.plugins.running import Blocks, Course, run_file
@@ -23,6 +25,8 @@ from kind_echo.renderers.plugins.standards import standard_named
 def main(asked: str, told: str) -> int:
     """Describe all plug-ins of a file, or render with one; the status to leave with."""
     request = json.loads(Path(asked).read_text("utf-8"))
+    written = [Path(request[name]) for name in ("output", "save") if request.get(name)]
+    confine_writes(Path(told).parent, written)
     try:
         begun = time.perf_counter()
         path = Path(request["path"])

@@ -4,7 +4,8 @@ import json
 import os
 import sys
 import tempfile
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import Any
@@ -92,22 +93,42 @@ def describe(path: Path) -> list[PluginAbout]:
 def run_plugin(path: Path, source: Path, target: Path, asked: Asked, folder: Path) -> Ran:
     """Run a sound file through a plug-in into another file, a WAV of 32-bit float or of 64. Raises RenderFailed."""
     standard = _standard(path)
-    told, finished = _child(
-        {
-            "path": str(path.absolute()), "standard": standard.key, "id": asked.id, "values": dict(asked.values),
-            "input": str(source.absolute()), "output": str(target.absolute()),
-            "block": asked.block, "seed": asked.seed, "offline": asked.offline, "double": asked.double,
-            "state": "" if asked.state is None else str(asked.state.absolute()),
-            "save": "" if asked.save is None else str(asked.save.absolute()),
-            "tail": asked.tail, "compensate": asked.compensate, "paced": asked.paced, "twice": asked.twice,
-            "beside": None if asked.beside is None else dict(asked.beside),
-        },
-        folder, _limits(source, asked),
-    )  # fmt: skip
+    with _written(target, *(() if asked.save is None else (asked.save,))):
+        told, finished = _child(
+            {
+                "path": str(path.absolute()), "standard": standard.key, "id": asked.id, "values": dict(asked.values),
+                "input": str(source.absolute()), "output": str(target.absolute()),
+                "block": asked.block, "seed": asked.seed, "offline": asked.offline, "double": asked.double,
+                "state": "" if asked.state is None else str(asked.state.absolute()),
+                "save": "" if asked.save is None else str(asked.save.absolute()),
+                "tail": asked.tail, "compensate": asked.compensate, "paced": asked.paced, "twice": asked.twice,
+                "beside": None if asked.beside is None else dict(asked.beside),
+            },
+            folder, _limits(source, asked),
+        )  # fmt: skip
     return Ran(
         told["latency"], told["taken_off"], told["tail"], told["wrote_input"], told["seconds"], told["loaded"],
         BlockTimes(**told["times"]), finished,
     )  # fmt: skip
+
+
+@contextmanager
+def _written(*files: Path) -> Iterator[None]:
+    """Files that are to be written, there before: who may write into a file alone cannot make it. Gone if that fails.
+
+    Raises RenderFailed for one that cannot be written.
+    """
+    new = [file for file in files if not file.exists()]
+    try:
+        for file in files:
+            file.touch()
+        yield
+    except OSError as error:
+        raise RenderFailed(f"{error.filename} cannot be written ({error.strerror})") from error
+    except RenderFailed:
+        for file in new:
+            file.unlink(missing_ok=True)
+        raise
 
 
 def _limits(source: Path, asked: Asked) -> Limits:
@@ -135,7 +156,8 @@ def _child(asked: Mapping[str, Any], folder: Path, limits: Limits) -> tuple[dict
     question.write_text(json.dumps(asked), "utf-8")
     # Where the package and its like are: the program gets no other environment.
     own = {"PYTHONPATH": os.pathsep.join(filter(None, sys.path)), "OPENBLAS_NUM_THREADS": "1", "HOME": str(folder)}
-    own |= {name: os.environ[name] for name in ("SYSTEMROOT", "TEMP", "TMPDIR") if name in os.environ}
+    own |= {"TMPDIR": str(folder), "XDG_RUNTIME_DIR": str(folder)}
+    own |= {name: os.environ[name] for name in ("SYSTEMROOT", "TEMP") if name in os.environ}
     command = [sys.executable, "-m", "kind_echo.renderers.plugins.child", str(question), str(answer)]
     try:
         finished = run_limited(command, limits, folder, own)

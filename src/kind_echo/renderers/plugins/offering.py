@@ -12,6 +12,8 @@ from typing import Any
 from kind_echo import __version__
 from kind_echo.core.levels.hosting import HostedBlocks
 from kind_echo.renderers.contract import (
+    BY_THE_CLOCK,
+    LATENCY_OFF,
     Offer,
     OfferedEffect,
     OfferedHost,
@@ -47,7 +49,7 @@ def plugin_offer(standard: Standard) -> Offer | None:
         if one.about.channels:
             by_effect.setdefault((one.effect, one.handle), []).append(one)
     about = f"{standard.title} plug-ins, block by block"
-    host = OfferedHost(standard.host, HOST_VERSION, about, standard.modes, own_system())
+    host = OfferedHost(standard.host, HOST_VERSION, about, standard.modes, own_system(), standard.hosting)
     effects = tuple(_offered(standard, found) for _, found in sorted(by_effect.items()))
     about = f"Plug-ins of the {standard.title} standard on this machine"
     renderer = PluginRenderer(standard)
@@ -86,8 +88,9 @@ class PluginRenderer:
 def render_file(path: Path, plugin_id: str, request: RenderRequest) -> RenderResult:
     """Render one case with the plug-in in a file. Raises RenderFailed."""
     asked = Asked(
-        plugin_id, request.values, request.block_size, offline=request.mode == "offline", double=request.double
-    )
+        plugin_id, request.values, request.block_size, offline=request.mode == "offline", double=request.double,
+        compensate=LATENCY_OFF in request.hosting, paced=BY_THE_CLOCK in request.hosting,
+    )  # fmt: skip
     ran: list[Ran] = []
 
     def work(folder: Path, source: Path, target: Path) -> Finished:
@@ -106,7 +109,8 @@ def render_file(path: Path, plugin_id: str, request: RenderRequest) -> RenderRes
         samples, told.latency, told.taken_off or told.latency == 0, finished.log, finished.cpu_seconds,
         finished.memory,
         HostedBlocks(
-            told.loaded, times.first, times.median, times.most, times.worst, times.decay, told.wrote_input
+            told.loaded, times.first, times.median, times.most, times.worst, times.decay, told.wrote_input,
+            times.missed,
         ),
     )  # fmt: skip
 

@@ -7,6 +7,7 @@ from dataclasses import dataclass
 from importlib.util import find_spec
 from pathlib import Path
 
+from kind_echo.renderers.contract import HOSTING
 from kind_echo.renderers.plugins.model import HostFailed, Library
 
 
@@ -20,6 +21,7 @@ class Standard:
         ending: of its files, or of its folders where a plug-in is one.
         variable: names folders that plug-ins are looked for in; `adds` says whether beside the usual ones or in place.
         modes: in which it can be run.
+        hosting: what else its host can do for a condition, of `HOSTING`.
         usual: the folders of this system.
         is_there: whether this system can host it.
         load: opens a file, in the process that the plug-in runs in. Raises HostFailed.
@@ -32,6 +34,7 @@ class Standard:
     variable: str
     adds: bool
     modes: tuple[str, ...]
+    hosting: tuple[str, ...]
     usual: Callable[[], list[Path]]
     is_there: Callable[[], bool]
     load: Callable[[Path], Library]
@@ -118,12 +121,14 @@ def own_system() -> str:
 
 
 _BOTH = ("offline", "real time")
-CLAP = Standard("clap", "CLAP", "CLAP host", ".clap", "CLAP_PATH", True, _BOTH, _clap_folders,
+CLAP = Standard("clap", "CLAP", "CLAP host", ".clap", "CLAP_PATH", True, _BOTH, tuple(HOSTING), _clap_folders,
                 lambda: find_spec("cffi") is not None, _load_clap)  # fmt: skip
-VST3 = Standard("vst3", "VST3", "VST3 host", ".vst3", "VST3_PATH", True, ("offline",), _vst3_folders,
+VST3 = Standard("vst3", "VST3", "VST3 host", ".vst3", "VST3_PATH", True, ("offline",), (), _vst3_folders,
                 lambda: find_spec("pedalboard") is not None, _load_vst3)  # fmt: skip
-LV2 = Standard("lv2", "LV2", "LV2 host", ".lv2", "LV2_PATH", False, _BOTH, _lv2_folders, _has_lilv, _load_lv2)
-UNITS = Standard("au", "Audio Unit", "Audio Unit host", ".component", "AU_PATH", True, ("offline",), _unit_folders,
+LV2 = Standard(
+    "lv2", "LV2", "LV2 host", ".lv2", "LV2_PATH", False, _BOTH, tuple(HOSTING), _lv2_folders, _has_lilv, _load_lv2
+)
+UNITS = Standard("au", "Audio Unit", "Audio Unit host", ".component", "AU_PATH", True, ("offline",), (), _unit_folders,
                  lambda: sys.platform == "darwin" and find_spec("pedalboard") is not None, _load_unit)  # fmt: skip
 
 STANDARDS = (CLAP, VST3, LV2, UNITS)

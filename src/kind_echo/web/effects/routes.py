@@ -19,7 +19,7 @@ from kind_echo.bench.machines import (
     learn_of_plugin,
     settings_of,
 )
-from kind_echo.bench.plans import MOST_PRESET, builds_of, make_setting
+from kind_echo.bench.plans import MOST_PRESET, Expectation, builds_of, expect, make_setting
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.models import Effect, Setting
 from kind_echo.database.sessions import transaction
@@ -31,6 +31,7 @@ from kind_echo.web.effects.schemas import (
     EffectBody,
     EffectPath,
     EffectsBody,
+    ExpectBody,
     NamedBuildBody,
     NewArtefactQuery,
     NewBuildBody,
@@ -132,6 +133,14 @@ def change_setting(path: SettingPath, body: ChangeThingBody) -> Response:
     return Response(status=204)
 
 
+@api.put("/effects/settings/<int:setting_id>/expected", responses={200: SettingBody})
+def expect_of_setting(path: SettingPath, body: ExpectBody) -> Response:
+    """Say what is expected of a setting; plans that are kept from now on are judged by it."""
+    with transaction() as session:
+        setting = expect(session, path.setting_id, body.expected, who=caller().name, now=datetime.now(UTC))
+        return answer(_setting_body(setting))
+
+
 @api.post("/builds/<int:build_id>/change", responses={200: BuildBody})
 def change_build(path: BuildPath, body: ChangeBuildBody) -> Response:
     """Rename a build that no machine has, say something else of it, move it, archive it, or bring it back."""
@@ -186,5 +195,5 @@ def _effect_body(session: Session, effect: Effect) -> EffectBody:
 def _setting_body(setting: Setting) -> SettingBody:
     return SettingBody(
         id=setting.id, name=setting.name, archived=setting.archived_at is not None, values=setting.parameters,
-        preset=setting.preset_name,
+        preset=setting.preset_name, expected=None if not setting.expected else Expectation(**setting.expected),
     )  # fmt: skip

@@ -4,7 +4,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import AfterValidator, AwareDatetime, ConfigDict, Field, Json
 
-from kind_echo.bench.plans import Values
+from kind_echo.bench.plans import Expectation, Values
 from kind_echo.core.registry.names import build_name
 from kind_echo.web.http.schemas import Body, BuildBody, RequestModel, ShownName
 from kind_echo.web.machines.schemas import OfferedParameterBody
@@ -108,6 +108,13 @@ class SettingBody(Body):
     archived: bool
     values: Values
     preset: str | None
+    expected: Expectation | None
+
+
+class ExpectBody(Body):
+    """What is expected of a setting; null for nothing more."""
+
+    expected: Expectation | None = None
 
 
 class NamedBuildBody(BuildBody):

@@ -100,6 +100,7 @@ def _host_body(host: Host, having: dict[str, list[str]], waits: Sequence[tuple[R
         renderer=host.renderer,
         by_hand=host.renderer == BY_HAND,
         modes=host.modes,
+        hosting=host.hosting,
         machines=having.get(host.renderer, []),
         waiting=[
             WaitingRunBody(

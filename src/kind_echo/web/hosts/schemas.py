@@ -29,6 +29,7 @@ class HostBody(Body):
     renderer: str
     by_hand: bool
     modes: list[str]
+    hosting: list[str]
     machines: list[str]
     waiting: list[WaitingRunBody]
 

@@ -123,6 +123,7 @@ class ConditionBody(Body):
     block_size: int
     channels: int
     word_length: str
+    hosting: str
 
 
 class ReadingBody(Body):

@@ -200,7 +200,9 @@ def approve(path: MachineNamePath) -> Response:
 
 
 def _offer(body: MachineOfferBody) -> Offer:
-    hosts = tuple(OfferedHost(h.name, h.version, h.description, tuple(h.modes), h.system) for h in body.hosts)
+    hosts = tuple(
+        OfferedHost(h.name, h.version, h.description, tuple(h.modes), h.system, tuple(h.hosting)) for h in body.hosts
+    )
     effects = tuple(
         OfferedEffect(
             e.name, e.handle, e.description, tuple(one.model_dump(exclude_none=True) for one in e.parameters),
@@ -221,7 +223,8 @@ def _job_body(job: Wanted) -> JobBody:
         effect=asked.effect, handle=asked.handle, version=asked.version, values=asked.values, host=asked.host,
         host_version=asked.host_version, mode=asked.mode, rate=asked.rate, block_size=asked.block_size,
         channels=channels, frames=frames, takes=job.takes, word_length=job.word_length,
-        parts=[dict(values) for values in asked.parts], variation=asked.variation, preset=bool(asked.preset),
+        parts=[dict(values) for values in asked.parts], variation=asked.variation,
+        hosting=list(asked.hosting), preset=bool(asked.preset),
         uploaded=UploadedBuildBody(sha256=asked.uploaded.sha256, name=asked.uploaded.name) if asked.uploaded else None,
     )  # fmt: skip
     return JobBody(job_id=job.job_id, builds=[], renderer="", render=render)

@@ -4,7 +4,7 @@ from typing import Annotated, Literal
 
 from pydantic import AfterValidator, BaseModel, Field, model_validator
 
-from kind_echo.bench.plans import Values
+from kind_echo.bench.plans import Hosting, Values
 from kind_echo.core.registry.names import build_name
 from kind_echo.web.http.schemas import Body, RequestModel, ShownName, ShownTitle
 
@@ -33,6 +33,7 @@ class OfferedHostBody(Body):
     description: str = Field(default="", max_length=400)
     modes: list[Literal["offline", "real time"]] = Field(min_length=1, max_length=2)
     system: Literal["", "linux", "macos", "windows"] = ""
+    hosting: list[Hosting] = Field(default=[], max_length=10)
 
 
 class NotOfferedBody(Body):
@@ -154,6 +155,7 @@ class RenderJobBody(Body):
     word_length: str
     parts: list[Values]
     variation: str
+    hosting: list[str]
     preset: bool
     uploaded: UploadedBuildBody | None
 
@@ -189,6 +191,7 @@ class HostedBlocksBody(BaseModel):
     worst: float = Field(ge=0, le=_MOST_SECONDS, allow_inf_nan=False)
     decay: float = Field(ge=0, le=1e12, allow_inf_nan=False)
     wrote_input: bool | None = None
+    late: int | None = Field(default=None, ge=0, le=int(_MOST))
 
 
 class DeliveryHead(BaseModel):

@@ -192,6 +192,7 @@ REACH: dict[str, Reach] = {
     "POST /api/effects/{effect_id}/settings": WORK,
     "POST /api/effects/{effect_id}/presets": replace(WORK, body="file"),
     "POST /api/effects/settings/{setting_id}/change": WORK,
+    "PUT /api/effects/settings/{setting_id}/expected": WORK,
     "POST /api/builds": SUBMIT,
     "POST /api/builds/{build_id}/change": WORK,
     "POST /api/builds/{build_id}/artefacts": UPLOAD,  # it makes machines run what comes
