@@ -126,7 +126,7 @@ def measure_pair(pair: Pair, digests: Sequence[str], *, resample: bool) -> Measu
         count = len(pair.references)
         references, renders = sources[:count], sources[count : count + len(pair.renders)]
         reference, render = references[0], renders[0]
-        stimulus = _fitting(sources[-1], render) if pair.input is not None else None
+        stimulus = fitting(sources[-1], render) if pair.input is not None else None
         if digests[0] == digests[count]:
             found, own = readings_of_identical(reference), measure(reference)
         else:
@@ -204,7 +204,7 @@ class _InAllChannels(Derived):
         return np.repeat(self.source.read(start, stop), self.count, axis=1)
 
 
-def _fitting(stimulus: Source, render: Source) -> Source:
+def fitting(stimulus: Source, render: Source) -> Source:
     """What went in, with as many channels as came out. Raises BadInput where that cannot be."""
     if stimulus.channels == 1 and render.channels > 1:
         stimulus = _InAllChannels(stimulus, render.channels)

@@ -13,10 +13,11 @@ from kind_echo.core.registry.errors import BadParameter, Invalid, UnknownMeasure
 from kind_echo.core.registry.limits import parse_limit
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import default_limits, find_measure
+from kind_echo.core.sensitivity.summary import wanted_size
 from kind_echo.core.systems.recognised import SIGNALS
 from kind_echo.renderers.plugins.hosting import MOST_BLOCK
 
-_TOP = ("limits", "only", "waiver", "rates_may_differ", "plugin")
+_TOP = ("limits", "only", "waiver", "rates_may_differ", "plugin", "sensitivity")
 _PLUGIN = ("file", "id", "block", "mode", "compensate", "tail", "render")
 _RENDER = ("name", "signal", "values", "preset")
 _ONLY = ("paths", "signals", "limits", "rates_may_differ", "reason")
@@ -73,11 +74,15 @@ class Waiver:
 
 @dataclass(frozen=True)
 class Settings:
-    """All rules of a file, in its order: a later one wins; and the plug-in that renders, where it names one."""
+    """All rules of a file, in its order: a later one wins; and the plug-in that renders, where it names one.
+
+    `wanted` is by fault the size from which one that is planted is to be noticed.
+    """
 
     rules: tuple[Rule, ...] = ()
     waivers: tuple[Waiver, ...] = ()
     plugin: PluginRenders | None = None
+    wanted: Mapping[str, float] = field(default_factory=dict)
 
     def limits_for(self, name: str, signal: str | None) -> dict[str, Limit]:
         """The limits of a pair: the usual ones of integrity and comparison, and what the rules make of them."""
@@ -135,7 +140,16 @@ class _Reader:
         rules = [Rule((), (), limits, reasons, self._flag(told, "rates_may_differ", ""))]
         rules += [self._rule(one, f"only[{i}]") for i, one in enumerate(self._tables(told, "only"))]
         waivers = [self._waiver(one, f"waiver[{i}]") for i, one in enumerate(self._tables(told, "waiver"))]
-        return Settings(tuple(rules), tuple(waivers), self._plugin(told["plugin"]) if "plugin" in told else None)
+        plugin = self._plugin(told["plugin"]) if "plugin" in told else None
+        return Settings(tuple(rules), tuple(waivers), plugin, self._wanted(told.get("sensitivity", {})))
+
+    def _wanted(self, told: object) -> dict[str, float]:
+        if not isinstance(told, Mapping):
+            self._refuse("sensitivity", "must be a table of faults and sizes")
+        try:
+            return {key: wanted_size(key, value) for key, value in told.items()}
+        except BadParameter as error:
+            self._refuse("sensitivity", str(error).rstrip("."))
 
     def _plugin(self, told: object) -> PluginRenders:
         if not isinstance(told, Mapping):

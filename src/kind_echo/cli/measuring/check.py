@@ -48,6 +48,10 @@ _OUTPUT = click.Path(dir_okay=False, path_type=Path)
               help="What ends the check with 1; may be repeated. Else fail and no-reading do.")  # fmt: skip
 @click.option("--approve", "approving", is_flag=True, help="Copy renders over references, once it is shown which.")
 @click.option("--yes", is_flag=True, help="Approve without being asked.")
+@click.option("--sensitivity", is_flag=True,
+              help="Say from which size on faults would be noticed that are planted into REFERENCES.")  # fmt: skip
+@click.option("--wanted", multiple=True, metavar="FAULT=SIZE",
+              help="With --sensitivity: end with 1 unless it is noticed from there on; may be repeated.")  # fmt: skip
 @click.option("--junit", type=_OUTPUT, metavar="FILE", help="Write JUnit's XML, for a build server.")
 @click.option("--summary", type=_OUTPUT, metavar="FILE", help="Write a summary as Markdown.")
 @click.option("--report", type=_OUTPUT, metavar="FILE", help="Write a page of HTML that needs nothing beside itself.")
@@ -74,6 +78,8 @@ def check_command(
     failing: tuple[str, ...],
     approving: bool,
     yes: bool,
+    sensitivity: bool,
+    wanted: tuple[str, ...],
     junit: Path | None,
     summary: Path | None,
     report: Path | None,
@@ -107,6 +113,17 @@ def check_command(
         raise BadParameter("init", str(target), "a file that is not there yet")
     settings = Settings() if limits_file is None or init else read_settings(limits_file)
     processes = jobs or os.cpu_count() or 1
+    if wanted and not sensitivity:
+        raise BadParameter("wanted", wanted[0], "given with --sensitivity")
+    if sensitivity:
+        if renders is not None:
+            raise BadParameter("sensitivity", str(renders), "asked of REFERENCES alone")
+        from kind_echo.cli.measuring.sensitivity import read_wanted, tell_sensitivity
+
+        output = "json" if as_json else "csv" if as_csv else ""
+        found_before = Known(None if fresh else known or usual_place())
+        tell_sensitivity(references, settings, found_before, processes, read_wanted(wanted), output)
+        return
     making = _folder_of_renders(references, renders, limits_file, settings, processes)
     folder, source, not_made = click.get_current_context().with_resource(making)
     paired = pair_folders(references, folder)

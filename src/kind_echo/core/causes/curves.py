@@ -90,7 +90,11 @@ def _solved(at: NDArray[np.int64], share: Floats, target: Floats) -> Floats:
     pull = _SMOOTH * max(1.0, len(at) / _KNOTS)
     bend = np.diff(np.eye(_KNOTS), 2, axis=0)
     normal = np.diag(main) + np.diag(beside, 1) + np.diag(beside, -1) + pull * bend.T @ bend
-    return np.asarray(np.linalg.solve(normal, right))
+    try:
+        return np.asarray(np.linalg.solve(normal, right))
+    except np.linalg.LinAlgError:
+        # All samples stand at one place, as those of one click do: of all lines through it the one next to zero.
+        return np.asarray(np.linalg.lstsq(normal, right, rcond=None)[0])
 
 
 def find_clipping(excerpt: Excerpt, prediction: Floats, target: Floats) -> Clipping | None:

@@ -132,6 +132,18 @@ def compare(
     return _compare_at(reference, render, frozenset(), options, measuring)
 
 
+def compare_as_it_is(reference: Source, render: Source, options: CompareOptions = CompareOptions()) -> Comparison:
+    """As `compare`, with the causes that lie open alone: none is undone to look for others under it.
+
+    What is read is the same but for clicks that only show under another change.
+
+    Raises:
+        RateMismatch, ChannelMismatch: the two cannot be compared sample by sample.
+    """
+    check_pair(reference, render)
+    return _compare_at(reference, render, frozenset(), options, depth=_DEEPEST)
+
+
 def _compare_at(
     reference: Source,
     render: Source,
@@ -238,7 +250,7 @@ def _compared(
         curves["changed_regions"] = changed_curve(used, reference.rate)
     clicks = without_gaps(steps.result(), gaps, reference.rate)
     clicks = not_of_the_reference(clicks, reference, upright, scale)
-    if any(clicks) and _is_changed_all_along(reference, upright, scale):
+    if any(clicks) and is_changed_all_along(reference, upright, scale):
         clicks = steeper(clicks, reference, upright, scale)
     middle = drift.result().middle if moved else common.samples
     known = ComparedFacts(readings, middle, common.reason, moved, gaps, clicks)
@@ -262,7 +274,7 @@ def _compared(
     return Comparison(readings, alignment, causes, curves, scans, gaps, clicks, explained.is_deep)
 
 
-def _is_changed_all_along(reference: Source, aligned: AlignedSource, scale: float) -> bool:
+def is_changed_all_along(reference: Source, aligned: AlignedSource, scale: float) -> bool:
     """Whether the two differ nearly everywhere, or a curve of output over input explains most of what a gain leaves.
 
     What steps in the reference then steps in the residual too.
