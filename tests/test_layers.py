@@ -25,6 +25,7 @@ _IN_STEPS = {
     "rendering/remote.py",
     "rendering/requests.py",
     "rendering/steps.py",
+    "sensitivity/finding.py",
     "storage/moving.py",
     "storage/retention.py",
 }

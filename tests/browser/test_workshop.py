@@ -10,7 +10,7 @@ import numpy as np
 import soundfile
 from playwright.sync_api import Page, expect
 
-from tests.browser.conftest import choose_option
+from tests.browser.conftest import axe, choose_option
 
 
 def test_a_signal_is_chosen_changed_looked_at_and_kept(page: Page) -> None:
@@ -172,3 +172,33 @@ def test_a_typing_mistake_is_taken_back_and_what_is_done_with_is_put_away(page: 
     page.get_by_label("Archived").click()
     expect(page.get_by_text("1 archived run of")).to_be_visible()
     expect(oldest).to_be_visible()
+
+
+def test_what_a_plan_would_miss_is_found_and_a_gap_is_closed(page: Page) -> None:
+    page.goto("/plans/new?template=null&effect=Plumb")
+    page.get_by_role("button", name="As YAML").click()
+    page.get_by_label("The plan as YAML").fill(
+        "plan: One cell\neffect: Plumb\ncases:\n- {signal: Steady tone 997 Hz, setting: Default}\nconditions:\n"
+        "- {host: Almanac, version: '7', modes: [offline], rates: [48000]}\n"
+        "limits: {residual_rms: {at_most: -50}, gain: {}}\n"
+    )
+    page.get_by_role("button", name="Apply to the form").click()
+    page.get_by_role("button", name="What would it miss?").click()
+    missed = page.get_by_role("region", name="What no cell notices")
+    expect(missed).to_contain_text("Channels swapped: nothing in these cells can have it.", timeout=90_000)
+    expect(missed).to_contain_text("under conditions of two channels")
+    expect(missed.get_by_role("listitem").filter(has_text="Noise: noticed from −")).to_contain_text("−100.0 dBFS is")
+    assert axe(page) == []
+    table = page.get_by_role("table", name="The least size of each fault")
+    expect(table.get_by_role("row", name=re.compile("^Noise"))).to_contain_text("Residual, RMS")
+    missed.get_by_role("button", name="Hold the residual to −101 dBFS").click()
+    expect(missed.get_by_role("listitem").filter(has_text="Noise")).to_have_count(0, timeout=90_000)
+    expect(missed.get_by_role("listitem").filter(has_text="Channels swapped")).to_have_count(1)
+    page.get_by_label("Gain, dB", exact=True).fill("0.00001")
+    page.get_by_label("Gain, dB", exact=True).press("Enter")
+    expect(missed).to_contain_text("0.000010 dB is wanted", timeout=90_000)
+    page.get_by_role("button", name="What would it miss?").click()
+    page.get_by_role("button", name="Save the plan").click()
+    expect(page.get_by_text("Nothing is changed here")).to_be_visible()
+    page.get_by_role("button", name="As YAML").click()
+    expect(page.get_by_label("The plan as YAML")).to_have_value(re.compile("at_most: -101"))

@@ -10,8 +10,6 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import Any
 
-import numpy as np
-
 from kind_echo import __version__
 from kind_echo.audio_io.files import AudioFile
 from kind_echo.checks.known import Known
@@ -23,6 +21,7 @@ from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.registry.versions import FAMILY_VERSIONS, versions_of
+from kind_echo.core.sensitivity.excerpt import excerpt_of
 from kind_echo.core.sensitivity.faults import FAULTS_VERSION
 from kind_echo.core.sensitivity.least import Least, least_noticed
 from kind_echo.core.sensitivity.noticing import Approved
@@ -95,10 +94,11 @@ def _approved(pair: Pair, settings: Settings) -> Approved:
     with ExitStack() as stack:
         files = [stack.enter_context(AudioFile(path)) for path in pair.references]
         first = files[0]
-        reference = ArraySource(first.read(0, first.frames), first.rate)
+        samples, is_whole = excerpt_of(first)
+        reference = ArraySource(samples, first.rate)
         spread = take_spread(list(files)).value if len(files) > 1 else None
         stimulus: Source | None = None
-        if pair.input is not None:
+        if pair.input is not None and is_whole:
             file = fitting(stack.enter_context(AudioFile(pair.input)), reference)
             stimulus = ArraySource(file.read(0, file.frames), file.rate)
     signal = recognise(reference if stimulus is None else stimulus)
@@ -108,5 +108,4 @@ def _approved(pair: Pair, settings: Settings) -> Approved:
             return measure_by_input(stimulus, render)[0]
         return measure_test_signal(reference, render).render
 
-    samples = np.asarray(reference.samples, dtype=np.float64)
-    return Approved(samples, reference.rate, settings.limits_for(pair.name, signal), own, spread)
+    return Approved(samples, reference.rate, settings.limits_for(pair.name, signal), own if is_whole else None, spread)

@@ -41,6 +41,7 @@ GRANTS: Mapping[str, tuple[str, str]] = {
     "storage_rule": (_CHANGE, _READ + ", UPDATE (applied_at)"),
     "peak_level": (_ADD, _ADD + ", DELETE"),
     "analysis": (_ADD, _ADD + ", DELETE"),
+    "sensitivity": (_CHANGE, _CHANGE),
     "render": (_READ + ", DELETE, UPDATE (key)", _CHANGE),  # what is doubted is never taken over
     "take": (_READ + ", DELETE", _ADD),
     "act": (_CHANGE, _READ),

@@ -33,6 +33,7 @@ from kind_echo.web.schedules import routes as schedules_api
 from kind_echo.web.searches import routes as searches_api
 from kind_echo.web.security.doors import check_every_request
 from kind_echo.web.security.rates import limit_rates
+from kind_echo.web.sensitivity import routes as sensitivity_api
 from kind_echo.web.sets import routes as sets_api
 from kind_echo.web.signals import routes as signals_api
 from kind_echo.web.storage import routes as storage_api
@@ -44,7 +45,7 @@ _APIS = (
     health_api, people_api, trends_api, searches_api, runs_api, cells_api, plans_api, audio_api, decisions_api,
     references_api, uploads_api, comparisons_api, kits_api, signals_api, hosts_api, effects_api, machines_api,
     storage_api, sets_api, listening_api, tables_api, reports_api,
-    notices_api, schedules_api, record_api,
+    notices_api, schedules_api, record_api, sensitivity_api,
 )  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
 _FOREVER = 31_536_000

@@ -15,7 +15,7 @@ COLUMNS = ("case", "condition", "fault", "cause", "state", "size", "unit", "noti
 """Of a table with a line for each cell and fault."""
 
 _STATES = {
-    "passes": "passes", "no change": "passes: it changes nothing here", "not there": "nothing to take hold of",
+    "passes": "passes", "no change": "passes: it changes nothing here", "not there": "cannot be here",
     "fails already": "the approved render fails by itself",
 }  # fmt: skip
 
@@ -41,11 +41,36 @@ def least_text(fault: Fault, least: Least | None) -> str:
     return f"{size_text(fault, least.size)}{' or less' if least.at_most and not fault.is_count else ''}"
 
 
+def row_text(row: Row) -> str:
+    """The least size that any cell notices, or that none does: "0.02 dB", "passes", "in none of these cells"."""
+    states = {cell.found[row.fault.key].state for cell in row.passing}
+    return (
+        "in none of these cells" if row.least is None and states == {"not there"} else least_text(row.fault, row.least)
+    )
+
+
 def by_text(least: Least | None) -> str:
     """The measure by which a fault is noticed, as it is titled; empty where it is not."""
     if least is None or not least.by:
         return ""
     return MEASURES[least.by].title if least.by in MEASURES else least.by
+
+
+INK_DECIBELS = 60.0
+"""By so many over the size that is wanted, a fault fills its place in a table."""
+
+
+def ink_of(row: Row, wanted: float | None) -> float:
+    """How full a place in a table is: all of it where a fault passes, none where it is noticed as finely as wanted.
+
+    None either where nothing can have it.
+    """
+    size = None if row.least is None else row.least.size
+    if size is None:
+        return float(any(cell.found[row.fault.key].state != "not there" for cell in row.passing))
+    if wanted is None or row.fault.as_fine(size, wanted):
+        return 0.0
+    return min(1.0, max(0.1, row.fault.excess(size, wanted) / INK_DECIBELS))
 
 
 def row_sentence(row: Row, cells: int) -> str:

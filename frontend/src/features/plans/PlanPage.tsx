@@ -16,6 +16,7 @@ import { Exclusions } from "./Exclusions";
 import { FIELD, Section } from "./fields";
 import { Limits } from "./Limits";
 import { checkQuery, planQuery, templateQuery, useKeepPlan, useReadPlan } from "./queries";
+import { Sensitivity } from "./Sensitivity";
 
 const REST_MS = 350;
 
@@ -43,8 +44,10 @@ export function NewPlanPage() {
 
 function Editor({ written }: { written: WrittenPlan }) {
   const navigate = useNavigate();
+  const [search] = useSearchParams();
   const [draft, setDraft] = useState<PlanDocument>({ ...written.document, note: "" });
   const [yaml, setYaml] = useState<string>();
+  const [planting, setPlanting] = useState(search.get("show") === "sensitivity");
   const rested = useRested(draft);
   const checked = useQuery({ ...checkQuery(rested), placeholderData: keepPreviousData });
   const effects = useQuery(effectsQuery);
@@ -91,6 +94,14 @@ function Editor({ written }: { written: WrittenPlan }) {
             </Link>
           )}
           <Button
+            onClick={() => setPlanting(!planting)}
+            aria-pressed={planting}
+            disabled={yaml !== undefined}
+          >
+            What would it miss?
+          </Button>
+          <Button
+            disabled={planting}
             onClick={() => setYaml(yaml === undefined ? (state?.yaml ?? written.yaml) : undefined)}
             aria-pressed={yaml !== undefined}
           >
@@ -148,6 +159,8 @@ function Editor({ written }: { written: WrittenPlan }) {
                 </Button>
               </div>
             </div>
+          ) : planting ? (
+            <Sensitivity document={rested} onChange={put} />
           ) : (
             <>
               <Section title="Cases" note="The rows of the sheet. A sweep makes one of each value: 2, 4, 8.">

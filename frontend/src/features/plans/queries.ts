@@ -1,4 +1,4 @@
-import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
+import { keepPreviousData, queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
 import { client, type PlanDocument, unwrap } from "../../api/client";
 
 export const plansQuery = queryOptions({
@@ -36,6 +36,24 @@ export const checkQuery = (document: PlanDocument) =>
   queryOptions({
     queryKey: ["plans", "check", document],
     queryFn: ({ signal }) => unwrap(client.POST("/api/plans/check", { body: document, signal })),
+  });
+
+export const faultsQuery = queryOptions({
+  queryKey: ["sensitivity", "faults"],
+  queryFn: ({ signal }) => unwrap(client.GET("/api/sensitivity/faults", { signal })),
+  staleTime: Number.POSITIVE_INFINITY,
+});
+
+const PLANTING_MS = 1500;
+
+/** What a plan would miss; asked for again until all of it is found. */
+export const sensitivityQuery = (document: PlanDocument, wanted: Record<string, number> | undefined) =>
+  queryOptions({
+    queryKey: ["sensitivity", document, wanted],
+    queryFn: ({ signal }) =>
+      unwrap(client.POST("/api/plans/sensitivity", { body: { document, wanted: wanted ?? null }, signal })),
+    placeholderData: keepPreviousData,
+    refetchInterval: ({ state }) => (state.data && state.data.under_way > 0 ? PLANTING_MS : false),
   });
 
 export const useKeepPlan = () => {

@@ -1,8 +1,10 @@
+import { useQuery } from "@tanstack/react-query";
 import { memo, useState } from "react";
+import { Link } from "react-router";
 import type { RunChange, Sheet } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { count, duration } from "../../ui/numbers";
-import { useChangeRun, useRenderAgain } from "./queries";
+import { runSensitivityQuery, useChangeRun, useRenderAgain } from "./queries";
 
 interface Props {
   sheet: Sheet;
@@ -10,6 +12,22 @@ interface Props {
   across: boolean;
   only: string;
   onPut: (changes: Record<string, string>) => void;
+}
+
+/** What its plan notices of planted faults, where that is known, and the way to finding it out. */
+function Noticed({ run }: { run: Sheet["run"] }) {
+  const known = useQuery(runSensitivityQuery(run.id));
+  return (
+    <p>
+      {known.data?.summary}{" "}
+      <Link
+        to={`/plans/${run.plan_id}?show=sensitivity`}
+        className="underline decoration-line hover:decoration-text"
+      >
+        {known.data?.summary ? "What would it miss?" : "What would this plan miss?"}
+      </Link>
+    </p>
+  );
 }
 
 /** How far the run is, what changed since the build before, and what can be done about the run. */
@@ -66,6 +84,7 @@ export const RunState = memo(function RunState({ sheet, across, only, onPut }: P
           since {before.version}
         </p>
       )}
+      {!running && !across && <Noticed run={run} />}
       {reused > 0 && (
         <p>{count(reused, "render")} reused from earlier runs: nothing they depend on has changed</p>
       )}

@@ -1,4 +1,4 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { BASE } from "../../api/base";
 import { client, POLL_MS, type RunChange, type Sheet, unwrap } from "../../api/client";
@@ -69,6 +69,14 @@ export function usePictures(run: number, version: string, wanted: boolean): Read
     [levels],
   );
 }
+
+/** What the plan of a run would have noticed, where that is known; empty where it is not. */
+export const runSensitivityQuery = (runId: number) =>
+  queryOptions({
+    queryKey: ["sensitivity", "run", runId],
+    queryFn: ({ signal }) =>
+      unwrap(client.GET("/api/runs/{run_id}/sensitivity", { params: { path: { run_id: runId } }, signal })),
+  });
 
 export const useChangeRun = (run: number) => {
   const queries = useQueryClient();

@@ -24,6 +24,7 @@ from kind_echo.bench.plans.revisions import (
     PlanNotFound,
     all_plans,
     builds_of,
+    case_fingerprint,
     find_build,
     find_plan,
     latest_revision,
@@ -37,7 +38,7 @@ from kind_echo.bench.plans.revisions import (
 )
 from kind_echo.bench.plans.settings import MOST_PRESET, make_setting
 from kind_echo.bench.plans.templates import TEMPLATES, plan_from
-from kind_echo.bench.plans.unfolding import SettingAsked, unfold
+from kind_echo.bench.plans.unfolding import CaseAsked, SettingAsked, unfold
 
 __all__ = [
     "BLOCKS",
@@ -45,6 +46,7 @@ __all__ = [
     "MOST_PRESET",
     "TEMPLATES",
     "BuildNotFound",
+    "CaseAsked",
     "CaseDraft",
     "Exclusion",
     "Expectation",
@@ -60,6 +62,7 @@ __all__ = [
     "Values",
     "all_plans",
     "builds_of",
+    "case_fingerprint",
     "condition_of",
     "cost_of",
     "differences",

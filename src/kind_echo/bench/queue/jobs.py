@@ -17,7 +17,7 @@ JobName = Literal[
     "prepare_run", "render_cell", "measure_delivered", "analyse_cell", "compare_cells", "check_kit",
     "recognise_kit_file", "measure_returned_cell", "analyse_pair", "advance_search", "settle_demo",
     "drop_unused", "drop_audio", "measure_set_file", "reference_from_file", "deliver_notice", "keep_time",
-    "tell_of_run",
+    "tell_of_run", "plant_faults",
 ]  # fmt: skip
 
 ANALYSIS_QUEUE = "analysis"
@@ -146,6 +146,12 @@ def tell_of_runs(session: Session, run_ids: Sequence[int]) -> None:
     """Tell of runs that have ended those who asked for it."""
     arguments = [{"run_id": run_id} for run_id in run_ids]
     defer(session, "tell_of_run", NOTICE_QUEUE, [RENDER_PRIORITY] * len(arguments), arguments)
+
+
+def plant_faults(session: Session, sensitivity_ids: Iterable[int]) -> None:
+    """Plant faults into approved renders; all that a run waits for goes before."""
+    arguments = [{"sensitivity_id": one} for one in sensitivity_ids]
+    defer(session, "plant_faults", ANALYSIS_QUEUE, [RENDER_PRIORITY] * len(arguments), arguments)
 
 
 def settle_demo(session: Session, run_id: int, *, at: datetime | None = None) -> None:

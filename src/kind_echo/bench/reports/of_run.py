@@ -16,6 +16,7 @@ from kind_echo.bench.reports.document import Counts, Entries, Entry, Part, Repor
 from kind_echo.bench.reports.heard import heard_section
 from kind_echo.bench.reports.pictures import pictures_of
 from kind_echo.bench.runs import CellNotFound, summary_of
+from kind_echo.bench.sensitivity import tell_of_run
 from kind_echo.bench.sheets import Sheet, SheetCell, SheetFinding, limits_in, sheet_of, usual_measure
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.core.verdicts.verdict import VerdictName
@@ -24,6 +25,7 @@ from kind_echo.wording.conditions import whole_condition_text
 from kind_echo.wording.decisions import day_text, decision_text, ended, moment_text
 from kind_echo.wording.figures import counted, limit_text
 from kind_echo.wording.names import slug
+from kind_echo.wording.sensitivity import by_text, row_text, summary_sentence
 from kind_echo.wording.verdicts import verdict_text
 
 _PICTURED = 6  # findings whose worst cell is drawn
@@ -68,7 +70,7 @@ def run_report(
     if pictures:
         sections.append(Section("The worst cells", pictures))
     sections.append(heard_section(heard_of_run(session, run, now), places))
-    sections += [_limits(run, cells), _conditions(sheet, cells), _plan(session, run)]
+    sections += [_limits(run, cells), _conditions(sheet, cells), _plan(session, run), *_sensitivity(session, run)]
     if appendix:
         sections.append(_appendix(session, run, cells, places))
     build = run.build
@@ -223,6 +225,27 @@ def _plan(session: Session, run: Run) -> Section:
         parts.append(Text(f"Against revision {before.number}:" if said else f"As revision {before.number}.", "quiet"))
         parts += [Text(line) for line in said]
     return Section("The plan", parts)
+
+
+def _sensitivity(session: Session, run: Run) -> list[Section]:
+    """What the plan notices of planted faults, where somebody has had that found out."""
+    told = tell_of_run(session, run)
+    if told is None:
+        return []
+    rows = [
+        (row.fault.title, row_text(row), by_text(row.least),
+         f"{len(row.passing)} of {len(told.cells)}" if row.passing else "")
+        for row in told.rows
+    ]  # fmt: skip
+    columns = ("Fault", "Noticed from", "By", "Not noticed by")
+    return [
+        Section("What this plan would notice", [
+            Text(summary_sentence(told.rows)),
+            Table(columns, rows, (34, 26, 22, 18), figures=(3,), fine=True),
+            Text("Faults of growing size were planted into copies of the approved references, and judged by the "
+                 "limits in force.", "quiet"),
+        ])
+    ]  # fmt: skip
 
 
 def _appendix(session: Session, run: Run, cells: Sequence[SheetCell], places: Places) -> Section:

@@ -19,9 +19,9 @@ from kind_echo.wording.sensitivity import (
     COLUMNS,
     by_text,
     cover_sentence,
-    least_text,
     row_document,
     row_sentence,
+    row_text,
     signals_sentence,
     size_text,
     table_rows,
@@ -113,7 +113,7 @@ def _print_table(rows: Sequence[Row], cells: Sequence[Cell]) -> None:
         wanted = "" if row.wanted is None else size_text(row.fault, row.wanted)
         mark = "" if row.is_met is not False else ", missed"
         passing = f"{len(row.passing)} of {len(cells)}" if row.passing else ""
-        table.add_row(row.fault.title, least_text(row.fault, row.least), wanted + mark, by_text(row.least), passing)
+        table.add_row(row.fault.title, row_text(row), wanted + mark, by_text(row.least), passing)
     console.print(table, markup=False)
     for row in rows:
         if row.least is None or row.is_met is False:

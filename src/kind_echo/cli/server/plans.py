@@ -1,6 +1,7 @@
 """Plans as YAML files: checked, kept as a revision, and written out for version control."""
 
 import getpass
+import os
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -14,6 +15,7 @@ from kind_echo.bench.plans import (
     cost_of,
     differences,
     document_of,
+    find_plan,
     latest_revision,
     plan_from,
     plan_of_effect,
@@ -23,7 +25,9 @@ from kind_echo.bench.plans import (
     unrenderable,
     write_yaml,
 )
+from kind_echo.cli.measuring.sensitivity import read_wanted
 from kind_echo.cli.server.database import clear_error_without_database
+from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.sessions import transaction
 
 _FILE = click.argument("file", type=click.Path(exists=True, dir_okay=False, path_type=Path))
@@ -68,6 +72,42 @@ def _say_unrenderable(session: Session, document: PlanDocument) -> None:
         click.echo(
             f"kind-echo: no known machine can render {document.effect} in {host}; its cells would wait", err=True
         )
+
+
+@plan_command.command("sensitivity")
+@click.argument("plan", metavar="FILE|PLAN")
+@click.option("--effect", help="Of plans of that name the one of this effect.")
+@click.option("--wanted", multiple=True, metavar="FAULT=SIZE",
+              help="End with 1 unless it is noticed from there on; may be repeated.")  # fmt: skip
+@click.option("--jobs", type=click.IntRange(1, 1000), help="Processes that plant faults; one a core unless given.")
+@click.option("--json", "as_json", is_flag=True, help="Print one JSON object.")
+@click.option("--csv", "as_csv", is_flag=True, help="Print CSV: a line for each cell and fault.")
+def sensitivity(
+    plan: str, effect: str | None, wanted: tuple[str, ...], jobs: int | None, as_json: bool, as_csv: bool
+) -> None:
+    """Say from which size on planted faults would be noticed by a plan: a YAML FILE, or one that is kept by its name.
+
+    Nothing is rendered: faults go into copies of the approved references, and are judged by the limits of the plan.
+    """
+    from kind_echo.cli.server.sensitivity import tell_plan
+
+    if as_json and as_csv:
+        raise BadParameter("csv", as_csv, "without --json")
+    asked = read_wanted(wanted)
+    output = "json" if as_json else "csv" if as_csv else ""
+    with clear_error_without_database():
+        with transaction() as session:
+            document = _document(session, plan, effect)
+        tell_plan(document, asked, jobs or os.cpu_count() or 1, output)
+
+
+def _document(session: Session, plan: str, effect: str | None) -> PlanDocument:
+    if Path(plan).is_file():
+        return read_yaml(Path(plan).read_text(encoding="utf-8"))
+    kept = find_plan(session, plan) if effect is None else plan_of_effect(session, effect, plan)
+    if kept is None:
+        raise PlanNotFound(f"{plan} of {effect}")
+    return document_of(session, latest_revision(session, kept.id))
 
 
 @plan_command.command("write")

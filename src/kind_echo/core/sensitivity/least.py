@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Iterable
-from dataclasses import asdict, dataclass, replace
+from dataclasses import asdict, dataclass
 from typing import Any, Literal
 
 import numpy as np
@@ -11,10 +11,6 @@ from kind_echo.core.audio.source import Samples
 from kind_echo.core.sensitivity.fault import Fault
 from kind_echo.core.sensitivity.faults import FAULTS
 from kind_echo.core.sensitivity.noticing import Approved, Noticer
-from kind_echo.core.sensitivity.shapes import loudest
-
-MOST_SECONDS = 60.0
-"""Of a render that faults are planted into; of a longer one the loudest passage stands for it."""
 
 _BY_SLOPE = 8  # steps
 _BESIDE = 0.15  # dB
@@ -55,19 +51,10 @@ def least_noticed(approved: Approved, faults: Iterable[Fault] = FAULTS) -> list[
 
     What is noticed at a size is taken to be noticed at every greater one.
     """
-    noticer = Noticer(_excerpt(approved))
+    noticer = Noticer(approved)
     if noticer.baseline.broken and not noticer.baseline.limits:
         return [Least(fault.key, "fails already", by=noticer.baseline.broken[0]) for fault in faults]
     return [_Planted(noticer, fault).least() for fault in faults]
-
-
-def _excerpt(approved: Approved) -> Approved:
-    most = round(MOST_SECONDS * approved.rate)
-    if len(approved.samples) <= most:
-        return approved
-    middle = loudest(approved.samples, approved.rate)
-    start = min(max(0, middle - most // 2), len(approved.samples) - most)
-    return replace(approved, samples=approved.samples[start : start + most], own=None)
 
 
 class _Planted:

@@ -52,6 +52,7 @@ _BY_BOUNDS = ("gain", "delay", "delay_time", "polarity")
 _NEXT_TO_NOTHING = 1e-9  # FS of noise: −180 dBFS
 _MOVED = 0.5  # samples, from which a comparison lines the render up otherwise
 _SMALL = 0.1  # of the reference, up to which the residual bounds gain and delay
+_HALF = 0.5  # likewise, polarity
 
 
 @dataclass(frozen=True)
@@ -219,13 +220,16 @@ class Noticer:
         if not self._bounded or power == 0.0:
             return False
         share = math.sqrt(power / self._power) if self._power else 1.0
-        if share > _SMALL or not self._step_power:
+        # What is less than half of the sound turns none of it over, by the inequality of Cauchy and Schwarz.
+        if share > _HALF or (self._bounded != ["polarity"] and (share > _SMALL or not self._step_power)):
             return True
+        if self._bounded == ["polarity"]:
+            return False
+        late = math.sqrt(power / self._step_power)
         bounds = {
-            "gain": -20 * math.log10(1 - share), "polarity": 0.0,
-            "delay": math.sqrt(power / self._step_power),
+            "gain": -20 * math.log10(1 - share), "polarity": 0.0, "delay": late,
+            "delay_time": 1000 * late / self.approved.rate,
         }  # fmt: skip
-        bounds["delay_time"] = 1000 * bounds["delay"] / self.approved.rate
         return any(bounds[key] >= _nearest(self._held[key]) for key in self._bounded if key != "polarity")
 
     def _by_short_cut(self, changed: Samples) -> str | None:

@@ -22,6 +22,7 @@ from kind_echo.database.models.notices import Notice, NoticeState, NoticeTarget,
 from kind_echo.database.models.plans import Case, Plan, PlanRevision
 from kind_echo.database.models.renders import Render, Take
 from kind_echo.database.models.runs import Run, Search
+from kind_echo.database.models.sensitivity import Sensitivity
 from kind_echo.database.models.sets import FileSet, SetFile
 from kind_echo.database.models.storage import StorageRule
 
@@ -63,6 +64,7 @@ __all__ = [
     "Run",
     "Schedule",
     "Search",
+    "Sensitivity",
     "SetFile",
     "Setting",
     "Signal",

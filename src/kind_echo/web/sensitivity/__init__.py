@@ -1,0 +1,1 @@
+"""What a plan would miss, over HTTP."""
