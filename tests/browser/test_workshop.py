@@ -159,7 +159,7 @@ def test_a_typing_mistake_is_taken_back_and_what_is_done_with_is_put_away(page: 
     _do(page, "build 1.2", "Move down")
     expect(builds.nth(1)).to_contain_text("1.2")
 
-    page.get_by_role("link", name="Runs", exact=True).click()
+    page.get_by_role("link", name="Overview", exact=True).click()
     oldest = page.get_by_role("row", name=re.compile("run 1,"))
     expect(oldest).to_be_visible()
     _do(page, "run 1", "Delete…")

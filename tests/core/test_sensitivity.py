@@ -292,3 +292,16 @@ def test_a_gap_is_closed_by_a_signal_that_was_tried_and_by_a_limit_over_the_take
     assert fine.size is not None
     assert fine.size <= 0.1
     assert limit_that_notices(Approved(noise, R, {}, take_spread=-50.0), BY_KEY["gain"], 0.1) is None
+
+
+@pytest.mark.parametrize(
+    "samples",
+    [np.full((1, 1), 0.5), np.full((2, 1), 0.5), np.full((2000, 1), 0.25),
+     0.1 * np.random.default_rng(3).standard_normal((50, 2))],
+    ids=["one frame", "two frames", "constant", "fifty frames"],
+)  # fmt: skip
+def test_what_is_short_or_constant_is_planted_too(samples: Samples) -> None:
+    """What is next to the same as its reference correlates by a little more than 1, once sums are rounded."""
+    found = {one.fault: one for one in least_noticed(Approved(samples, R, USUAL))}
+    assert found["polarity"].state == "noticed"
+    assert found["gain"].state == "noticed"

@@ -8,7 +8,7 @@ import { useTheme } from "../ui/theme";
 import { KEY_LIST } from "./keylist";
 
 const LINKS = [
-  { to: "/", label: "Runs", under: ["/runs", "/cells"] },
+  { to: "/", label: "Overview", under: ["/runs", "/cells"] },
   { to: "/trends", label: "Trends", under: ["/searches"] },
   { to: "/plans", label: "Plans", under: ["/plans/"] },
   { to: "/files", label: "Files", under: ["/files/", "/comparisons"] },

@@ -43,10 +43,11 @@ def least_text(fault: Fault, least: Least | None) -> str:
 
 def row_text(row: Row) -> str:
     """The least size that any cell notices, or that none does: "0.02 dB", "passes", "in none of these cells"."""
-    states = {cell.found[row.fault.key].state for cell in row.passing}
-    return (
-        "in none of these cells" if row.least is None and states == {"not there"} else least_text(row.fault, row.least)
-    )
+    if row.least is None and row.states == {"not there"}:
+        return "in none of these cells"
+    if row.least is None and row.states == {"fails already"}:
+        return "fails already"
+    return least_text(row.fault, row.least)
 
 
 def by_text(least: Least | None) -> str:
@@ -67,7 +68,7 @@ def ink_of(row: Row, wanted: float | None) -> float:
     """
     size = None if row.least is None else row.least.size
     if size is None:
-        return float(any(cell.found[row.fault.key].state != "not there" for cell in row.passing))
+        return float(row.states != {"not there"})
     if wanted is None or row.fault.as_fine(size, wanted):
         return 0.0
     return min(1.0, max(0.1, row.fault.excess(size, wanted) / INK_DECIBELS))
@@ -77,7 +78,7 @@ def row_sentence(row: Row, cells: int) -> str:
     """What a row says, in a sentence."""
     fault, passing = row.fault, len(row.passing)
     if row.least is None or row.least.size is None:
-        states = {cell.found[fault.key].state for cell in row.passing}
+        states = row.states
         if states == {"not there"}:
             return f"{fault.title}: nothing in these cells can have it."
         if "no change" in states and "passes" not in states:
@@ -100,9 +101,7 @@ def summary_sentence(rows: Sequence[Row]) -> str:
     told = {row.fault.key: row for row in rows}
     known = [told[key] for key in ("gain", "delay", "noise") if key in told and told[key].least is not None]
     sizes = ", ".join(f"{least_text(row.fault, row.least)} of {row.fault.title.split(',')[0].lower()}" for row in known)
-    missed = [row for row in rows if row.least is None and any(
-        cell.found[row.fault.key].state in ("passes", "no change") for cell in row.passing
-    )]  # fmt: skip
+    missed = [row for row in rows if row.least is None and row.states & {"passes", "no change"}]
     blind = f"; it would have missed {', '.join(row.fault.title.lower() for row in missed)}" if missed else ""
     return f"It would have noticed {sizes or 'nothing that was planted'}{blind}."
 

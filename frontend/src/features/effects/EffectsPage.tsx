@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import type { Effect } from "../../api/client";
 import { useCan } from "../../api/me";
-import { Sentence, Word } from "../../ui/controls";
+import { Button, Sentence, Word } from "../../ui/controls";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { reportFiles, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
@@ -14,6 +15,9 @@ import { NewEffect } from "./NewEffect";
 import { NewSetting } from "./NewSetting";
 import { effectsQuery } from "./queries";
 import { between, valuesText, valueText } from "./values";
+
+/** A plan of every parameter at both ends makes a hundred of them. */
+const MOST_SETTINGS = 12;
 
 export function EffectsPage() {
   const effects = useQuery(effectsQuery);
@@ -68,6 +72,8 @@ function EffectView({ effect }: { effect: Effect }) {
   const mayWork = useCan("work");
   const builds = useShown(effect.builds);
   const settings = useShown(effect.settings);
+  const [every, setEvery] = useState(false);
+  const listed = every ? settings.shown : settings.shown.slice(0, MOST_SETTINGS);
   return (
     <>
       <table className="w-full border-t border-line">
@@ -118,7 +124,7 @@ function EffectView({ effect }: { effect: Effect }) {
           </tbody>
         )}
         <tbody>
-          {settings.shown.map((setting) => (
+          {listed.map((setting) => (
             <tr key={setting.id} className={ROW}>
               <td className="w-48 font-semibold">
                 {setting.name}
@@ -135,6 +141,13 @@ function EffectView({ effect }: { effect: Effect }) {
           ))}
         </tbody>
       </table>
+      {listed.length < settings.shown.length && (
+        <p className="border-t border-line px-5 py-2">
+          <Button small onClick={() => setEvery(true)}>
+            Show all {settings.shown.length} settings
+          </Button>
+        </p>
+      )}
       {settings.box && <p className="border-t border-line px-5 py-2">{settings.box}</p>}
       {mayWork && <NewSetting effect={effect} />}
       <table className="mt-5 w-full border-t border-line">

@@ -7,6 +7,7 @@ import { FIELD } from "../../ui/fields";
 import { count } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
 import { HEAD, ROW } from "../../ui/table";
+import { plainCase } from "./document";
 import { Choose, Quietly } from "./fields";
 import { faultsQuery, sensitivityQuery } from "./queries";
 
@@ -233,20 +234,7 @@ function Gap({
             onClick={() =>
               onChange({
                 signals: { ...document.signals, [title]: request },
-                cases: [
-                  ...document.cases,
-                  {
-                    signal: title,
-                    setting,
-                    sweep: null,
-                    takes: 1,
-                    against: "reference",
-                    measures: null,
-                    expected: null,
-                    variation: null,
-                    limits: {},
-                  },
-                ],
+                cases: [...document.cases, plainCase(title, setting)],
               })
             }
           >

@@ -14,18 +14,21 @@ export function listed(text: string): (number | string)[] {
     });
 }
 
+/** A signal through a setting, and all else as usual. */
+export const plainCase = (signal: string, setting: string): PlanCase => ({
+  signal,
+  setting,
+  sweep: null,
+  takes: 1,
+  against: "reference",
+  measures: null,
+  expected: null,
+  variation: null,
+  limits: {},
+});
+
 export const newCase = (document: PlanDocument, setting: string, signal: string): PlanCase =>
-  document.cases.at(-1) ?? {
-    signal,
-    setting,
-    sweep: null,
-    takes: 1,
-    against: "reference",
-    measures: null,
-    expected: null,
-    variation: null,
-    limits: {},
-  };
+  document.cases.at(-1) ?? plainCase(signal, setting);
 
 export const newCondition = (host: string, version: string, modes: readonly string[]): PlanCondition => ({
   host,

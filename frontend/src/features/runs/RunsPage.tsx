@@ -8,8 +8,10 @@ import { FIELD } from "../../ui/fields";
 import { count, dateTime, duration, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { inBothForms, TakeAway } from "../../ui/TakeAway";
+import { Overview } from "../overview/Overview";
 import { plansQuery } from "../plans/queries";
 import { ThingMenu } from "../upkeep/ThingMenu";
+import { Bar } from "./Bar";
 import { FirstSteps } from "./FirstSteps";
 import { runsQuery, useStartRun } from "./queries";
 
@@ -41,6 +43,7 @@ export function RunsPage() {
           <StartRun plans={plans.data.plans} latest={asked ?? shown[0]?.plan_id} />
         )}
       </div>
+      <Overview />
       {effects.length > 0 && (
         <div className="flex items-center gap-4 border-t border-line px-5 py-2 text-quiet">
           <p className="mr-auto">
@@ -220,7 +223,6 @@ function RunTable({ runs }: { runs: Run[] }) {
 /** One bar a run: blank where it passes, ink where it does not. */
 function Standing({ run }: { run: Run }) {
   const { passed, changed, failed, no_reading, waiting } = run.verdicts;
-  const share = (cells: number) => `${(100 * cells) / Math.max(1, run.cells)}%`;
   const words = [
     run.finished < run.cells &&
       `${run.finished} of ${run.cells} done${run.stopped_by ? ", stopped" : run.seconds_left ? `, ${duration(run.seconds_left)} left` : ""}`,
@@ -232,11 +234,7 @@ function Standing({ run }: { run: Run }) {
   ].filter(Boolean);
   return (
     <>
-      <div aria-hidden="true" className="mt-1 flex h-3 w-full border border-line bg-sheet">
-        <span className="bg-difference" style={{ width: share(failed) }} />
-        <span className="bg-quiet" style={{ width: share(no_reading) }} />
-        <span className="hatch-changed" style={{ width: share(changed) }} />
-      </div>
+      <Bar verdicts={run.verdicts} cells={run.cells} className="mt-1 h-3" />
       <p className="mt-1 text-quiet">{words.join(", ")}</p>
       {run.since && (
         <p className="text-quiet">

@@ -1,7 +1,7 @@
 """Runs of a plan: starting, stopping, what holds them up, the first build that differs."""
 
 from kind_echo.bench.runs.holdups import held_up
-from kind_echo.bench.runs.listing import RunSummary, effects_that_ran, list_runs, runs_before, summary_of
+from kind_echo.bench.runs.listing import RunSummary, effects_that_ran, list_runs, runs_before, summaries_of, summary_of
 from kind_echo.bench.runs.running import (
     CHANNEL,
     Archived,
@@ -57,6 +57,7 @@ __all__ = [
     "start_run",
     "start_search",
     "stop_run",
+    "summaries_of",
     "summary_of",
     "tell_change",
     "waiting_cells",

@@ -100,6 +100,12 @@ def effects_that_ran(session: Session) -> list[str]:
     return list(session.scalars(select(Effect.name).where(Effect.id.in_(ran)).order_by(Effect.name)))
 
 
+def summaries_of(session: Session, run_ids: Sequence[int]) -> list[RunSummary]:
+    """Runs by their numbers, with their counts."""
+    query = select(Run).where(Run.id.in_(run_ids)).options(*_WITH_NAMES)
+    return _summaries(session, list(session.scalars(query)))
+
+
 def summary_of(session: Session, run: Run) -> RunSummary:
     """A run with its counts."""
     return _summaries(session, [run])[0]

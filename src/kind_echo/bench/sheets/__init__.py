@@ -1,18 +1,24 @@
 """The sheet of a run, its findings, trends, and one run compared with another."""
 
 from kind_echo.bench.sheets.across import compare_missing, parse_against
+from kind_echo.bench.sheets.overview import EffectStanding, Old, Overview, PlanStanding, overview
 from kind_echo.bench.sheets.pictures import pictures_of
 from kind_echo.bench.sheets.sheet import Sheet, SheetCell, SheetFinding, limits_in, sheet_of, usual_measure
 from kind_echo.bench.sheets.trends import USUAL_MEASURES, Line, trend_of, worth_showing
 
 __all__ = [
     "USUAL_MEASURES",
+    "EffectStanding",
     "Line",
+    "Old",
+    "Overview",
+    "PlanStanding",
     "Sheet",
     "SheetCell",
     "SheetFinding",
     "compare_missing",
     "limits_in",
+    "overview",
     "parse_against",
     "pictures_of",
     "sheet_of",

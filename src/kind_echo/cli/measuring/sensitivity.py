@@ -116,7 +116,7 @@ def _print_table(rows: Sequence[Row], cells: Sequence[Cell]) -> None:
         table.add_row(row.fault.title, row_text(row), wanted + mark, by_text(row.least), passing)
     console.print(table, markup=False)
     for row in rows:
-        if row.least is None or row.is_met is False:
+        if (row.least is None or row.is_met is False) and row.states != {"fails already"}:
             shown = signals_that_show(row.fault, row.wanted, _TRIED_RATE)
             said = [row_sentence(row, len(cells)), signals_sentence([title for title, _ in shown])]
             console.print(" ".join(filter(None, said)), markup=False, highlight=False)

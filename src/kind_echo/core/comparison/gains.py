@@ -115,7 +115,8 @@ class _Channel:
     @property
     def in_phase(self) -> float:
         """Squared correlation at zero phase."""
-        return self.xy**2 / (self.xx * self.yy) if self.xx > 0.0 and self.yy > 0.0 else 0.0
+        # Of two sides that are next to the same the sums round to a little over 1.
+        return min(1.0, self.xy**2 / (self.xx * self.yy)) if self.xx > 0.0 and self.yy > 0.0 else 0.0
 
     @property
     def by_phase(self) -> float:

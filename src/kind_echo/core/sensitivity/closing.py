@@ -1,12 +1,13 @@
 """What would close a gap: a test signal that shows a fault, and a limit that would just notice it. Both are tried."""
 
 from collections.abc import Mapping
+from functools import cache
 from typing import Any
 
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import default_limits
 from kind_echo.core.sensitivity.fault import Fault
-from kind_echo.core.sensitivity.least import Least, least_noticed
+from kind_echo.core.sensitivity.least import Least, least_of
 from kind_echo.core.sensitivity.noticing import Approved, Noticer
 from kind_echo.core.signals import make_request, synthesise
 
@@ -31,13 +32,18 @@ def signals_that_show(fault: Fault, wanted: float | None, rate: int) -> list[tup
     the signal may show it better or worse.
     """
     found = []
-    for title, asked in TRIED.items():
-        samples = synthesise(make_request(**asked), rate)
-        (least,) = least_noticed(Approved(samples, rate, default_limits(("integrity", "compare"))), [fault])
+    for title in TRIED:
+        (least,) = least_of(_tried(title, rate), [fault])
         is_fine = wanted is None or (least.size is not None and fault.as_fine(least.size, wanted))
         if least.state == "noticed" and is_fine:
             found.append((title, least))
     return found
+
+
+@cache
+def _tried(title: str, rate: int) -> Noticer:
+    samples = synthesise(make_request(**TRIED[title]), rate)
+    return Noticer(Approved(samples, rate, default_limits(("integrity", "compare"))))
 
 
 def limit_that_notices(approved: Approved, fault: Fault, size: float) -> Limit | None:

@@ -51,7 +51,11 @@ def least_noticed(approved: Approved, faults: Iterable[Fault] = FAULTS) -> list[
 
     What is noticed at a size is taken to be noticed at every greater one.
     """
-    noticer = Noticer(approved)
+    return least_of(Noticer(approved), faults)
+
+
+def least_of(noticer: Noticer, faults: Iterable[Fault] = FAULTS) -> list[Least]:
+    """As `least_noticed`, of a render that is prepared to be judged."""
     if noticer.baseline.broken and not noticer.baseline.limits:
         return [Least(fault.key, "fails already", by=noticer.baseline.broken[0]) for fault in faults]
     return [_Planted(noticer, fault).least() for fault in faults]

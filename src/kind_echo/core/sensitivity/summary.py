@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.sensitivity.fault import Fault
 from kind_echo.core.sensitivity.faults import BY_KEY, FAULTS
-from kind_echo.core.sensitivity.least import Least
+from kind_echo.core.sensitivity.least import Least, State
 
 Wanted = Mapping[str, float]
 """By fault the size from which it is to be noticed, in the fault's unit."""
@@ -57,6 +57,11 @@ class Row:
     where: Cell | None
     passing: tuple[Cell, ...]
     wanted: float | None = None
+
+    @property
+    def states(self) -> set[State]:
+        """What came of it in the cells that do not notice it."""
+        return {cell.found[self.fault.key].state for cell in self.passing}
 
     @property
     def is_met(self) -> bool | None:

@@ -68,9 +68,14 @@ def run_body(summary: RunSummary, needs_you: int, earlier: RunSummary | None = N
         finished=summary.finished,
         needs_you=needs_you,
         seconds_left=summary.seconds_left,
-        verdicts=VerdictCounts(**{_COUNTS[verdict]: count for verdict, count in summary.verdicts.items()}),
+        verdicts=verdict_counts(summary),
         since=since,
     )
+
+
+def verdict_counts(summary: RunSummary) -> VerdictCounts:
+    """How many cells of a run have each verdict."""
+    return VerdictCounts(**{_COUNTS[verdict]: count for verdict, count in summary.verdicts.items()})
 
 
 def judged_body(one: JudgedReading) -> JudgedReadingBody:

@@ -177,6 +177,7 @@ REACH: dict[str, Reach] = {
     "POST /api/runs/{run_id}/kit/files": replace(WORK, body="file"),
     "POST /api/kit-files/{file_id}/assign": WORK,
     "DELETE /api/kit-files/{file_id}": WORK,
+    "GET /api/overview": READ,
     "GET /api/sensitivity/faults": READ,
     "POST /api/plans/sensitivity": WORK,
     "GET /api/runs/{run_id}/sensitivity": READ,

@@ -1,0 +1,129 @@
+import { useQuery } from "@tanstack/react-query";
+import { Link } from "react-router";
+import type { Schemas } from "../../api/client";
+import { count, dateTime, day } from "../../ui/numbers";
+import { Stale } from "../../ui/states";
+import { reportFiles, TakeAway } from "../../ui/TakeAway";
+import { Bar } from "../runs/Bar";
+import { overviewQuery } from "./queries";
+
+type Effect = Schemas["EffectStandingBody"];
+type Standing = Schemas["PlanStandingBody"];
+
+/** How it all stands: what is old first, then a row an effect, with its newest build by plan. */
+export function Overview() {
+  const overview = useQuery(overviewQuery);
+  if (!overview.data) return <Stale error={overview.error} />;
+  const { effects, old } = overview.data;
+  const ran = effects.filter((one) => one.plans.length > 0);
+  if (ran.length === 0) return null;
+  return (
+    <section aria-label="How it all stands">
+      {old.length > 0 && (
+        <ul aria-label="What is old" className="border-t border-line px-5 py-2 text-quiet">
+          {old.map((one) => (
+            <li key={one.text}>
+              <Link to={wayOf(one)} className="underline decoration-line hover:decoration-text">
+                {one.text}
+              </Link>
+            </li>
+          ))}
+        </ul>
+      )}
+      <table className="w-full border-t border-line">
+        <caption className="sr-only">Each effect, its newest build by plan</caption>
+        <thead className="sr-only">
+          <tr>
+            <th scope="col">Effect</th>
+            <th scope="col">Plans</th>
+          </tr>
+        </thead>
+        <tbody>
+          {ran.map((one) => (
+            <EffectRow key={one.effect_id} standing={one} />
+          ))}
+        </tbody>
+      </table>
+    </section>
+  );
+}
+
+const wayOf = ({ run_id, plan_id }: Schemas["OldBody"]) =>
+  run_id !== null ? `/runs/${run_id}` : plan_id !== null ? `/?plan=${plan_id}` : "/hosts";
+
+function EffectRow({ standing: { effect, latest, plans } }: { standing: Effect }) {
+  return (
+    <tr className="border-t border-line bg-sheet align-top">
+      <td className="w-[27%] py-2 pr-3 pl-5">
+        <div className="flex flex-wrap items-baseline gap-x-3">
+          <Link
+            to={`/effects?effect=${encodeURIComponent(effect)}`}
+            className="text-base font-semibold hover:underline"
+          >
+            {effect} {latest?.version}
+          </Link>
+          {latest && (
+            <span className="text-quiet">
+              <TakeAway
+                what={`of ${effect} ${latest.version}`}
+                label="Release report…"
+                files={reportFiles("Every plan on it", `/api/reports/builds/${latest.id}`)}
+              />
+            </span>
+          )}
+        </div>
+      </td>
+      <td className="py-1.5 pr-5">
+        <ul>
+          {plans.map((plan) => (
+            <PlanRow key={plan.plan_id} plan={plan} latest={latest?.version} />
+          ))}
+        </ul>
+      </td>
+    </tr>
+  );
+}
+
+function PlanRow({ plan, latest }: { plan: Standing; latest: string | undefined }) {
+  return (
+    <li className="grid grid-cols-[minmax(9rem,30%)_5rem_minmax(0,1fr)_auto] items-baseline gap-x-4 py-1">
+      <Link to={`/runs/${plan.run_id}`} className="truncate font-semibold hover:underline" title={plan.plan}>
+        {plan.plan}
+      </Link>
+      <Bar verdicts={plan.verdicts} cells={plan.cells} className="h-2.5" />
+      <span className={plan.needs_you > 0 ? "" : "text-quiet"}>
+        <Words plan={plan} />
+      </span>
+      <span className="whitespace-nowrap text-quiet">
+        {plan.version !== latest && `${plan.version}, `}
+        {dateTime(plan.requested_at)}
+      </span>
+    </li>
+  );
+}
+
+/** What fails, what of it is new, what waits for people or machines, and what is waived until when. */
+function Words({ plan }: { plan: Standing }) {
+  const { failed, no_reading } = plan.verdicts;
+  const waits = plan.cells - plan.finished;
+  const trouble = failed + no_reading;
+  return (
+    <>
+      {plan.needs_you > 0 && (
+        <b className={failed > 0 ? "font-semibold text-difference" : "font-semibold"}>
+          {count(plan.needs_you, "cell")} {plan.needs_you === 1 ? "needs" : "need"} review
+        </b>
+      )}
+      {plan.needs_you === 0 && waits === 0 && (trouble === 0 ? "passes" : "passes or is decided")}
+      {[
+        trouble > 0 && trouble !== plan.needs_you && `${trouble} ${trouble === 1 ? "fails" : "fail"}`,
+        plan.new !== null && plan.new > 0 && `${plan.new} new since ${plan.before}`,
+        plan.waived > 0 && `${plan.waived} waived until ${day(plan.waived_until ?? "")}`,
+        waits > 0 && `${waits} under way`,
+      ]
+        .filter(Boolean)
+        .map((words) => `, ${words}`)
+        .join("")}
+    </>
+  );
+}

@@ -1,0 +1,1 @@
+"""How it all stands, over HTTP."""

@@ -1,0 +1,49 @@
+"""How it all stands."""
+
+from datetime import UTC, datetime
+
+from flask import Response
+from flask_openapi3 import APIBlueprint
+
+from kind_echo.bench.sheets import EffectStanding, Old, PlanStanding, overview
+from kind_echo.database.sessions import snapshot
+from kind_echo.web.http.answers import answer
+from kind_echo.web.http.schemas import BuildBody
+from kind_echo.web.overview.schemas import EffectStandingBody, OldBody, OverviewBody, PlanStandingBody
+from kind_echo.web.runs.views import verdict_counts
+from kind_echo.wording.overview import old_text
+
+api = APIBlueprint("overview", __name__, url_prefix="/api")
+
+
+@api.get("/overview", responses={200: OverviewBody})
+def how_it_stands() -> Response:
+    """Of each effect its newest build by plan; what is old, or soon will be."""
+    with snapshot() as session:
+        found = overview(session, datetime.now(UTC))
+        return answer(
+            OverviewBody(old=[_old(one) for one in found.old], effects=[_effect(one) for one in found.effects])
+        )
+
+
+def _old(one: Old) -> OldBody:
+    text = old_text(one.kind, one.name, one.plan, cells=one.cells, since=one.since, until=one.until)
+    return OldBody(text=text, run_id=one.run_id, plan_id=one.plan_id)
+
+
+def _effect(one: EffectStanding) -> EffectStandingBody:
+    return EffectStandingBody(
+        effect_id=one.effect.id, effect=one.effect.name,
+        latest=None if one.latest is None else BuildBody.model_validate(one.latest),
+        plans=[_plan(plan) for plan in one.plans], missing=[plan.name for plan in one.missing],
+    )  # fmt: skip
+
+
+def _plan(one: PlanStanding) -> PlanStandingBody:
+    run = one.summary.run
+    return PlanStandingBody(
+        plan_id=one.plan.id, plan=one.plan.name, run_id=run.id, version=run.build.version,
+        requested_at=run.requested_at, cells=one.summary.cells, finished=one.summary.finished,
+        verdicts=verdict_counts(one.summary), needs_you=one.needs_you, new=one.new, before=one.before,
+        waived=one.waived, waived_until=one.waived_until,
+    )  # fmt: skip
