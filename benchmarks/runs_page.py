@@ -27,11 +27,12 @@ def report() -> list[str]:
         with transaction() as session:
             session.execute(text("ANALYZE"))
         page = [_asked(f"/api/runs?most=50{more}") for more in ("", f"&before={runs[50]}", f"&before={runs[-60]}")]
-        one = _asked("/api/plans")
+        one, whole = _asked("/api/plans"), _asked("/api/overview")
         spent, statements = _approved(runs[0])
     return [
         f"list of {RUNS} runs of {CELLS} cells: newest 50 {1000 * page[0]:.0f} ms, next {1000 * page[1]:.0f} ms, "
         f"oldest {1000 * page[2]:.0f} ms; {page[0] / one:.1f} × the list of plans",
+        f"how it all stands: {1000 * whole:.0f} ms, {whole / page[0]:.1f} × the newest 50 runs",
         f"approving the {CELLS} cells of a run: {spent:.2f} s, {statements} statements",
     ]
 

@@ -1,5 +1,5 @@
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useState } from "react";
+import { useCallback, useEffect, useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
 import { MOST_SIDES } from "../../api/limits.gen";
 import { Button, type Choice, Sentence, Word } from "../../ui/controls";
@@ -7,6 +7,7 @@ import { useKeys } from "../../ui/keys";
 import { number } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import { Failed, Loading } from "../../ui/states";
+import { type Needled, Needles } from "../needles/Needles";
 import { type Asked, writePlace } from "./address";
 import { BandFields, BandWord } from "./BandWord";
 import { BlindForm } from "./BlindForm";
@@ -141,6 +142,16 @@ function Open({
       ],
     });
   };
+  // What is added up, encoded, cut to a band or a difference has no needle of a file of its own.
+  const whole = band === null;
+  const metered = useMemo(
+    () => (whole ? needled(heard, matched, chosen) : []),
+    [heard, whole, matched, chosen],
+  );
+  const sounding = useCallback(() => {
+    const share = looper?.position();
+    return share === undefined ? undefined : (heard.start + share * (heard.stop - heard.start)) / heard.rate;
+  }, [looper, heard]);
   const problem = refused ?? clips.error ?? (looper?.error ? new Error(looper.error) : null);
   return (
     <div className="flex min-h-0 flex-1 flex-col overflow-auto px-5 pt-3 pb-5">
@@ -222,6 +233,11 @@ function Open({
               />
             ))}
           </fieldset>
+          {metered.length > 0 && (
+            <div className="mt-4">
+              <Needles sides={metered} seconds={sounding} playing={looper?.playing ?? false} />
+            </div>
+          )}
           {problem && (
             <p role="alert" className="flex items-center gap-3 pt-3">
               {problem.message}
@@ -313,6 +329,15 @@ function Open({
     </div>
   );
 }
+
+/** The sides that needles are known of, played at their level. */
+const needled = (heard: Listening, matched: boolean, chosen: number): Needled[] =>
+  heard.sides.flatMap((side, i) => {
+    const [part] = side.parts;
+    if (!part || side.parts.length > 1 || side.difference || part.codec) return [];
+    const ink = i === chosen ? "bg-text" : "bg-quiet";
+    return [{ name: side.name, address: part.address, gain: gainOf(side, matched, 0), ink }];
+  });
 
 function gainOf(side: HeardSide | undefined, matched: boolean, louder: number): number {
   if (!side) return 0;

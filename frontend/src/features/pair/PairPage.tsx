@@ -14,6 +14,7 @@ import { UndoBar, useLastAct } from "../decisions/UndoBar";
 import { setFileQuery } from "../files/queries";
 import { listenAddress } from "../listening/address";
 import { sidesOf } from "../listening/sidesOf";
+import { Needles } from "../needles/Needles";
 import { useSearch } from "../searches/queries";
 import { Account } from "./Account";
 import { Levels } from "./Levels";
@@ -21,7 +22,8 @@ import { MainPlot } from "./MainPlot";
 import { Overview } from "./Overview";
 import { audioFiles, Heard, Log, Standing, ZoomBar } from "./PairParts";
 import { Places } from "./Places";
-import { onlyOne, PlayerBar, usePlayer } from "./player/PlayerBar";
+import { needled, onlyOne, PlayerBar, usePlayer } from "./player/PlayerBar";
+import type { Player } from "./player/player";
 import { Strongest } from "./plots/Folds";
 import { type PlotName, plotsOf } from "./plots/kinds";
 import { cellQuery, comparisonQuery } from "./queries";
@@ -158,6 +160,7 @@ function PairView({
     frames,
   );
   const player = usePlayer(pair);
+  const [playing, setPlaying] = useState(false);
   const firstBuild = useSearch();
   const { cell } = pair;
   const works = useCan("work");
@@ -293,6 +296,11 @@ function PairView({
           </aside>
         </div>
       </div>
+      {playing && player && (
+        <div className="shrink-0 border-t border-line bg-sheet px-5 py-1">
+          <Needles sides={needled(pair)} seconds={() => secondsOf(player, rate)} playing />
+        </div>
+      )}
       <footer className="flex h-[4.5rem] shrink-0 items-center gap-2 border-t xl:gap-3 border-line bg-sheet px-5">
         {player ? (
           <PlayerBar
@@ -302,6 +310,7 @@ function PairView({
             view={view}
             frames={frames}
             onSignal={showSignal}
+            onPlaying={setPlaying}
           />
         ) : (
           <p className="text-quiet">
@@ -350,4 +359,10 @@ function reportOf(pair: Pair, subject: string): Download[] {
     return pair.cell.beside ? [] : reportFiles("The report", `/api/reports/cells/${pair.cell.cell_id}`);
   const [kind, number] = subject.split("/");
   return kind === "comparisons" ? reportFiles("The report", `/api/reports/pairs/${number}`) : [];
+}
+
+/** What sounds now, in seconds of the file. */
+function secondsOf(player: Player, rate: number): number | undefined {
+  const frame = player.position();
+  return frame === undefined ? undefined : frame / rate;
 }

@@ -5,6 +5,7 @@ from kind_echo.bench.audio.addresses import (
     map_levels,
     open_address,
     read_samples,
+    show_needles,
     signal_address,
     write_file,
 )
@@ -14,6 +15,7 @@ __all__ = [
     "map_levels",
     "open_address",
     "read_samples",
+    "show_needles",
     "signal_address",
     "write_file",
 ]

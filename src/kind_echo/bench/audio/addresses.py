@@ -15,6 +15,7 @@ from kind_echo.core.audio import peaks
 from kind_echo.core.audio.align import AlignedSource, Alignment
 from kind_echo.core.audio.level_map import LevelMap, level_map
 from kind_echo.core.audio.source import ArraySource, Samples, Source
+from kind_echo.core.levels.needles import Needles, needles_of
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.blobs import BlobSource, ContentNotFound, find_content
 from kind_echo.database.models import Cell
@@ -109,6 +110,11 @@ def map_levels(
     found = open_address(session, address)
     lo, hi = _range(found.source, *stretch)
     return level_map(found.source, size[0], size[1], lo, hi, even=even, quick=quick)
+
+
+def show_needles(session: Session, address: str) -> Needles:
+    """What needles show along the audio at an address."""
+    return needles_of(open_address(session, address).source)
 
 
 def read_samples(session: Session, address: str, start: int, stop: int) -> Samples:

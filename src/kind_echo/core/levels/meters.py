@@ -150,6 +150,12 @@ class PeakMeter:
             self._first = None
         needle(mean, self._a, self._b, self._state, self._needle)
 
+    def take(self) -> tuple[Floats, Floats]:
+        """Greatest true peak and deflection of each channel, as factors of full scale, since this was last called."""
+        taken = self._peak, self._needle
+        self._peak, self._needle = np.zeros_like(self._peak), np.zeros_like(self._needle)
+        return taken
+
     def readings(self) -> list[Reading]:
         """true_peak and vu_max."""
         beyond = [bool(self._beyond[self._peak.argmax()]), *self._beyond.tolist()]
@@ -158,7 +164,7 @@ class PeakMeter:
             for peak, more in zip(_levels("true_peak", float(self._peak.max()), self._peak, power=False), beyond,
                                   strict=True)
         ]  # fmt: skip
-        scale = math.pi / 2 * 10 ** (-self._options.zero_vu / 20)
+        scale = needle_factor(self._options)
         note = f"0 VU is a sine of {number(self._options.zero_vu)} dBFS"
         needles = _levels("vu_max", float(self._needle.max()) * scale, self._needle * scale, power=False)
         heard = {"all": float(self._peak.max()), **{str(c + 1): float(p) for c, p in enumerate(self._peak)}}
@@ -195,6 +201,11 @@ def _is_beyond(samples: NDArray[np.float32]) -> bool:
     around = samples[max(0, top - _AROUND // 2) : top + _AROUND // 2].astype(np.float64)
     power = np.square(np.abs(fft.rfft(around * hann(len(around)))))
     return float(power[math.ceil(_FLAT_TO * len(around)) :].sum()) > _MISSED * float(power.sum())
+
+
+def needle_factor(options: LevelOptions) -> float:
+    """From the mean of a rectified signal to the needle: 1, which is 0 VU, for a sine of that level."""
+    return math.pi / 2 * 10 ** (-options.zero_vu / 20)
 
 
 def needle_response(rate: int) -> tuple[Floats, Floats]:

@@ -8,15 +8,15 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 
 from kind_echo.audio_io.temporary import temporary_folder
-from kind_echo.bench.audio import draw, map_levels, open_address, read_samples, write_file
+from kind_echo.bench.audio import draw, map_levels, open_address, read_samples, show_needles, write_file
 from kind_echo.bench.comparisons import spectrum_document
 from kind_echo.core.audio.source import Samples
 from kind_echo.database.sessions import transaction
-from kind_echo.web.audio.views import level_map_body
+from kind_echo.web.audio.views import level_map_body, needles_body
 from kind_echo.web.http.addresses import AudioFileQuery, AudioPath, MapQuery, RangeQuery, StripQuery
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone
-from kind_echo.web.http.schemas import LevelMapBody, SpectrumBody, StripBody
+from kind_echo.web.http.schemas import LevelMapBody, NeedlesBody, SpectrumBody, StripBody
 
 api = APIBlueprint("audio", __name__, url_prefix="/api/audio")
 
@@ -59,6 +59,13 @@ def level_map(path: AudioPath, query: MapQuery) -> Response:
         size = query.columns, query.rows
         found = map_levels(session, path.address, (query.start, query.stop), size, even=query.even, quick=query.quick)
     return _kept(answer(level_map_body(found)))
+
+
+@api.get("/<string:address>/needles", responses={200: NeedlesBody})
+def needles(path: AudioPath) -> Response:
+    """What needles show along all of it: loudness, a needle, and peaks with their hold."""
+    with _MAPPING, transaction() as session:
+        return _kept(answer(needles_body(show_needles(session, path.address))))
 
 
 @api.get("/<string:address>/samples")

@@ -207,6 +207,21 @@ class LevelMapBody(Body):
     share: float
 
 
+class NeedlesBody(Body):
+    """What needles show along a file, a value at the end of each `step` of seconds; what is softer reads `floor`.
+
+    `momentary` and `short` in LUFS; `needle` in VU, `peak` and `true_peak` in dBFS with their hold, by channel.
+    """
+
+    step: float
+    floor: float
+    momentary: list[float]
+    short: list[float]
+    needle: list[list[float]]
+    peak: list[list[float]]
+    true_peak: list[list[float]]
+
+
 class AlignmentBody(Body):
     """What was taken off the render before the difference was taken."""
 

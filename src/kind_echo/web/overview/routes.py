@@ -7,7 +7,8 @@ from flask_openapi3 import APIBlueprint
 
 from kind_echo.bench.sheets import EffectStanding, Old, PlanStanding, overview
 from kind_echo.database.sessions import snapshot
-from kind_echo.web.http.answers import answer
+from kind_echo.web.http.cache import AnswerCache
+from kind_echo.web.http.lasting import conditional, known_or_made
 from kind_echo.web.http.schemas import BuildBody
 from kind_echo.web.overview.schemas import EffectStandingBody, OldBody, OverviewBody, PlanStandingBody
 from kind_echo.web.runs.views import verdict_counts
@@ -15,15 +16,21 @@ from kind_echo.wording.overview import old_text
 
 api = APIBlueprint("overview", __name__, url_prefix="/api")
 
+# For seconds alone, for machines come and go, and days pass, without a run that changes.
+_kept: AnswerCache[bytes] = AnswerCache(most_bytes=4 << 20, seconds=2.0)
+
 
 @api.get("/overview", responses={200: OverviewBody})
 def how_it_stands() -> Response:
     """Of each effect its newest build by plan; what is old, or soon will be."""
-    with snapshot() as session:
-        found = overview(session, datetime.now(UTC))
-        return answer(
-            OverviewBody(old=[_old(one) for one in found.old], effects=[_effect(one) for one in found.effects])
-        )
+
+    def make() -> bytes:
+        with snapshot() as session:
+            found = overview(session, datetime.now(UTC))
+            effects = [_effect(one) for one in found.effects]
+            return OverviewBody(old=[_old(one) for one in found.old], effects=effects).model_dump_json().encode()
+
+    return conditional(known_or_made(_kept, ("overview",), None, make))
 
 
 def _old(one: Old) -> OldBody:

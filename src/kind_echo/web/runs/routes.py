@@ -1,12 +1,10 @@
 """Runs, their sheets, and their changes as they happen."""
 
-import hashlib
-from collections.abc import Callable, Hashable
 from datetime import UTC, datetime
 from pathlib import Path
 from threading import BoundedSemaphore
 
-from flask import Response, request
+from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
@@ -32,9 +30,10 @@ from kind_echo.database.models import Run
 from kind_echo.database.sessions import snapshot, transaction
 from kind_echo.web.http.addresses import RunPath
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.cache import Answer, AnswerCache, writes
+from kind_echo.web.http.cache import AnswerCache
 from kind_echo.web.http.files import sent_and_gone
-from kind_echo.web.http.scope import ADMITTED, REVISION, server_scope
+from kind_echo.web.http.lasting import conditional, known_or_made
+from kind_echo.web.http.scope import ADMITTED, server_scope
 from kind_echo.web.runs.schemas import (
     AcrossBody,
     ComparingBody,
@@ -79,7 +78,7 @@ def runs(query: RunsQuery) -> Response:
             return body.model_dump_json().encode()
 
     key = ("runs", query.effect, query.text, query.before, query.most, query.archived)
-    return _conditional(_known_or_made(_lists, key, None, make))
+    return conditional(known_or_made(_lists, key, None, make))
 
 
 @api.post("/runs", responses={200: StartedRunBody, 201: StartedRunBody})
@@ -107,10 +106,10 @@ def sheet(path: RunPath, query: SheetQuery) -> Response:
         with snapshot() as session:
             return SheetAnswer.of(sheet_body(session, find_run(session, path.run_id), query.measure, query.against))
 
-    made = _known_or_made(_sheets, (path.run_id, query.measure, query.against), path.run_id, make)
+    made = known_or_made(_sheets, (path.run_id, query.measure, query.against), path.run_id, make)
     _sent.remember(made)
     earlier = _sent.find(query.since) if query.since else None
-    return _conditional(made.json(earlier), made.tag(earlier))
+    return conditional(made.json(earlier), made.tag(earlier))
 
 
 @api.get("/runs/<int:run_id>/pictures", responses={200: PicturesBody})
@@ -122,25 +121,7 @@ def pictures(path: RunPath) -> Response:
             body = PicturesBody(levels=pictures_of(session, find_run(session, path.run_id)))
             return body.model_dump_json().encode()
 
-    return _conditional(_known_or_made(_lists, ("pictures", path.run_id), path.run_id, make))
-
-
-def _known_or_made(
-    answers: AnswerCache[Answer], key: tuple[Hashable, ...], run_id: int | None, make: Callable[[], Answer]
-) -> Answer:
-    """An answer that is the same for all who ask, until the run, or any run for None, changes."""
-    # Taken before the look at the database: what changes between the two makes another revision. What was written
-    # through this server counts by itself, for its change may be heard of a moment later.
-    written, revision = writes.count, server_scope().get(REVISION, lambda _: None)(run_id)
-    return make() if revision is None else answers.get((*key, written, revision), make)
-
-
-def _conditional(made: bytes, tag: str | None = None) -> Response:
-    response = Response(made, content_type="application/json")
-    response.headers["Cache-Control"] = "private, no-cache"
-    response.set_etag(tag or hashlib.sha256(made).hexdigest()[:32], weak=True)
-    response.make_conditional(request)
-    return response
+    return conditional(known_or_made(_lists, ("pictures", path.run_id), path.run_id, make))
 
 
 @api.post("/runs/<int:run_id>/across", responses={202: ComparingBody})

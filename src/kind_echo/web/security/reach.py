@@ -164,6 +164,7 @@ REACH: dict[str, Reach] = {
     "POST /api/sets/{set_id}/trims": WORK,
     "GET /api/sets/{set_id}/levelled.zip": READ,
     "GET /api/audio/{address}/map": READ,
+    "GET /api/audio/{address}/needles": READ,
     "POST /api/comparisons": WORK,
     "GET /api/comparisons/{comparison_id}": READ,
     "DELETE /api/comparisons/{comparison_id}": WORK,  # one's own; a keeper any

@@ -3,6 +3,7 @@ import type { Pair } from "../../../api/client";
 import { Button } from "../../../ui/controls";
 import { useKeys } from "../../../ui/keys";
 import { count, day } from "../../../ui/numbers";
+import type { Needled } from "../../needles/Needles";
 import { INKS, type Ink } from "../plots/draw";
 import type { View } from "../view";
 import { Player } from "./player";
@@ -19,6 +20,7 @@ const CHOSEN: Record<Ink, string> = {
   difference: "bg-difference text-on-ink",
   signal: "bg-signal text-on-ink",
 };
+const NEEDLES = { reference: "bg-reference", render: "bg-render" };
 const STEP = 6;
 const MOST = 96;
 
@@ -48,6 +50,13 @@ export function usePlayer(pair: Pair): Player | undefined {
 const heard = (side: Pair["render"]): string | undefined =>
   side === null || side.dropped_at !== null ? undefined : side.address;
 
+/** The sides that have needles: those whose level means something. */
+export const needled = (pair: Pair): Needled[] =>
+  (["reference", "render"] as const).flatMap((ink) => {
+    const address = heard(pair[ink]);
+    return address ? [{ name: NAMES[ink], address, ink: NEEDLES[ink] }] : [];
+  });
+
 /** Why there is no second side. */
 export function onlyOne({ reference, render }: Pair): string {
   const gone = [reference, render].find((side) => side?.dropped_at);
@@ -68,8 +77,10 @@ export function PlayerBar({
   view,
   frames,
   onSignal,
+  onPlaying,
 }: {
   pair: Pair;
+  onPlaying: (playing: boolean) => void;
   /** The signal that went in is to be a side too. */
   onSignal: (on: boolean) => void;
   player: Player;
@@ -85,8 +96,11 @@ export function PlayerBar({
   const [, redraw] = useState(0);
   const { playing, error } = player;
   useEffect(() => {
-    player.onChange = () => redraw((n) => n + 1);
-  }, [player]);
+    player.onChange = () => {
+      redraw((n) => n + 1);
+      onPlaying(player.playing);
+    };
+  }, [player, onPlaying]);
   useEffect(() => player.listenTo(side), [player, side]);
   useEffect(() => player.setDifferenceGain(gain), [player, gain]);
   useEffect(() => player.setRange(view, loop), [player, view, loop]);
