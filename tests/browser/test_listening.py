@@ -16,11 +16,12 @@ from playwright.sync_api import Browser, Page, expect
 
 from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.levels.needles import needles_of
 from kind_echo.core.listening.clips import loop_of
 from kind_echo.database.blobs import store_content
 from kind_echo.database.models import Sitting
 from kind_echo.database.sessions import engine, transaction
-from tests.browser.conftest import choose_option, signed_in
+from tests.browser.conftest import axe, choose_option, signed_in
 from tests.conftest import Server, drop_database, fresh_database, point_at, serving
 from tests.signing import person
 
@@ -408,3 +409,35 @@ def test_a_page_that_is_left_does_not_change_the_address_of_the_next(listener: P
     assert page.evaluate("window.late.map((act) => act()).length") >= 1
     expect(page.get_by_role("button", name="1 Re", exact=False).first).to_be_visible()
     expect(page).to_have_url(re.compile("/listen.side="))
+
+
+def test_needles_show_at_ten_places_what_the_core_has_there(listener: Page) -> None:
+    """A sound that swells, so that each tenth of a second has values of its own; played as rendered, and matched."""
+    rate = 48_000
+    swelling = _sound(rate, 5) * np.linspace(0.2, 2.0, 2 * rate)[:, None]
+    kept = [_keep(swelling, rate), _keep(0.5 * swelling, rate)]
+    page = listener
+    _listen(page, *kept, also="&passage=0.5-1.5&by=none")
+    page.keyboard.press(" ")
+    table = page.get_by_role("table", name="Needles at the place that sounds")
+    shown = needles_of(ArraySource(swelling, rate))
+    steps = slice(5, 16)
+    known = {
+        "momentary": {round(float(v), 1) for v in shown.momentary[steps]},
+        "peak": {round(float(v), 1) for v in shown.peak.max(axis=0)[steps]},
+    }
+    expect(table.locator('[data-figure="peak"]').first).not_to_have_text("–")
+    seen = set()
+    for _ in range(10):
+        for key, values in known.items():
+            first, second = (
+                float(text.replace("−", "-")) for text in table.locator(f'[data-figure="{key}"]').all_inner_texts()
+            )
+            assert any(abs(first - value) < 0.11 for value in values), (key, first, values)
+            assert first - second == pytest.approx(6.0, abs=0.21)
+            seen.add((key, first))
+        page.wait_for_timeout(90)
+    assert len(seen) > 6  # they move
+    page.keyboard.press(" ")
+    expect(table.locator('[data-figure="peak"]').first).to_have_text("–")
+    assert axe(page) == []

@@ -164,7 +164,7 @@ def test_a_line_of_a_table_has_a_bound_where_it_is_finite_and_nothing_for_what_i
 
 
 def test_conditions_and_rates_in_words() -> None:
-    condition = SimpleNamespace(host="Almanac", host_version="7", mode="offline", rate=44_100)
+    condition = SimpleNamespace(hosting="", host="Almanac", host_version="7", mode="offline", rate=44_100)
     assert condition_text(condition) == "Almanac 7, offline, 44.1 kHz"
     assert resampled_text([96_000, 44_100], -130.4) == (
         "resampled from 96 and 44.1 kHz, which by itself leaves −130 dB of a level"

@@ -11,12 +11,11 @@ from sqlalchemy.orm import Session, aliased
 from kind_echo.bench.decisions import undecided
 from kind_echo.bench.machines import is_seen, workers
 from kind_echo.bench.runs import RunSummary, summaries_of
-from kind_echo.database.models import Act, Build, Case, Cell, Decision, Effect, Plan, PlanRevision, Run
+from kind_echo.bench.sheets.sheet import TROUBLE, names_of, same_trouble
+from kind_echo.database.models import Act, Analysis, Build, Case, Cell, Decision, Effect, Plan, PlanRevision, Run
 
 OLD_DAYS = 7
 """After which a run is old, and before which the end of a waiver is near."""
-
-_TROUBLE = ("Fail", "No reading")
 
 
 @dataclass(frozen=True)
@@ -25,7 +24,8 @@ class PlanStanding:
 
     Attributes:
         needs_you: cells that wait for a person.
-        new: cells that fail, or have no reading, and did not on the build before; None where there is none.
+        new: cells that fail, or have no reading, and did not on the build before, or for other causes; None where there
+            is none.
         before: the version of that.
         waived: cells that stand under a waiver, the first of which ends on `waived_until`.
     """
@@ -165,23 +165,32 @@ def _waived(session: Session, today: date, run_ids: Sequence[int]) -> dict[int, 
 
 
 def _new_trouble(session: Session, before: Mapping[int, int]) -> dict[int, int]:
-    """How many cells of runs fail, or have no reading, that did not in the run of the build before."""
+    """How many cells of runs fail, or have no reading, and did not in the run of the build before, or otherwise."""
     if not before:
         return {}
-    earlier, its_case = aliased(Cell), aliased(Case)
-    pairs = or_(*(and_(Cell.run_id == run, earlier.run_id == then) for run, then in before.items()))
+    earlier, its_case, own, then = aliased(Cell), aliased(Case), aliased(Analysis), aliased(Analysis)
+    pairs = or_(*(and_(Cell.run_id == run, earlier.run_id == other) for run, other in before.items()))
     query = (
-        select(Cell.run_id, func.count())
+        select(
+            Cell.run_id, Cell.verdict, Cell.broken, own.causes, earlier.verdict, earlier.broken, then.causes
+        )
         .join(Case, Case.id == Cell.case_id)
         .join(earlier, earlier.condition_id == Cell.condition_id)
         .join(its_case, and_(its_case.id == earlier.case_id, its_case.fingerprint == Case.fingerprint))
+        .outerjoin(own, own.key == Cell.analysis_key)
+        .outerjoin(then, then.key == earlier.analysis_key)
         .where(
             Cell.run_id.in_(before), earlier.run_id.in_(before.values()), pairs,
-            Cell.verdict.in_(_TROUBLE), earlier.verdict.not_in(_TROUBLE),
+            Cell.finished, earlier.finished, Cell.verdict.in_(TROUBLE),
         )
-        .group_by(Cell.run_id)
     )  # fmt: skip
-    return {row[0]: row[1] for row in session.execute(query)}
+    found: dict[int, int] = {}
+    for run, verdict, broken, causes, its_verdict, its_broken, its_causes in session.execute(query):
+        now = verdict, frozenset(broken), names_of(causes)
+        was = its_verdict, frozenset(its_broken), names_of(its_causes)
+        if was[0] not in TROUBLE or not same_trouble(now, was):
+            found[run] = found.get(run, 0) + 1
+    return found
 
 
 def _old(effects: Iterable[EffectStanding], now: datetime) -> list[Old]:

@@ -27,7 +27,8 @@ from kind_echo.wording.verdicts import sentence
 Change = Literal["new", "still", "fixed"]
 """Against the build before: failing now alone, in both, or then alone."""
 
-_TROUBLE = ("Fail", "No reading")
+TROUBLE = ("Fail", "No reading")
+"""Verdicts of cells that are wrong."""
 
 
 class SheetCell(NamedTuple):  # of which there are many: a tuple is made in a tenth of a dataclass's time
@@ -195,8 +196,11 @@ def _over(row: CellRow, across: CellAcross) -> CellRow:
     )  # fmt: skip
 
 
-Past = Mapping[tuple[str, int], tuple[str, frozenset[str], frozenset[str]]]
-"""Verdict, broken measures and causes of the cells of an earlier run, by fingerprint and condition."""
+Trouble = tuple[str, frozenset[str], frozenset[str]]
+"""Verdict, broken measures and causes of a cell."""
+
+Past = Mapping[tuple[str, int], Trouble]
+"""Those of the cells of an earlier run, by fingerprint and condition."""
 
 
 def _rows(session: Session, run: Run, measure: str) -> list[CellRow]:
@@ -227,22 +231,25 @@ def _past(session: Session, run: Run) -> Past:
         .where(Cell.run_id == run.id, Cell.finished)
     )
     return {
-        (f, condition): (verdict, frozenset(broken), _names(causes))
+        (f, condition): (verdict, frozenset(broken), names_of(causes))
         for f, condition, verdict, broken, causes in session.execute(query)
     }
 
 
-def _names(causes: Sequence[Mapping[str, Any]] | None) -> frozenset[str]:
+def names_of(causes: Sequence[Mapping[str, Any]] | None) -> frozenset[str]:
+    """The causes of a cell by name, as they are kept."""
     return frozenset(str(cause["cause"]) for cause in causes or ())
 
 
-def _same_trouble(row: CellRow, then: tuple[str, frozenset[str], frozenset[str]]) -> bool:
+def _same_trouble(row: CellRow, then: Trouble) -> bool:
+    return same_trouble((row.verdict, frozenset(row.broken), names_of(row.causes)), then)
+
+
+def same_trouble(now: Trouble, then: Trouble) -> bool:
     """Whether a cell was in the trouble that it is in now: by cause where causes are known on both sides."""
-    verdict, broken, causes = then
-    mine = _names(row.causes)
-    if verdict != row.verdict or not broken & set(row.broken):
+    if then[0] != now[0] or not then[1] & now[1]:
         return False
-    return bool(mine & causes) if mine and causes else True
+    return bool(now[2] & then[2]) if now[2] and then[2] else True
 
 
 def limits_in(run: Run) -> dict[tuple[int, int], dict[str, Limit]]:
@@ -285,7 +292,7 @@ def _change(row: CellRow, fingerprints: Mapping[int, str], past: Sequence[Past])
     then = past[0].get((fingerprints[row.case_id], row.condition_id))
     if then is None:
         return None
-    failed, fails = then[0] in _TROUBLE, row.verdict in _TROUBLE
+    failed, fails = then[0] in TROUBLE, row.verdict in TROUBLE
     if fails:
         return "still" if failed and _same_trouble(row, then) else "new"
     return "fixed" if failed else None
@@ -295,7 +302,7 @@ def _since(
     rows: Sequence[CellRow], fingerprints: Mapping[int, str], past: Sequence[Past], earlier: Sequence[Run], run: Run
 ) -> str | None:
     """The first build, going back without a break, in which most of the cells were wrong for the same causes."""
-    if not past or rows[0].verdict not in _TROUBLE:
+    if not past or rows[0].verdict not in TROUBLE:
         return None
     since = run.build.version
     for then, one in zip(past, earlier, strict=False):
