@@ -1,6 +1,7 @@
 """Commands that a file declares: rendered for real with Debian's sox, and held within their limits."""
 
 import sys
+import time
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +11,7 @@ from ops.stack import PROJECT
 from scipy import signal
 
 from kind_echo.core.signals import make_request, synthesise
+from kind_echo.renderers import process
 from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest
 from kind_echo.renderers.declared import BadDeclaration, read_declarations
 from kind_echo.renderers.machine import offers
@@ -152,3 +154,23 @@ def test_a_machine_offers_what_it_has(monkeypatch: pytest.MonkeyPatch) -> None:
     assert {"stand-in", "sox-lowpass"} <= set(offers())
     monkeypatch.delenv("KIND_ECHO_RENDERERS")
     assert "sox-lowpass" not in offers()
+
+
+_HOLDS = "held = bytearray(400_000_000); held[::4096] = b'x' * len(held[::4096]); import time; time.sleep(60)"
+
+
+@pytest.mark.parametrize("by", ["itself", "a program that it started"])
+def test_memory_is_limited_where_the_system_does_not_do_it(
+    by: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """As on macOS and Windows, where there is no `prlimit`."""
+    monkeypatch.setattr(process, "_limits_memory", lambda: False)
+    code = _HOLDS if by == "itself" else f"import subprocess, sys; subprocess.run([sys.executable, '-c', {_HOLDS!r}])"
+    begun = time.monotonic()
+    with pytest.raises(RenderFailed, match="was stopped with more than 200 MB, its memory limit"):
+        run_limited([sys.executable, "-c", code], Limits(seconds=30, memory=200), tmp_path)
+    assert time.monotonic() - begun < 25  # and not by the clock
+    finished = run_limited([sys.executable, "-c", "print('small')"], Limits(memory=200), tmp_path)
+    assert (finished.log, finished.memory is None or finished.memory < 200) == ("small\n", True)
+    with pytest.raises(RenderFailed, match="its time limit"):
+        run_limited([sys.executable, "-c", "import time; time.sleep(9)"], Limits(seconds=0.4, memory=200), tmp_path)

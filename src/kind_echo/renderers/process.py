@@ -11,12 +11,14 @@ import time
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Literal
 
 from kind_echo.renderers.contract import RenderFailed
 
 _MB = 1_000_000
 _MOST_LOG = 64_000  # bytes of the log's end that are kept
 _LOOK_SECONDS = 0.005
+_WATCH_SECONDS = 0.05
 
 
 @dataclass(frozen=True)
@@ -42,7 +44,8 @@ def run_limited(
 ) -> Finished:
     """Run a program to its end.
 
-    Its time is limited on every system; its memory and its files where there is `prlimit`, on Linux.
+    Its time and memory are limited on every system: memory by the system itself where there is `prlimit`, on Linux, and
+    else by looking at it some times a second. The size of files is limited where there is `prlimit`.
 
     Args:
         command: the program and its arguments; never read by a shell.
@@ -62,19 +65,21 @@ def run_limited(
             )  # fmt: skip
         except OSError as error:
             raise RenderFailed(f"{command[0]} cannot be started ({error.strerror})") from error
-        status, cpu, memory = _wait(process, limits.seconds)
+        ended = _wait(process, limits, watched=not _limits_memory())
         size = output.seek(0, os.SEEK_END)
         output.seek(max(0, size - _MOST_LOG))
         log = output.read().decode(errors="replace")
     name = Path(command[0]).name
-    if status is None:
+    if ended.passed == "memory":
+        raise RenderFailed(f"{name} was stopped with more than {limits.memory} MB, its memory limit", log)
+    if ended.status is None:
         raise RenderFailed(f"{name} was stopped after {limits.seconds:g} s, its time limit", log)
-    if status < 0:
-        raise RenderFailed(f"{name} was ended by {_signal_words(-status, limits)}", log)
-    if status > 0:
+    if ended.status < 0:
+        raise RenderFailed(f"{name} was ended by {_signal_words(-ended.status, limits)}", log)
+    if ended.status > 0:
         last = log.strip().splitlines()[-1] if log.strip() else "it printed nothing"
-        raise RenderFailed(f"{name} ended with status {status}: {last}", log)
-    return Finished(log, cpu, memory)
+        raise RenderFailed(f"{name} ended with status {ended.status}: {last}", log)
+    return Finished(log, ended.cpu, ended.memory)
 
 
 def own_memory() -> float | None:
@@ -100,8 +105,13 @@ def limit_own_memory(megabytes: float) -> None:
     resource.setrlimit(resource.RLIMIT_DATA, (most if hard == resource.RLIM_INFINITY else min(most, hard), hard))
 
 
+def _limits_memory() -> bool:
+    """Whether the system holds a program to its memory and files by itself."""
+    return shutil.which("prlimit") is not None
+
+
 def _bounds(limits: Limits) -> list[str]:
-    if shutil.which("prlimit") is None:
+    if not _limits_memory():
         return []
     # Only its parent ends it in time: without one it must not go on for ever.
     orphaned = ["setpriv", "--pdeathsig", "KILL", "--"] if shutil.which("setpriv") is not None else []
@@ -113,30 +123,68 @@ def _signal_words(number: int, limits: Limits) -> str:
     return f"{name}; it may write files of up to {limits.file_size} MB" if name == "SIGXFSZ" else name
 
 
-def _wait(process: "subprocess.Popen[bytes]", seconds: float) -> tuple[int | None, float | None, float | None]:
-    """Status (None when time ran out), processor seconds and MB; whatever it started is ended with it."""
-    if sys.platform == "win32":
-        try:
-            return process.wait(seconds), None, None
-        except subprocess.TimeoutExpired:
-            process.kill()
-            process.wait()
-            return None, None, None
+@dataclass(frozen=True)
+class _Ended:
+    """How a program came to its end: status, processor seconds and MB, None where unknown; a limit that it passed."""
+
+    status: int | None
+    cpu: float | None
+    memory: float | None
+    passed: Literal["", "time", "memory"] = ""
+
+
+def _wait(process: "subprocess.Popen[bytes]", limits: Limits, *, watched: bool) -> _Ended:
+    """Wait until it ends, or end it at a limit; whatever it started is ended with it.
+
+    Args:
+        watched: nothing else limits its memory.
+    """
     memory = None
-    deadline = time.monotonic() + seconds
-    late = False
+    begun = looked = time.monotonic()
+    passed: Literal["", "time", "memory"] = ""
     while True:
-        pid, raw, usage = os.wait4(process.pid, os.WNOHANG)
-        if pid:
+        status, cpu = _ended(process)
+        if status is not None:
             break
-        if time.monotonic() > deadline and not late:
-            late = True
-            _end_group(process.pid)
+        now = time.monotonic()
+        if not passed and now > begun + limits.seconds:
+            passed = "time"
+        if watched and not passed and now > looked + _WATCH_SECONDS:
+            looked = now
+            passed = "memory" if _held_memory(process.pid) > limits.memory else ""
+        if passed:
+            _end(process)
         memory = _greatest_memory(process.pid) or memory
         time.sleep(_LOOK_SECONDS)
-    process.returncode = os.waitstatus_to_exitcode(raw)
+    process.returncode = status
     _end_group(process.pid)
-    return (None if late else process.returncode), usage.ru_utime + usage.ru_stime, memory
+    return _Ended(None if passed else status, cpu, memory, passed)
+
+
+def _ended(process: "subprocess.Popen[bytes]") -> tuple[int | None, float | None]:
+    """Status of a program that has ended, and its processor seconds, None where the system does not tell."""
+    if sys.platform == "win32":
+        return process.poll(), None
+    pid, raw, usage = os.wait4(process.pid, os.WNOHANG)
+    return (os.waitstatus_to_exitcode(raw), usage.ru_utime + usage.ru_stime) if pid else (None, None)
+
+
+def _end(process: "subprocess.Popen[bytes]") -> None:
+    if sys.platform == "win32":
+        process.kill()
+    else:
+        _end_group(process.pid)
+
+
+def _held_memory(pid: int) -> float:
+    """MB that a program and what it started hold now; 0 where it is gone."""
+    import psutil  # where nothing limits memory by itself
+
+    try:
+        one = psutil.Process(pid)
+        return sum(each.memory_info().rss for each in (one, *one.children(recursive=True))) / 1e6
+    except psutil.Error:
+        return 0.0
 
 
 def _greatest_memory(pid: int) -> float | None:
