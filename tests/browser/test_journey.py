@@ -12,7 +12,7 @@ from tests.conftest import Server
 
 
 def _open_sheet(page: Page, version: str) -> None:
-    page.get_by_role("link", name=re.compile(version)).first.click()
+    page.get_by_role("table", name="All runs").get_by_role("link", name=re.compile(version)).first.click()
     expect(page.get_by_role("grid")).to_be_visible()
 
 

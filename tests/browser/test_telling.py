@@ -67,7 +67,7 @@ def test_an_address_is_added_tried_and_told_of_a_decision(
         trial = page.get_by_role("region", name="Sent").get_by_role("row", name=re.compile("to try it"))
         expect(trial.get_by_text("Taken")).to_be_visible(timeout=30_000)
         page.get_by_role("link", name="Overview").click()
-        page.get_by_role("link", name=re.compile("2.1.0-rc2")).first.click()
+        page.get_by_role("table", name="All runs").get_by_role("link", name=re.compile("2.1.0-rc2")).first.click()
         page.get_by_role("region", name="Findings").get_by_role("button", name=re.compile("^Aliases")).click()
         page.keyboard.press("d")
         page.get_by_role("dialog").get_by_role("textbox", name="Why").fill("The corner moved")

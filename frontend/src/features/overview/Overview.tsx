@@ -30,20 +30,11 @@ export function Overview() {
           ))}
         </ul>
       )}
-      <table className="w-full border-t border-line">
-        <caption className="sr-only">Each effect, its newest build by plan</caption>
-        <thead className="sr-only">
-          <tr>
-            <th scope="col">Effect</th>
-            <th scope="col">Plans</th>
-          </tr>
-        </thead>
-        <tbody>
-          {ran.map((one) => (
-            <EffectRow key={one.effect_id} standing={one} />
-          ))}
-        </tbody>
-      </table>
+      <ul aria-label="Each effect, its newest build by plan" className="border-t border-line">
+        {ran.map((one) => (
+          <EffectRow key={one.effect_id} standing={one} />
+        ))}
+      </ul>
     </section>
   );
 }
@@ -53,34 +44,30 @@ const wayOf = ({ run_id, plan_id }: Schemas["OldBody"]) =>
 
 function EffectRow({ standing: { effect, latest, plans } }: { standing: Effect }) {
   return (
-    <tr className="border-t border-line bg-sheet align-top">
-      <td className="w-[27%] py-2 pr-3 pl-5">
-        <div className="flex flex-wrap items-baseline gap-x-3">
-          <Link
-            to={`/effects?effect=${encodeURIComponent(effect)}`}
-            className="text-base font-semibold hover:underline"
-          >
-            {effect} {latest?.version}
-          </Link>
-          {latest && (
-            <span className="text-quiet">
-              <TakeAway
-                what={`of ${effect} ${latest.version}`}
-                label="Release report…"
-                files={reportFiles("Every plan on it", `/api/reports/builds/${latest.id}`)}
-              />
-            </span>
-          )}
-        </div>
-      </td>
-      <td className="py-1.5 pr-5">
-        <ul>
-          {plans.map((plan) => (
-            <PlanRow key={plan.plan_id} plan={plan} latest={latest?.version} />
-          ))}
-        </ul>
-      </td>
-    </tr>
+    <li className="grid grid-cols-[27%_minmax(0,1fr)] border-t border-line bg-sheet first:border-t-0">
+      <div className="flex flex-wrap content-start items-baseline gap-x-3 py-2 pr-3 pl-5">
+        <span className="text-base font-semibold">
+          <Link to={`/effects?effect=${encodeURIComponent(effect)}`} className="hover:underline">
+            {effect}
+          </Link>{" "}
+          {latest?.version}
+        </span>
+        {latest && (
+          <span className="text-quiet">
+            <TakeAway
+              what={`of ${effect} ${latest.version}`}
+              label="Release report…"
+              files={reportFiles("Every plan on it", `/api/reports/builds/${latest.id}`)}
+            />
+          </span>
+        )}
+      </div>
+      <ul className="py-1.5 pr-5">
+        {plans.map((plan) => (
+          <PlanRow key={plan.plan_id} plan={plan} latest={latest?.version} />
+        ))}
+      </ul>
+    </li>
   );
 }
 
