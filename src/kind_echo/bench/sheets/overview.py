@@ -6,6 +6,7 @@ from datetime import date, datetime, timedelta
 from typing import Literal
 
 from sqlalchemy import ColumnElement, and_, func, or_, select
+from sqlalchemy.dialects.postgresql import distinct_on
 from sqlalchemy.orm import Session, aliased
 
 from kind_echo.bench.decisions import undecided
@@ -121,7 +122,7 @@ def overview(session: Session, now: datetime) -> Overview:
 
 def _latest_builds(session: Session) -> dict[int, Build]:
     query = select(Build).where(Build.archived_at.is_(None)).order_by(Build.effect_id, Build.position.desc())
-    return {build.effect_id: build for build in session.scalars(query.distinct(Build.effect_id))}
+    return {build.effect_id: build for build in session.scalars(query.ext(distinct_on(Build.effect_id)))}
 
 
 def _newest_runs(session: Session) -> dict[int, list[tuple[int, int, str]]]:
