@@ -181,6 +181,14 @@ def test_what_the_signal_tells_is_judged_too() -> None:
     assert found.by == "fundamental_level"
 
 
+def test_limits_of_what_is_not_measured_judge_nothing() -> None:
+    """Of the loudest part of a long file nothing is measured beside its signal."""
+    tone = SOUNDS["tone"]()
+    limits = {"fundamental_level": Limit(-6.2, -5.8), "gaps": Limit(at_most=0)}
+    assert _least(tone, "gain", limits).state == "passes"
+    assert _least(tone, "claim", {"latency_error": Limit(-0.5, 0.5)}).state == "passes"
+
+
 def test_what_is_compared_with_its_signal_is_judged_by_what_it_is_held_to() -> None:
     noise = SOUNDS["pink, apart"]()
     limits = {"gain": Limit(-1.0, 1.0)}

@@ -2,7 +2,7 @@
 
 import math
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 
 import numpy as np
 
@@ -111,7 +111,8 @@ class Noticer:
         pair = {key for key in self._held if find_measure(key).needs == "pair"} - set(_OF_A_PAIR)
         self._bounded = [key for key in pair if key in _BY_BOUNDS]
         self._only_in_full = bool(pair - set(_BY_BOUNDS))
-        self._needs_signal = any(key not in own for key in self._held if find_measure(key).needs != "pair")
+        beside = [key for key in self._held if find_measure(key).needs != "pair" and key not in own]
+        self._needs_signal = approved.own is not None and bool(beside)
 
     def notices(self, changed: Samples, moved: float = 0.0, claim: float = 0.0) -> str | None:
         """The measure by which a change is noticed; None where it passes.
@@ -292,8 +293,3 @@ def _noticed(verdict: Verdict) -> str | None:
 def _nearest(limit: Limit) -> float:
     """How far from nothing the nearer bound of a limit lies."""
     return min(abs(bound) for bound in (limit.at_least, limit.at_most) if bound is not None)
-
-
-def with_limit(approved: Approved, key: str, limit: Limit) -> Approved:
-    """The same, held to another limit of a measure."""
-    return replace(approved, limits={**approved.limits, key: limit})
