@@ -113,6 +113,10 @@ const routes = [
                 element: page(async () => (await import("./features/pair/PairPage")).FilesPairPage),
               },
               {
+                path: "/overlay",
+                element: page(async () => (await import("./features/overlays/OverlayPage")).OverlayPage),
+              },
+              {
                 path: "/listen",
                 element: page(async () => (await import("./features/listening/ListenPage")).ListenPage),
               },

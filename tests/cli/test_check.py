@@ -405,11 +405,31 @@ def test_a_result_is_drawn_as_its_kind(folder: Path) -> None:
         assert (folder / f"{words[0]}.png").read_bytes().startswith(b"\x89PNG")
     for line, says in (
         ("compare in.wav out.wav --plot x.gif", ".svg or .png"),
-        ("compare in.wav out.wav out.wav --each --plot x.svg", "without --each"),
-        ("response in.wav out.wav out.wav --plot x.svg", "with one file"),
+        ("measure missing.wav --plot x.svg", "missing.wav"),
+        ("dynamics in.wav in.wav in.wav --plot x.svg", "something was measured that can be drawn"),
     ):
         done = kind_echo(*line.split(), folder=folder)
         assert (done.returncode, says in done.stderr, (folder / "x.svg").exists()) == (2, True, False)
+
+
+def test_several_files_are_drawn_over_each_other(folder: Path) -> None:
+    for n in range(10):
+        _write(folder / f"{n}.wav", 0.9**n * _NOISE[:, 0])
+    few, many = [f"{n}.wav" for n in range(3)], [f"{n}.wav" for n in range(10)]
+    for words, says in (
+        (("measure", *few, "--plot-by", "third_octaves"), "Third octaves of 3 files."),
+        (("measure", *many), "Spectra of 10 files."),
+        (("measure", *few, "--plot-by", "waveform"), "Waveforms of 3 files."),
+        (("measure", "0.wav", "--plot-by", "level"), "Peak level over time of 1 file."),
+        (("response", *few), "Responses of 2 files."),
+        (("compare", *few, "--each"), "Spectra of 2 files against 0.wav: 2.wav lies farthest from it, −1.83 dB"),
+    ):
+        done = kind_echo(*words, "--plot", "over.svg", folder=folder)
+        assert done.returncode == 0, done.stderr
+        svg = (folder / "over.svg").read_text()
+        assert says in svg
+        assert ("0.wav" if words[0] == "measure" else "1.wav") in svg
+        (folder / "over.svg").unlink()
 
 
 def test_approved_renders_are_the_references_of_the_next_check(folder: Path) -> None:

@@ -16,6 +16,7 @@ export const KEY_LIST: { screen: string; keys: [string, string][] }[] = [
       ["[ and ]", "the build before, the build after"],
       ["F", "figures in the cells, or ink alone"],
       ["J", "listen to the marked cells"],
+      ["O", "lay the marked cells over each other"],
       ["R", "the report, to print"],
     ],
   },

@@ -23,6 +23,7 @@ from kind_echo.web.kits import routes as kits_api
 from kind_echo.web.listening import routes as listening_api
 from kind_echo.web.machines import routes as machines_api
 from kind_echo.web.notices import routes as notices_api
+from kind_echo.web.overlays import routes as overlays_api
 from kind_echo.web.overview import routes as overview_api
 from kind_echo.web.people import routes as people_api
 from kind_echo.web.plans import routes as plans_api
@@ -46,7 +47,7 @@ _APIS = (
     health_api, people_api, trends_api, searches_api, runs_api, cells_api, plans_api, audio_api, decisions_api,
     references_api, uploads_api, comparisons_api, kits_api, signals_api, hosts_api, effects_api, machines_api,
     storage_api, sets_api, listening_api, tables_api, reports_api,
-    notices_api, schedules_api, record_api, sensitivity_api, overview_api,
+    notices_api, schedules_api, record_api, sensitivity_api, overview_api, overlays_api,
 )  # fmt: skip
 _STATIC = Path(__file__).parent / "static"
 _FOREVER = 31_536_000

@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useMemo, useState } from "react";
-import { Link, useNavigate, useParams } from "react-router";
-import { MOST_FILES, MOST_SIDES } from "../../api/limits.gen";
+import { Link, useNavigate, useParams, useSearchParams } from "react-router";
+import { MOST_FILES, MOST_LINES, MOST_SIDES } from "../../api/limits.gen";
 import { useCan, useMe } from "../../api/me";
 import { Button, Sentence, Word } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
@@ -9,12 +9,14 @@ import { count, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { reportFiles, TakeAway } from "../../ui/TakeAway";
 import { listenAddress } from "../listening/address";
+import { OverlayView } from "../overlays/OverlayView";
 import { DropArea } from "./DropArea";
 import { Levels } from "./Levels";
 import { MeasuredFor, Options } from "./Options";
 import { PlanPanel } from "./PlanPanel";
 import {
   type FileSet,
+  type SetFile,
   setQuery,
   useChangeSet,
   useComparePair,
@@ -46,6 +48,8 @@ function SetView({ set }: { set: FileSet }) {
   const sending = useSending(queue);
   const [marked, setMarked] = useState<ReadonlySet<number>>(new Set());
   const [panel, setPanel] = useState<Panel>();
+  const [search, setSearch] = useSearchParams();
+  const drawn = search.get("overlay") === "1";
   const [full, setFull] = useState(false);
   const change = useChangeSet(set.id);
   const remove = useRemoveFiles(set.id);
@@ -90,6 +94,13 @@ function SetView({ set }: { set: FileSet }) {
             {choose}
             <Button needs="work" aria-expanded={panel === "options"} onClick={() => toggle("options")}>
               Comparison settings…
+            </Button>
+            <Button
+              aria-expanded={drawn}
+              disabled={set.files.length === 0}
+              onClick={() => setSearch(drawn ? {} : { overlay: "1" }, { replace: true })}
+            >
+              {chosen.length > 1 ? `Overlay ${chosen.length} marked` : "Overlay"}
             </Button>
             <Button aria-expanded={panel === "levels"} onClick={() => toggle("levels")}>
               Match levels…
@@ -173,6 +184,14 @@ function SetView({ set }: { set: FileSet }) {
             onAgain={(key) => queue.again(key)}
             onDrop={(key) => queue.drop(key)}
           />
+          {drawn && set.files.length > 0 && (
+            <div className="border-t border-line pt-2">
+              <OverlayView
+                source={{ of: "set", set: set.id, files: overlaid(set, chosen) }}
+                version={set.files.map((file) => file.state[0]).join("")}
+              />
+            </div>
+          )}
           {set.files.length === 0 && sending.length === 0 ? (
             <p className="px-5 py-8 text-quiet">
               There are no files in this set. Drop some here, or choose them above.
@@ -185,6 +204,10 @@ function SetView({ set }: { set: FileSet }) {
     </DropArea>
   );
 }
+
+/** Files of which there is a picture: those that are marked, else all, as many as there is room for. */
+const overlaid = (set: FileSet, chosen: SetFile[]): number[] =>
+  (chosen.length > 0 ? chosen : set.files).slice(0, MOST_LINES).map((file) => file.id);
 
 /** What is looked at; its words are the controls. */
 function SetSentence({

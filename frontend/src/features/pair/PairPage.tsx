@@ -273,6 +273,13 @@ function PairView({
                 )}
               </div>
             )}
+            {cell && (
+              <p className="mb-4">
+                <Link to={`/overlay?builds=${cell.cell_id}`} className="underline">
+                  Its curves over the builds
+                </Link>
+              </p>
+            )}
             {cell?.decision && (
               <p className="mb-4 border-l-[3px] border-quiet pl-3 leading-5">
                 <StandingText standing={cell.decision} />

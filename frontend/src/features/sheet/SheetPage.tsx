@@ -2,6 +2,7 @@ import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useParams, useSearchParams } from "react-router";
 import type { DecisionKind, Sheet } from "../../api/client";
+import { MOST_LINES } from "../../api/limits.gen";
 import { useCan } from "../../api/me";
 import { measuresQuery } from "../../api/measures";
 import { Button, type Choice, EveryWord, Sentence, Word } from "../../ui/controls";
@@ -197,6 +198,10 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
         () => {},
       );
   };
+  const overlay = () => {
+    if (targets.length > 0 && targets.length <= MOST_LINES)
+      navigate(`/overlay?cells=${targets.join()}&from=${sheet.run.id}`);
+  };
   useSheetKeys({
     walk,
     stretch,
@@ -208,6 +213,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
     unmark: () => setMarked(new Set()),
     decide,
     listen,
+    overlay,
     report: () => navigate(`/runs/${sheet.run.id}/report`),
     undo,
     open: () => chosen && open(chosen.id),
@@ -346,6 +352,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
         decidable={against === ""}
         onOpen={() => chosen && open(chosen.id)}
         onListen={listen}
+        onOverlay={overlay}
         onDecide={decide}
       />
       {deciding && (

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import type { Cell, DecisionKind, Pair, Sheet } from "../../api/client";
+import { MOST_LINES } from "../../api/limits.gen";
 import { measuresQuery } from "../../api/measures";
 import { Button } from "../../ui/controls";
 import { kilohertz, limitText, valueText } from "../../ui/numbers";
@@ -20,11 +21,12 @@ interface Props {
   decidable: boolean;
   onOpen: () => void;
   onListen: () => void;
+  onOverlay: () => void;
   onDecide: (first: DecisionKind) => void;
 }
 
 /** What is known of the chosen cell, and what can be done about it. */
-export function Slip({ sheet, cell, marked, decidable, onOpen, onListen, onDecide }: Props) {
+export function Slip({ sheet, cell, marked, decidable, onOpen, onListen, onOverlay, onDecide }: Props) {
   const again = useRenderAgain();
   const targets = marked.size > 0 ? [...marked] : cell ? [cell.id] : [];
   const one = sheet.cases.find((row) => row.id === cell?.case_id);
@@ -79,6 +81,11 @@ export function Slip({ sheet, cell, marked, decidable, onOpen, onListen, onDecid
         <Button hint="↵" onClick={onOpen} disabled={!cell}>
           Open pair
         </Button>
+        {marked.size > 1 && (
+          <Button hint="O" onClick={onOverlay} disabled={marked.size > MOST_LINES}>
+            Overlay
+          </Button>
+        )}
         <Button hint="J" onClick={onListen} disabled={targets.length === 0}>
           Listen
         </Button>

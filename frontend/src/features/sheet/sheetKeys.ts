@@ -16,6 +16,7 @@ export interface SheetActions {
   unmark: () => void;
   decide: (first: "reference" | "fault") => void;
   listen: () => void;
+  overlay: () => void;
   report: () => void;
   undo: () => void;
   open: () => void;
@@ -42,6 +43,7 @@ export function useSheetKeys(does: SheetActions): void {
     a: () => does.decide("reference"),
     d: () => does.decide("fault"),
     j: does.listen,
+    o: does.overlay,
     r: does.report,
     u: does.undo,
     Escape: does.unmark,

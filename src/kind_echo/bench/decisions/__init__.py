@@ -13,6 +13,7 @@ from kind_echo.bench.decisions.judging import judge_as_before, judge_now, limit_
 from kind_echo.bench.decisions.references import (
     approve,
     count_made,
+    current_reference,
     current_references,
     history,
     latest_act,
@@ -26,6 +27,7 @@ __all__ = [
     "all_decisions",
     "approve",
     "count_made",
+    "current_reference",
     "current_references",
     "decide",
     "history",

@@ -138,7 +138,7 @@ def measure_all(session: Session, found: FileSet) -> None:
     found.revision += 1
     pairs = [one.pair for one in found.files if one.pair is not None]
     for one in found.files:
-        one.state, one.why, one.readings, one.pair_id = "measuring", "", [], None
+        one.state, one.why, one.readings, one.curves, one.pair_id = "measuring", "", [], [], None
     _delete_pairs(session, pairs)
     delete_uploads(session, {pair.render_id for pair in pairs})
     measure_set_files(session, [one.id for one in found.files], found.revision)

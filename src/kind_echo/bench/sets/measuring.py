@@ -8,16 +8,16 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.codecs import LossyCodec
 from kind_echo.audio_io.encoding import ENCODINGS
-from kind_echo.bench.comparisons import analyse
-from kind_echo.bench.documents import kept_reading
+from kind_echo.bench.comparisons import analyse, find_analysis
+from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.bench.sets.options import SetOptions, options_from
 from kind_echo.bench.signals import make_stimulus
 from kind_echo.core.audio.resampling import resample, resampling_floor
 from kind_echo.core.audio.source import ArraySource, in_memory
-from kind_echo.core.levels.analysis import measure
+from kind_echo.core.levels.analysis import scan_file
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.registry.errors import KindEchoError
-from kind_echo.core.registry.readings import Reading
+from kind_echo.core.registry.readings import Curve, Reading
 from kind_echo.core.systems.by_signal import measure_by_signal
 from kind_echo.core.systems.response import measure_response
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
@@ -31,9 +31,10 @@ MOST_RESAMPLED = 60_000_000
 
 @dataclass(frozen=True)
 class Measured:
-    """What was found of a file: readings of all channels together, a note, and what it was compared with, if so."""
+    """What was found of a file: readings of all channels together, curves, a note, and what it was compared with."""
 
     readings: list[dict[str, Any]]
+    curves: list[dict[str, Any]]
     note: str
     pair: Pair | None
 
@@ -50,22 +51,29 @@ def measure_file(session: Session, file: SetFile) -> Measured:
     other = session.scalar(chosen.order_by(SetFile.id).limit(1))
     notes: list[str] = []
     documents: list[dict[str, Any]] = []
+    curves: list[dict[str, Any]] = []
     pair = None
     if other is not None and other.role == "reference":
         documents, note, pair = _against(session, file, other.upload, options)
         notes.append(note)
+        if pair is not None and pair.analysis_key is not None:
+            kept = find_analysis(session, pair.analysis_key).curves
+            curves = [one for one in kept if one["side"] == "render"]
     source = BlobSource(session, file.upload.content)
-    if not documents:
-        documents = [kept_reading(reading) for reading in measure(source)]
+    if not documents or not curves:
+        scan = scan_file(source)
+        documents = documents or [kept_reading(reading) for reading in scan.readings]
+        curves = curve_documents(loudness_curves(scan.curves), "render")
     if file.role != "input":
         try:
-            more = _further(session, source, other.upload if other and other.role == "input" else None, options)
+            given = other.upload if other and other.role == "input" else None
+            more, found = _further(session, source, given, options)
+            documents += [kept_reading(reading) for reading in more]
+            curves += curve_documents(found, "render")
         except KindEchoError as error:
-            more = []
             notes.append(str(error).rstrip("."))
-        documents += [kept_reading(reading) for reading in more]
     overall = [document for document in documents if document["channel"] == "all"]
-    return Measured(overall, "; ".join(note for note in notes if note), pair)
+    return Measured(overall, curves, "; ".join(note for note in notes if note), pair)
 
 
 class Superseded(KindEchoError):
@@ -90,7 +98,8 @@ def keep_found(session: Session, file_id: int, revision: int, found: Measured) -
     if found.pair is not None:
         session.add(found.pair)
         session.flush()
-    file.readings, file.why, file.pair, file.state = found.readings, found.note, found.pair, "done"
+    file.readings, file.curves, file.why = found.readings, found.curves, found.note
+    file.pair, file.state = found.pair, "done"
 
 
 def _against(
@@ -134,21 +143,23 @@ def _resampled(session: Session, upload: Upload, rate: int) -> Upload:
     return made
 
 
-def _further(session: Session, source: BlobSource, given: Upload | None, options: SetOptions) -> list[Reading]:
-    """What the files are measured for beside levels."""
+def _further(
+    session: Session, source: BlobSource, given: Upload | None, options: SetOptions
+) -> tuple[list[Reading], dict[str, Curve]]:
+    """What the files are measured for beside levels, and its curves."""
     if given is not None:
         stimulus = BlobSource(session, given.content)
-        return measure_response(in_memory(stimulus), in_memory(source))[0]
+        return measure_response(in_memory(stimulus), in_memory(source))
     match options.also:
         case "tone" if options.frequency is not None:
-            return measure_tone(in_memory(source), ToneOptions(options.frequency))[0]
+            return measure_tone(in_memory(source), ToneOptions(options.frequency))
         case "lossy":
-            return measure_lossy(source, LossyCodec(options.codec, options.bitrate, source.rate, source.channels))[0]
+            return measure_lossy(source, LossyCodec(options.codec, options.bitrate, source.rate, source.channels))
         case "signal" if options.signal_id is not None:
             signal = session.get_one(Signal, options.signal_id)
             samples = make_stimulus(session, signal.request, source.channels, source.rate)
-            return measure_by_signal(signal.request, ArraySource(samples, source.rate), in_memory(source))[0]
-    return []
+            return measure_by_signal(signal.request, ArraySource(samples, source.rate), in_memory(source))
+    return [], {}
 
 
 def changes(found: FileSet) -> dict[int, dict[str, float]]:

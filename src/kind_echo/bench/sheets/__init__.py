@@ -3,7 +3,7 @@
 from kind_echo.bench.sheets.across import compare_missing, parse_against
 from kind_echo.bench.sheets.overview import EffectStanding, Old, Overview, PlanStanding, overview
 from kind_echo.bench.sheets.pictures import pictures_of
-from kind_echo.bench.sheets.sheet import Sheet, SheetCell, SheetFinding, limits_in, sheet_of, usual_measure
+from kind_echo.bench.sheets.sheet import Sheet, SheetCell, SheetFinding, limits_in, sheet_of, siblings_of, usual_measure
 from kind_echo.bench.sheets.trends import USUAL_MEASURES, Line, trend_of, worth_showing
 
 __all__ = [
@@ -22,6 +22,7 @@ __all__ = [
     "parse_against",
     "pictures_of",
     "sheet_of",
+    "siblings_of",
     "trend_of",
     "usual_measure",
     "worth_showing",

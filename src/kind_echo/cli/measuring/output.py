@@ -94,7 +94,7 @@ def plot_option(command: Callable[..., Any]) -> Callable[..., Any]:
     """The option of commands whose result can be drawn."""
     return click.option(
         "--plot", "plot", type=click.Path(dir_okay=False, path_type=Path), metavar="FILE", expose_value=False,
-        callback=_check_plot, help="Draw what was measured of one file, as SVG or PNG.",
+        callback=_check_plot, help="Draw what was measured, of several files over each other, as SVG or PNG.",
     )(command)  # fmt: skip
 
 

@@ -105,12 +105,15 @@ def compare_command(
         raise BadParameter("input", stimulus, "without --sum, --minus and --takes")
     options = CompareOptions(align, match_gain, match_polarity, max_delay, ceiling)
     if each:
-        if plot_asked() is not None:
-            raise BadParameter("plot", str(plot_asked()), "given without --each")
         with AudioFile(reference):
             pass  # one that cannot be read is no row's error
         work = partial(_compared, reference, stimulus, options, most_places, resample)
         rows = list(counted(rows_of(work, files, table.jobs), "Comparing", "files", len(files)))
+        plot = plot_asked()
+        if plot is not None:
+            from kind_echo.cli.measuring.overlaying import plot_files
+
+            plot_files(plot, [reference, *(row.path for row in rows if not row.error)], "spectrum", against=True)
         report_rows("compare", rows, _COLUMNS, wanted, table, as_json=as_json, quiet=quiet)
         return
     given = {**asdict(options), "sum": summed, "minus": list(minus), "takes": takes, "resample": resample}

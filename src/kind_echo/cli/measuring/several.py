@@ -133,9 +133,12 @@ def report_files(
             result = work(files[0])
         report(result, limits, as_json=as_json)
         return
-    if plot_asked() is not None:
-        raise BadParameter("plot", str(plot_asked()), "given with one file")
     rows = list(counted(rows_of(work, files, table.jobs), "Measuring", "files", len(files)))
+    plot = plot_asked()
+    if plot is not None:
+        from kind_echo.cli.measuring.overlaying import plot_curves
+
+        plot_curves(plot, [(row.path, row.result.curves) for row in rows if row.result is not None])
     report_rows(command, rows, usual, limits, table, as_json=as_json)
 
 

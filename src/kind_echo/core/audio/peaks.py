@@ -72,6 +72,15 @@ def columns_from_samples(samples: Samples, columns: int) -> Bins:
         return np.stack([low, high], axis=-1).astype(np.float32)
 
 
+def columns_of(source: Source, columns: int) -> Bins:
+    """Extremes of each of `columns` equal stretches of a whole source, read once in blocks."""
+    position = level_for(source.frames / columns)
+    if position is None:
+        return columns_from_samples(source.read(0, source.frames), min(columns, source.frames))
+    level = build_levels(source)[position]
+    return columns_from_bins(level.bins, 0, level.frames_per_bin, 0, source.frames, columns)
+
+
 def reconstruct(source: Source, start: int, stop: int, points: int = CURVE_POINTS) -> Samples:
     """The band-limited curve through frames start … stop, `points` values a sample; shape (values, channels).
 

@@ -47,6 +47,7 @@ class SetFile(Base):
     state: Mapped[FileState] = mapped_column(Text, server_default="measuring")
     why: Mapped[str] = mapped_column(server_default="")
     readings: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
+    curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
     pair_id: Mapped[int | None] = mapped_column(ForeignKey("pair.id", ondelete="SET NULL"), index=True)
     set: Mapped[FileSet] = relationship(back_populates="files")
     upload: Mapped[Upload] = relationship()

@@ -165,6 +165,12 @@ REACH: dict[str, Reach] = {
     "GET /api/sets/{set_id}/levelled.zip": READ,
     "GET /api/audio/{address}/map": READ,
     "GET /api/audio/{address}/needles": READ,
+    "GET /api/overlays/sets/{set_id}": READ,
+    "GET /api/overlays/sets/{set_id}.{form}": READ,
+    "GET /api/overlays/cells": READ,
+    "GET /api/overlays/cells.{form}": READ,
+    "GET /api/overlays/builds/{cell_id}": READ,
+    "GET /api/overlays/builds/{cell_id}.{form}": READ,
     "POST /api/comparisons": WORK,
     "GET /api/comparisons/{comparison_id}": READ,
     "DELETE /api/comparisons/{comparison_id}": WORK,  # one's own; a keeper any

@@ -1,0 +1,1 @@
+"""Curves of many over each other, over HTTP."""
