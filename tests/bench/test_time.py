@@ -10,7 +10,7 @@ from sqlalchemy import delete, select, update
 from kind_echo.bench.plans import find_plan
 from kind_echo.bench.runs import CellNotFound, cells_of, find_search, list_runs, standing_of, start_search
 from kind_echo.bench.runs.searching import NothingToSearch, SearchNotFound, halve
-from kind_echo.bench.sheets import trend_of
+from kind_echo.bench.sheets import runs_of_plan, sheet_of, trend_of, worst_by_measure, worth_showing
 from kind_echo.database.models import Build, Cell, Run
 from kind_echo.database.sessions import transaction
 from tests.conftest import drain, newest_run
@@ -137,3 +137,42 @@ def test_a_trend_has_a_line_for_each_case_and_condition_with_its_limit_and_its_r
         values = [point.value for point in line.points if point is not None]
         assert values == [pytest.approx(0.0), pytest.approx(0.07, abs=0.001), pytest.approx(0.0)]
         assert trend_of(session, find_plan(session, "By hand"), "gain").lines == []
+
+
+def test_a_planted_change_is_marked_at_its_build_and_opens_first(seen: str) -> None:
+    """Skerry 2.1.0-rc1 is 0.07 dB up in every condition of the demo, and its newest build folds at 44.1 kHz."""
+    with transaction() as session:
+        plan = find_plan(session, "Null regression")
+        gain = trend_of(session, plan, "gain")
+        versions = [run.build.version for run in gain.runs]
+        marked = {versions[step.place] for line in gain.lines for step in line.changes}
+        assert "2.1.0-rc1" in marked
+        louder = [step.by for line in gain.lines for step in line.changes if versions[step.place] == "2.1.0-rc1"]
+        assert any(by == pytest.approx(0.07, abs=0.01) for by in louder if by is not None)
+        steady = [line for line in gain.lines if len({p.value for p in line.points if p is not None}) == 1]
+        assert steady
+        assert not any(line.changes for line in steady)
+        first = worth_showing(session)
+        assert first is not None
+        shown = trend_of(session, *first)
+        assert max(step.place for line in shown.lines for step in line.changes) == len(shown.runs) - 1
+        assert len(trend_of(session, plan, "gain", newest=2).runs) == 2
+
+
+def test_every_measure_by_build_has_the_worst_reading_of_its_run(seen: str) -> None:
+    with transaction() as session:
+        for run in runs_of_plan(session, find_plan(session, "Null regression")):
+            worst = worst_by_measure(session, run)
+            for measure in ("residual_rms", "gain", "sample_peak"):
+                sheet = sheet_of(session, run, NOW.date(), measure=measure)
+                values = {cell.id: cell.value for cell in sheet.cells if cell.value is not None}
+                if not values:
+                    assert measure not in worst
+                    continue
+                found = worst[measure]
+                assert values[found.cell_id] == found.value
+                assert found.readings == len(values)
+                if measure == "gain":
+                    assert abs(found.value) == max(map(abs, values.values()))
+                if measure == "sample_peak":
+                    assert (found.value, found.limited, found.ink) == (max(values.values()), 0, 0.0)

@@ -117,3 +117,34 @@ def test_a_set_is_drawn_beside_its_table_and_taken_away_as_a_file(view: Page, sh
     assert "Dunlin, low.wav" in text
     assert "Responses of 1 file (Players and quality steps)" in text
     assert axe(view) == []
+
+
+def test_a_trend_opens_on_what_changed_last_and_leads_to_the_two_builds(view: Page, shared_server: Server) -> None:
+    view.goto("/trends")
+    opened = view.get_by_role("heading", level=1)
+    expect(opened).to_contain_text("over the builds of")
+    changed = view.locator("figure").get_by_role("link", name=re.compile(" beside "))
+    expect(changed.first).to_be_visible()
+    plan = Visitor(view.context, shared_server.address).ask("/api/trends?measure=gain")["plan_id"]
+    view.goto(f"/trends?plan={plan}&measure=gain&case=Sine+sweep+through+Soft,+4×")
+    step = view.locator("figure").get_by_role("link", name=re.compile(r"2\.1\.0-rc1 beside 2\.0\.3: \+0\.070")).first
+    expect(step).to_be_visible()
+    with view.expect_download() as download:
+        view.get_by_role("button", name="Download the trend").click()
+        view.get_by_role("menuitem", name="These plots, SVG").click()
+    text = download.value.path().read_text()
+    assert "Gain, dB, of Sine sweep through Soft, 4×" in text
+    assert "+0.070" in text
+    assert axe(view) == []
+    view.get_by_role("button", name=re.compile("^Measure: ")).click()
+    view.get_by_role("menuitemradio", name="Every measure").click()
+    table = view.get_by_role("table", name="Every measure, by build")
+    expect(table.get_by_role("row").nth(1)).to_contain_text("Residual, RMS")
+    expect(table.get_by_role("row").nth(1)).to_contain_text("broken")
+    assert axe(view) == []
+    table.get_by_role("link", name="Gain", exact=True).click()
+    expect(opened).to_contain_text("Gain of")
+    step = view.locator("figure").get_by_role("link", name=re.compile(" beside ")).first
+    step.press("Enter")
+    expect(view).to_have_url(re.compile(r"/cells/\d+\?beside=\d+"))
+    expect(view.get_by_role("region", name="Causes")).to_be_visible()

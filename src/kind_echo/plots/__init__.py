@@ -4,5 +4,16 @@ from kind_echo.plots.figures import check_plot
 from kind_echo.plots.measured import draws, plot_measured
 from kind_echo.plots.overlays import plot_overlay
 from kind_echo.plots.pairs import COLUMNS, Drawn, plot_pair
+from kind_echo.plots.trends import TrendLine, plot_trends
 
-__all__ = ["COLUMNS", "Drawn", "check_plot", "draws", "plot_measured", "plot_overlay", "plot_pair"]
+__all__ = [
+    "COLUMNS",
+    "Drawn",
+    "TrendLine",
+    "check_plot",
+    "draws",
+    "plot_measured",
+    "plot_overlay",
+    "plot_pair",
+    "plot_trends",
+]

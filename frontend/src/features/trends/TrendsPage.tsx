@@ -5,12 +5,13 @@ import { measuresQuery } from "../../api/measures";
 import { Sentence, Word } from "../../ui/controls";
 import { limitText, number } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
-import { inBothForms, TakeAway } from "../../ui/TakeAway";
+import { type Download, inBothForms, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
 import { plansQuery } from "../plans/queries";
-import { caseText, placeText } from "./lines";
+import { EveryMeasure } from "./EveryMeasure";
+import { caseText, placeText, stepText, worthOpening } from "./lines";
 import { trendQuery } from "./queries";
-import { TrendPlot } from "./TrendPlot";
+import { SmallTrends } from "./SmallTrends";
 
 export function TrendsPage() {
   const plans = useQuery(plansQuery);
@@ -23,7 +24,7 @@ export function TrendsPage() {
   });
   const put = (changes: Record<string, string>) =>
     setSearch((before) => {
-      for (const [key, value] of Object.entries(changes)) before.set(key, value);
+      for (const [key, value] of Object.entries(changes)) value ? before.set(key, value) : before.delete(key);
       return before;
     });
   if (plans.data && all.length === 0)
@@ -37,10 +38,8 @@ export function TrendsPage() {
   const { lines, builds, plan_id: planId, measure: measureKey } = trend.data;
   const measure = measures.data.measures.find((one) => one.key === measureKey);
   const cases = [...new Set(lines.map(caseText))];
-  const drawn =
-    lines.find((line) => new Set(valuesOf(line)).size > 1) ?? lines.find((line) => valuesOf(line).length > 1);
-  const first = drawn ? caseText(drawn) : (cases[0] ?? "");
-  const shown = cases.includes(search.get("case") ?? "") ? (search.get("case") ?? "") : first;
+  const shown = cases.includes(search.get("case") ?? "") ? (search.get("case") ?? "") : worthOpening(lines);
+  const every = search.get("every") === "1";
   const mine = lines.filter((line) => caseText(line) === shown);
   const limited = measures.data.measures.filter(
     (one) => one.family !== "account" && one.family !== "folding",
@@ -52,17 +51,24 @@ export function TrendsPage() {
         <Sentence>
           <Word
             name="Measure"
-            value={measureKey}
-            choices={limited.map((one) => ({ value: one.key, label: one.title }))}
-            onChoose={(value) => put({ measure: value })}
+            value={every ? EVERY : measureKey}
+            choices={[
+              { value: EVERY, label: "Every measure" },
+              ...limited.map((one) => ({ value: one.key, label: one.title })),
+            ]}
+            onChoose={(value) => (value === EVERY ? put({ every: "1" }) : put({ measure: value, every: "" }))}
           />{" "}
-          of{" "}
-          <Word
-            name="Case"
-            value={shown}
-            choices={cases.map((one) => ({ value: one, label: one }))}
-            onChoose={(value) => put({ case: value })}
-          />{" "}
+          {!every && (
+            <>
+              of{" "}
+              <Word
+                name="Case"
+                value={shown}
+                choices={cases.map((one) => ({ value: one, label: one }))}
+                onChoose={(value) => put({ case: value })}
+              />{" "}
+            </>
+          )}
           over the builds of{" "}
           <Word
             name="Plan"
@@ -70,22 +76,29 @@ export function TrendsPage() {
             choices={all
               .filter((one) => !one.archived || one.id === planId)
               .map((one) => ({ value: String(one.id), label: `${one.effect}, ${one.name}` }))}
-            onChoose={(value) => setSearch({ plan: value, measure: measureKey })}
+            onChoose={(value) =>
+              setSearch({ plan: value, measure: measureKey, ...(every ? { every: "1" } : {}) })
+            }
           />
           .
         </Sentence>
         <TakeAway
           what="the trend"
-          files={inBothForms("All cases", `/api/tables/plans/${planId}/${measureKey}`)}
+          files={[
+            ...inBothForms("All cases", `/api/tables/plans/${planId}/${measureKey}`),
+            ...(mine[0] && !every ? plotFiles(planId, measureKey, mine[0]) : []),
+          ]}
         />
       </div>
-      {!measure || mine.length === 0 ? (
+      {every ? (
+        <EveryMeasure plan={planId} measures={measures.data.measures} />
+      ) : !measure || mine.length === 0 ? (
         <Empty title="This plan has not been run yet.">
           Run it on two or more builds to see how its measures change.
         </Empty>
       ) : (
         <>
-          <TrendPlot lines={mine} builds={builds} measure={measure} />
+          <SmallTrends lines={mine} builds={builds} measure={measure} />
           <Figures trend={trend.data} lines={mine} measure={measure} />
         </>
       )}
@@ -93,7 +106,14 @@ export function TrendsPage() {
   );
 }
 
-const valuesOf = (line: TrendLine) => line.points.flatMap((point) => point?.value ?? []);
+const EVERY = "every";
+
+/** The small plots as files. */
+const plotFiles = (plan: number, measure: string, { signal, setting }: TrendLine): Download[] =>
+  ["svg", "png"].map((form) => ({
+    label: `These plots, ${form.toUpperCase()}`,
+    path: `/api/trends/${plan}/${measure}.${form}?${new URLSearchParams({ signal, setting })}`,
+  }));
 
 function Figures({ trend, lines, measure }: { trend: Trend; lines: TrendLine[]; measure: Measure }) {
   return (
@@ -133,7 +153,7 @@ function Figures({ trend, lines, measure }: { trend: Trend; lines: TrendLine[]; 
                   <Link
                     to={`/cells/${point.cell_id}`}
                     title={point.why}
-                    className={`hover:underline ${point.verdict === "Fail" ? "font-semibold text-difference" : ""}`}
+                    className={`inline-block min-h-6 min-w-6 leading-6 hover:underline ${point.verdict === "Fail" ? "font-semibold text-difference" : ""}`}
                   >
                     {point.value === null
                       ? point.verdict.toLowerCase()
@@ -142,11 +162,27 @@ function Figures({ trend, lines, measure }: { trend: Trend; lines: TrendLine[]; 
                 ) : (
                   <span className="text-quiet">not run</span>
                 )}
+                <Changed line={line} place={i} measure={measure} />
               </td>
             ))}
           </tr>
         ))}
       </tbody>
     </table>
+  );
+}
+
+/** By how much a figure changed at a build, with the way to the two builds beside each other. */
+function Changed({ line, place, measure }: { line: TrendLine; place: number; measure: Measure }) {
+  const step = line.changes.find((one) => one.place === place);
+  const [before, after] = [line.points[step?.before ?? -1], line.points[place]];
+  if (!step || !before || !after) return null;
+  return (
+    <Link
+      to={`/cells/${after.cell_id}?beside=${before.cell_id}`}
+      className="block min-h-6 text-xs leading-6 underline decoration-line hover:decoration-text"
+    >
+      {stepText(line, step, measure)}
+    </Link>
   );
 }

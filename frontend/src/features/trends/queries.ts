@@ -14,3 +14,11 @@ export const trendQuery = (plan: number | undefined, measure: string | undefined
       ),
     placeholderData: (previous) => previous,
   });
+
+/** Every measure of a plan by build. */
+export const byBuildQuery = (plan: number) =>
+  queryOptions({
+    queryKey: ["trends", plan, "every measure"],
+    queryFn: ({ signal }) =>
+      unwrap(client.GET("/api/trends/{plan_id}/measures", { params: { path: { plan_id: plan } }, signal })),
+  });

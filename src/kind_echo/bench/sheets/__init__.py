@@ -1,10 +1,11 @@
 """The sheet of a run, its findings, trends, and one run compared with another."""
 
 from kind_echo.bench.sheets.across import compare_missing, parse_against
+from kind_echo.bench.sheets.by_build import Worst, worst_by_measure
 from kind_echo.bench.sheets.overview import EffectStanding, Old, Overview, PlanStanding, overview
 from kind_echo.bench.sheets.pictures import pictures_of
 from kind_echo.bench.sheets.sheet import Sheet, SheetCell, SheetFinding, limits_in, sheet_of, siblings_of, usual_measure
-from kind_echo.bench.sheets.trends import USUAL_MEASURES, Line, trend_of, worth_showing
+from kind_echo.bench.sheets.trends import USUAL_MEASURES, Line, Trend, runs_of_plan, trend_of, worth_showing
 
 __all__ = [
     "USUAL_MEASURES",
@@ -16,14 +17,18 @@ __all__ = [
     "Sheet",
     "SheetCell",
     "SheetFinding",
+    "Trend",
+    "Worst",
     "compare_missing",
     "limits_in",
     "overview",
     "parse_against",
     "pictures_of",
+    "runs_of_plan",
     "sheet_of",
     "siblings_of",
     "trend_of",
     "usual_measure",
+    "worst_by_measure",
     "worth_showing",
 ]

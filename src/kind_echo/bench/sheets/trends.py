@@ -10,7 +10,9 @@ from kind_echo.bench.decisions import limit_documents
 from kind_echo.bench.documents import limit_from
 from kind_echo.bench.runs import cases_of, conditions_of
 from kind_echo.bench.sheets.sheet import siblings_of
-from kind_echo.core.registry.measure import Limit
+from kind_echo.core.registry.measure import Family, Limit
+from kind_echo.core.registry.measures import find_measure
+from kind_echo.core.verdicts.over_builds import Step, Value, changes
 from kind_echo.database.models import Case, Cell, Condition, Plan, PlanRevision, Reference, Run
 
 
@@ -30,6 +32,7 @@ class Line:
 
     Attributes:
         approved: places of builds whose render became the reference, in order.
+        changes: where it changed by more than it does anyway, in order.
     """
 
     case: Case
@@ -37,6 +40,7 @@ class Line:
     limit: Limit | None
     points: list[Point | None]
     approved: list[int]
+    changes: list[Step]
 
 
 @dataclass(frozen=True)
@@ -57,8 +61,8 @@ USUAL_MEASURES = (
 def worth_showing(session: Session) -> tuple[Plan, str] | None:
     """A plan and a measure whose trend has something to draw; None where nothing was run on two builds.
 
-    The plan that was run last on more than one build; of the usual measures the first that changed from build to build,
-    else the first that has readings on two.
+    Of the plans that were run last on more than one build, the first of which a usual measure changed on its newest
+    build; else one that changed on any, else one that has readings on two.
     """
     ran = (
         select(PlanRevision.plan_id)
@@ -70,16 +74,25 @@ def worth_showing(session: Session) -> tuple[Plan, str] | None:
         .order_by(func.max(Run.id).desc())
         .limit(_PLANS_TRIED)
     )
+    changed: tuple[Plan, str] | None = None
     flat: tuple[Plan, str] | None = None
     for number in session.scalars(ran):
         plan = session.get_one(Plan, number)
         for measure in USUAL_MEASURES:
-            values = [_values(line) for line in trend_of(session, plan, measure).lines]
-            if any(len(set(found)) > 1 for found in values):
+            trend = trend_of(session, plan, measure, _BUILDS_TRIED)
+            last = _latest_change(trend)
+            if last is not None and last == len(trend.runs) - 1:
                 return plan, measure
-            if flat is None and any(len(found) > 1 for found in values):
+            if changed is None and last is not None:
+                changed = plan, measure
+            if flat is None and any(len(_values(line)) > 1 for line in trend.lines):
                 flat = plan, measure
-    return flat
+    return changed or flat
+
+
+def _latest_change(trend: "Trend") -> int | None:
+    """The place of the newest build at which any line changed; None where none did."""
+    return max((step.place for line in trend.lines for step in line.changes), default=None)
 
 
 def _values(line: "Line") -> list[float]:
@@ -87,10 +100,45 @@ def _values(line: "Line") -> list[float]:
 
 
 _PLANS_TRIED = 5
+_BUILDS_TRIED = 8
 
 
-def trend_of(session: Session, plan: Plan, measure: str) -> Trend:
-    """A measure over the builds of a plan; the lines are those of its newest run's revision."""
+def trend_of(session: Session, plan: Plan, measure: str, newest: int | None = None) -> Trend:
+    """A measure over the builds of a plan; the lines are those of its newest run's revision.
+
+    Args:
+        newest: of how many builds, counted from the newest; None for all.
+    """
+    runs = runs_of_plan(session, plan)[-newest if newest is not None else 0 :]
+    if not runs:
+        return Trend(plan, [], [])
+    last = max(runs, key=lambda run: run.id)
+    by_run = [_points(session, run, measure) for run in runs]
+    approved = _approved(session, plan, runs)
+    revision, conditions = last.revision, conditions_of(session, last)
+    known = find_measure(measure)
+    lines = []
+    for case in cases_of(last):
+        own = [[found.get((case.fingerprint, condition.id)) for found in by_run] for condition in conditions]
+        values = [[None if point is None else Value(point.value) for point in points] for points in own]
+        steps = changes(values, 0.5 * 10.0**-known.decimals, repeats=known.family not in _UNSTEADY)
+        for condition, points, changed in zip(conditions, own, steps, strict=True):
+            if not any(points):
+                continue
+            limit = limit_documents(case.limits, revision.condition_limits.get(str(condition.id), {})).get(measure)
+            lines.append(Line(
+                case, condition, limit_from(limit) if limit is not None else None, points,
+                approved.get((case.fingerprint, condition.id), []), changed,
+            ))  # fmt: skip
+    return Trend(plan, runs, lines)
+
+
+_UNSTEADY: tuple[Family, ...] = ("cost", "hosting")
+"""Families of which one build gives other figures each time."""
+
+
+def runs_of_plan(session: Session, plan: Plan) -> list[Run]:
+    """The newest run of each build of a plan, in order of builds."""
     newest = session.scalar(
         select(Run)
         .join(PlanRevision, PlanRevision.id == Run.revision_id)
@@ -98,25 +146,7 @@ def trend_of(session: Session, plan: Plan, measure: str) -> Trend:
         .order_by(Run.id.desc())
         .limit(1)
     )
-    if newest is None:
-        return Trend(plan, [], [])
-    runs = siblings_of(session, newest)
-    by_run = [_points(session, run, measure) for run in runs]
-    approved = _approved(session, plan, runs)
-    revision = newest.revision
-    lines = []
-    for case in cases_of(newest):
-        for condition in conditions_of(session, newest):
-            points = [found.get((case.fingerprint, condition.id)) for found in by_run]
-            if not any(points):
-                continue
-            own = revision.condition_limits.get(str(condition.id), {})
-            limit = limit_documents(case.limits, own).get(measure)
-            lines.append(Line(
-                case, condition, limit_from(limit) if limit is not None else None, points,
-                approved.get((case.fingerprint, condition.id), []),
-            ))  # fmt: skip
-    return Trend(plan, runs, lines)
+    return [] if newest is None else siblings_of(session, newest)
 
 
 def _points(session: Session, run: Run, measure: str) -> dict[tuple[str, int], Point]:

@@ -1,8 +1,9 @@
 """Files as bodies: one that comes is received whole or not at all; one that goes need not stay."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from threading import BoundedSemaphore
+from typing import Literal
 
 from flask import Response, g, request, send_file
 from werkzeug.exceptions import ClientDisconnected
@@ -11,6 +12,9 @@ from kind_echo.audio_io.temporary import NoTemporarySpace, is_out_of_space, temp
 from kind_echo.bench.signals import MOST_BYTES
 from kind_echo.web.http.problems import problem
 from kind_echo.web.http.scope import RECEIVED, server_scope
+
+PlotForm = Literal["svg", "png"]
+PLOT_TYPES: Mapping[PlotForm, str] = {"svg": "image/svg+xml", "png": "image/png"}
 
 _PIECE = 1 << 20
 _KEEPING = BoundedSemaphore(2)  # decoding and packing take a core each: readers are to have their turn

@@ -15,14 +15,13 @@ from kind_echo.database.sessions import snapshot
 from kind_echo.plots import check_plot, plot_overlay
 from kind_echo.web.http.addresses import CellPath
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.files import sent_and_gone
+from kind_echo.web.http.files import PLOT_TYPES, PlotForm, sent_and_gone
 from kind_echo.web.overlays.schemas import (
     CellOverlayPath,
     CellsOverlayQuery,
     FormPath,
     OverlayBody,
     OverlayQuery,
-    PlotForm,
     SetOverlayPath,
     SetOverlayQuery,
 )
@@ -33,7 +32,6 @@ from kind_echo.wording.overlays import KIND_WORDS, overlay_sentence
 api = APIBlueprint("overlays", __name__, url_prefix="/api/overlays")
 
 _DRAWING = BoundedSemaphore(2)  # the spectra of forty long files take a core for a while: others are to have their turn
-_TYPES: dict[PlotForm, str] = {"svg": "image/svg+xml", "png": "image/png"}
 
 
 @api.get("/sets/<int:set_id>", responses={200: OverlayBody})
@@ -97,4 +95,4 @@ def _sent(rows: Callable[[Session], Rows], query: OverlayQuery, form: PlotForm) 
         check_plot(target)
         sentence = overlay_sentence(drawn.overlay, drawn.given.what, drawn.given.shared)
         plot_overlay(target, drawn.overlay, KIND_WORDS[drawn.overlay.kind.key], sentence, drawn.given.over_time)
-        return sent_and_gone(target, _TYPES[form], target.name)
+        return sent_and_gone(target, PLOT_TYPES[form], target.name)

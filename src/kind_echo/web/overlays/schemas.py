@@ -1,15 +1,13 @@
 """Bodies of curves over each other."""
 
-from typing import Literal
-
 from pydantic import Field
 
 from kind_echo.bench.overlays import MOST_LINES, What
 from kind_echo.core.overlays.kinds import Join, KindKey
+from kind_echo.web.http.files import PlotForm
 from kind_echo.web.http.schemas import Body, RequestModel
 
 _NUMBERS = Field("", max_length=MOST_LINES * 11, pattern=r"^(\d{1,9}(,\d{1,9})*)?$")
-PlotForm = Literal["svg", "png"]
 
 
 class OverlayQuery(Body):

@@ -84,6 +84,8 @@ REACH: dict[str, Reach] = {
     "POST /api/renders": WORK,
     "GET /api/cells/{cell_id}": READ,
     "GET /api/trends": READ,
+    "GET /api/trends/{plan_id}/measures": READ,
+    "GET /api/trends/{plan_id}/{measure}.{form}": READ,
     "GET /api/reports/runs/{number}.{form}": READ,
     "GET /api/reports/runs/{run_id}/plots.zip": READ,
     "GET /api/reports/cells/{number}.{form}": READ,
