@@ -5,12 +5,17 @@
 
 import argparse
 import time
+from collections.abc import Sequence
 from datetime import UTC, datetime
+from typing import TYPE_CHECKING
 
 from sqlalchemy import text
 from sqlalchemy.orm import Session
 
 from benchmarks.runs import own_database
+
+if TYPE_CHECKING:
+    from kind_echo.database.models import PlanRevision
 
 _NOW = datetime(2026, 11, 25, tzinfo=UTC)
 _REPEATS = 5
@@ -70,12 +75,12 @@ def report(large: int) -> list[str]:
                     "AND relname IN ('cell', 'render') ORDER BY 1"
                 )
             ).all()
-        asked = {
+        paths = {
             "its sheet": f"/api/runs/{written[-1]}", "the newest 50 runs": "/api/runs?most=50",
             "one cell": f"/api/cells/{cells}", "what takes the space": "/api/storage",
             "what would be dropped": "/api/storage/dry-run?keep_runs=10",
         }  # fmt: skip
-        spent = {name: _asked(path) for name, path in asked.items()}
+        spent = {name: asked(path) for name, path in paths.items()}
     lines = [
         f"{name}, {cells} cells kept: {seconds:.2f} s, {size / 1e3:.0f} kB sent"
         for name, (seconds, size) in spent.items()
@@ -93,15 +98,16 @@ def _write(session: Session, large: int) -> list[int]:
 
     content = store_content(session, ArraySource(np.zeros((480, 2)), 48_000), ENCODINGS["FLOAT"]).sha256
     small = (_CELLS_KEPT - large * len(_TONES) * _CELLS_A_TONE) // (_CELLS_A_TONE // 5)
-    few = _runs(session, "Small", _TONES[:1], _VALUES[: len(_VALUES) // 5], small, content)
-    return few + _runs(session, "Large", _TONES, _VALUES, large, content)
+    few = write_runs(session, "Small", _TONES[:1], _VALUES[: len(_VALUES) // 5], small, content)
+    return few + write_runs(session, "Large", _TONES, _VALUES, large, content)
 
 
-def _runs(session: Session, name: str, tones: list[str], values: list[float], runs: int, content: str) -> list[int]:
+def write_runs(
+    session: Session, name: str, tones: Sequence[str], values: Sequence[float], runs: int, content: str
+) -> list[int]:
+    """Write a plan of Skerry of so many tones and drives in 40 conditions, and finished runs of it; their numbers."""
     from kind_echo.bench.plans import PlanDocument, find_build, plan_numbered, save_plan
     from kind_echo.bench.plans.document import PlanCase, PlanCondition, Sweep
-    from kind_echo.core.verdicts.rules import RULES_VERSION
-    from kind_echo.database.models import Run
 
     document = PlanDocument(
         plan=name, effect="Skerry",
@@ -113,10 +119,18 @@ def _runs(session: Session, name: str, tones: list[str], values: list[float], ru
     )  # fmt: skip
     revision = save_plan(session, document, who="Benchmark", now=_NOW)
     build = find_build(session, plan_numbered(session, revision.plan_id), "2.1.0-rc1")
-    cells = len(tones) * len(values) * 2 * len(_RATES) * len(_BLOCKS)
+    return write_runs_of(session, revision, [build.id] * runs, content)
+
+
+def write_runs_of(session: Session, revision: "PlanRevision", builds: Sequence[int], content: str) -> list[int]:
+    """Write a finished run of a plan on each of the builds; their numbers."""
+    from kind_echo.core.verdicts.rules import RULES_VERSION
+    from kind_echo.database.models import Run
+
+    cells = len(revision.cases) * len(revision.condition_ids)
     written = []
-    for _ in range(runs):
-        run = Run(revision_id=revision.id, build_id=build.id, requested_by="Benchmark", requested_at=_NOW)
+    for build in builds:
+        run = Run(revision_id=revision.id, build_id=build, requested_by="Benchmark", requested_at=_NOW)
         session.add(run)
         session.flush()
         first = min(session.scalars(text(_RENDERS), {"content": content, "now": _NOW, "cells": cells}))
@@ -128,7 +142,7 @@ def _runs(session: Session, name: str, tones: list[str], values: list[float], ru
     return written
 
 
-def _asked(path: str) -> tuple[float, int]:
+def asked(path: str) -> tuple[float, int]:
     """Middle of the seconds in which the server, in this process, answers; and the bytes that it sends."""
     from tests.signing import sign
 

@@ -92,11 +92,11 @@ build_page() {
         echo "$want" >frontend/node_modules/.stamp
     fi
     want=$(find frontend/src frontend/public frontend/index.html frontend/vite.config.ts frontend/package-lock.json \
-        frontend/limits.mjs docs/openapi.json -type f ! -name "*.gen.ts" |
+        frontend/limits.mjs frontend/compress.mjs frontend/package.json docs/openapi.json -type f ! -name "*.gen.ts" |
         LC_ALL=C sort | xargs -d '\n' cat | sha256sum | cut -d' ' -f1)
     if ! fresh src/kind_echo/web/static/.stamp "$want"; then
         say "Building the page"
-        npm --prefix frontend run --silent build -- --logLevel error
+        npm --prefix frontend run --silent build
         echo "$want" >src/kind_echo/web/static/.stamp
     fi
 }

@@ -13,7 +13,7 @@ from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.listening.blind import listening_readings, needed, sequential_readings
 from kind_echo.core.listening.clips import band_of, band_taps, loop_of, nearest_crossing
 from kind_echo.core.listening.levels import one_level
-from kind_echo.core.listening.passages import strongest
+from kind_echo.core.listening.passages import quietest, strongest
 from kind_echo.core.listening.rating import Grades, check_grade, means, screen
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.readings import value_of
@@ -97,6 +97,19 @@ def test_the_strongest_passage_of_all_and_of_a_band(rate: int) -> None:
     assert strongest(sound, 1.0) == pytest.approx((2.0, 3.0), abs=0.11)
     assert strongest(sound, 1.0, (2000.0, 3900.0)) == pytest.approx((7.0, 8.0), abs=0.11)
     assert strongest(ArraySource(np.zeros((rate, 1)), rate)) is None
+
+
+@pytest.mark.parametrize("rate", [8000, 44_100, 96_000])
+def test_the_quietest_passage_sounds_throughout(rate: int) -> None:
+    """Noise that is 30 dB softer from 4 to 6 s, with silence before, between and after that is not what is quiet."""
+    noise = np.random.default_rng(7).uniform(-0.5, 0.5, (10 * rate, 2))
+    noise[4 * rate : 6 * rate] *= 10 ** (-30 / 20)
+    noise[: rate // 2] = noise[7 * rate : 7 * rate + rate // 4] = noise[-rate:] = 0.0
+    assert quietest(ArraySource(noise, rate), 1.5) == pytest.approx((4.25, 5.75), abs=0.26)
+    assert quietest(ArraySource(noise, rate), 60.0) == pytest.approx((0.5, 7.0), abs=0.11)  # the longest that sounds
+    assert quietest(ArraySource(np.zeros((rate, 1)), rate)) is None
+    assert quietest(ArraySource(np.full((rate, 1), np.nan), rate)) is None
+    assert quietest(ArraySource(noise[4 * rate : 4 * rate + 1], rate)) == pytest.approx((0.0, 1 / rate))
 
 
 def test_a_guesser_passes_at_most_one_sitting_in_twenty() -> None:

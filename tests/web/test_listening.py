@@ -100,6 +100,7 @@ def test_passages_are_found_or_said_not_to_be(nora: FlaskClient) -> None:
     assert _sides(nora, a, a, passage="differs most")["found"] == "the first two sides do not differ"
     assert _sides(nora, silent, passage="loudest")["found"] == "the first side is silent"
     assert _sides(nora, a, passage="first event")["stop"] > 0
+    assert _sides(nora, a, passage="quietest")["stop"] > 0
     tiny = _sides(nora, keep(sound[:3]), passage="whole")
     assert tiny["stop"] == 3
 

@@ -1,8 +1,10 @@
 """What is served beside the API: the page at every address, its headers, live changes, and the registry."""
 
 import gzip
+import re
 from typing import Any
 
+import brotli  # type: ignore[import-untyped]
 import pytest
 from flask.testing import FlaskClient
 
@@ -29,6 +31,25 @@ def test_the_page_asks_nothing_of_any_other_host_and_runs_no_inline_script(blank
 def test_a_file_of_a_page_that_is_no_more_is_not_there(blank: FlaskClient) -> None:
     """Were the page itself sent instead, a browser would take it for a script, and show nothing."""
     assert blank.get("/assets/index-of-yesterday.js").status_code == 404
+
+
+def test_the_first_load_is_sent_small_to_who_can_unpack_it(blank: FlaskClient) -> None:
+    """All that the page names in its head, packed in either way: the same bytes, and fewer than 130 kB as Brotli."""
+    named = re.findall(r'(?:src|href)="(/assets/[^"]+)"', blank.get("/").text)
+    assert sum(name.endswith(".js") for name in named) >= 2
+    total = 0
+    for name in named:
+        plain = blank.get(name, headers={"Accept-Encoding": "identity"})
+        assert "Content-Encoding" not in plain.headers
+        for kind, unpack in (("br", brotli.decompress), ("gzip", gzip.decompress)):
+            packed = blank.get(name, headers={"Accept-Encoding": kind})
+            assert packed.headers["Content-Encoding"] == kind
+            assert packed.content_type == plain.content_type
+            assert "Accept-Encoding" in packed.headers["Vary"]
+            assert unpack(packed.data) == plain.data
+            total += len(packed.data) if kind == "br" else 0
+        assert blank.get(f"{name}.br").status_code == 404
+    assert total < 130_000
 
 
 def test_the_registry_is_served_as_it_is_declared(blank: FlaskClient) -> None:

@@ -1,11 +1,13 @@
-import { Dialog } from "radix-ui";
-import { Suspense, useState } from "react";
+import { lazy, Suspense, useState } from "react";
 import { Link, NavLink, Outlet, useLocation } from "react-router";
 import { PersonMenu } from "../features/people/PersonMenu";
 import { useKeys } from "../ui/keys";
 import { Loading } from "../ui/states";
 import { useTheme } from "../ui/theme";
-import { KEY_LIST } from "./keylist";
+import { Boundary } from "./Boundary";
+
+// What opens on request is fetched then.
+const KeyHelp = lazy(async () => ({ default: (await import("./KeyHelp")).KeyHelp }));
 
 const LINKS = [
   { to: "/", label: "Overview", under: ["/runs", "/cells"] },
@@ -63,46 +65,18 @@ export function Shell() {
         </div>
       </header>
       <main id="main" tabIndex={-1} className="flex min-h-0 flex-1 flex-col outline-none">
-        <Suspense fallback={<Loading what="the page" />}>
-          <Outlet />
-        </Suspense>
+        <Boundary>
+          <Suspense fallback={<Loading what="the page" />}>
+            <Outlet />
+          </Suspense>
+        </Boundary>
       </main>
-      <KeyHelp open={help} onOpenChange={setHelp} />
+      {help && (
+        <Suspense fallback={null}>
+          <KeyHelp onClose={() => setHelp(false)} />
+        </Suspense>
+      )}
     </div>
-  );
-}
-
-function KeyHelp({ open, onOpenChange }: { open: boolean; onOpenChange: (open: boolean) => void }) {
-  return (
-    <Dialog.Root open={open} onOpenChange={onOpenChange}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-1/2 left-1/2 z-50 max-h-[85vh] w-[44rem] max-w-[94vw] -translate-1/2 overflow-auto rounded-lg border border-line bg-sheet p-6"
-        >
-          <Dialog.Title className="text-lg font-semibold">Keys</Dialog.Title>
-          <div className="mt-4 grid grid-cols-2 gap-8">
-            {KEY_LIST.map(({ screen, keys }) => (
-              <section key={screen}>
-                <h3 className="font-semibold">{screen}</h3>
-                <dl className="mt-2 grid grid-cols-[7.5rem_1fr] gap-y-1.5">
-                  {keys.map(([key, act]) => (
-                    <div key={key} className="contents">
-                      <dt className="font-medium">{key}</dt>
-                      <dd className="text-quiet">{act}</dd>
-                    </div>
-                  ))}
-                </dl>
-              </section>
-            ))}
-          </div>
-          <Dialog.Close className="mt-6 h-9 rounded-md border border-line px-3 font-medium">
-            Close
-          </Dialog.Close>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
   );
 }
 

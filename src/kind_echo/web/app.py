@@ -1,5 +1,7 @@
 """The web application: the API under /api, the page for every other address."""
 
+import mimetypes
+from collections.abc import Mapping, Set
 from pathlib import Path
 
 from flask import Response, json, request, send_from_directory
@@ -55,6 +57,10 @@ _TEXT = ["application/json", "application/problem+json", "text/html"]
 """What is sent compressed; samples are noise to a compressor."""
 
 
+_SMALLER: Mapping[str, str] = {"br": ".br", "gzip": ".gz"}
+"""How files of the page are kept beside themselves, by encoding: what the build has made of them."""
+
+
 def create_app() -> OpenAPI:
     """The WSGI application; the database is named by KIND_ECHO_DATABASE_URL."""
     app = OpenAPI(
@@ -86,7 +92,8 @@ def create_app() -> OpenAPI:
         return Response(json.dumps(app.api_doc), content_type="application/json")
 
     # What is served is listed once: what an address says is never looked for on the disk.
-    files = {str(file.relative_to(_STATIC)) for file in _STATIC.rglob("*") if file.is_file()} - {"index.html"}
+    there = {str(file.relative_to(_STATIC)) for file in _STATIC.rglob("*") if file.is_file()}
+    files = {name for name in there if not name.endswith(tuple(_SMALLER.values()))} - {"index.html"}
 
     @app.route("/", defaults={"path": ""})
     @app.route("/<path:path>")
@@ -94,7 +101,7 @@ def create_app() -> OpenAPI:
         if path.startswith("api/"):
             return problems.problem(404, "NotFound", f"There is nothing at /{path}.")
         if path in files:
-            return send_from_directory(_STATIC, path, max_age=_FOREVER if path.startswith("assets/") else 0)
+            return _file(path, there)
         if path.startswith("assets/"):
             return problems.problem(404, "NotFound", f"There is nothing at /{path}; the page may have been renewed.")
         made = Response(_page_under(request.script_root), content_type="text/html; charset=utf-8")
@@ -103,6 +110,20 @@ def create_app() -> OpenAPI:
 
     limit_rates(app)
     return app
+
+
+def _file(path: str, there: Set[str]) -> Response:
+    """A file of the page, as it was made smaller in advance where that is understood."""
+    smaller = [kind for kind, ending in _SMALLER.items() if path + ending in there]
+    kind = request.accept_encodings.best_match(smaller)
+    mimetype = mimetypes.guess_type(path)[0]
+    max_age = _FOREVER if path.startswith("assets/") else 0
+    made = send_from_directory(_STATIC, path + (_SMALLER[kind] if kind else ""), mimetype=mimetype, max_age=max_age)
+    if kind:
+        made.headers["Content-Encoding"] = kind
+    if smaller:
+        made.vary.add("Accept-Encoding")
+    return made
 
 
 def _page_under(root: str) -> str:

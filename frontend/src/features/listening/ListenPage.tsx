@@ -35,6 +35,7 @@ const LEVELS: Choice[] = [
 ];
 const PASSAGES: Choice[] = [
   { value: "loudest", label: "the loudest 3 s" },
+  { value: "quietest", label: "the quietest 3 s" },
   { value: "differs most", label: "the 3 s where they differ most" },
   { value: "first event", label: "the first event" },
   { value: "whole", label: "all of it, up to 10 s" },
@@ -336,7 +337,7 @@ const needled = (heard: Listening, matched: boolean, chosen: number): Needled[] 
     const [part] = side.parts;
     if (!part || side.parts.length > 1 || side.difference || part.codec) return [];
     const ink = i === chosen ? "bg-text" : "bg-quiet";
-    return [{ name: side.name, address: part.address, gain: gainOf(side, matched, 0), ink }];
+    return [{ name: side.name, sounding: { address: part.address }, gain: gainOf(side, matched, 0), ink }];
   });
 
 function gainOf(side: HeardSide | undefined, matched: boolean, louder: number): number {

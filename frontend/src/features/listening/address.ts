@@ -49,7 +49,7 @@ const LEVELS: readonly Asked["by"][] = [
   "sample_peak",
   "true_peak",
 ];
-const PASSAGES: readonly Asked["passage"][] = ["loudest", "differs most", "first event", "whole"];
+const PASSAGES: readonly Asked["passage"][] = ["loudest", "quietest", "differs most", "first event", "whole"];
 
 export function readPlace(search: URLSearchParams): Place {
   const sides = search.getAll("side").flatMap((text) => {

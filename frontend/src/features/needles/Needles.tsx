@@ -1,12 +1,12 @@
 import { useQueries } from "@tanstack/react-query";
-import { useEffect, useRef } from "react";
+import { useEffect, useRef, useState } from "react";
 import { number } from "../../ui/numbers";
-import { needlesQuery } from "./queries";
-import { at, END, place, type Shown, START } from "./reading";
+import { bandsQuery, needlesQuery, type Sounding } from "./queries";
+import { at, bandsAt, END, height, PART_SECONDS, place, type Shown, START } from "./reading";
 
 export interface Needled {
   name: string;
-  address: string;
+  sounding: Sounding;
   /** Decibels by which it is played louder. */
   gain?: number;
   /** Class of its colour. */
@@ -31,12 +31,15 @@ export function Needles({
   seconds: () => number | undefined;
   playing: boolean;
 }) {
-  const found = useQueries({ queries: sides.map((side) => needlesQuery(side.address)) });
+  const found = useQueries({ queries: sides.map((side) => needlesQuery(side.sounding)) });
+  const [part, setPart] = useState(0);
+  const bands = useQueries({ queries: sides.map((side) => bandsQuery(side.sounding, part)) });
   const rows = useRef<(HTMLElement | null)[]>([]);
   useEffect(() => {
     let frame = 0;
     const draw = () => {
       const now = seconds();
+      if (now !== undefined) setPart(Math.floor(now / PART_SECONDS));
       for (const [i, side] of sides.entries()) {
         const row = rows.current[i];
         const data = found[i]?.data;
@@ -47,6 +50,8 @@ export function Needles({
           needle.style.left = `${100 * place(shown?.needle ?? START)}%`;
           needle.style.opacity = shown ? "1" : "0.3";
         }
+        const heights = now === undefined ? [] : bandsAt(bands[i]?.data, now, side.gain ?? 0).map(height);
+        row.querySelector("[data-bands]")?.setAttribute("d", barsOf(heights));
         for (const { key } of FIGURES) {
           const cell = row.querySelector(`[data-figure="${key}"]`);
           const value = shown?.[key];
@@ -57,7 +62,7 @@ export function Needles({
     };
     draw();
     return () => cancelAnimationFrame(frame);
-  }, [found, sides, seconds, playing]);
+  }, [found, bands, sides, seconds, playing]);
   return (
     <table className="w-full table-fixed" aria-label="Needles at the place that sounds">
       <thead className="text-left text-xs text-quiet [&>tr>th]:px-2 [&>tr>th]:py-1 [&>tr>th]:font-normal">
@@ -68,8 +73,11 @@ export function Needles({
           <th scope="col">
             <Scale />
           </th>
+          <th scope="col" className="w-[14%]">
+            last 100 ms, 50 Hz up
+          </th>
           {FIGURES.map(({ key, title, unit }) => (
-            <th key={key} scope="col" className="w-[11%] text-right">
+            <th key={key} scope="col" className="w-[10%] text-right">
               {title}, {unit}
             </th>
           ))}
@@ -96,6 +104,12 @@ export function Needles({
                 />
               </div>
             </td>
+            <td>
+              <svg viewBox="0 0 100 20" preserveAspectRatio="none" className="h-5 w-full" aria-hidden="true">
+                <path data-bands d="" className={FILLS[side.ink] ?? "fill-text"} />
+                <line x1="0" x2="100" y1="20" y2="20" className="stroke-line" />
+              </svg>
+            </td>
             {FIGURES.map(({ key }) => (
               <td key={key} data-figure={key} className="text-right tabular-nums">
                 –
@@ -106,6 +120,25 @@ export function Needles({
       </tbody>
     </table>
   );
+}
+
+/** The colours of bars that go with those of needles. */
+const FILLS: Record<string, string> = {
+  "bg-text": "fill-text",
+  "bg-quiet": "fill-quiet",
+  "bg-reference": "fill-reference",
+  "bg-render": "fill-render",
+  "bg-difference": "fill-difference",
+};
+
+/** Third octaves as bars beside each other, from the lowest up. */
+function barsOf(heights: number[]): string {
+  const width = 100 / Math.max(1, heights.length);
+  return heights
+    .map(
+      (one, i) => `M${(i * width).toFixed(2)} 20v${(-20 * one).toFixed(2)}h${(0.8 * width).toFixed(2)}V20z`,
+    )
+    .join("");
 }
 
 const MARKS = [-20, -10, -7, -5, -3, 0, END];

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { at, place } from "./reading";
+import { at, bandsAt, height, place } from "./reading";
 
 const DATA = {
   step: 0.1,
@@ -37,5 +37,22 @@ describe("what needles show", () => {
     expect(place(0)).toBeCloseTo((1 - 0.1) / (10 ** (3 / 20) - 0.1), 6);
     expect(place(-60)).toBe(0);
     expect(place(9)).toBe(1);
+  });
+  it("has the bands of the minute that is known, and no others", () => {
+    const data = {
+      step: 0.1,
+      first: 600,
+      floor: -120,
+      frequencies: [50, 63],
+      levels: [
+        [-20, -120],
+        [-30, -40],
+      ],
+    };
+    expect(bandsAt(data, 60.05, 6)).toEqual([-14, -120]);
+    expect(bandsAt(data, 60.15, 0)).toEqual([-30, -40]);
+    expect(bandsAt(data, 3, 0)).toEqual([]);
+    expect(bandsAt(undefined, 60, 0)).toEqual([]);
+    expect([height(-120), height(-45), height(6)]).toEqual([0, 0.5, 1]);
   });
 });

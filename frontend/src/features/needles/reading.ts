@@ -35,3 +35,20 @@ export function at(data: Data, seconds: number, gain: number): Shown {
     true_peak: most(data.true_peak),
   };
 }
+
+type Bands = Schemas["RunningBandsBody"];
+
+/** Seconds of which one request tells the spectra. */
+export const PART_SECONDS = 60;
+
+/** The level of each band at a time, played louder by a gain; none where that minute is not known. */
+export function bandsAt(data: Bands | undefined, seconds: number, gain: number): number[] {
+  if (!data) return [];
+  const levels = data.levels[Math.floor(seconds / data.step) - data.first] ?? [];
+  return levels.map((level) => (level <= data.floor ? data.floor : level + gain));
+}
+
+const LOWEST_SHOWN = -90;
+
+/** How high a band of that level stands, 0 to 1: from −90 dBFS up to full scale. */
+export const height = (level: number): number => Math.min(1, Math.max(0, 1 - level / LOWEST_SHOWN));

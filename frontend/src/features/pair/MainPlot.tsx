@@ -56,10 +56,10 @@ export function MainPlot(
 }
 
 function Drawn({ name, ...props }: Props & { name: PlotName }) {
-  const { pair, rate, frames, view, onView } = props;
+  const { pair, rate, frames, view, player, onView } = props;
   if (name === "waveform") return <Waveform {...props} />;
   if (name === "spectrum") return <SpectrumPlot pair={pair} frames={frames} rate={rate} view={view} />;
-  if (name === "map") return <MapPlot pair={pair} rate={rate} view={view} onView={onView} />;
+  if (name === "map") return <MapPlot pair={pair} rate={rate} view={view} player={player} onView={onView} />;
   if (name === "lines") return <Folds pair={pair} rate={rate} />;
   return (
     <>

@@ -1,12 +1,12 @@
-import { Dialog, DropdownMenu } from "radix-ui";
-import { useState } from "react";
+import { DropdownMenu } from "radix-ui";
+import { lazy, Suspense, useState } from "react";
 import { Link } from "react-router";
 import { useCan, useMe } from "../../api/me";
-import { Button } from "../../ui/controls";
-import { Labelled } from "../../ui/fields";
 import { ROLE_WORDS } from "../../ui/words";
-import { NewPassword } from "./NewPassword";
-import { useChangePassword, useSignOut } from "./queries";
+import { useSignOut } from "./queries";
+
+// What opens on request is fetched then.
+const PasswordDialog = lazy(async () => ({ default: (await import("./PasswordDialog")).PasswordDialog }));
 
 const ITEM =
   "block w-full cursor-pointer rounded px-2 py-1.5 text-left outline-none data-[highlighted]:bg-ground";
@@ -69,50 +69,11 @@ export function PersonMenu() {
           </DropdownMenu.Content>
         </DropdownMenu.Portal>
       </DropdownMenu.Root>
-      {changing && <PasswordDialog onClose={() => setChanging(false)} />}
+      {changing && (
+        <Suspense fallback={null}>
+          <PasswordDialog onClose={() => setChanging(false)} />
+        </Suspense>
+      )}
     </>
-  );
-}
-
-function PasswordDialog({ onClose }: { onClose: () => void }) {
-  const [old, setOld] = useState("");
-  const [next, setNext] = useState("");
-  const change = useChangePassword();
-  return (
-    <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Dialog.Content className="fixed top-1/2 left-1/2 z-50 w-[26rem] max-w-[94vw] -translate-1/2 rounded-lg border border-line bg-sheet p-6">
-          <Dialog.Title className="text-lg font-semibold">Change your password</Dialog.Title>
-          <Dialog.Description className="mt-1 text-quiet">
-            Wherever else you are signed in, you are signed out.
-          </Dialog.Description>
-          <form
-            className="mt-4 grid gap-4"
-            onSubmit={(event) => {
-              event.preventDefault();
-              change.mutate({ old, new: next }, { onSuccess: onClose });
-            }}
-          >
-            <Labelled
-              label="Current password"
-              type="password"
-              autoComplete="current-password"
-              required
-              value={old}
-              onChange={(event) => setOld(event.target.value)}
-            />
-            <NewPassword label="New password" value={next} onChange={setNext} />
-            {change.error && <p role="alert">{change.error.message}</p>}
-            <div className="flex justify-end gap-2">
-              <Button onClick={onClose}>Cancel</Button>
-              <Button look="main" type="submit" disabled={change.isPending}>
-                Change password
-              </Button>
-            </div>
-          </form>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
   );
 }

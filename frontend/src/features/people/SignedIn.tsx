@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
-import type { ReactNode } from "react";
+import { lazy, type ReactNode } from "react";
 import { meQuery } from "../../api/me";
 import { Failed, Loading } from "../../ui/states";
-import { SignInPage } from "./SignInPage";
+
+const SignInPage = lazy(async () => ({ default: (await import("./SignInPage")).SignInPage }));
 
 /** What is seen by who is signed in; anybody else signs in first, and is then where they wanted to be. */
 export function SignedIn({ children }: { children: ReactNode }) {

@@ -1,7 +1,8 @@
-import { useEffect, useRef, useState } from "react";
+import { useCallback, useEffect, useMemo, useRef, useState } from "react";
 import type { SignalRequest } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
+import { Needles } from "../needles/Needles";
 import { exportAddress } from "./Export";
 
 const SOFTER = 12; // dB: test signals are loud, and headphones are on
@@ -42,13 +43,23 @@ export function Listen({ request, rate }: { request: SignalRequest; rate: number
     }
   };
   useKeys({ Space: () => void turn() });
+  const sides = useMemo(
+    () => [{ name: "Signal", sounding: { request, rate }, ink: "bg-text" }],
+    [request, rate],
+  );
+  const seconds = useCallback(() => audio.current?.currentTime, []);
   return (
-    <div className="flex items-center gap-3">
+    <div className="flex flex-wrap items-center justify-end gap-3">
       {error && <p role="alert">{error}</p>}
       <span className="text-quiet">heard {SOFTER} dB softer</span>
       <Button look="main" hint="Space" onClick={() => void turn()}>
         {playing ? "Stop" : "Listen"}
       </Button>
+      {playing && (
+        <div className="w-full basis-full rounded-md border border-line bg-sheet px-3 py-1">
+          <Needles sides={sides} seconds={seconds} playing />
+        </div>
+      )}
       {/* biome-ignore lint/a11y/useMediaCaption: a test signal has no words */}
       <audio
         ref={audio}

@@ -140,7 +140,7 @@ function Workshop(props: {
           />
           .
         </Sentence>
-        <div className="ml-auto">
+        <div className="grow">
           <Listen request={request} rate={rate} />
         </div>
       </div>

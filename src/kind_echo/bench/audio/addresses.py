@@ -16,6 +16,7 @@ from kind_echo.core.audio.align import AlignedSource, Alignment
 from kind_echo.core.audio.level_map import LevelMap, level_map
 from kind_echo.core.audio.source import ArraySource, Samples, Source
 from kind_echo.core.levels.needles import Needles, needles_of
+from kind_echo.core.levels.running_bands import RunningBands, running_bands
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.blobs import BlobSource, ContentNotFound, find_content
 from kind_echo.database.models import Cell
@@ -23,6 +24,9 @@ from kind_echo.database.waveforms import read_columns
 
 _SIGNAL = "signal"
 _MOST_DIGITS = 9
+
+BAND_STEPS = 600
+"""Tenths of a second that one request for running spectra gives."""
 
 MOST_FRAMES = 1 << 20
 """Frames that one request for samples may ask for."""
@@ -115,6 +119,11 @@ def map_levels(
 def show_needles(session: Session, address: str) -> Needles:
     """What needles show along the audio at an address."""
     return needles_of(open_address(session, address).source)
+
+
+def show_bands(session: Session, address: str, part: int) -> RunningBands:
+    """The spectrum of the last tenth of a second along a minute of the audio at an address; `part` 0 is the first."""
+    return running_bands(open_address(session, address).source, part * BAND_STEPS, BAND_STEPS)
 
 
 def read_samples(session: Session, address: str, start: int, stop: int) -> Samples:

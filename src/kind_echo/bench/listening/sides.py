@@ -20,12 +20,12 @@ from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.levels.loudness import loudest_passage
 from kind_echo.core.listening.clips import Band, band_taps, loop_of, nearest_crossing
 from kind_echo.core.listening.levels import Matched, SideLevel, one_level
-from kind_echo.core.listening.passages import first_note, strongest
+from kind_echo.core.listening.passages import first_note, quietest, strongest
 from kind_echo.core.registry.errors import BadParameter, Conflict
 from kind_echo.wording.conditions import resampled_text
 
 Align = Literal["as rendered", "whole", "fraction"]
-Named = Literal["loudest", "differs most", "first event", "whole"]
+Named = Literal["loudest", "quietest", "differs most", "first event", "whole"]
 """Passages that are found: the loudest 3 s of the first side, the 3 s where the first two differ most, and others."""
 
 LEAST_SIDES, MOST_SIDES = 1, 8
@@ -272,6 +272,9 @@ def _passage(
         case "loudest":
             loudest = _loudest(first)
             found = None if loudest is None else loudest[:2]
+            missing = "" if found else "the first side is silent"
+        case "quietest":
+            found = quietest(first)
             missing = "" if found else "the first side is silent"
         case "first event":
             found = first_note(first)

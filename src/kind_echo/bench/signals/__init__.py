@@ -13,6 +13,7 @@ from kind_echo.bench.signals.kept import (
     preview,
     seconds_of,
     shown,
+    sounding,
 )
 from kind_echo.bench.signals.stimulus import families_of, make_stimulus
 from kind_echo.bench.signals.uploads import (
@@ -55,4 +56,5 @@ __all__ = [
     "preview",
     "seconds_of",
     "shown",
+    "sounding",
 ]

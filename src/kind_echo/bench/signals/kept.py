@@ -164,6 +164,11 @@ def preview(session: Session, request: dict[str, Any], rate: int) -> Preview:
     return Preview(samples, rate, readings, level_map(source, _COLUMNS, _ROWS), played)
 
 
+def sounding(session: Session, request: dict[str, Any], rate: int) -> ArraySource:
+    """A signal at a rate. Raises BadParameter for one that cannot be had, or is very long."""
+    return ArraySource(_made(session, request, rate), rate)
+
+
 def aliases_of(request: dict[str, Any]) -> dict[int, list[Alias]]:
     """For a tone: where the harmonics beyond half of each rate will fold to. Empty for all other kinds."""
     if request["kind"] != "tone":

@@ -4,6 +4,7 @@ import numpy as np
 from numpy import fft
 
 from kind_echo.core.audio.source import Source
+from kind_echo.core.audio.third_octaves import band_centres, band_powers
 from kind_echo.core.audio.transforms import hann
 from kind_echo.core.registry.readings import Curve
 
@@ -18,7 +19,7 @@ def third_octaves(source: Source) -> Curve:
 
     Hann windows, half overlapped; of a long file 96 are spread over it.
 
-    Source: IEC 61260-1: exact mid-band frequencies 1000·10^(n/10) Hz, edges a twentieth of a decade to either side.
+    Source: IEC 61260-1.
     """
     size = min(_LONGEST, 1 << max(4, int(np.log2(max(16, source.frames)))))
     last = max(0, source.frames - size)
@@ -31,12 +32,7 @@ def third_octaves(source: Source) -> Curve:
         power += np.mean(spectrum.real**2 + spectrum.imag**2, axis=0)
     # Mean square of a bin: both signs of frequency, less the window's power; AES17 doubles it again.
     power *= 2.0 * 2.0 / (count * size * np.sum(window**2))
-    top = int(np.floor(10 * np.log10(source.rate / 2 / 1000.0) - 0.5))
-    numbers = np.arange(_LOWEST, top + 1)
-    centres = 1000.0 * 10.0 ** (numbers / 10)
-    edges = np.concatenate([[centres[0] * 10**-0.05], centres * 10**0.05])
-    bins = (np.arange(size // 2 + 2) - 0.5) * source.rate / size
-    summed = np.interp(edges, bins, np.concatenate([[0.0], np.cumsum(power)]))
-    levels = 10 * np.log10(np.maximum(np.diff(summed), _FLOOR))
+    centres = band_centres(source.rate, _LOWEST)
+    levels = 10 * np.log10(np.maximum(band_powers(power, centres, source.rate, size), _FLOOR))
     keep = levels > -280.0
     return Curve("Hz", "dBFS", centres[keep].tolist(), levels[keep].tolist())

@@ -1,4 +1,4 @@
-"""Passages worth listening to: the first note, where a file is loudest, and where a band has most."""
+"""Passages worth listening to: the first note, where a file is loudest or quietest, and where a band has most."""
 
 import numpy as np
 
@@ -52,16 +52,43 @@ def strongest(source: Source, seconds: float = 3.0, band: tuple[float, float] | 
     Args:
         band: lowest and highest frequency, Hz.
     """
+    hop, power = _powers(source, band)
+    if power is None:
+        return None
+    length = min(len(power), max(1, round(seconds / _HOP_SECONDS)))
+    return _stretch(source, int(np.convolve(power, np.ones(length), "valid").argmax()), length, hop)
+
+
+def quietest(source: Source, seconds: float = 3.0) -> Seconds | None:
+    """Start and end, in seconds, of the stretch of least power that sounds throughout; None where no such is.
+
+    No tenth of a second of it is digital silence: what is faded out or padded is not what is quiet. It moves in steps
+    of 0.1 s; of a shorter file, or of one that sounds for less in a row, it is the longest stretch that sounds.
+    """
+    hop, power = _powers(source, None)
+    if power is None:
+        return None
+    sounds = np.concatenate([[0], (power > 0.0).astype(np.int8), [0]])
+    edges = np.flatnonzero(np.diff(sounds))
+    longest = int((edges[1::2] - edges[::2]).max())
+    length = min(longest, max(1, round(seconds / _HOP_SECONDS)))
+    sums = np.convolve(power, np.ones(length), "valid")
+    throughout = np.convolve(power > 0.0, np.ones(length), "valid") > length - 0.5
+    return _stretch(source, int(np.where(throughout, sums, np.inf).argmin()), length, hop)
+
+
+def _powers(source: Source, band: tuple[float, float] | None) -> tuple[int, Samples | None]:
+    """Frames of a tenth of a second, and the power of each; None for silence, or where a sample is no number."""
     hop = max(16, round(_HOP_SECONDS * source.rate))
     size = max(1, PASS // hop) * hop
     parts = [_power(block, hop, source.rate, band) for _, block in blocks(source, size=size)]
     power = np.concatenate(parts) if parts else np.zeros(0)
-    if len(power) == 0 or not np.isfinite(power).all() or power.max() <= 0.0:
-        return None
-    length = min(len(power), max(1, round(seconds / _HOP_SECONDS)))
-    sums = np.convolve(power, np.ones(length), "valid")
-    start = int(sums.argmax()) * hop
-    return start / source.rate, min(start + length * hop, source.frames) / source.rate
+    heard = len(power) > 0 and bool(np.isfinite(power).all()) and power.max() > 0.0
+    return hop, power if heard else None
+
+
+def _stretch(source: Source, first: int, length: int, hop: int) -> Seconds:
+    return first * hop / source.rate, min((first + length) * hop, source.frames) / source.rate
 
 
 def _power(block: Samples, hop: int, rate: int, band: tuple[float, float] | None) -> Samples:

@@ -8,15 +8,24 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 
 from kind_echo.audio_io.temporary import temporary_folder
-from kind_echo.bench.audio import draw, map_levels, open_address, read_samples, show_needles, write_file
+from kind_echo.bench.audio import (
+    BAND_STEPS,
+    draw,
+    map_levels,
+    open_address,
+    read_samples,
+    show_bands,
+    show_needles,
+    write_file,
+)
 from kind_echo.bench.comparisons import spectrum_document
 from kind_echo.core.audio.source import Samples
 from kind_echo.database.sessions import transaction
-from kind_echo.web.audio.views import level_map_body, needles_body
-from kind_echo.web.http.addresses import AudioFileQuery, AudioPath, MapQuery, RangeQuery, StripQuery
+from kind_echo.web.audio.views import level_map_body, needles_body, running_bands_body
+from kind_echo.web.http.addresses import AudioFileQuery, AudioPath, MapQuery, PartQuery, RangeQuery, StripQuery
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone
-from kind_echo.web.http.schemas import LevelMapBody, NeedlesBody, SpectrumBody, StripBody
+from kind_echo.web.http.schemas import LevelMapBody, NeedlesBody, RunningBandsBody, SpectrumBody, StripBody
 
 api = APIBlueprint("audio", __name__, url_prefix="/api/audio")
 
@@ -66,6 +75,13 @@ def needles(path: AudioPath) -> Response:
     """What needles show along all of it: loudness, a needle, and peaks with their hold."""
     with _MAPPING, transaction() as session:
         return _kept(answer(needles_body(show_needles(session, path.address))))
+
+
+@api.get("/<string:address>/bands", responses={200: RunningBandsBody})
+def bands(path: AudioPath, query: PartQuery) -> Response:
+    """The spectrum of the last tenth of a second along a minute of it, in third octaves."""
+    with _MAPPING, transaction() as session:
+        return _kept(answer(running_bands_body(show_bands(session, path.address, query.part), query.part * BAND_STEPS)))
 
 
 @api.get("/<string:address>/samples")

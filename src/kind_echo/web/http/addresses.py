@@ -54,6 +54,12 @@ class MapQuery(StripQuery):
     quick: bool = False
 
 
+class PartQuery(RequestModel):
+    """Which minute, the first of them 0."""
+
+    part: int = Field(0, ge=0, le=100_000)
+
+
 class RangeQuery(RequestModel):
     """Which frames."""
 

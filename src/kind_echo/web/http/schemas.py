@@ -222,6 +222,19 @@ class NeedlesBody(Body):
     true_peak: list[list[float]]
 
 
+class RunningBandsBody(Body):
+    """The spectrum of the last `step` of seconds, at the end of each such step from the `first` on, in third octaves.
+
+    `levels` in dBFS (AES17), by step and band; what is softer reads `floor`.
+    """
+
+    step: float
+    first: int
+    floor: float
+    frequencies: list[float]
+    levels: list[list[float]]
+
+
 class AlignmentBody(Body):
     """What was taken off the render before the difference was taken."""
 

@@ -9,6 +9,7 @@ from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.temporary import temporary_folder
+from kind_echo.bench.audio import BAND_STEPS
 from kind_echo.bench.comparisons import spectrum_document
 from kind_echo.bench.signals import (
     FORMATS,
@@ -23,16 +24,19 @@ from kind_echo.bench.signals import (
     preview,
     seconds_of,
     shown,
+    sounding,
 )
 from kind_echo.core.audio.peaks import columns_from_samples
 from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.levels.needles import needles_of
+from kind_echo.core.levels.running_bands import running_bands
 from kind_echo.core.signals import SignalRequest, all_kinds, every_parameter
 from kind_echo.database.models import Signal
 from kind_echo.database.sessions import transaction
-from kind_echo.web.audio.views import level_map_body
+from kind_echo.web.audio.views import level_map_body, needles_body, running_bands_body
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone, with_body
-from kind_echo.web.http.schemas import SpectrumBody, StripBody
+from kind_echo.web.http.schemas import NeedlesBody, RunningBandsBody, SpectrumBody, StripBody
 from kind_echo.web.runs.views import reading_bodies
 from kind_echo.web.security.doors import caller
 from kind_echo.web.signals.schemas import (
@@ -47,6 +51,7 @@ from kind_echo.web.signals.schemas import (
     SignalKindBody,
     SignalKindsBody,
     SignalParameterBody,
+    SignalPartQuery,
     SignalsBody,
 )
 
@@ -126,6 +131,22 @@ def preview_signal(query: PreviewQuery) -> Response:
         ],
     )
     return answer(body)
+
+
+@api.get("/signals/needles", responses={200: NeedlesBody})
+def needles(query: PreviewQuery) -> Response:
+    """What needles show along a signal while it is heard."""
+    with _MAKING, transaction() as session:
+        return answer(needles_body(needles_of(sounding(session, checked(query.parsed), query.rate))))
+
+
+@api.get("/signals/bands", responses={200: RunningBandsBody})
+def bands(query: SignalPartQuery) -> Response:
+    """The spectrum of the last tenth of a second along a minute of a signal, in third octaves."""
+    first = query.part * BAND_STEPS
+    with _MAKING, transaction() as session:
+        source = sounding(session, checked(query.parsed), query.rate)
+        return answer(running_bands_body(running_bands(source, first, BAND_STEPS), first))
 
 
 @api.get("/signals/export")

@@ -138,6 +138,12 @@ class PreviewQuery(_Asked):
     columns: int = Field(default=900, ge=1, le=8192)
 
 
+class SignalPartQuery(_Asked):
+    """Which signal, at which rate, and which minute of it, the first 0."""
+
+    part: int = Field(default=0, ge=0, le=100_000)
+
+
 class ExportQuery(_Asked):
     """Which signal, and as which file."""
 

@@ -54,7 +54,7 @@ const heard = (side: Pair["render"]): string | undefined =>
 export const needled = (pair: Pair): Needled[] =>
   (["reference", "render"] as const).flatMap((ink) => {
     const address = heard(pair[ink]);
-    return address ? [{ name: NAMES[ink], address, ink: NEEDLES[ink] }] : [];
+    return address ? [{ name: NAMES[ink], sounding: { address }, ink: NEEDLES[ink] }] : [];
   });
 
 /** Why there is no second side. */

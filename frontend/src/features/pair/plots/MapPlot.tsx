@@ -4,10 +4,11 @@ import type { LevelMap, Pair, Side } from "../../../api/client";
 import { Check } from "../../../ui/Checkbox";
 import { number } from "../../../ui/numbers";
 import { RadioGroup } from "../../../ui/RadioGroup";
+import type { Player } from "../player/player";
 import { mapQuery } from "../queries";
 import type { View } from "../view";
 import { INKS, type Ink, inkColour } from "./draw";
-import { Axis } from "./Strips";
+import { Axis, Playhead } from "./Strips";
 import { useSettled } from "./settled";
 
 const SIZE = { columns: 640, rows: 160 };
@@ -26,11 +27,13 @@ export function MapPlot({
   pair,
   rate,
   view,
+  player,
   onView,
 }: {
   pair: Pair;
   rate: number;
   view: View;
+  player: Player | undefined;
   onView: (view: View) => void;
 }) {
   const [floor, setFloor] = useState(-110);
@@ -93,16 +96,19 @@ export function MapPlot({
             <h2 className={`text-sm font-semibold capitalize ${COLOURS[ink]}`}>{ink}</h2>
             {first && <Frequencies map={first} even={even} />}
           </div>
-          <MapCanvas
-            ink={ink}
-            map={maps[ink]}
-            floor={floor}
-            top={top}
-            at={at}
-            onMove={setAt}
-            onPress={setDrag}
-            onRelease={release}
-          />
+          <div className="relative grid min-h-0">
+            <MapCanvas
+              ink={ink}
+              map={maps[ink]}
+              floor={floor}
+              top={top}
+              at={at}
+              onMove={setAt}
+              onPress={setDrag}
+              onRelease={release}
+            />
+            <Playhead player={player} view={view} />
+          </div>
         </div>
       ))}
       <p aria-live="polite" className="h-5 pl-[7.5rem] text-xs leading-5 text-quiet">

@@ -244,7 +244,8 @@ export function Axis({ view, rate }: { view: View; rate: number }) {
   );
 }
 
-function Playhead({ player, view }: { player: Player | undefined; view: View }) {
+/** A line that runs with what sounds. */
+export function Playhead({ player, view }: { player: Player | undefined; view: View }) {
   const line = useRef<HTMLDivElement>(null);
   useEffect(() => {
     let frame = 0;
