@@ -4,11 +4,16 @@
 database's plan of each query that an answer makes is read too: none may go through all cells there are.
 """
 
+import argparse
 import json
+import subprocess
+import sys
+import tempfile
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from datetime import UTC, datetime
+from pathlib import Path
 from typing import Any
 
 import numpy as np
@@ -29,12 +34,19 @@ _EFFECTS, _BUILDS, _RUNS = 200, 10, 25  # builds of an effect, runs of it
 _LARGE = ("cell", "render", "analysis", "chunk", "peak_level")
 """Tables that none of these answers may go through from end to end."""
 
+_LITTLE = 1000  # rows
 _BUILDS_COMPARED = 3
 
 
 def report() -> list[str]:
-    """The figures, a line each."""
-    return [line for cells in _SIZES for line in _of_size(cells)] + _of_lists()
+    """The figures, a line each; every part in a process of its own, as a server is."""
+    lines = []
+    for part in (*map(str, _SIZES), "lists"):
+        with tempfile.NamedTemporaryFile("r", suffix=".json") as found:
+            command = [sys.executable, "-m", "benchmarks.growth", "--part", part, "--into", found.name]
+            subprocess.run(command, check=True, stdout=subprocess.DEVNULL)
+            lines += json.load(found)
+    return lines
 
 
 def _of_size(cells: int) -> list[str]:
@@ -164,7 +176,10 @@ def _read_through(path: str) -> list[str]:
             raw.execute(f"EXPLAIN (FORMAT JSON) {statement}", parameters)
             (plan,) = raw.fetchone()
             found |= set(_scanned(plan if isinstance(plan, list) else json.loads(plan)))
-    return sorted(found)
+        # Of a table with next to nothing in it an index is of no use.
+        sizes = connection.execute(text("SELECT relname, reltuples FROM pg_class WHERE relkind = 'r'"))
+        large = {name for name, rows in sizes if rows > _LITTLE}
+    return sorted(found & large)
 
 
 def _scanned(node: Any) -> Iterator[str]:
@@ -211,6 +226,21 @@ def _started(plan: int) -> float:
     return time.perf_counter() - begin
 
 
+def main() -> None:
+    """Measure all, or one part, and print or write what was found."""
+    parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--part", choices=[*map(str, _SIZES), "lists"], help="one part alone")
+    parser.add_argument("--into", type=Path, help="where its lines go, as JSON")
+    asked_for = parser.parse_args()
+    if asked_for.part is None:
+        print("\n".join(report()))
+        return
+    lines = _of_lists() if asked_for.part == "lists" else _of_size(int(asked_for.part))
+    if asked_for.into is None:
+        print("\n".join(lines))
+    else:
+        asked_for.into.write_text(json.dumps(lines))
+
+
 if __name__ == "__main__":
-    for line in report():
-        print(line, flush=True)
+    main()

@@ -26,7 +26,7 @@ def report(cells: int = CELLS) -> list[str]:
     with own_database(), workers():
         first = _plan(cells)
         _run(first, "2.0.3")
-        _approve()
+        approve_all()
         run, spent = _run(first, "2.1.0-rc1")
         again, at_once = _run(first, "2.1.0-rc1")
         bare = _bare(run) / _BARE * cells
@@ -75,7 +75,8 @@ def _run(plan: int, version: str) -> tuple[int, float]:
         time.sleep(0.05)
 
 
-def _approve() -> None:
+def approve_all() -> None:
+    """Make references of all renders that wait for one."""
     from sqlalchemy import select
 
     from kind_echo.bench.decisions import approve

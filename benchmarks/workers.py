@@ -10,10 +10,11 @@ import sys
 import tempfile
 import threading
 import time
-from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
+from types import MappingProxyType
 
 import psycopg
 from ops.stack import PROJECT
@@ -49,14 +50,14 @@ def report() -> list[str]:
     with own_database(), tempfile.TemporaryDirectory(prefix="kind-echo-workers-") as folder:
         (Path(folder) / "slow_effect.py").write_text(_SLOW)
         for count in _WORKERS:
-            with _workers(count, folder), _Sampled() as sampled:
+            with _slow_workers(count, folder), Sampled() as sampled:
                 rate = _rate([_start(_CELLS_A_WORKER * count)])
             alone = alone or rate
             lines.append(
                 f"{count} workers, renders of {SECONDS:g} s: {rate:.2f} a second, {rate / alone / count:.2f} × their "
                 f"number; {sampled.busy:.2f} connections of the database at work on average"
             )
-        with _workers(_MANY, folder), _Sampled() as sampled:
+        with _slow_workers(_MANY, folder), Sampled() as sampled:
             runs = [_start(200), _start(200)]
             halves = _at_half(runs)
             rate = _rate(runs)
@@ -87,40 +88,48 @@ def _start(cells: int) -> int:
         return start_run(session, revision.plan_id, build.id, who="Benchmark", now=now, render="everything").id
 
 
-def _query(sql: str, runs: Sequence[int]) -> list[tuple[object, ...]]:
+def query(sql: str, runs: Sequence[int]) -> list[tuple[object, ...]]:
+    """The rows of a question about runs."""
     with psycopg.connect(os.environ["KIND_ECHO_DATABASE_URL"], autocommit=True) as connection:
         return connection.execute(sql, [list(runs)]).fetchall()
 
 
 def _rate(runs: Sequence[int]) -> float:
     """Renders a second from the first to the last of some runs, once all are judged."""
-    left = "SELECT count(*) FROM cell WHERE run_id = ANY(%s) AND state NOT IN ('done', 'failed')"
-    while _query(left, runs)[0][0]:
-        time.sleep(0.2)
+    wait_until_judged(runs)
     span = (
         "SELECT count(*) - 1, extract(epoch FROM max(rendered_at) - min(rendered_at))::float8 FROM render "
         "JOIN cell ON cell.render_id = render.id WHERE run_id = ANY(%s)"
     )
-    count, seconds = _query(span, runs)[0]
+    count, seconds = query(span, runs)[0]
     return float(str(count)) / float(str(seconds))
+
+
+def wait_until_judged(runs: Sequence[int]) -> None:
+    """Wait until nothing of some runs is under way."""
+    left = "SELECT count(*) FROM cell WHERE run_id = ANY(%s) AND state NOT IN ('done', 'failed')"
+    while query(left, runs)[0][0]:
+        time.sleep(0.2)
 
 
 def _at_half(runs: Sequence[int]) -> list[int]:
     """How many renders each run has when half of all are there."""
-    query = "SELECT run_id, count(*) FILTER (WHERE render_id IS NOT NULL) FROM cell WHERE run_id = ANY(%s) GROUP BY 1"
+    counts = "SELECT run_id, count(*) FILTER (WHERE render_id IS NOT NULL) FROM cell WHERE run_id = ANY(%s) GROUP BY 1"
     while True:
-        found = {int(str(run)): int(str(count)) for run, count in _query(query, runs)}
+        found = {int(str(run)): int(str(count)) for run, count in query(counts, runs)}
         if sum(found.values()) >= 200:
             return [found[run] for run in runs]
         time.sleep(0.1)
 
 
+def _slow_workers(count: int, folder: str) -> AbstractContextManager[None]:
+    return some_workers(count, {"PYTHONPATH": folder, "KIND_ECHO_EXTENSIONS": "slow_effect"})
+
+
 @contextmanager
-def _workers(count: int, folder: str) -> Iterator[None]:
-    environment = os.environ | {
-        "PYTHONPATH": folder, "KIND_ECHO_EXTENSIONS": "slow_effect", "OMP_NUM_THREADS": "1",
-        "OPENBLAS_NUM_THREADS": "1",
-    }  # fmt: skip
+def some_workers(count: int, environment: Mapping[str, str] = MappingProxyType({})) -> Iterator[None]:
+    """Workers of that many machines; each is at work when the block begins."""
+    environment = os.environ | {"OMP_NUM_THREADS": "1", "OPENBLAS_NUM_THREADS": "1"} | dict(environment)
     command = [PROJECT / ".venv/bin/kind-echo", "worker"]
     started = [
         subprocess.Popen([*command, "--machine", f"machine {n}"], stderr=subprocess.DEVNULL, env=environment)  # type: ignore[list-item]
@@ -129,7 +138,7 @@ def _workers(count: int, folder: str) -> Iterator[None]:
     try:
         deadline = time.monotonic() + 300
         at_work = "SELECT count(*) FROM worker WHERE stopped_at IS NULL AND seen_at > now() - interval '10 s'"
-        while int(str(_query(f"{at_work} AND %s::int[] IS NOT NULL", [0])[0][0])) < count:
+        while int(str(query(f"{at_work} AND %s::int[] IS NOT NULL", [0])[0][0])) < count:
             if time.monotonic() > deadline:
                 raise SystemExit("The workers do not come up.")
             time.sleep(0.5)
@@ -141,10 +150,10 @@ def _workers(count: int, folder: str) -> Iterator[None]:
             one.wait()
 
 
-class _Sampled:
+class Sampled:
     """Counts while its block runs, five times a second, how many connections the database is at work for."""
 
-    def __enter__(self) -> "_Sampled":
+    def __enter__(self) -> "Sampled":
         self._samples: list[int] = []
         self._done = threading.Event()
         self._thread = threading.Thread(target=self._look)
@@ -161,10 +170,10 @@ class _Sampled:
         return sum(self._samples) / max(1, len(self._samples))
 
     def _look(self) -> None:
-        query = "SELECT count(*) FROM pg_stat_activity WHERE state = 'active' AND pid <> pg_backend_pid()"
+        active = "SELECT count(*) FROM pg_stat_activity WHERE state = 'active' AND pid <> pg_backend_pid()"
         with psycopg.connect(os.environ["KIND_ECHO_DATABASE_URL"], autocommit=True) as connection:
             while not self._done.wait(0.2):
-                row = connection.execute(query).fetchone()
+                row = connection.execute(active).fetchone()
                 self._samples.append(int(row[0]) if row else 0)
 
 

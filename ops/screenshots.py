@@ -131,7 +131,7 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
     picture("pair", f"/cells/{bells}")
     plan = next(p["id"] for p in visitor.ask("/api/plans")["plans"] if p["name"] == null)
     picture("plan", f"/plans/{plan}")
-    trend = urllib.parse.urlencode({"plan": plan, "measure": "gain", "case": "Sine sweep through Soft, 4×"})
+    trend = urllib.parse.urlencode({"plan": plan, "measure": "gain", "signal": "Sine sweep", "setting": "Soft, 4×"})
     picture("trends", f"/trends?{trend}")
     picture("references", "/references")
     tone = next(s for s in visitor.ask("/api/signals")["signals"] if s["name"] == "Steady tone 997 Hz")

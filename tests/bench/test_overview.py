@@ -1,11 +1,15 @@
 """How it all stands: of each effect its newest build by plan, what is new, waived and old."""
 
+import shutil
 from datetime import UTC, datetime, timedelta
 
+import pytest
 from sqlalchemy import select, update
 
 from kind_echo.bench.decisions import decide, undecided_cells
 from kind_echo.bench.sheets import EffectStanding, PlanStanding, overview, sheet_of
+from kind_echo.bench.storage import set_rule
+from kind_echo.bench.storage.rule import held_in_all
 from kind_echo.database.models import Build, Effect, Run, Worker
 from kind_echo.database.sessions import transaction
 from kind_echo.wording.overview import old_text
@@ -72,4 +76,22 @@ def test_what_is_old_is_said_before_it_is_missed(demo: str) -> None:
         effect.archived_at = now
         session.flush()
         assert "Plumb" not in {one.effect.name for one in overview(session, now).effects}
+        session.rollback()
+
+
+def test_little_room_is_said_before_anything_is_refused(demo: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    now = datetime.now(UTC)
+    with transaction() as session:
+        held = held_in_all(session)
+        for room, said in ((held * 2, []), (held / 0.95, ["audio"]), (held / 2, ["audio"])):
+            set_rule(session, None, None, room / 1e9, who="Nora F.", now=now)
+            full = [one for one in overview(session, now).old if one.kind in ("audio", "temporary files")]
+            assert [one.kind for one in full] == said
+            assert all(one.left == max(0, round(room) - held) for one in full)
+        usage = shutil.disk_usage("/")
+        monkeypatch.setattr(shutil, "disk_usage", lambda _: usage._replace(free=1_300_000_000))
+        (disk,) = [one for one in overview(session, now).old if one.kind == "temporary files"]
+        assert old_text(disk.kind, "", "", left=disk.left) == (
+            "The disk of temporary files on the server has 1.3 GB left."
+        )
         session.rollback()

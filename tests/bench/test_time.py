@@ -10,7 +10,16 @@ from sqlalchemy import delete, select, update
 from kind_echo.bench.plans import find_plan
 from kind_echo.bench.runs import CellNotFound, cells_of, find_search, list_runs, standing_of, start_search
 from kind_echo.bench.runs.searching import NothingToSearch, SearchNotFound, halve
-from kind_echo.bench.sheets import runs_of_plan, sheet_of, trend_of, worst_by_measure, worth_showing
+from kind_echo.bench.sheets import (
+    case_name,
+    case_worth_opening,
+    cases_over_builds,
+    runs_of_plan,
+    sheet_of,
+    trend_of,
+    worst_by_measure,
+    worth_showing,
+)
 from kind_echo.database.models import Build, Cell, Run
 from kind_echo.database.sessions import transaction
 from tests.conftest import drain, newest_run
@@ -157,6 +166,13 @@ def test_a_planted_change_is_marked_at_its_build_and_opens_first(seen: str) -> N
         shown = trend_of(session, *first)
         assert max(step.place for line in shown.lines for step in line.changes) == len(shown.runs) - 1
         assert len(trend_of(session, plan, "gain", newest=2).runs) == 2
+        cases = cases_over_builds(session, plan)
+        opened = case_worth_opening(gain)
+        assert opened in cases
+        alone = trend_of(session, plan, "gain", case=opened)
+        assert alone.lines == [line for line in gain.lines if case_name(line.case) == opened]
+        assert any(line.changes for line in alone.lines)
+        assert trend_of(session, plan, "gain", case=("Nothing", "Nowhere")).lines == []
 
 
 def test_every_measure_by_build_has_the_worst_reading_of_its_run(seen: str) -> None:

@@ -126,7 +126,7 @@ def test_a_trend_opens_on_what_changed_last_and_leads_to_the_two_builds(view: Pa
     changed = view.locator("figure").get_by_role("link", name=re.compile(" beside "))
     expect(changed.first).to_be_visible()
     plan = Visitor(view.context, shared_server.address).ask("/api/trends?measure=gain")["plan_id"]
-    view.goto(f"/trends?plan={plan}&measure=gain&case=Sine+sweep+through+Soft,+4×")
+    view.goto(f"/trends?plan={plan}&measure=gain&signal=Sine+sweep&setting=Soft,+4×")
     step = view.locator("figure").get_by_role("link", name=re.compile(r"2\.1\.0-rc1 beside 2\.0\.3: \+0\.070")).first
     expect(step).to_be_visible()
     with view.expect_download() as download:

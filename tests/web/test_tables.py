@@ -99,8 +99,10 @@ def test_what_pages_list_can_be_taken_away(looking: FlaskClient) -> None:
     references = _get(looking, "/api/references").json["references"]
     assert [row["sha256"] for row in _rows(looking, "/api/tables/references.csv")] == [r["sha256"] for r in references]
     plan = _run(looking)["plan_id"]
-    trend = _get(looking, "/api/trends", plan_id=plan, measure="residual_rms").json
-    points = [point["value"] for line in trend["lines"] for point in line["points"] if point is not None]
+    asked = {"plan_id": plan, "measure": "residual_rms"}
+    cases = _get(looking, "/api/trends", **asked).json["cases"]
+    lines = [line for case in cases for line in _get(looking, "/api/trends", **asked, **case).json["lines"]]
+    points = [point["value"] for line in lines for point in line["points"] if point is not None]
     told = _get(looking, f"/api/tables/plans/{plan}/residual_rms.json").json["rows"]
     assert [one["value"] for one in told] == points
 

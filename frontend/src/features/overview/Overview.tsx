@@ -39,8 +39,11 @@ export function Overview() {
   );
 }
 
-const wayOf = ({ run_id, plan_id }: Schemas["OldBody"]) =>
-  run_id !== null ? `/runs/${run_id}` : plan_id !== null ? `/?plan=${plan_id}` : "/hosts";
+function wayOf({ kind, run_id, plan_id }: Schemas["OldBody"]): string {
+  if (run_id !== null) return `/runs/${run_id}`;
+  if (plan_id !== null) return `/?plan=${plan_id}`;
+  return kind === "machine" ? "/hosts" : "/storage";
+}
 
 function EffectRow({ standing: { effect, latest, plans } }: { standing: Effect }) {
   return (

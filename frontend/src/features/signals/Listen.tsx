@@ -49,14 +49,14 @@ export function Listen({ request, rate }: { request: SignalRequest; rate: number
   );
   const seconds = useCallback(() => audio.current?.currentTime, []);
   return (
-    <div className="flex flex-wrap items-center justify-end gap-3">
+    <div className="flex items-center gap-3">
       {error && <p role="alert">{error}</p>}
       <span className="text-quiet">heard {SOFTER} dB softer</span>
       <Button look="main" hint="Space" onClick={() => void turn()}>
         {playing ? "Stop" : "Listen"}
       </Button>
       {playing && (
-        <div className="w-full basis-full rounded-md border border-line bg-sheet px-3 py-1">
+        <div className="fixed inset-x-0 bottom-0 z-20 border-t border-line bg-sheet px-5 py-1">
           <Needles sides={sides} seconds={seconds} playing />
         </div>
       )}

@@ -140,7 +140,7 @@ function Workshop(props: {
           />
           .
         </Sentence>
-        <div className="grow">
+        <div className="ml-auto">
           <Listen request={request} rate={rate} />
         </div>
       </div>

@@ -9,7 +9,7 @@ import { type Download, inBothForms, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
 import { plansQuery } from "../plans/queries";
 import { EveryMeasure } from "./EveryMeasure";
-import { caseText, placeText, stepText, worthOpening } from "./lines";
+import { caseText, placeText, stepText } from "./lines";
 import { trendQuery } from "./queries";
 import { SmallTrends } from "./SmallTrends";
 
@@ -19,7 +19,10 @@ export function TrendsPage() {
   const [search, setSearch] = useSearchParams();
   const all = plans.data?.plans ?? [];
   const trend = useQuery({
-    ...trendQuery(Number(search.get("plan")) || undefined, search.get("measure") ?? undefined),
+    ...trendQuery(Number(search.get("plan")) || undefined, search.get("measure") ?? undefined, {
+      signal: search.get("signal") ?? "",
+      setting: search.get("setting") ?? "",
+    }),
     enabled: all.length > 0,
   });
   const put = (changes: Record<string, string>) =>
@@ -35,12 +38,10 @@ export function TrendsPage() {
     );
   if (trend.isPending || !measures.data || !plans.data) return <Loading what="the trend" />;
   if (!trend.data) return <Failed error={trend.error} onRetry={() => trend.refetch()} />;
-  const { lines, builds, plan_id: planId, measure: measureKey } = trend.data;
+  const { lines, cases, builds, plan_id: planId, measure: measureKey } = trend.data;
   const measure = measures.data.measures.find((one) => one.key === measureKey);
-  const cases = [...new Set(lines.map(caseText))];
-  const shown = cases.includes(search.get("case") ?? "") ? (search.get("case") ?? "") : worthOpening(lines);
+  const shown = lines[0] ? caseText(lines[0]) : "";
   const every = search.get("every") === "1";
-  const mine = lines.filter((line) => caseText(line) === shown);
   const limited = measures.data.measures.filter(
     (one) => one.family !== "account" && one.family !== "folding",
   );
@@ -64,8 +65,11 @@ export function TrendsPage() {
               <Word
                 name="Case"
                 value={shown}
-                choices={cases.map((one) => ({ value: one, label: one }))}
-                onChoose={(value) => put({ case: value })}
+                choices={cases.map((one) => ({ value: caseText(one), label: caseText(one) }))}
+                onChoose={(value) => {
+                  const one = cases.find((other) => caseText(other) === value);
+                  if (one) put({ signal: one.signal, setting: one.setting });
+                }}
               />{" "}
             </>
           )}
@@ -86,20 +90,20 @@ export function TrendsPage() {
           what="the trend"
           files={[
             ...inBothForms("All cases", `/api/tables/plans/${planId}/${measureKey}`),
-            ...(mine[0] && !every ? plotFiles(planId, measureKey, mine[0]) : []),
+            ...(lines[0] && !every ? plotFiles(planId, measureKey, lines[0]) : []),
           ]}
         />
       </div>
       {every ? (
         <EveryMeasure plan={planId} measures={measures.data.measures} />
-      ) : !measure || mine.length === 0 ? (
+      ) : !measure || lines.length === 0 ? (
         <Empty title="This plan has not been run yet.">
           Run it on two or more builds to see how its measures change.
         </Empty>
       ) : (
         <>
-          <SmallTrends lines={mine} builds={builds} measure={measure} />
-          <Figures trend={trend.data} lines={mine} measure={measure} />
+          <SmallTrends lines={lines} builds={builds} measure={measure} />
+          <Figures trend={trend.data} lines={lines} measure={measure} />
         </>
       )}
     </div>

@@ -1,11 +1,11 @@
 """Runs: one execution of a plan on a build, cell by cell."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from datetime import datetime
 from typing import Literal
 
-from sqlalchemy import and_, func, insert, or_, select, update
-from sqlalchemy.dialects.postgresql import array
+from sqlalchemy import Integer, and_, cast, func, insert, literal, or_, select, update
+from sqlalchemy.dialects.postgresql import ARRAY, array
 from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.machines import BY_HAND, nobody_has, routes_of
@@ -111,12 +111,26 @@ def start_run(
     )  # fmt: skip
     session.add(run)
     session.flush()
-    session.execute(insert(Cell), [
-        {"run_id": run.id, "case_id": case.id, "condition_id": condition} for case, condition in places_in(revision)
-    ])  # fmt: skip
+    _add_cells(session, run, places_in(revision))
     prepare_all(session, run)
     session.add(Event(at=now, who=who, what="run started", detail={"run": run.id, "build": build.version}))
     return run
+
+
+def _add_cells(session: Session, run: Run, places: Iterable[tuple[Case, int]]) -> None:
+    """A waiting cell for each place, by one statement however many there are."""
+    each = [(case.id, condition) for case, condition in places]
+    at = (
+        func.unnest(
+            cast([case for case, _ in each], ARRAY(Integer)), cast([condition for _, condition in each], ARRAY(Integer))
+        )
+        .table_valued("case_id", "condition_id")
+        .render_derived()
+    )
+    begun = {"run_id": run.id, "state": "waiting", "verdict": "Waiting", "why": "", "ink": 0.0, "unfit": False,
+             "attempts": 0}  # fmt: skip
+    chosen = select(at.c.case_id, at.c.condition_id, *(literal(value) for value in begun.values()))
+    session.execute(insert(Cell).from_select(["case_id", "condition_id", *begun], chosen, include_defaults=False))
 
 
 def find_alike(session: Session, plan_id: int, build_id: int, *, render: What, artefact: str) -> Run | None:

@@ -5,7 +5,17 @@ from kind_echo.bench.sheets.by_build import Worst, worst_by_measure
 from kind_echo.bench.sheets.overview import EffectStanding, Old, Overview, PlanStanding, overview
 from kind_echo.bench.sheets.pictures import pictures_of
 from kind_echo.bench.sheets.sheet import Sheet, SheetCell, SheetFinding, limits_in, sheet_of, siblings_of, usual_measure
-from kind_echo.bench.sheets.trends import USUAL_MEASURES, Line, Trend, runs_of_plan, trend_of, worth_showing
+from kind_echo.bench.sheets.trends import (
+    USUAL_MEASURES,
+    Line,
+    Trend,
+    case_name,
+    case_worth_opening,
+    cases_over_builds,
+    runs_of_plan,
+    trend_of,
+    worth_showing,
+)
 
 __all__ = [
     "USUAL_MEASURES",
@@ -19,6 +29,9 @@ __all__ = [
     "SheetFinding",
     "Trend",
     "Worst",
+    "case_name",
+    "case_worth_opening",
+    "cases_over_builds",
     "compare_missing",
     "limits_in",
     "overview",

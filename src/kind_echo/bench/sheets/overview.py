@@ -13,6 +13,7 @@ from kind_echo.bench.decisions import undecided
 from kind_echo.bench.machines import is_seen, workers
 from kind_echo.bench.runs import RunSummary, summaries_of
 from kind_echo.bench.sheets.sheet import TROUBLE, names_of, same_trouble
+from kind_echo.bench.storage import little_room
 from kind_echo.database.models import Act, Analysis, Build, Case, Cell, Decision, Effect, Plan, PlanRevision, Run
 
 OLD_DAYS = 7
@@ -62,19 +63,20 @@ class Old:
 
     Attributes:
         kind: "run": the newest build was last run long ago; "missing": it was not run with a plan; "waiver": one ends
-            soon; "machine": one is away.
+            soon; "machine": one is away; "audio", "temporary files": there is little room for them.
         run_id: of what a way leads to; None where it leads to a plan, or to the machines.
-        since: when it was last run or seen; until: the last day of a waiver.
+        since: when it was last run or seen; until: the last day of a waiver; left: bytes of room.
     """
 
-    kind: Literal["run", "missing", "waiver", "machine"]
-    name: str
+    kind: Literal["run", "missing", "waiver", "machine", "audio", "temporary files"]
+    name: str = ""
     plan: str = ""
     run_id: int | None = None
     plan_id: int | None = None
     cells: int = 0
     since: datetime | None = None
     until: date | None = None
+    left: int = 0
 
 
 @dataclass(frozen=True)
@@ -117,7 +119,8 @@ def overview(session: Session, now: datetime) -> Overview:
                    and (plan.id not in newest or newest[plan.id][0] != build.position)]  # fmt: skip
         found.append(EffectStanding(effect, build, standings, missing))
     found.sort(key=lambda one: -sum(plan.needs_you for plan in one.plans))
-    return Overview(found, [*_old(found, now), *_away(session, now)])
+    full = [Old(one.what, left=one.left) for one in little_room(session)]
+    return Overview(found, [*full, *_old(found, now), *_away(session, now)])
 
 
 def _latest_builds(session: Session) -> dict[int, Build]:

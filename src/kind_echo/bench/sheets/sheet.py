@@ -19,7 +19,7 @@ from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.verdicts.rules import ink_of
 from kind_echo.core.verdicts.symptoms import Examined
-from kind_echo.core.verdicts.verdict import VerdictName, needs_review
+from kind_echo.core.verdicts.verdict import Verdict, VerdictName, needs_review
 from kind_echo.database.models import FINISHED, Analysis, Build, Case, Cell, Condition, PlanRevision, Run
 from kind_echo.wording.conditions import rate_text
 from kind_echo.wording.verdicts import sentence
@@ -345,10 +345,21 @@ def _examined(
             "block": f"blocks of {condition.block_size}",
         }
     named = {case.id: {"setting": case.setting.name, "signal": case.signal.name} for case in cases}
+    plain: dict[tuple[object, ...], Verdict] = {}
+
+    def verdict_of(row: CellRow) -> Verdict:
+        """Most cells of a large run pass for the same reason, and share one verdict."""
+        facts = row.facts
+        if facts["found"]:
+            return verdict_from(row.verdict, row.ink, dict(facts))
+        key = row.verdict, row.ink, facts["ground"], facts["other"], facts.get("why", "")
+        if key not in plain:
+            plain[key] = verdict_from(row.verdict, row.ink, dict(facts))
+        return plain[key]
 
     return [
         Examined(
-            id=row.id, verdict=verdict_from(row.verdict, row.ink, dict(row.facts)), finished=row.state in FINISHED,
+            id=row.id, verdict=verdict_of(row), finished=row.state in FINISHED,
             rendered=row.state == "done", measured=row.measured, causes=tuple(map(Cause.of, row.causes or ())),
             limits=limits[row.case_id, row.condition_id], factors=factors[row.condition_id] | named[row.case_id],
             decided=not cell.needs_you,

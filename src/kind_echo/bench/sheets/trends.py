@@ -103,34 +103,59 @@ _PLANS_TRIED = 5
 _BUILDS_TRIED = 8
 
 
-def trend_of(session: Session, plan: Plan, measure: str, newest: int | None = None) -> Trend:
+def trend_of(
+    session: Session, plan: Plan, measure: str, newest: int | None = None, case: tuple[str, str] | None = None
+) -> Trend:
     """A measure over the builds of a plan; the lines are those of its newest run's revision.
 
     Args:
         newest: of how many builds, counted from the newest; None for all.
+        case: names of the signal and the setting of the one case that is meant; None for all.
     """
     runs = runs_of_plan(session, plan)[-newest if newest is not None else 0 :]
     if not runs:
         return Trend(plan, [], [])
     last = max(runs, key=lambda run: run.id)
-    by_run = [_points(session, run, measure) for run in runs]
+    cases = [one for one in cases_of(last) if case in (None, case_name(one))]
+    by_run = [_points(session, run, measure, None if case is None else cases) for run in runs]
     approved = _approved(session, plan, runs)
     revision, conditions = last.revision, conditions_of(session, last)
     known = find_measure(measure)
     lines = []
-    for case in cases_of(last):
-        own = [[found.get((case.fingerprint, condition.id)) for found in by_run] for condition in conditions]
+    for one in cases:
+        own = [[found.get((one.fingerprint, condition.id)) for found in by_run] for condition in conditions]
         values = [[None if point is None else Value(point.value) for point in points] for points in own]
         steps = changes(values, 0.5 * 10.0**-known.decimals, repeats=known.family not in _UNSTEADY)
         for condition, points, changed in zip(conditions, own, steps, strict=True):
             if not any(points):
                 continue
-            limit = limit_documents(case.limits, revision.condition_limits.get(str(condition.id), {})).get(measure)
+            limit = limit_documents(one.limits, revision.condition_limits.get(str(condition.id), {})).get(measure)
             lines.append(Line(
-                case, condition, limit_from(limit) if limit is not None else None, points,
-                approved.get((case.fingerprint, condition.id), []), changed,
+                one, condition, limit_from(limit) if limit is not None else None, points,
+                approved.get((one.fingerprint, condition.id), []), changed,
             ))  # fmt: skip
     return Trend(plan, runs, lines)
+
+
+def case_name(case: Case) -> tuple[str, str]:
+    """A case by the names of its signal and its setting."""
+    return case.signal.name, case.setting.name
+
+
+def cases_over_builds(session: Session, plan: Plan) -> list[tuple[str, str]]:
+    """The cases of the newest run of a plan, by name, in its order."""
+    runs = runs_of_plan(session, plan)
+    return [] if not runs else [case_name(case) for case in cases_of(max(runs, key=lambda run: run.id))]
+
+
+def case_worth_opening(trend: Trend) -> tuple[str, str] | None:
+    """The case that changed last, else the first with figures on two builds, else the first; None without any."""
+    if not trend.lines:
+        return None
+    last = max(trend.lines, key=lambda line: max((step.place for step in line.changes), default=-1))
+    if last.changes:
+        return case_name(last.case)
+    return case_name(next((line for line in trend.lines if len(_values(line)) > 1), trend.lines[0]).case)
 
 
 _UNSTEADY: tuple[Family, ...] = ("cost", "hosting")
@@ -149,13 +174,15 @@ def runs_of_plan(session: Session, plan: Plan) -> list[Run]:
     return [] if newest is None else siblings_of(session, newest)
 
 
-def _points(session: Session, run: Run, measure: str) -> dict[tuple[str, int], Point]:
+def _points(session: Session, run: Run, measure: str, cases: Sequence[Case] | None) -> dict[tuple[str, int], Point]:
     value = Cell.measured[measure].as_float()
     query = (
         select(Case.fingerprint, Cell.condition_id, Cell.id, value, Cell.verdict, Cell.why)
         .join(Case, Case.id == Cell.case_id)
         .where(Cell.run_id == run.id, Cell.finished)
     )
+    if cases is not None:
+        query = query.where(Case.fingerprint.in_([case.fingerprint for case in cases]))
     return {(f, c): Point(number, found, verdict, why) for f, c, number, found, verdict, why in session.execute(query)}
 
 

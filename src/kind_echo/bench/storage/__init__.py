@@ -12,6 +12,7 @@ from kind_echo.bench.storage.retention import (
     would_drop,
     would_drop_in_all,
 )
+from kind_echo.bench.storage.room import LittleRoom, little_room
 from kind_echo.bench.storage.rule import (
     GIGABYTE,
     QuotaReached,
@@ -28,6 +29,7 @@ __all__ = [
     "GIGABYTE",
     "GRACE",
     "Dropped",
+    "LittleRoom",
     "Place",
     "QuotaReached",
     "Rule",
@@ -41,6 +43,7 @@ __all__ = [
     "has_waited_out",
     "held_by",
     "is_due",
+    "little_room",
     "move_audio",
     "pack_audio",
     "set_rule",

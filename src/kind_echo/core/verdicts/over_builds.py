@@ -58,7 +58,9 @@ def changes(lines: Sequence[Line], resolution: float, *, repeats: bool = True) -
         repeats: whether the same build gives the same figure; else nothing is marked while nothing usual is known.
     """
     steps = [_steps(line) for line in lines]
-    return [[step for step in own if _is_change(step, own, steps, resolution, repeats)] for own in steps]
+    short = any(step.by is not None for own in steps if len(own) <= ENOUGH for step in own)
+    scatter = _scatter(steps) if short else None
+    return [[step for step in own if _is_change(step, own, scatter, resolution, repeats)] for own in steps]
 
 
 def _steps(line: Line) -> list[Step]:
@@ -70,13 +72,11 @@ def _steps(line: Line) -> list[Step]:
     ]
 
 
-def _is_change(
-    step: Step, own: Sequence[Step], every: Sequence[Sequence[Step]], resolution: float, repeats: bool
-) -> bool:
+def _is_change(step: Step, own: Sequence[Step], scatter: float | None, resolution: float, repeats: bool) -> bool:
     if step.by is None:
         return True
     others = [abs(one.by) for one in own if one is not step and one.by is not None]
-    usual = median(others) if len(others) >= ENOUGH else _scatter(every)
+    usual = median(others) if len(others) >= ENOUGH else scatter
     if usual is None:
         return repeats and abs(step.by) > resolution
     return abs(step.by) > max(resolution, OF_USUAL * usual)
@@ -84,9 +84,14 @@ def _is_change(
 
 def _scatter(every: Sequence[Sequence[Step]]) -> float | None:
     """How far apart lines move that move together; None where too few do to tell."""
+    at: dict[int, list[float]] = {}
+    for own in every:
+        for step in own:
+            if step.by is not None:
+                at.setdefault(step.place, []).append(step.by)
     apart: list[float] = []
-    for place in {step.place for own in every for step in own}:
-        moved = [step.by for own in every for step in own if step.place == place and step.by is not None]
+    for moved in at.values():
         if len(moved) >= LEAST:
-            apart += [abs(by - median(moved)) for by in moved]
+            middle = median(moved)
+            apart += [abs(by - middle) for by in moved]
     return median(apart) if apart else None

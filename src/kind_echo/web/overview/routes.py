@@ -34,8 +34,8 @@ def how_it_stands() -> Response:
 
 
 def _old(one: Old) -> OldBody:
-    text = old_text(one.kind, one.name, one.plan, cells=one.cells, since=one.since, until=one.until)
-    return OldBody(text=text, run_id=one.run_id, plan_id=one.plan_id)
+    text = old_text(one.kind, one.name, one.plan, cells=one.cells, since=one.since, until=one.until, left=one.left)
+    return OldBody(text=text, kind=one.kind, run_id=one.run_id, plan_id=one.plan_id)
 
 
 def _effect(one: EffectStanding) -> EffectStandingBody:

@@ -1,6 +1,7 @@
 """Bodies of how it all stands."""
 
 from datetime import date
+from typing import Literal
 
 from pydantic import AwareDatetime
 
@@ -40,9 +41,10 @@ class EffectStandingBody(Body):
 
 
 class OldBody(Body):
-    """Something that is old, in a sentence, and where a way leads: a run, a plan, or the machines where neither is."""
+    """Something that is old, in a sentence, and where a way leads: a run, a plan, else by its kind."""
 
     text: str
+    kind: Literal["run", "missing", "waiver", "machine", "audio", "temporary files"]
     run_id: int | None
     plan_id: int | None
 

@@ -13,6 +13,9 @@ from kind_echo.bench.runs import find_run
 from kind_echo.bench.sheets import (
     USUAL_MEASURES,
     Line,
+    case_name,
+    case_worth_opening,
+    cases_over_builds,
     runs_of_plan,
     trend_of,
     worst_by_measure,
@@ -30,6 +33,7 @@ from kind_echo.web.http.schemas import ConditionBody, LimitBody
 from kind_echo.web.runs.schemas import SiblingBody
 from kind_echo.web.trends.schemas import (
     ByBuildBody,
+    CaseBody,
     CaseQuery,
     LineBody,
     MeasureByBuildBody,
@@ -61,7 +65,13 @@ def trend(query: TrendQuery) -> Response:
         first = worth_showing(session) if query.plan_id is None else None
         plan = plan_numbered(session, query.plan_id or (first[0].id if first is not None else _any_plan(session)))
         measure = query.measure or (first[1] if first is not None else USUAL_MEASURES[0])
-        found = trend_of(session, plan, measure)
+        cases = cases_over_builds(session, plan)
+        case = (query.signal, query.setting)
+        if case in cases:
+            found = trend_of(session, plan, measure, case=case)
+        else:
+            found = trend_of(session, plan, measure)
+            case = case_worth_opening(found) or case
         return answer(
             TrendBody(
                 effect=found.plan.effect.name,
@@ -69,7 +79,8 @@ def trend(query: TrendQuery) -> Response:
                 plan_id=plan.id,
                 measure=measure,
                 builds=[SiblingBody(run_id=run.id, version=run.build.version) for run in found.runs],
-                lines=[_line_body(line) for line in found.lines],
+                cases=[CaseBody(signal=signal, setting=setting) for signal, setting in cases],
+                lines=[_line_body(line) for line in found.lines if case_name(line.case) == case],
             )
         )
 
@@ -78,13 +89,12 @@ def trend(query: TrendQuery) -> Response:
 def trend_as_file(path: TrendFilePath, query: CaseQuery) -> Response:
     """A measure of one case over builds, a small plot for each condition, as a file."""
     with _DRAWING, temporary_folder() as folder, snapshot() as session:
-        found = trend_of(session, plan_numbered(session, path.plan_id), path.measure)
-        lines = [one for one in found.lines if (one.case.signal.name, one.case.setting.name) == query.case]
+        found = trend_of(session, plan_numbered(session, path.plan_id), path.measure, case=query.case)
         target = Path(folder) / f"trend-{path.measure}.{path.form}"
         check_plot(target)
         plot_trends(
             target,
-            [_drawn_line(line) for line in lines],
+            [_drawn_line(line) for line in found.lines],
             [run.build.version for run in found.runs],
             find_measure(path.measure),
             trend_sentence(find_measure(path.measure), query.case, found.plan.effect.name, found.plan.name),

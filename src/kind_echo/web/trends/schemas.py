@@ -40,14 +40,22 @@ class LineBody(Body):
     changes: list[StepBody]
 
 
+class CaseBody(Body):
+    """A case by the names of its signal and its setting."""
+
+    signal: str
+    setting: str
+
+
 class TrendBody(Body):
-    """A measure over the builds of a plan."""
+    """A measure over the builds of a plan: the lines of one of its cases, and what cases there are."""
 
     effect: str
     plan: str
     plan_id: int
     measure: str
     builds: list[SiblingBody]
+    cases: list[CaseBody]
     lines: list[LineBody]
 
 
@@ -113,7 +121,9 @@ class TrendPlanPath(RequestModel):
 
 
 class TrendQuery(RequestModel):
-    """Which plan, and which measure; where one is not named, one that has something to draw."""
+    """Which plan, measure and case; where one is not named, one that has something to draw."""
 
     plan_id: int | None = None
     measure: str | None = None
+    signal: str = Field("", max_length=400)
+    setting: str = Field("", max_length=400)
