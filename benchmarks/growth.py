@@ -228,6 +228,8 @@ def _started(plan: int) -> float:
 
 def main() -> None:
     """Measure all, or one part, and print or write what was found."""
+    from kind_echo.web.serving.server import collect_garbage_seldom
+
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--part", choices=[*map(str, _SIZES), "lists"], help="one part alone")
     parser.add_argument("--into", type=Path, help="where its lines go, as JSON")
@@ -235,6 +237,7 @@ def main() -> None:
     if asked_for.part is None:
         print("\n".join(report()))
         return
+    collect_garbage_seldom()  # as the server does
     lines = _of_lists() if asked_for.part == "lists" else _of_size(int(asked_for.part))
     if asked_for.into is None:
         print("\n".join(lines))

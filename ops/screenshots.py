@@ -125,7 +125,10 @@ def _take(page: Page, address: str, visitor: Visitor) -> None:
 
     null = "Null regression"
     bells = cell_of(visitor, null, "2.1.0-rc2", "Bell buoy strikes")
-    picture("pair-map", f"/cells/{bells}?plot=map")
+    characters = cell_of(visitor, "Six characters, one level", "1.4.0", "Steady tone at −8")
+    first = visitor.ask(f"/api/cells/{characters}")["cell"]["run_id"]
+    tones = [str(c["id"]) for c in visitor.ask(f"/api/runs/{first}")["cells"]][:6]
+    picture("overlay", f"/overlay?cells={','.join(tones)}&from={first}&kind=spectrum")
     picture("pair-response", f"/cells/{cell_of(visitor, null, '2.1.0-rc1', 'Sine sweep')}")
     picture("pair-tone", f"/cells/{cell_of(visitor, null, '2.1.0-rc2', 'Steady tone 997 Hz', 'Hard, 8×')}")
     picture("pair", f"/cells/{bells}")

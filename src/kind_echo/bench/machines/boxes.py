@@ -57,8 +57,8 @@ def describe(grid: Grid, positive: Mask, negative: Mask) -> list[Box]:
     left = positive.copy()
     if len(grid.codes):
         # Two cells may be alike in every factor, as where a case differs in its takes alone: they do not contradict.
-        _, place = np.unique(grid.codes, axis=0, return_inverse=True)
-        negative = negative & ~np.isin(place.ravel(), place.ravel()[positive])
+        place = np.ravel_multi_index(tuple(grid.codes.T), [len(labels) for labels in grid.labels])
+        negative = negative & ~np.isin(place, place[positive])
     while left.any():
         allowed = _best(grid, int(np.flatnonzero(left)[0]), left, negative)
         inside = _within(grid.codes, allowed) & left

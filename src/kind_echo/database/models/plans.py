@@ -69,5 +69,6 @@ class Case(Base):
     expected: Mapped[Json | None]
     variation: Mapped[str] = mapped_column(default="", server_default="")
     revision: Mapped[PlanRevision] = relationship(back_populates="cases")
-    signal: Mapped[Signal] = relationship()
-    setting: Mapped[Setting] = relationship()
+    # A sheet names both of every case: one by one they would be hundreds of questions.
+    signal: Mapped[Signal] = relationship(lazy="joined", innerjoin=True)
+    setting: Mapped[Setting] = relationship(lazy="joined", innerjoin=True)
