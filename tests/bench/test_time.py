@@ -165,14 +165,13 @@ def test_a_planted_change_is_marked_at_its_build_and_opens_first(seen: str) -> N
         assert first is not None
         shown = trend_of(session, *first)
         assert max(step.place for line in shown.lines for step in line.changes) == len(shown.runs) - 1
-        assert len(trend_of(session, plan, "gain", newest=2).runs) == 2
         cases = cases_over_builds(session, plan)
-        opened = case_worth_opening(gain)
+        opened = case_worth_opening(session, plan, "gain")
         assert opened in cases
-        alone = trend_of(session, plan, "gain", case=opened)
+        alone = trend_of(session, plan, "gain", opened)
         assert alone.lines == [line for line in gain.lines if case_name(line.case) == opened]
         assert any(line.changes for line in alone.lines)
-        assert trend_of(session, plan, "gain", case=("Nothing", "Nowhere")).lines == []
+        assert trend_of(session, plan, "gain", ("Nothing", "Nowhere")).lines == []
 
 
 def test_every_measure_by_build_has_the_worst_reading_of_its_run(seen: str) -> None:

@@ -1,6 +1,7 @@
 """Lines over each other: differences by closed form, and each kind of line against another way to the same number."""
 
 import itertools
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -17,7 +18,8 @@ from kind_echo.core.registry.readings import Curve
 from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.systems.transfer import ExpectedCurve, measure_curve
 from kind_echo.core.tones.tone import ToneOptions, measure_tone
-from kind_echo.wording.overlays import overlay_sentence
+from kind_echo.plots import plot_overlay
+from kind_echo.wording.overlays import KIND_WORDS, overlay_sentence
 
 R = 48_000
 
@@ -165,3 +167,14 @@ def test_points_that_are_no_numbers_and_places_that_come_twice_are_left_out() ->
     assert (line.x.tolist(), line.y.tolist()) == ([100.0, 200.0], [2.0, 1.0])
     empty = Curve("Hz", "dB", [], [])
     assert line_of_curves(kind_named("response"), "", {"magnitude": empty}) is None
+
+
+def test_names_stand_in_a_legend_as_they_are(tmp_path: Path) -> None:
+    """A dollar begins no formula, and a low line at the start does not hide a line."""
+    x = [100.0, 1000.0]
+    names = ["a$b$c.wav", "$\\foo$.wav", "_take <1> & 2.wav"]
+    overlay = lay_over(KINDS["response"], [_line(name, x, [0, 0]) for name in names], 0)
+    plot_overlay(tmp_path / "names.svg", overlay, KIND_WORDS["response"], "Cost: $5 & more")
+    svg = (tmp_path / "names.svg").read_text()
+    for said in ("a$b$c.wav", "$\\foo$.wav", "_take &lt;1&gt; &amp; 2.wav", "Cost: $5 &amp; more"):
+        assert said in svg

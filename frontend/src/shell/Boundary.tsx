@@ -5,18 +5,27 @@ import { Button } from "../ui/controls";
 /** Shows its children, or what went wrong in them; at another address they are tried anew. */
 export function Boundary({ children }: { children: ReactNode }) {
   const { pathname } = useLocation();
-  return <Caught key={pathname}>{children}</Caught>;
+  return <Caught at={pathname}>{children}</Caught>;
 }
 
-class Caught extends Component<{ children: ReactNode }, { error?: unknown }> {
-  override state: { error?: unknown } = {};
+interface State {
+  caught: { error: unknown } | undefined;
+}
 
-  static getDerivedStateFromError(error: unknown) {
-    return { error };
+class Caught extends Component<{ at: string; children: ReactNode }, State> {
+  override state: State = { caught: undefined };
+
+  static getDerivedStateFromError(error: unknown): State {
+    return { caught: { error } };
+  }
+
+  override componentDidUpdate(before: { at: string }) {
+    if (before.at !== this.props.at && this.state.caught) this.setState({ caught: undefined });
   }
 
   override render() {
-    return "error" in this.state ? <Renewed error={this.state.error} /> : this.props.children;
+    const { caught } = this.state;
+    return caught ? <Renewed error={caught.error} /> : this.props.children;
   }
 }
 

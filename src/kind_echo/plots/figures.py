@@ -50,6 +50,12 @@ def save(figure: "Figure", path: Path) -> None:
         figure.savefig(path, dpi=120, metadata=undated)
 
 
+def legend_text(label: str) -> str:
+    """A name as a legend shows it: no formula is read into it, and one that begins with a low line is not left out."""
+    plain = label.replace("$", r"\$")
+    return f"\u2060{plain}" if plain.startswith("_") else plain
+
+
 def label_axes(axes: "Axes", x: str, y: str) -> None:
     """What stands along both axes, and a grid."""
     axes.set_xlabel(x)

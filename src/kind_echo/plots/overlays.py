@@ -10,7 +10,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from kind_echo.core.overlays.overlay import Line, Overlay
-from kind_echo.plots.figures import label_axes, new_figure, save
+from kind_echo.plots.figures import label_axes, legend_text, new_figure, save
 from kind_echo.wording.overlays import KindWords
 
 if TYPE_CHECKING:
@@ -45,7 +45,7 @@ def _together(path: Path, overlay: Overlay, words: KindWords, sentence: str, *, 
     if overlay.law is not None:
         main.plot(overlay.law.x, overlay.law.y, color="0.5", linewidth=1.0, linestyle=(0, (1, 4)), label="expected")
     for i, line in enumerate(overlay.lines):
-        main.plot(line.x, line.y, label=line.label, **_style(overlay, i, over_time=over_time))
+        main.plot(line.x, line.y, label=legend_text(line.label), **_style(overlay, i, over_time=over_time))
     _scale(main, overlay, words)
     main.legend(frameon=False, fontsize="small", loc="best")
     for axes in rest:

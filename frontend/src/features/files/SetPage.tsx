@@ -188,8 +188,13 @@ function SetView({ set }: { set: FileSet }) {
             <div className="border-t border-line pt-2">
               <OverlayView
                 source={{ of: "set", set: set.id, files: overlaid(set, chosen) }}
-                version={set.files.map((file) => file.state[0]).join("")}
+                version={JSON.stringify([set.options, set.files.map(({ role, state }) => [role, state])])}
               />
+              {(chosen.length || set.files.length) > MOST_LINES && (
+                <p className="px-5 pb-2 text-xs text-quiet">
+                  The first {MOST_LINES} are drawn; mark others to see them.
+                </p>
+              )}
             </div>
           )}
           {set.files.length === 0 && sending.length === 0 ? (

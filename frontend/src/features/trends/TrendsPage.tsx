@@ -94,11 +94,15 @@ export function TrendsPage() {
           ]}
         />
       </div>
-      {every ? (
-        <EveryMeasure plan={planId} measures={measures.data.measures} />
-      ) : !measure || lines.length === 0 ? (
+      {!measure || builds.length === 0 ? (
         <Empty title="This plan has not been run yet.">
           Run it on two or more builds to see how its measures change.
+        </Empty>
+      ) : every ? (
+        <EveryMeasure plan={planId} measures={measures.data.measures} />
+      ) : lines.length === 0 ? (
+        <Empty title="Nothing of it has been measured yet.">
+          Its cells wait for a render, or for somebody who renders them by hand.
         </Empty>
       ) : (
         <>

@@ -20,30 +20,26 @@ APPROVED = 0
 def rows_of_set(session: Session, found: FileSet, numbers: Sequence[int], against: int | None) -> Rows:
     """Files of a set in its order; all of them where none is named.
 
-    The file that they are measured against is among them, whether it is named or not, and is what they are held
-    against unless another is. What went in is no row: the others are its answers.
+    The file that they are measured against is among them, whether it is named or not, and they are held against it,
+    unless another is chosen for that. What went in is no row: the others are its answers.
 
     Raises:
         SetFileNotFound: one of them is not in it.
         TooManyLines, NothingToDraw: as they say.
     """
     wanted = {find_file(found, number).id for number in numbers} or {one.id for one in found.files}
-    if against is not None:
-        wanted.add(find_file(found, against).id)
-    special = next((one for one in found.files if one.role != "file"), None)
-    if special is not None and special.role == "reference":
-        wanted.add(special.id)
+    special = next((one for one in found.files if one.role == "reference"), None)
+    # One that has been taken out since is held against no more.
+    chosen = next((one for one in found.files if one.id == against and one.role != "input"), special)
     files = [one for one in found.files if one.id in wanted and one.role != "input"]
-    _check(len(files))
+    _check(len([one for one in files if one is not chosen]) or len(files))
+    files = [one for one in found.files if one in files or one is chosen]
     labels, _ = telling([(one.folder, one.upload.name) for one in files], worth=2)
     rows = [
         Row(one.id, label, one.upload.content, curves_from(one.curves), one.state != "done" or bool(one.curves))
         for one, label in zip(files, labels, strict=True)
     ]
-    reference = against
-    if reference is None:
-        reference = special.id if special is not None and special.role == "reference" else rows[0].number
-    return Rows(rows, reference, found.name, "file")
+    return Rows(rows, rows[0].number if chosen is None else chosen.id, found.name, "file")
 
 
 def rows_of_cells(session: Session, numbers: Sequence[int], against: int | None) -> Rows:

@@ -2,9 +2,11 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass
+from itertools import pairwise
+from typing import Any
 
-from sqlalchemy import func, select
-from sqlalchemy.orm import Session
+from sqlalchemy import ColumnElement, Select, and_, func, or_, select
+from sqlalchemy.orm import Session, aliased
 
 from kind_echo.bench.decisions import limit_documents
 from kind_echo.bench.documents import limit_from
@@ -61,8 +63,8 @@ USUAL_MEASURES = (
 def worth_showing(session: Session) -> tuple[Plan, str] | None:
     """A plan and a measure whose trend has something to draw; None where nothing was run on two builds.
 
-    Of the plans that were run last on more than one build, the first of which a usual measure changed on its newest
-    build; else one that changed on any, else one that has readings on two.
+    Of the plans that were run last on more than one build, the first of which a usual measure moved on its newest
+    build; else the first of which one has readings on its two newest.
     """
     ran = (
         select(PlanRevision.plan_id)
@@ -74,45 +76,87 @@ def worth_showing(session: Session) -> tuple[Plan, str] | None:
         .order_by(func.max(Run.id).desc())
         .limit(_PLANS_TRIED)
     )
-    changed: tuple[Plan, str] | None = None
     flat: tuple[Plan, str] | None = None
     for number in session.scalars(ran):
         plan = session.get_one(Plan, number)
+        earlier, later = runs_of_plan(session, plan)[-2:]
+        counts = _compared(session, earlier, later)
         for measure in USUAL_MEASURES:
-            trend = trend_of(session, plan, measure, _BUILDS_TRIED)
-            last = _latest_change(trend)
-            if last is not None and last == len(trend.runs) - 1:
+            if counts[f"{measure} moved"]:
                 return plan, measure
-            if changed is None and last is not None:
-                changed = plan, measure
-            if flat is None and any(len(_values(line)) > 1 for line in trend.lines):
+            if flat is None and counts[f"{measure} read"]:
                 flat = plan, measure
-    return changed or flat
-
-
-def _latest_change(trend: "Trend") -> int | None:
-    """The place of the newest build at which any line changed; None where none did."""
-    return max((step.place for line in trend.lines for step in line.changes), default=None)
-
-
-def _values(line: "Line") -> list[float]:
-    return [point.value for point in line.points if point is not None and point.value is not None]
+    return flat
 
 
 _PLANS_TRIED = 5
-_BUILDS_TRIED = 8
 
 
-def trend_of(
-    session: Session, plan: Plan, measure: str, newest: int | None = None, case: tuple[str, str] | None = None
-) -> Trend:
+def case_worth_opening(session: Session, plan: Plan, measure: str) -> tuple[str, str] | None:
+    """The case that moved last, by the names of its signal and setting; else the first that was read; None without any.
+
+    Looked for on the newest builds, back to where it is found.
+    """
+    runs = runs_of_plan(session, plan)
+    if not runs:
+        return None
+    cases = cases_of(max(runs, key=lambda run: run.id))
+    known = {case.fingerprint: case_name(case) for case in cases}
+    for earlier, later in list(pairwise(runs))[::-1][:_STEPS_TRIED]:
+        moved = set(session.scalars(_pairs(earlier, later, Case.fingerprint).where(_moved(measure))))
+        found = next((name for fingerprint, name in known.items() if fingerprint in moved), None)
+        if found is not None:
+            return found
+    value = Cell.measured[measure].as_float()
+    query = select(Case.fingerprint).join(Cell, Cell.case_id == Case.id)
+    read = set(session.scalars(query.where(Cell.run_id == runs[-1].id, value.is_not(None))))
+    return next((name for fingerprint, name in known.items() if fingerprint in read), next(iter(known.values()), None))
+
+
+_STEPS_TRIED = 4
+_Then, _ThenCase = aliased(Cell), aliased(Case)
+
+
+def _pairs(earlier: Run, later: Run, *what: Any) -> Select[Any]:
+    """Something of the cells of two runs that are of one case under one condition."""
+    return (
+        select(*what)
+        .select_from(Cell)
+        .join(Case, Case.id == Cell.case_id)
+        .join(_Then, and_(_Then.condition_id == Cell.condition_id, _Then.run_id == earlier.id))
+        .join(_ThenCase, and_(_ThenCase.id == _Then.case_id, _ThenCase.fingerprint == Case.fingerprint))
+        .where(Cell.run_id == later.id, Cell.finished, _Then.finished)
+    )
+
+
+def _moved(measure: str) -> ColumnElement[bool]:
+    """Whether a figure of a pair is another one, by as much as it is told to, or is there on one side alone."""
+    now, then = Cell.measured[measure].as_float(), _Then.measured[measure].as_float()
+    return or_(func.abs(now - then) > _resolution(measure), now.is_(None) != then.is_(None))
+
+
+def _compared(session: Session, earlier: Run, later: Run) -> dict[str, int]:
+    """Of each usual measure how many cells of two runs moved, and how many were read on both."""
+    counts = []
+    for measure in USUAL_MEASURES:
+        now, then = Cell.measured[measure].as_float(), _Then.measured[measure].as_float()
+        counts.append(func.count().filter(_moved(measure)).label(f"{measure} moved"))
+        counts.append(func.count().filter((now + then).is_not(None)).label(f"{measure} read"))
+    return dict(session.execute(_pairs(earlier, later, *counts)).mappings().one())
+
+
+def _resolution(measure: str) -> float:
+    """Half of the last digit that is told."""
+    return 0.5 * 10.0 ** -find_measure(measure).decimals
+
+
+def trend_of(session: Session, plan: Plan, measure: str, case: tuple[str, str] | None = None) -> Trend:
     """A measure over the builds of a plan; the lines are those of its newest run's revision.
 
     Args:
-        newest: of how many builds, counted from the newest; None for all.
         case: names of the signal and the setting of the one case that is meant; None for all.
     """
-    runs = runs_of_plan(session, plan)[-newest if newest is not None else 0 :]
+    runs = runs_of_plan(session, plan)
     if not runs:
         return Trend(plan, [], [])
     last = max(runs, key=lambda run: run.id)
@@ -125,7 +169,7 @@ def trend_of(
     for one in cases:
         own = [[found.get((one.fingerprint, condition.id)) for found in by_run] for condition in conditions]
         values = [[None if point is None else Value(point.value) for point in points] for points in own]
-        steps = changes(values, 0.5 * 10.0**-known.decimals, repeats=known.family not in _UNSTEADY)
+        steps = changes(values, _resolution(measure), repeats=known.family not in _UNSTEADY)
         for condition, points, changed in zip(conditions, own, steps, strict=True):
             if not any(points):
                 continue
@@ -146,16 +190,6 @@ def cases_over_builds(session: Session, plan: Plan) -> list[tuple[str, str]]:
     """The cases of the newest run of a plan, by name, in its order."""
     runs = runs_of_plan(session, plan)
     return [] if not runs else [case_name(case) for case in cases_of(max(runs, key=lambda run: run.id))]
-
-
-def case_worth_opening(trend: Trend) -> tuple[str, str] | None:
-    """The case that changed last, else the first with figures on two builds, else the first; None without any."""
-    if not trend.lines:
-        return None
-    last = max(trend.lines, key=lambda line: max((step.place for step in line.changes), default=-1))
-    if last.changes:
-        return case_name(last.case)
-    return case_name(next((line for line in trend.lines if len(_values(line)) > 1), trend.lines[0]).case)
 
 
 _UNSTEADY: tuple[Family, ...] = ("cost", "hosting")

@@ -13,7 +13,6 @@ from kind_echo.bench.runs import find_run
 from kind_echo.bench.sheets import (
     USUAL_MEASURES,
     Line,
-    case_name,
     case_worth_opening,
     cases_over_builds,
     runs_of_plan,
@@ -67,11 +66,9 @@ def trend(query: TrendQuery) -> Response:
         measure = query.measure or (first[1] if first is not None else USUAL_MEASURES[0])
         cases = cases_over_builds(session, plan)
         case = (query.signal, query.setting)
-        if case in cases:
-            found = trend_of(session, plan, measure, case=case)
-        else:
-            found = trend_of(session, plan, measure)
-            case = case_worth_opening(found) or case
+        if case not in cases:
+            case = case_worth_opening(session, plan, measure) or case
+        found = trend_of(session, plan, measure, case)
         return answer(
             TrendBody(
                 effect=found.plan.effect.name,
@@ -80,7 +77,7 @@ def trend(query: TrendQuery) -> Response:
                 measure=measure,
                 builds=[SiblingBody(run_id=run.id, version=run.build.version) for run in found.runs],
                 cases=[CaseBody(signal=signal, setting=setting) for signal, setting in cases],
-                lines=[_line_body(line) for line in found.lines if case_name(line.case) == case],
+                lines=[_line_body(line) for line in found.lines],
             )
         )
 
@@ -89,7 +86,7 @@ def trend(query: TrendQuery) -> Response:
 def trend_as_file(path: TrendFilePath, query: CaseQuery) -> Response:
     """A measure of one case over builds, a small plot for each condition, as a file."""
     with _DRAWING, temporary_folder() as folder, snapshot() as session:
-        found = trend_of(session, plan_numbered(session, path.plan_id), path.measure, case=query.case)
+        found = trend_of(session, plan_numbered(session, path.plan_id), path.measure, query.case)
         target = Path(folder) / f"trend-{path.measure}.{path.form}"
         check_plot(target)
         plot_trends(
