@@ -1,4 +1,4 @@
-"""How answers grow with a run of 2,000, 20,000 and 60,000 cells, and with 200 effects, 2,000 builds and 5,000 runs.
+"""How answers grow with 2,000, 20,000 and 60,000 cells, and with 200 effects, 2,000 builds and 5,000 runs.
 
 `python -m benchmarks.growth`: a database of its own for each size, written by SQL, every answer computed anew. The
 database's plan of each query that an answer makes is read too: none may go through all cells there are.
@@ -24,8 +24,8 @@ from benchmarks.runs import own_database
 from benchmarks.scale import asked, write_runs, write_runs_of
 
 _NOW = datetime(2026, 11, 25, tzinfo=UTC)
-_SIZES = {2_000: (1, 50), 20_000: (4, 125), 60_000: (12, 125)}
-"""Cells of a run: from so many tones, and so many drives of each, in 40 conditions."""
+_SIZES = {2_000: (1, 50, 1), 20_000: (4, 125, 1), 60_000: (4, 125, 3)}
+"""Cells: from so many tones, and so many drives of each, in 40 conditions, in so many plans: one has 20,000 at most."""
 
 _OTHERS, _OTHER_VALUES = 4, [round(0.1 * step, 1) for step in range(25)]
 """Times as many cells in runs of another plan, of a thousand each: an index is for a table with more in it."""
@@ -50,17 +50,17 @@ def report() -> list[str]:
 
 
 def _of_size(cells: int) -> list[str]:
-    tones, values = _SIZES[cells]
+    tones, values, plans = _SIZES[cells]
     with own_database():
         from kind_echo.database.sessions import transaction
 
         with transaction() as session:
             content = _content(session)
             write_runs(session, "Others", ["Tone 1"], _OTHER_VALUES, _OTHERS * cells // 1000, content)
-            run = write_runs(
-                session, "Grown", [f"Tone {k}" for k in range(1, tones + 1)],
-                [round(-12.0 + 0.1 * step, 1) for step in range(values)], 1, content,
-            )[-1]  # fmt: skip
+            names = [f"Tone {k}" for k in range(1, tones + 1)]
+            drives = [round(-12.0 + 0.1 * step, 1) for step in range(values)]
+            runs = [write_runs(session, f"Grown {number}", names, drives, 1, content)[-1] for number in range(plans)]
+            run = runs[-1]
             plan = _on_other_builds(session, run, content)
         _analyse()
         lines = [f"{cells} cells, {name}: {told}" for name, told in _answers(_paths(run, plan, cells)).items()]
