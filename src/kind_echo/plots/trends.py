@@ -37,7 +37,7 @@ def plot_trends(path: Path, lines: Sequence[TrendLine], builds: Sequence[str], m
         BadParameter: there is no line.
     """
     if not lines:
-        raise BadParameter("plot", str(path), "asked for of a case that has been run")
+        raise BadParameter("plot", path.name, "asked for of a case that has been run")
     from matplotlib.figure import Figure
 
     columns = min(_COLUMNS, len(lines))
