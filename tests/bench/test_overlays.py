@@ -71,7 +71,7 @@ def test_one_cell_over_its_builds_shows_where_it_moved(seen: str, tmp_path: Path
         against = draw_rows(session, rows_over_builds(session, cell.id, cell.id))
         assert against.overlay.differences[1] is not None
         assert against.overlay.differences[1].y == pytest.approx(0.2, abs=0.01)
-        plot_overlay(tmp_path / "builds.svg", overlay, KIND_WORDS["transfer"], sentence, over_time=True)
+        plot_overlay(tmp_path / "builds.svg", overlay, KIND_WORDS["transfer"], sentence)
         svg = (tmp_path / "builds.svg").read_text()
         assert all(word in svg for word in ("1.5.0-b2", "expected", "above the reference, dB", "Level staircase"))
 

@@ -17,6 +17,7 @@ from playwright.sync_api import Browser, Page, expect
 from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.levels.needles import needles_of
+from kind_echo.core.levels.running_bands import running_bands
 from kind_echo.core.listening.clips import loop_of
 from kind_echo.database.blobs import store_content
 from kind_echo.database.models import Sitting
@@ -427,6 +428,12 @@ def test_needles_show_at_ten_places_what_the_core_has_there(listener: Page) -> N
         "peak": {round(float(v), 1) for v in shown.peak.max(axis=0)[steps]},
     }
     expect(table.locator('[data-figure="peak"]').first).not_to_have_text("–")
+    bands = table.locator("[data-bands]").first
+    expect(bands).to_have_attribute("d", re.compile("M"))
+    # From −90 dBFS at the bottom to full scale at 20 up: all as the core has them in one of the tenths that sound.
+    drawn = 4.5 * np.array([float(v) for v in re.findall(r"v-?([\d.]+)h", bands.get_attribute("d") or "")]) - 90.0
+    tenths = running_bands(ArraySource(swelling, rate), 5, 11).levels.clip(-90.0, 0.0)
+    assert np.abs(tenths - drawn).max(axis=1).min() < 0.11
     seen = set()
     for _ in range(10):
         for key, values in known.items():

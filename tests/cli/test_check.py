@@ -430,6 +430,11 @@ def test_several_files_are_drawn_over_each_other(folder: Path) -> None:
         assert says in svg
         assert ("0.wav" if words[0] == "measure" else "1.wav") in svg
         (folder / "over.svg").unlink()
+    (folder / "broken.wav").write_bytes(b"RIFF")
+    some = kind_echo("measure", "0.wav", "broken.wav", "1.wav", "--plot", "over.svg", "--csv", folder=folder)
+    assert some.returncode == 2
+    assert "broken.wav" in some.stdout
+    assert "Spectra of 2 files." in (folder / "over.svg").read_text()
 
 
 def test_approved_renders_are_the_references_of_the_next_check(folder: Path) -> None:

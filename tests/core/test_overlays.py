@@ -154,6 +154,7 @@ def test_the_farthest_is_told_and_many_lines_stand_apart() -> None:
     assert lay_over(kind, lines, None).farthest() is None
     many = [_line(str(n), x, [n, n, n]) for n in range(MOST_TOGETHER + 1)]
     assert not lay_over(kind, many, 0).together
+    assert lay_over(kind, many, 0, over_time=True).together  # thirty builds are looked at in one picture
     waves = lay_over(KINDS["waveform"], lines, 0)
     assert (waves.together, waves.differences) == (False, (None, None, None))
     with pytest.raises(BadParameter, match="one of response"):

@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from kind_echo.core.overlays.overlay import Line, Overlay
+from kind_echo.core.overlays.overlay import MOST_TOGETHER, Line, Overlay
 from kind_echo.plots.figures import label_axes, legend_text, new_figure, save
 from kind_echo.wording.overlays import KindWords
 
@@ -24,35 +24,33 @@ _COLUMNS = 4  # of small pictures
 _PALEST = 0.3
 
 
-def plot_overlay(path: Path, overlay: Overlay, words: KindWords, sentence: str, over_time: bool = False) -> None:
-    """Write lines over each other, with the sentence that says what they are, and under them their differences.
-
-    Args:
-        over_time: they follow each other, oldest first.
-    """
+def plot_overlay(path: Path, overlay: Overlay, words: KindWords, sentence: str) -> None:
+    """Write lines over each other, with the sentence that says what they are, and under them their differences."""
     if overlay.kind.key == "waveform":
         _stack(path, overlay, words, sentence)
     elif overlay.together:
-        _together(path, overlay, words, sentence, over_time=over_time)
+        _together(path, overlay, words, sentence)
     else:
         _apart(path, overlay, words, sentence)
 
 
-def _together(path: Path, overlay: Overlay, words: KindWords, sentence: str, *, over_time: bool) -> None:
+def _together(path: Path, overlay: Overlay, words: KindWords, sentence: str) -> None:
     apart = [line for line in overlay.differences if line is not None]
     figure = new_figure(sentence, 7.0 if apart else 4.6, (2.2, 1.0) if apart else (1.0,))
     main, *rest = figure.axes
     if overlay.law is not None:
         main.plot(overlay.law.x, overlay.law.y, color="0.5", linewidth=1.0, linestyle=(0, (1, 4)), label="expected")
     for i, line in enumerate(overlay.lines):
-        main.plot(line.x, line.y, label=legend_text(line.label), **_style(overlay, i, over_time=over_time))
+        main.plot(line.x, line.y, label=legend_text(line.label), **_style(overlay, i))
     _scale(main, overlay, words)
-    main.legend(frameon=False, fontsize="small", loc="best")
+    many = len(overlay.lines) > MOST_TOGETHER
+    beside = {"loc": "upper left", "bbox_to_anchor": (1.0, 1.0)} if many else {"loc": "best"}
+    main.legend(frameon=False, fontsize="xx-small" if many else "small", **beside)
     for axes in rest:
         axes.axhline(0.0, **_REFERENCE)
         for i, above in enumerate(overlay.differences):
             if above is not None:
-                axes.plot(above.x, above.y, **_style(overlay, i, over_time=over_time))
+                axes.plot(above.x, above.y, **_style(overlay, i))
         _scale(axes, overlay, words, f"above the reference, {overlay.kind.difference_unit}")
         axes.set_xlim(main.get_xlim())
     save(figure, path)
@@ -98,12 +96,12 @@ def _stack(path: Path, overlay: Overlay, words: KindWords, sentence: str) -> Non
     save(figure, path)
 
 
-def _style(overlay: Overlay, place: int, *, over_time: bool) -> dict[str, Any]:
+def _style(overlay: Overlay, place: int) -> dict[str, Any]:
     if place == overlay.reference:
         return {**_REFERENCE, "marker": _marker(overlay)}
     others = [i for i in range(len(overlay.lines)) if i != overlay.reference]
     turn = others.index(place)
-    alpha = _PALEST + (1.0 - _PALEST) * (turn + 1) / len(others) if over_time else 1.0
+    alpha = _PALEST + (1.0 - _PALEST) * (turn + 1) / len(others) if overlay.over_time else 1.0
     stroke = _STROKES[turn % len(_STROKES)]
     return {"color": "C0", "linewidth": 1.2, "linestyle": stroke, "alpha": alpha, "marker": _marker(overlay)}
 

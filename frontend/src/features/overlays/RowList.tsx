@@ -15,7 +15,7 @@ export function RowList({
   onNear: (line: number | undefined) => void;
 }) {
   return (
-    <ul className="w-56 shrink-0 self-start pt-4">
+    <ul className="max-h-[70vh] w-56 shrink-0 self-start overflow-auto pt-4">
       {overlay.lines.map((line, i) => {
         const stroke = strokes[i];
         const held = line.number === overlay.reference;

@@ -61,7 +61,7 @@ class Drawn:
 
 
 def draw_rows(session: Session, rows: Rows, kind_key: str = "", passage: tuple[float, float] | None = None) -> Drawn:
-    """Rows over each other by one kind of curve; "" takes the first that most of them have.
+    """Rows over each other by one kind of curve; "" takes the first that any of them has.
 
     Args:
         passage: seconds from and to, of waveforms and of levels; None for all.
@@ -92,7 +92,7 @@ def draw_rows(session: Session, rows: Rows, kind_key: str = "", passage: tuple[f
     laws = [law for row in drawn if kind.key == "transfer" and (law := law_of_curves(row.curves)) is not None]
     # Of laws that differ none is that of all.
     law = laws[0] if laws and all(_same(law, laws[0]) for law in laws) else None
-    overlay = lay_over(kind, lines, reference, law)
+    overlay = lay_over(kind, lines, reference, law, over_time=rows.over_time)
     return Drawn(overlay, drawn, left_out, kinds, (start, stop), whole, rows)
 
 

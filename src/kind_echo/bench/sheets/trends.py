@@ -187,9 +187,9 @@ def case_name(case: Case) -> tuple[str, str]:
 
 
 def cases_over_builds(session: Session, plan: Plan) -> list[tuple[str, str]]:
-    """The cases of the newest run of a plan, by name, in its order."""
+    """The cases of the newest run of a plan, by name, in its order; those that are named alike once."""
     runs = runs_of_plan(session, plan)
-    return [] if not runs else [case_name(case) for case in cases_of(max(runs, key=lambda run: run.id))]
+    return list(dict.fromkeys(map(case_name, cases_of(max(runs, key=lambda run: run.id))))) if runs else []
 
 
 _UNSTEADY: tuple[Family, ...] = ("cost", "hosting")

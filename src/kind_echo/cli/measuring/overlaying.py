@@ -11,7 +11,7 @@ from kind_echo.core.audio import peaks
 from kind_echo.core.overlays.kinds import KINDS, Kind, KindKey
 from kind_echo.core.overlays.lines import COLUMNS, law_of_curves, line_of_audio, line_of_columns, line_of_curves
 from kind_echo.core.overlays.overlay import Line, lay_over
-from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.registry.errors import BadParameter, KindEchoError
 from kind_echo.core.registry.readings import Curve
 from kind_echo.plots import check_plot, plot_overlay
 from kind_echo.wording.overlays import KIND_WORDS, overlay_sentence
@@ -39,15 +39,15 @@ def _check(_: click.Context, __: click.Parameter, path: Path | None) -> Path | N
 
 
 def plot_files(path: Path, files: Sequence[str], by: KindKey, *, against: bool = False) -> None:
-    """Draw files over each other.
+    """Draw files over each other; of several, one that cannot be read is left out.
 
     Args:
         against: whether the others are held against the first.
     Raises:
-        UnreadableAudio: one of them cannot be read.
+        UnreadableAudio: the only one cannot be read.
         BadParameter: none of them has what is to be drawn.
     """
-    found = [_line_of_file(KINDS[by], file) for file in files]
+    found = [_line_of_file(KINDS[by], file, alone=len(files) == 1) for file in files]
     _draw(path, KINDS[by], [line for line in found if line is not None], against=against and found[0] is not None)
 
 
@@ -76,12 +76,17 @@ def _draw(path: Path, kind: Kind, lines: Sequence[Line], *, against: bool = Fals
     plot_overlay(path, overlay, KIND_WORDS[kind.key], overlay_sentence(overlay, "file", ""))
 
 
-def _line_of_file(kind: Kind, file: str) -> Line | None:
-    with open_audio(file) as audio:
-        if kind.key in ("level", "waveform"):
-            columns = peaks.columns_of(audio, COLUMNS)
-            return line_of_columns(kind, file, columns, 0.0, audio.frames / audio.rate)
-        return line_of_audio(kind, file, audio)
+def _line_of_file(kind: Kind, file: str, *, alone: bool) -> Line | None:
+    try:
+        with open_audio(file) as audio:
+            if kind.key in ("level", "waveform"):
+                columns = peaks.columns_of(audio, COLUMNS)
+                return line_of_columns(kind, file, columns, 0.0, audio.frames / audio.rate)
+            return line_of_audio(kind, file, audio)
+    except (KindEchoError, OSError):  # its row in the table says why
+        if alone:
+            raise
+        return None
 
 
 def _curve(document: dict[str, Any]) -> Curve:

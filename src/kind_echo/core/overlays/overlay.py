@@ -40,6 +40,7 @@ class Overlay:
         differences: of each line how far it lies above the reference, in its places; None of the reference itself,
             where nothing is held against it, and where the two have no place in common.
         law: what was expected, where that is known.
+        over_time: the lines follow each other, oldest first.
     """
 
     kind: Kind
@@ -47,11 +48,15 @@ class Overlay:
     reference: int | None
     differences: tuple[Line | None, ...]
     law: Line | None = None
+    over_time: bool = False
 
     @property
     def together(self) -> bool:
-        """Whether the lines can be told apart in one picture; else each has one of its own."""
-        return len(self.lines) <= MOST_TOGETHER and self.kind.key != "waveform"
+        """Whether the lines can be told apart in one picture; else each has one of its own.
+
+        Of lines that follow each other any number can: how they move from the oldest to the newest is what they tell.
+        """
+        return (self.over_time or len(self.lines) <= MOST_TOGETHER) and self.kind.key != "waveform"
 
     def farthest(self) -> tuple[int, float, float] | None:
         """The line that lies farthest from the reference, where, and by how much; None without a difference."""
@@ -65,8 +70,10 @@ class Overlay:
         return found
 
 
-def lay_over(kind: Kind, lines: Sequence[Line], reference: int | None, law: Line | None = None) -> Overlay:
-    """Lines over each other, each with its difference to the reference."""
+def lay_over(
+    kind: Kind, lines: Sequence[Line], reference: int | None, law: Line | None = None, *, over_time: bool = False
+) -> Overlay:
+    """Lines over each other, each with its difference to the reference; arguments as the attributes of `Overlay`."""
     shown = tuple(lines)
     differences = tuple(
         None
@@ -74,7 +81,7 @@ def lay_over(kind: Kind, lines: Sequence[Line], reference: int | None, law: Line
         else difference(kind, line, shown[reference])
         for i, line in enumerate(shown)
     )
-    return Overlay(kind, shown, reference, differences, law)
+    return Overlay(kind, shown, reference, differences, law, over_time)
 
 
 def difference(kind: Kind, line: Line, reference: Line) -> Line | None:

@@ -94,5 +94,5 @@ def _sent(rows: Callable[[Session], Rows], query: OverlayQuery, form: PlotForm) 
         target = Path(folder) / f"{drawn.overlay.kind.key}.{form}"
         check_plot(target)
         sentence = overlay_sentence(drawn.overlay, drawn.given.what, drawn.given.shared)
-        plot_overlay(target, drawn.overlay, KIND_WORDS[drawn.overlay.kind.key], sentence, drawn.given.over_time)
+        plot_overlay(target, drawn.overlay, KIND_WORDS[drawn.overlay.kind.key], sentence)
         return sent_and_gone(target, PLOT_TYPES[form], target.name)

@@ -37,7 +37,7 @@ def overlay_body(drawn: Drawn) -> OverlayBody:
         difference_unit=kind.difference_unit,
         together=overlay.together,
         what=drawn.given.what,
-        over_time=drawn.given.over_time,
+        over_time=overlay.over_time,
         reference=None if overlay.reference is None else drawn.rows[overlay.reference].number,
         rows=[ChoiceBody(key=str(row.number), title=row.label) for row in drawn.given.rows],
         lines=lines,
