@@ -16,6 +16,7 @@ from kind_echo.bench.signals import keep_upload
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.blobs import BlobSource
 from kind_echo.database.models import Build, Cell, Content, Effect, FileSet, Plan, PlanRevision, Run
+from kind_echo.database.models.sets import FileState
 from kind_echo.database.sessions import transaction
 from kind_echo.plots import plot_overlay
 from kind_echo.wording.overlays import KIND_WORDS, overlay_sentence
@@ -176,10 +177,15 @@ def test_files_of_a_set_are_held_against_its_reference(empty: str, tmp_path: Pat
         assert rows_of_set(session, found, [two], 999_999).reference == one  # what was taken out since
         against = rows_of_set(session, found, [two, three], zero)
         assert (against.reference, len(against.rows)) == (zero, 3)
-        found.files[2].curves = []
-        session.flush()
-        late = draw_rows(session, rows_of_set(session, found, [], None), "loudness")
-        assert [row.why for row in late.left_out] == ["was measured before curves were kept: measure again"]
+        reasons: dict[FileState, str] = {
+            "done": "was measured before curves were kept: measure again", "measuring": "is being measured",
+            "failed": "could not be measured",
+        }  # fmt: skip
+        for state, why in reasons.items():
+            found.files[2].curves, found.files[2].state = [], state
+            session.flush()
+            late = draw_rows(session, rows_of_set(session, found, [], None), "loudness")
+            assert [row.why for row in late.left_out] == [why]
         session.rollback()
 
 

@@ -22,9 +22,7 @@ _KEPT = 512  # lines of audio, some 10 kB each
 
 NO_AUDIO = "has not been rendered"
 DROPPED = "its audio is kept no more"
-NOT_KEPT = "was measured before curves were kept: measure again"
 NONE_FOUND = "has none over its noise"
-NOT_MEASURED = "was not measured for it"
 TOO_SHORT = "is too short for it, or has a sample that is no number"
 OUTSIDE = "has nothing in this passage"
 
@@ -117,7 +115,7 @@ def _line(session: Session, kind: Kind, row: Row, passage: tuple[float, float]) 
             return line
         if kind.key == "harmonics" and "fundamental" in row.curves:
             return NONE_FOUND
-        return NOT_MEASURED if row.measured else NOT_KEPT
+        return row.without
     if kind.key in ("waveform", "level"):
         return _columns(session, kind, row.label, content, passage)
     if content.dropped_at is not None:

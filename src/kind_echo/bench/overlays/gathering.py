@@ -6,7 +6,16 @@ from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload, undefer
 
 from kind_echo.bench.decisions import current_reference, version_of
-from kind_echo.bench.overlays.rows import MOST_LINES, NothingToDraw, Row, Rows, TooManyLines, curves_from, telling
+from kind_echo.bench.overlays.rows import (
+    MOST_LINES,
+    NothingToDraw,
+    Row,
+    Rows,
+    TooManyLines,
+    curves_from,
+    telling,
+    why_without,
+)
 from kind_echo.bench.runs import CellNotFound, find_cell
 from kind_echo.bench.sets import find_file
 from kind_echo.bench.sheets import siblings_of
@@ -36,7 +45,7 @@ def rows_of_set(session: Session, found: FileSet, numbers: Sequence[int], agains
     files = [one for one in found.files if one in files or one is chosen]
     labels, _ = telling([(one.folder, one.upload.name) for one in files], worth=2)
     rows = [
-        Row(one.id, label, one.upload.content, curves_from(one.curves), one.state != "done" or bool(one.curves))
+        Row(one.id, label, one.upload.content, curves_from(one.curves), why_without(one.state, one.curves))
         for one, label in zip(files, labels, strict=True)
     ]
     return Rows(rows, rows[0].number if chosen is None else chosen.id, found.name, "file")

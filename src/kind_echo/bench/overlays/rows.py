@@ -31,6 +31,18 @@ class NothingToDraw(Invalid):
         super().__init__("Nothing is marked that could be drawn: mark files, or cells that have been rendered.")
 
 
+NOT_MEASURED = "was not measured for it"
+_WITHOUT = {
+    "measuring": "is being measured", "failed": "could not be measured",
+    "done": "was measured before curves were kept: measure again",
+}  # fmt: skip
+
+
+def why_without(state: str, curves: Sequence[Json]) -> str:
+    """Why a file of a set has no curve of a kind, by its state and what curves it has."""
+    return NOT_MEASURED if curves else _WITHOUT[state]
+
+
 @dataclass(frozen=True)
 class Row:
     """One line to be.
@@ -40,14 +52,14 @@ class Row:
         label: what tells it from the others.
         content: its audio; None while there is none.
         curves: what was measured of it, by name.
-        measured: whether measuring it kept its curves.
+        without: why there is no curve of it, where it has none.
     """
 
     number: int
     label: str
     content: Content | None
     curves: dict[str, Curve] = field(default_factory=dict)
-    measured: bool = True
+    without: str = NOT_MEASURED
 
 
 @dataclass(frozen=True)
