@@ -9,6 +9,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from sqlalchemy import func, select, update
 
+from kind_echo.bench.machines import EffectNotFound
 from kind_echo.bench.plans import (
     TEMPLATES,
     Expectation,
@@ -31,7 +32,7 @@ from kind_echo.bench.plans import (
     write_yaml,
 )
 from kind_echo.bench.plans.document import BadPlan, Exclusion, PlanCase, PlanCondition, PlanLimit, Sweep, check_document
-from kind_echo.bench.plans.templates import EffectNotFound, TemplateNotFound
+from kind_echo.bench.plans.templates import TemplateNotFound
 from kind_echo.bench.runs import cells_of, start_run
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.database.models import Effect, Host, PlanRevision

@@ -1,15 +1,28 @@
 """Approving and undoing, one act at a time; two people at once; what may not be approved."""
 
 from datetime import UTC, datetime
+from functools import partial
 
 import psycopg
 import pytest
-from sqlalchemy import select
+from sqlalchemy import Select, func, select
+from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions import approve, history, latest_act, undo
+from kind_echo.bench.decisions import (
+    approve,
+    approve_build,
+    history,
+    latest_act,
+    references_by_build,
+    renders_of_build,
+    undo,
+)
+from kind_echo.bench.decisions.of_builds import RendersChanged
 from kind_echo.bench.decisions.references import CannotApprove, CannotUndo, current_reference
+from kind_echo.bench.machines import BuildNotFound, EffectNotFound
 from kind_echo.bench.runs import CellNotFound, cells_of
-from kind_echo.database.models import Cell, Event
+from kind_echo.core.registry.errors import BadParameter
+from kind_echo.database.models import Build, Cell, Effect, Event, Reference, Run
 from kind_echo.database.sessions import transaction
 from tests.conftest import drain, newest_run
 
@@ -82,3 +95,66 @@ def test_the_event_log_cannot_be_edited(demo: str) -> None:
         assert "Demo bench" in session.scalars(select(Event.who))
     with psycopg.connect(demo) as connection, pytest.raises(psycopg.errors.RaiseException, match="never changed"):
         connection.execute("DELETE FROM event")
+
+
+def _build(session: Session, version: str) -> Build:
+    query = select(Build).join(Effect).where(Effect.name == "Skerry", Build.version == version)
+    return session.scalars(query).one()
+
+
+def _done_on(build_id: int) -> Select[tuple[Cell]]:
+    return select(Cell).join(Run).where(Run.build_id == build_id, Cell.state == "done", Cell.render_id.is_not(None))
+
+
+def _held(session: Session) -> dict[str, tuple[int, int]]:
+    effect = session.scalars(select(Effect).where(Effect.name == "Skerry")).one()
+    return {one.version: (one.current, one.earlier) for one in references_by_build(session, effect.id)}
+
+
+def test_what_a_build_rendered_is_approved_as_one_act_without_what_is_not_fit_or_the_same(demo: str) -> None:
+    with transaction() as session:
+        build = _build(session, "2.1.0-rc2")
+        found = renders_of_build(session, build.id)
+        failing = found.cell_ids["Fail"]
+        (before,) = _held(session).items()
+    everything = sum(map(len, found.cell_ids.values())) + found.current + found.unfit + found.without_reading
+    with transaction() as session:
+        places = {(c.case.fingerprint, c.condition_id) for c in session.scalars(_done_on(build.id))}
+        fingerprints = {(c.case.fingerprint, c.condition_id) for c in map(partial(session.get_one, Cell), failing)}
+    assert (everything, len(failing)) == (len(places), len(fingerprints))
+    assert found.current > 0
+    assert found.unfit > 0
+    with transaction() as session:
+        act = approve_build(session, build.id, ["Fail"], expected=len(failing), who=WHO, why="meant", now=NOW)
+    drain()
+    with transaction() as session:
+        held = _held(session)
+        again = renders_of_build(session, build.id)
+        made = session.scalar(select(func.count()).where(Reference.act_id == act.id))
+    assert before[0] == "2.0.3"
+    assert held["2.1.0-rc2"] == (len(failing), 0)
+    assert sum(held["2.0.3"]) == sum(before[1])
+    assert (made, again.cell_ids["Fail"], again.current) == (len(failing), [], found.current + len(failing))
+    with transaction() as session:
+        undo(session, act.id, who="Ivo K.", now=NOW)
+    drain()
+    with transaction() as session:
+        assert _held(session) == {**dict([before]), "2.1.0-rc2": (0, len(failing))}
+
+
+def test_a_build_is_not_approved_when_its_renders_are_not_those_that_were_seen(demo: str) -> None:
+    with transaction() as session:
+        build_id = _build(session, "2.1.0-rc2").id
+        failing = len(renders_of_build(session, build_id).cell_ids["Fail"])
+        last = latest_act(session)
+    with pytest.raises(RendersChanged, match=f"and by now it would be {failing}"), transaction() as session:
+        approve_build(session, build_id, ["Fail"], expected=failing + 1, who=WHO, why="", now=NOW)
+    with pytest.raises(BadParameter), transaction() as session:
+        approve_build(session, build_id, ["Waiting"], expected=0, who=WHO, why="", now=NOW)
+    with pytest.raises(BuildNotFound), transaction() as session:
+        approve_build(session, 999_999, ["Fail"], expected=1, who=WHO, why="", now=NOW)
+    with pytest.raises(EffectNotFound), transaction() as session:
+        references_by_build(session, 999_999)
+    with transaction() as session:
+        now = latest_act(session)
+        assert (now and now.id) == (last and last.id)

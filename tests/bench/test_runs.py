@@ -14,7 +14,7 @@ from sqlalchemy import func, select, text
 
 from kind_echo.bench.decisions import approve
 from kind_echo.bench.plans import (
-    BuildNotFound,
+    BuildNotOfPlan,
     CaseDraft,
     PlanNotFound,
     find_build,
@@ -119,7 +119,7 @@ def test_a_plan_or_build_that_is_not_there_is_refused(seen: str) -> None:
     with transaction() as session:
         plan = find_plan(session, "Null regression")
         before = session.scalar(select(func.count()).select_from(Run))
-    with pytest.raises(BuildNotFound), transaction() as session:
+    with pytest.raises(BuildNotOfPlan), transaction() as session:
         start_run(session, plan.id, 999, who="Nora F.", now=datetime.now(UTC))
     with transaction() as session:
         assert session.scalar(select(func.count()).select_from(Run)) == before

@@ -95,6 +95,31 @@ def test_builds_and_settings_of_an_effect_are_shown(view: Page) -> None:
     expect(view.get_by_role("row", name=re.compile("^shape hard"))).to_contain_text("hard, soft")
 
 
+def test_what_a_build_rendered_is_approved_on_effects_and_undone(page: Page) -> None:
+    page.goto("/effects?effect=Skerry")
+    candidate = page.get_by_role("row", name=re.compile("^2.1.0-rc2"))
+    page.get_by_role("button", name="build 2.1.0-rc2: actions").click()
+    page.get_by_role("menuitem", name="Approve its renders…").click()
+    asked = page.get_by_role("dialog", name="Approve what Skerry 2.1.0-rc2 rendered")
+    expect(asked).to_contain_text("are the reference already")
+    expect(asked.get_by_role("button", name="Approve", exact=True)).to_be_disabled()  # what fails is not offered first
+    failing = asked.get_by_role("checkbox", name=re.compile("^Fail: "))
+    failing.check()
+    cells = int(re.search(r"\d+", asked.get_by_text(re.compile("^Fail: ")).inner_text())[0])  # type: ignore[index]
+    assert axe(page) == []
+    asked.get_by_label("Why").fill("The new shape is meant.")
+    asked.get_by_role("button", name=f"Approve {cells} cells").click()
+    done = page.get_by_role("dialog", name="Approved")
+    expect(done.get_by_role("status")).to_contain_text(f"{cells} references of Skerry 2.1.0-rc2.")
+    expect(page.get_by_text(f"{cells} references", exact=True)).to_be_attached()
+    done.get_by_role("button", name="Undo").click()
+    expect(done.get_by_role("status")).to_contain_text("Undone")
+    done.get_by_role("button", name="Close").click()
+    expect(candidate).to_contain_text(f"{cells} earlier references")
+    page.get_by_role("row", name=re.compile("^2.0.3")).get_by_role("link", name=re.compile("references$")).click()
+    expect(page.get_by_role("button", name="Build: 2.0.3")).to_be_visible()
+
+
 def test_a_kit_goes_out_and_comes_back_on_the_page(page: Page, tmp_path: Path) -> None:
     page.get_by_role("button", name=re.compile("^Plan:")).click()
     page.get_by_role("menuitemradio", name=re.compile("^By hand")).click()

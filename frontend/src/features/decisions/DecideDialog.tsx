@@ -1,7 +1,7 @@
-import { Dialog } from "radix-ui";
 import { useRef, useState } from "react";
 import { type DecisionKind, Problem } from "../../api/client";
 import { useCan } from "../../api/me";
+import { Asking } from "../../ui/Asking";
 import { Button } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
 import { RadioGroup } from "../../ui/RadioGroup";
@@ -78,94 +78,83 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
     );
   };
   return (
-    <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Dialog.Content
-          onOpenAutoFocus={(event) => {
-            event.preventDefault();
-            startHere.current?.focus();
-          }}
-          className="fixed top-1/2 left-1/2 z-50 max-h-[94vh] w-[34rem] max-w-[94vw] -translate-1/2 overflow-auto rounded-lg border border-line bg-sheet p-6"
-        >
-          <Dialog.Title className="text-lg font-semibold">Decide</Dialog.Title>
-          <Dialog.Description className="mt-1 text-quiet">
-            {what}. One undo takes it all back.
-          </Dialog.Description>
-          <form
-            className="mt-4 grid gap-3"
-            onSubmit={(event) => {
-              event.preventDefault();
-              submit();
-            }}
-          >
-            <RadioGroup
-              name="What is decided"
-              value={kind}
-              ways={kinds.map((one) => ({
-                value: one.kind,
-                label: <b className="font-semibold">{one.label}</b>,
-                about: kind === one.kind ? <span className="text-sm">{one.means}</span> : undefined,
-              }))}
-              onChoose={setKind}
-              startHere={startHere}
-            />
-            {(kind === "fault" || kind === "waived") && (
-              <div className={`grid gap-3 ${kind === "waived" ? "grid-cols-[1fr_11rem]" : ""}`}>
-                <label className="grid gap-1">
-                  <span>
-                    Ticket <span className="text-quiet">(its number or address)</span>
-                  </span>
-                  <input
-                    maxLength={400}
-                    value={ticket}
-                    onChange={(event) => setTicket(event.target.value)}
-                    className={`h-9 ${FIELD}`}
-                  />
-                </label>
-                {kind === "waived" && (
-                  <label className="grid gap-1">
-                    <span>Last day</span>
-                    <input
-                      type="date"
-                      required
-                      min={new Date().toISOString().slice(0, 10)}
-                      value={until}
-                      onChange={(event) => setUntil(event.target.value)}
-                      className={`h-9 ${FIELD}`}
-                    />
-                  </label>
-                )}
-              </div>
-            )}
+    <Asking
+      title="Decide"
+      about={`${what}. One undo takes it all back.`}
+      wide
+      startHere={startHere}
+      onClose={onClose}
+    >
+      <form
+        className="grid gap-3"
+        onSubmit={(event) => {
+          event.preventDefault();
+          submit();
+        }}
+      >
+        <RadioGroup
+          name="What is decided"
+          value={kind}
+          ways={kinds.map((one) => ({
+            value: one.kind,
+            label: <b className="font-semibold">{one.label}</b>,
+            about: kind === one.kind ? <span className="text-sm">{one.means}</span> : undefined,
+          }))}
+          onChoose={setKind}
+          startHere={startHere}
+        />
+        {(kind === "fault" || kind === "waived") && (
+          <div className={`grid gap-3 ${kind === "waived" ? "grid-cols-[1fr_11rem]" : ""}`}>
             <label className="grid gap-1">
               <span>
-                Why{" "}
-                <span className="text-quiet">
-                  {kind === "waived" ? "(a waiver needs a reason)" : "(kept with the decision)"}
-                </span>
+                Ticket <span className="text-quiet">(its number or address)</span>
               </span>
-              <textarea
-                rows={3}
-                maxLength={2000}
-                required={kind === "waived"}
-                value={why}
-                onChange={(event) => setWhy(event.target.value)}
-                className={`py-2 ${FIELD}`}
+              <input
+                maxLength={400}
+                value={ticket}
+                onChange={(event) => setTicket(event.target.value)}
+                className={`h-9 ${FIELD}`}
               />
             </label>
-            {decide.error && <p role="alert">{decide.error.message}</p>}
-            <div className="mt-1 flex justify-end gap-2">
-              <Button onClick={onClose}>Cancel</Button>
-              <Button look="main" type="submit" disabled={decide.isPending}>
-                {overtaken
-                  ? "Decide all the same"
-                  : (KINDS.find((one) => one.kind === kind)?.label ?? "Decide")}
-              </Button>
-            </div>
-          </form>
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
+            {kind === "waived" && (
+              <label className="grid gap-1">
+                <span>Last day</span>
+                <input
+                  type="date"
+                  required
+                  min={new Date().toISOString().slice(0, 10)}
+                  value={until}
+                  onChange={(event) => setUntil(event.target.value)}
+                  className={`h-9 ${FIELD}`}
+                />
+              </label>
+            )}
+          </div>
+        )}
+        <label className="grid gap-1">
+          <span>
+            Why{" "}
+            <span className="text-quiet">
+              {kind === "waived" ? "(a waiver needs a reason)" : "(kept with the decision)"}
+            </span>
+          </span>
+          <textarea
+            rows={3}
+            maxLength={2000}
+            required={kind === "waived"}
+            value={why}
+            onChange={(event) => setWhy(event.target.value)}
+            className={`py-2 ${FIELD}`}
+          />
+        </label>
+        {decide.error && <p role="alert">{decide.error.message}</p>}
+        <div className="mt-1 flex justify-end gap-2">
+          <Button onClick={onClose}>Cancel</Button>
+          <Button look="main" type="submit" disabled={decide.isPending}>
+            {overtaken ? "Decide all the same" : (KINDS.find((one) => one.kind === kind)?.label ?? "Decide")}
+          </Button>
+        </div>
+      </form>
+    </Asking>
   );
 }

@@ -1,23 +1,27 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import type { Effect } from "../../api/client";
+import type { Effect, ReferencesOfBuild } from "../../api/client";
 import { useCan } from "../../api/me";
 import { Button, Sentence, Word } from "../../ui/controls";
+import { count } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { reportFiles, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
 import { ArchivedMark, useShown } from "../upkeep/Archived";
 import { ThingMenu } from "../upkeep/ThingMenu";
+import { ApproveBuild } from "./ApproveBuild";
 import { ExpectedOfSetting } from "./ExpectedOfSetting";
 import { NewBuild } from "./NewBuild";
 import { NewEffect } from "./NewEffect";
 import { NewSetting } from "./NewSetting";
-import { effectsQuery } from "./queries";
+import { effectsQuery, referencesOfEffectQuery } from "./queries";
 import { between, valuesText, valueText } from "./values";
 
 /** A plan of every parameter at both ends makes a hundred of them. */
 const MOST_SETTINGS = 12;
+
+type Build = Effect["builds"][number];
 
 export function EffectsPage() {
   const effects = useQuery(effectsQuery);
@@ -70,6 +74,9 @@ export function EffectsPage() {
 
 function EffectView({ effect }: { effect: Effect }) {
   const mayWork = useCan("work");
+  const mayApprove = useCan("keep");
+  const references = useQuery(referencesOfEffectQuery(effect.id));
+  const [approved, setApproved] = useState<Build>();
   const builds = useShown(effect.builds);
   const settings = useShown(effect.settings);
   const [every, setEvery] = useState(false);
@@ -89,6 +96,12 @@ function EffectView({ effect }: { effect: Effect }) {
                 {build.note}
                 <Artefacts build={build} />
               </td>
+              <td className="w-56 text-right">
+                <OfReferences
+                  effect={effect.name}
+                  references={references.data?.builds.find((one) => one.build_id === build.id)}
+                />
+              </td>
               <td className="w-40 text-right">
                 <TakeAway
                   what={`of ${build.version}`}
@@ -102,6 +115,9 @@ function EffectView({ effect }: { effect: Effect }) {
                   id={build.id}
                   name={build.version}
                   archived={build.archived}
+                  {...(mayApprove
+                    ? { more: [{ label: "Approve its renders…", onSelect: () => setApproved(build) }] }
+                    : {})}
                   build={{ note: build.note, above: place > 0, below: place < all.length - 1 }}
                   {...(build.named_by_machine
                     ? { keepsName: "A machine has it, and gives it its name." }
@@ -112,6 +128,13 @@ function EffectView({ effect }: { effect: Effect }) {
           ))}
         </tbody>
       </table>
+      {approved && (
+        <ApproveBuild
+          buildId={approved.id}
+          name={`${effect.name} ${approved.version}`}
+          onClose={() => setApproved(undefined)}
+        />
+      )}
       {builds.box && <p className="border-t border-line px-5 py-2">{builds.box}</p>}
       {mayWork && <NewBuild effect={effect} />}
       <table className="mt-5 w-full border-t border-line">
@@ -173,11 +196,33 @@ function EffectView({ effect }: { effect: Effect }) {
   );
 }
 
+/** How many references came from a build, with the way to them. */
+function OfReferences({ effect, references }: { effect: string; references: ReferencesOfBuild | undefined }) {
+  if (!references) return null;
+  const { version, current, earlier } = references;
+  const query = new URLSearchParams({ effect, build: version });
+  return (
+    <>
+      {current > 0 && (
+        <Link to={`/references?${query}`} className="underline decoration-line hover:decoration-text">
+          {count(current, "reference")}
+        </Link>
+      )}
+      {earlier > 0 && (
+        <span className="text-quiet">
+          {current > 0 && ", "}
+          {current > 0 ? `${earlier} earlier` : count(earlier, "earlier reference")}
+        </span>
+      )}
+    </>
+  );
+}
+
 const STANDARDS: Record<string, string> = { vst3: "VST3", clap: "CLAP", lv2: "LV2", au: "Audio Unit" };
 const SYSTEMS: Record<string, string> = { linux: "Linux", macos: "macOS", windows: "Windows" };
 
 /** The plug-ins that were uploaded for a build. */
-function Artefacts({ build }: { build: Effect["builds"][number] }) {
+function Artefacts({ build }: { build: Build }) {
   return build.artefacts.map((one) => (
     <p key={`${one.standard} ${one.system}`} className="text-quiet" title={`SHA-256 ${one.sha256}`}>
       {STANDARDS[one.standard] ?? one.standard} for {SYSTEMS[one.system] ?? one.system}: {one.name},{" "}

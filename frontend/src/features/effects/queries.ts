@@ -1,11 +1,53 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, type Setting, unwrap } from "../../api/client";
+import { type Approvable, client, type Setting, unwrap } from "../../api/client";
 import { sendFile } from "../../api/upload";
 
 export const effectsQuery = queryOptions({
   queryKey: ["effects"],
   queryFn: ({ signal }) => unwrap(client.GET("/api/effects", { signal })),
 });
+
+/** The builds that an effect's references came from, with how many. */
+export const referencesOfEffectQuery = (effectId: number) =>
+  queryOptions({
+    queryKey: ["references", "by build", effectId],
+    queryFn: ({ signal }) =>
+      unwrap(
+        client.GET("/api/effects/{effect_id}/references", {
+          params: { path: { effect_id: effectId } },
+          signal,
+        }),
+      ),
+  });
+
+/** What a build rendered, and how much of it can become references. */
+export const rendersOfBuildQuery = (buildId: number) =>
+  queryOptions({
+    queryKey: ["builds", buildId, "renders"],
+    queryFn: ({ signal }) =>
+      unwrap(
+        client.GET("/api/builds/{build_id}/renders", { params: { path: { build_id: buildId } }, signal }),
+      ),
+  });
+
+interface ApprovedBuild {
+  verdicts: Approvable[];
+  expected: number;
+  why: string;
+}
+
+/** Makes what a build rendered the references. */
+export const useApproveBuild = (buildId: number) => {
+  const queries = useQueryClient();
+  return useMutation({
+    mutationFn: (body: ApprovedBuild) =>
+      unwrap(
+        client.POST("/api/builds/{build_id}/references", { params: { path: { build_id: buildId } }, body }),
+      ),
+    // A refusal says that there is more or less to approve than was seen: either way it is looked at anew.
+    onSettled: () => queries.invalidateQueries({ predicate: (query) => query.queryKey[0] !== "strip" }),
+  });
+};
 
 /** Adds an effect that a machine has, or, bare, one whose builds are uploaded. */
 export const useAddEffect = () => {

@@ -16,12 +16,15 @@ export function ReferencesPage() {
   const all = references.data.references;
   const host = search.get("host") ?? "";
   const effect = search.get("effect") ?? "";
-  const shown = all.filter(
-    (one) => (host === "" || one.condition.host === host) && (effect === "" || one.effect === effect),
+  const build = search.get("build") ?? "";
+  const ofEffect = all.filter((one) => effect === "" || one.effect === effect);
+  const shown = ofEffect.filter(
+    (one) => (host === "" || one.condition.host === host) && (build === "" || one.version === build),
   );
-  const put = (name: string, value: string) =>
+  const put = (name: string, value: string, ...without: string[]) =>
     setSearch((before) => {
       value ? before.set(name, value) : before.delete(name);
+      for (const other of without) before.delete(other);
       return before;
     });
   return (
@@ -35,7 +38,15 @@ export function ReferencesPage() {
             value={effect}
             every="every effect"
             names={all.map((one) => one.effect)}
-            onChoose={(value) => put("effect", value)}
+            onChoose={(value) => put("effect", value, "build")}
+          />{" "}
+          from{" "}
+          <EveryWord
+            name="Build"
+            value={build}
+            every="every build"
+            names={ofEffect.map((one) => one.version)}
+            onChoose={(value) => put("build", value)}
           />{" "}
           in{" "}
           <EveryWord

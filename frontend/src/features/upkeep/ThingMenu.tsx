@@ -1,7 +1,8 @@
-import { Dialog, DropdownMenu } from "radix-ui";
-import { type FormEvent, type ReactNode, useState } from "react";
+import { DropdownMenu } from "radix-ui";
+import { type FormEvent, useState } from "react";
 import type { Role } from "../../api/me";
 import { useCan } from "../../api/me";
+import { Asking } from "../../ui/Asking";
 import { Button } from "../../ui/controls";
 import { Labelled } from "../../ui/fields";
 import { type Kind, useChange, useRemove } from "./queries";
@@ -17,6 +18,8 @@ interface Thing {
   keepsName?: string;
   /** Of a build: what is said of it, and whether another stands above and below it in the list. */
   build?: { note: string; above: boolean; below: boolean };
+  /** What else can be done with it. */
+  more?: { label: string; onSelect: () => void }[];
 }
 
 const NEEDS: Record<Kind, Role> = {
@@ -83,6 +86,11 @@ export function ThingMenu(thing: Thing) {
                 </DropdownMenu.Item>
               </>
             )}
+            {thing.more?.map((one) => (
+              <DropdownMenu.Item key={one.label} className={ITEM} onSelect={one.onSelect}>
+                {one.label}
+              </DropdownMenu.Item>
+            ))}
             <DropdownMenu.Item className={ITEM} onSelect={turn}>
               {thing.archived ? "Bring back" : "Archive"}
             </DropdownMenu.Item>
@@ -224,22 +232,5 @@ function Delete({
         <Button onClick={onClose}>Cancel</Button>
       </div>
     </Asking>
-  );
-}
-
-function Asking({ title, onClose, children }: { title: string; onClose: () => void; children: ReactNode }) {
-  return (
-    <Dialog.Root open onOpenChange={(open) => !open && onClose()}>
-      <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-40 bg-black/40" />
-        <Dialog.Content
-          aria-describedby={undefined}
-          className="fixed top-1/2 left-1/2 z-50 grid w-[26rem] max-w-[94vw] -translate-1/2 gap-4 rounded-lg border border-line bg-sheet p-6"
-        >
-          <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>
-          {children}
-        </Dialog.Content>
-      </Dialog.Portal>
-    </Dialog.Root>
   );
 }

@@ -10,6 +10,12 @@ from kind_echo.bench.decisions.deciding import (
     undecided_cells,
 )
 from kind_echo.bench.decisions.judging import judge_as_before, judge_now, limit_documents, limits_of
+from kind_echo.bench.decisions.of_builds import (
+    Approvable,
+    approve_build,
+    references_by_build,
+    renders_of_build,
+)
 from kind_echo.bench.decisions.references import (
     approve,
     count_made,
@@ -23,9 +29,11 @@ from kind_echo.bench.decisions.references import (
 )
 
 __all__ = [
+    "Approvable",
     "Standing",
     "all_decisions",
     "approve",
+    "approve_build",
     "count_made",
     "current_reference",
     "current_references",
@@ -37,6 +45,8 @@ __all__ = [
     "latest_act",
     "limit_documents",
     "limits_of",
+    "references_by_build",
+    "renders_of_build",
     "standings",
     "touches_references",
     "undecided",

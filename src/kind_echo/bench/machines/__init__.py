@@ -1,6 +1,7 @@
 """Hosts, machines and which of them can render what."""
 
 from kind_echo.bench.machines.artefacts import (
+    BuildNotFound,
     Uploaded,
     artefact_of,
     artefacts_of,
@@ -13,6 +14,7 @@ from kind_echo.bench.machines.boxes import Box, Grid, Mask, describe
 from kind_echo.bench.machines.counting import Outcome, count_job, job_counts, workers_at_work
 from kind_echo.bench.machines.hosts import (
     BY_HAND,
+    EffectNotFound,
     add_bare_effect,
     add_build,
     add_effect,
@@ -59,6 +61,8 @@ from kind_echo.bench.machines.trust import (
 __all__ = [
     "BY_HAND",
     "Box",
+    "BuildNotFound",
+    "EffectNotFound",
     "Grid",
     "MachineNameTaken",
     "MachineNotFound",

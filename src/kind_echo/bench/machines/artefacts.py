@@ -70,7 +70,7 @@ def keep_artefact(
     """
     build = session.get(Build, build_id, with_for_update=True)
     if build is None:
-        raise NotFoundBuild(build_id)
+        raise BuildNotFound(build_id)
     if uploaded.system not in SYSTEMS:
         raise BadArtefact(f"An artefact is for {', '.join(SYSTEMS)}, and not for {uploaded.system!r}.")
     try:
@@ -103,7 +103,7 @@ def keep_artefact(
     return kept
 
 
-class NotFoundBuild(NotFound):
+class BuildNotFound(NotFound):
     """A build is named that is not there."""
 
     def __init__(self, build_id: int) -> None:
@@ -151,11 +151,11 @@ def learn_of_plugin(
 ) -> None:
     """Let an effect of which nothing is known take over what the plug-in of a build says of itself.
 
-    Raises NotFoundBuild.
+    Raises BuildNotFound.
     """
     build = session.get(Build, build_id)
     if build is None:
-        raise NotFoundBuild(build_id)
+        raise BuildNotFound(build_id)
     if not build.effect.parameters:
         build.effect.parameters, build.effect.channels = [dict(one) for one in parameters], list(channels)
 

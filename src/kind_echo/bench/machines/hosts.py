@@ -45,6 +45,14 @@ class EffectExists(Conflict):
         super().__init__(f"An effect named {name} is there already.")
 
 
+class EffectNotFound(NotFound):
+    """An effect is asked for, by name or number, that is not there."""
+
+    def __init__(self, effect: str | int) -> None:
+        self.effect = effect
+        super().__init__(f"There is no effect {effect}.")
+
+
 class EffectUnknown(NotFound):
     """A build is to be added of an effect that is not there."""
 

@@ -19,7 +19,7 @@ from kind_echo.bench.plans.document import (
 from kind_echo.bench.plans.expectations import Expectation, expect
 from kind_echo.bench.plans.planning import condition_of, cost_of, document_of, save_plan, setting_named, unrenderable
 from kind_echo.bench.plans.revisions import (
-    BuildNotFound,
+    BuildNotOfPlan,
     CaseDraft,
     PlanNotFound,
     all_plans,
@@ -45,7 +45,7 @@ __all__ = [
     "MOST_CELLS",
     "MOST_PRESET",
     "TEMPLATES",
-    "BuildNotFound",
+    "BuildNotOfPlan",
     "CaseAsked",
     "CaseDraft",
     "Exclusion",

@@ -25,7 +25,7 @@ class PlanNotFound(NotFound):
         super().__init__(f"There is no plan {plan}.")
 
 
-class BuildNotFound(NotFound):
+class BuildNotOfPlan(NotFound):
     """A build is asked for that is not there, or is none of the plan's effect."""
 
     def __init__(self, build: object) -> None:
@@ -152,10 +152,10 @@ def find_plan(session: Session, name: str) -> Plan:
 
 
 def find_build(session: Session, plan: Plan, version: str) -> Build:
-    """A build of the plan's effect by its version. Raises BuildNotFound."""
+    """A build of the plan's effect by its version. Raises BuildNotOfPlan."""
     build = session.scalar(select(Build).where(Build.effect_id == plan.effect_id, Build.version == version))
     if build is None:
-        raise BuildNotFound(version)
+        raise BuildNotOfPlan(version)
     return build
 
 

@@ -7,8 +7,9 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
+from kind_echo.bench.machines import EffectNotFound
 from kind_echo.bench.plans.unfolding import refused_values
-from kind_echo.core.registry.errors import Conflict, Invalid, NotFound
+from kind_echo.core.registry.errors import Conflict, Invalid
 from kind_echo.core.registry.names import check_name
 from kind_echo.database.models import Effect, Event, Setting
 
@@ -28,14 +29,6 @@ class BadSetting(Invalid):
     """A setting cannot be what it is to be."""
 
 
-class NoSuchEffect(NotFound):
-    """A setting is to be made of an effect that is not there."""
-
-    def __init__(self, effect_id: int) -> None:
-        self.effect_id = effect_id
-        super().__init__(f"There is no effect {effect_id}.")
-
-
 def make_setting(
     session: Session, effect_id: int, name: str, values: dict[str, Any], *, who: str, now: datetime,
     preset: bytes = b"", preset_name: str = "",
@@ -50,7 +43,7 @@ def make_setting(
     """
     effect = session.get(Effect, effect_id)
     if effect is None:
-        raise NoSuchEffect(effect_id)
+        raise EffectNotFound(effect_id)
     try:
         check_name(name)
     except ValueError as error:

@@ -7,7 +7,7 @@ from typing import Any
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.machines import hosts_for
+from kind_echo.bench.machines import EffectNotFound, hosts_for
 from kind_echo.bench.plans.document import (
     MOST_CHANNELS,
     BadPlan,
@@ -42,14 +42,6 @@ class TemplateNotFound(NotFound):
     def __init__(self, key: str) -> None:
         self.key = key
         super().__init__(f"There is no template {key}.")
-
-
-class EffectNotFound(NotFound):
-    """An effect is asked for that is not there."""
-
-    def __init__(self, name: str) -> None:
-        self.name = name
-        super().__init__(f"There is no effect {name}.")
 
 
 @dataclass(frozen=True)

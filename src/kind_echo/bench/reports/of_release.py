@@ -6,7 +6,7 @@ from datetime import datetime
 from sqlalchemy import select
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.plans import BuildNotFound
+from kind_echo.bench.machines import BuildNotFound
 from kind_echo.bench.reports.cells import MOST_LISTED, Places, cells_table, holding, places_of
 from kind_echo.bench.reports.document import Entries, Entry, Part, Report, Section, Table, Text
 from kind_echo.bench.reports.of_run import changes_text, outcome_text, verdict_counts

@@ -9,7 +9,7 @@ from sqlalchemy.dialects.postgresql import ARRAY, array
 from sqlalchemy.orm import Session, joinedload
 
 from kind_echo.bench.machines import BY_HAND, nobody_has, routes_of
-from kind_echo.bench.plans import BuildNotFound, latest_revision
+from kind_echo.bench.plans import BuildNotOfPlan, latest_revision
 from kind_echo.bench.queue import (
     RENDER_PRIORITY,
     advance_search,
@@ -94,14 +94,14 @@ def start_run(
         render: whether renders of earlier runs are taken over where nothing has changed since.
         artefact: what the build was made of, as whoever submits it says.
     Raises:
-        PlanNotFound, BuildNotFound: there is no such plan, or no such build of its effect.
+        PlanNotFound, BuildNotOfPlan: there is no such plan, or no such build of its effect.
         HostNotFound: a condition names a host that nobody has told of.
         Archived: the plan, the build or the effect is archived.
     """
     revision = latest_revision(session, plan_id)
     build = session.get(Build, build_id)
     if build is None or build.effect_id != revision.plan.effect_id:
-        raise BuildNotFound(build_id)
+        raise BuildNotOfPlan(build_id)
     for what, one in (("plan", revision.plan), ("build", build), ("effect", build.effect)):
         if one.archived_at is not None:
             raise Archived(what)

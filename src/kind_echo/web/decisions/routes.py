@@ -6,12 +6,20 @@ from flask import Response, request
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions import count_made, decide, latest_act, touches_references, undo
+from kind_echo.bench.decisions import approve_build, count_made, decide, latest_act, touches_references, undo
 from kind_echo.bench.notices import tell_of_act
 from kind_echo.database.models import Act
 from kind_echo.database.sessions import transaction
-from kind_echo.web.decisions.schemas import ActBody, ActPath, LatestActBody, LatestActQuery, NewDecisionBody
+from kind_echo.web.decisions.schemas import (
+    ActBody,
+    ActPath,
+    ApprovedBuildBody,
+    LatestActBody,
+    LatestActQuery,
+    NewDecisionBody,
+)
 from kind_echo.web.http.answers import answer
+from kind_echo.web.http.schemas import BuildPath
 from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("decisions", __name__, url_prefix="/api")
@@ -27,6 +35,18 @@ def new_decision(body: NewDecisionBody) -> Response:
         act = decide(
             session, body.cell_ids, body.kind, who=known.name, now=datetime.now(UTC), why=body.why,
             ticket=body.ticket, until=body.until, seen=body.seen,
+        )  # fmt: skip
+        tell_of_act(session, act, _address(), act.at)
+        return answer(_act_body(session, act), 201)
+
+
+@api.post("/builds/<int:build_id>/references", responses={201: ActBody})
+def approve_of_build(path: BuildPath, body: ApprovedBuildBody) -> Response:
+    """Make the renders of a build that have one of some verdicts the references of their cases, in one act."""
+    with transaction() as session:
+        act = approve_build(
+            session, path.build_id, body.verdicts, expected=body.expected, who=caller().name, why=body.why,
+            now=datetime.now(UTC),
         )  # fmt: skip
         tell_of_act(session, act, _address(), act.at)
         return answer(_act_body(session, act), 201)

@@ -26,10 +26,8 @@ from kind_echo.database.sessions import transaction
 from kind_echo.web.effects.schemas import (
     AboutBody,
     ArtefactBody,
-    BuildPath,
     ChangeBuildBody,
     EffectBody,
-    EffectPath,
     EffectsBody,
     ExpectBody,
     NamedBuildBody,
@@ -43,7 +41,7 @@ from kind_echo.web.effects.schemas import (
 )
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import with_body
-from kind_echo.web.http.schemas import BuildBody, ChangeThingBody
+from kind_echo.web.http.schemas import BuildBody, BuildPath, ChangeThingBody, EffectPath
 from kind_echo.web.security.changing import change_thing
 from kind_echo.web.security.doors import caller
 

@@ -82,18 +82,6 @@ class ChangeBuildBody(Body):
     move: Literal["earlier", "later"] | None = None
 
 
-class EffectPath(RequestModel):
-    """Which effect."""
-
-    effect_id: int
-
-
-class BuildPath(RequestModel):
-    """Which build."""
-
-    build_id: int
-
-
 class SettingPath(RequestModel):
     """Which setting."""
 

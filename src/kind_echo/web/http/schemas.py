@@ -409,3 +409,15 @@ class ComparisonsBody(Body):
     """Comparisons of files, newest first."""
 
     comparisons: list[ComparisonBody]
+
+
+class EffectPath(RequestModel):
+    """Which effect."""
+
+    effect_id: int
+
+
+class BuildPath(RequestModel):
+    """Which build."""
+
+    build_id: int

@@ -3,12 +3,19 @@
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.decisions import current_references, history
+from kind_echo.bench.decisions import current_references, history, references_by_build, renders_of_build
 from kind_echo.database.models import Cell, Reference
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.schemas import ConditionBody
-from kind_echo.web.references.schemas import ReferenceBody, ReferencePath, ReferencesBody
+from kind_echo.web.http.schemas import BuildPath, ConditionBody, EffectPath
+from kind_echo.web.references.schemas import (
+    ReferenceBody,
+    ReferencePath,
+    ReferencesBody,
+    ReferencesByBuildBody,
+    ReferencesOfBuildBody,
+    RendersOfBuildBody,
+)
 
 api = APIBlueprint("references", __name__, url_prefix="/api")
 
@@ -27,6 +34,30 @@ def reference_history(path: ReferencePath) -> Response:
     with transaction() as session:
         found = history(session, path.reference_id)
         return answer(ReferencesBody(references=[_reference_body(r, c) for r, c in found]))
+
+
+@api.get("/effects/<int:effect_id>/references", responses={200: ReferencesByBuildBody})
+def references_of_effect(path: EffectPath) -> Response:
+    """The builds that references of an effect came from, with how many."""
+    with transaction() as session:
+        found = references_by_build(session, path.effect_id)
+        return answer(ReferencesByBuildBody(builds=[ReferencesOfBuildBody.model_validate(one) for one in found]))
+
+
+@api.get("/builds/<int:build_id>/renders", responses={200: RendersOfBuildBody})
+def renders(path: BuildPath) -> Response:
+    """How many renders of a build can become references, by verdict, and how many cannot or are already."""
+    with transaction() as session:
+        found = renders_of_build(session, path.build_id)
+        return answer(
+            RendersOfBuildBody(
+                version=found.build.version,
+                approvable={verdict: len(cells) for verdict, cells in found.cell_ids.items()},
+                current=found.current,
+                unfit=found.unfit,
+                without_reading=found.without_reading,
+            )
+        )
 
 
 def _reference_body(reference: Reference, cell: Cell) -> ReferenceBody:

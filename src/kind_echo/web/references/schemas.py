@@ -2,6 +2,7 @@
 
 from datetime import datetime
 
+from kind_echo.bench.decisions import Approvable
 from kind_echo.web.http.schemas import Body, ConditionBody, RequestModel
 
 
@@ -29,6 +30,34 @@ class ReferencesBody(Body):
     """References, in order."""
 
     references: list[ReferenceBody]
+
+
+class ReferencesOfBuildBody(Body):
+    """How many references came from a build: current ones, and those that were replaced or taken back."""
+
+    build_id: int
+    version: str
+    current: int
+    earlier: int
+
+
+class ReferencesByBuildBody(Body):
+    """The builds that references of an effect came from, oldest first."""
+
+    builds: list[ReferencesOfBuildBody]
+
+
+class RendersOfBuildBody(Body):
+    """What a build rendered, the newest of every case and condition: how many can become references, by verdict.
+
+    Beside them those that are the current reference already, that failed integrity, and that have no reading.
+    """
+
+    version: str
+    approvable: dict[Approvable, int]
+    current: int
+    unfit: int
+    without_reading: int
 
 
 class ReferencePath(RequestModel):
