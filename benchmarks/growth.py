@@ -55,7 +55,7 @@ def _of_size(cells: int) -> list[str]:
         from kind_echo.database.sessions import transaction
 
         with transaction() as session:
-            content = _content(session)
+            content = silence(session)
             write_runs(session, "Others", ["Tone 1"], _OTHER_VALUES, _OTHERS * cells // 1000, content)
             names = [f"Tone {k}" for k in range(1, tones + 1)]
             drives = [round(-12.0 + 0.1 * step, 1) for step in range(values)]
@@ -82,7 +82,7 @@ def _of_lists() -> list[str]:
         from kind_echo.database.sessions import transaction
 
         with transaction() as session:
-            content = _content(session)
+            content = silence(session)
             for number in range(_EFFECTS):
                 _effect_with_runs(session, number, content)
         _analyse()
@@ -94,7 +94,8 @@ def _of_lists() -> list[str]:
         return [f"{what}, {name}: {told}" for name, told in _answers(paths).items()]
 
 
-def _content(session: Session) -> str:
+def silence(session: Session) -> str:
+    """The content of 10 ms of silence, as what every render of a grown run holds; its digest."""
     from kind_echo.audio_io.encoding import ENCODINGS
     from kind_echo.core.audio.source import ArraySource
     from kind_echo.database.blobs import store_content

@@ -13,12 +13,11 @@ from playwright.sync_api import Page, sync_playwright
 
 from benchmarks.long_pair import RATE, compared_pair
 from benchmarks.runs import own_database, web_server
-from benchmarks.sheet import drawn, empty_page, frames_seen, link_for, watch_frames
+from benchmarks.sheet import drawn, empty_page, frames_seen, frames_text, link_for, watch_frames
 
 _REPEATS = 5
 _MOVES = 120
 _TURNS = 24
-_IN_TIME = 1000 / 60 * 1.5  # ms; a frame that took longer has missed its turn
 
 
 def report(seconds: float) -> list[str]:
@@ -38,21 +37,13 @@ def report(seconds: float) -> list[str]:
     return [
         f"{name}, click to drawn: {middle(opened) / empty:.2f} × a load of an empty page ({middle(opened):.2f} s)",
         f"{name}, zoomed to samples: {middle(zoomed) / empty:.2f} × ({middle(zoomed):.2f} s)",
-        *(f"{name}, {act}: {_frames(times)}" for act, times in frames.items()),
+        *(f"{name}, {act}: {frames_text(times)}" for act, times in frames.items()),
     ]
 
 
 def middle(values: list[float]) -> float:
     """The middle one."""
     return sorted(values)[len(values) // 2]
-
-
-def _frames(times: list[float]) -> str:
-    late = sum(time > _IN_TIME for time in times)
-    return (
-        f"{1000 / (sum(times) / len(times)):.0f} frames a second, median {middle(times):.1f} ms, "
-        f"{late} of {len(times)} late, the worst {max(times):.0f} ms"
-    )
 
 
 def _opened(page: Page, address: str, pair: int) -> float:
