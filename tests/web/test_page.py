@@ -34,7 +34,7 @@ def test_a_file_of_a_page_that_is_no_more_is_not_there(blank: FlaskClient) -> No
 
 
 def test_the_first_load_is_sent_small_to_who_can_unpack_it(blank: FlaskClient) -> None:
-    """All that the page names in its head, packed in either way: the same bytes, and fewer than 130 kB as Brotli."""
+    """All that the page names in its head, packed in either way: the same bytes, and fewer than 120 kB as Brotli."""
     named = re.findall(r'(?:src|href)="(/assets/[^"]+)"', blank.get("/").text)
     assert sum(name.endswith(".js") for name in named) >= 2
     total = 0
@@ -49,7 +49,7 @@ def test_the_first_load_is_sent_small_to_who_can_unpack_it(blank: FlaskClient) -
             assert unpack(packed.data) == plain.data
             total += len(packed.data) if kind == "br" else 0
         assert blank.get(f"{name}.br").status_code == 404
-    assert total < 130_000
+    assert total < 120_000
 
 
 def test_the_registry_is_served_as_it_is_declared(blank: FlaskClient) -> None:

@@ -1,6 +1,6 @@
-import { DropdownMenu } from "radix-ui";
 import { useEffect, useState } from "react";
 import { BASE } from "../api/base";
+import { Menu } from "./Menu";
 
 export interface Download {
   label: string;
@@ -24,7 +24,6 @@ export const reportFiles = (label: string, path: string, query: Record<string, s
   ];
 };
 
-const ITEM = "block cursor-pointer rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground";
 const TOLD_MS = 2500;
 
 /** What of a page can be kept as a file, and the link that leads back to it. */
@@ -45,37 +44,20 @@ export function TakeAway({
   }, [copied]);
   // Browsers give the clipboard to pages over HTTPS and of this machine alone.
   const canCopy = typeof navigator.clipboard?.writeText === "function";
+  const copy = () => navigator.clipboard.writeText(window.location.href).then(() => setCopied(true));
   return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger
-        aria-label={`${label.replace("…", "")} ${what}`}
-        className="whitespace-nowrap underline decoration-line hover:decoration-text data-[state=open]:decoration-text"
-      >
-        <span role="status">{copied ? "Link copied" : label}</span>
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="end"
-          sideOffset={4}
-          className="z-30 min-w-44 rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
-        >
-          {files.map((file) => (
-            <DropdownMenu.Item key={file.path} asChild className={ITEM}>
-              <a href={`${BASE}${file.path}`} download>
-                {file.label}
-              </a>
-            </DropdownMenu.Item>
-          ))}
-          {canCopy && (
-            <DropdownMenu.Item
-              className={ITEM}
-              onSelect={() => navigator.clipboard.writeText(window.location.href).then(() => setCopied(true))}
-            >
-              Copy link
-            </DropdownMenu.Item>
-          )}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
+    <Menu
+      name={`${label.replace("…", "")} ${what}`}
+      className="whitespace-nowrap underline decoration-line hover:decoration-text data-[state=open]:decoration-text"
+      align="end"
+      items={[
+        ...files.map(
+          (file) => ({ kind: "file", label: file.label, address: `${BASE}${file.path}` }) as const,
+        ),
+        ...(canCopy ? [{ kind: "act", label: "Copy link", onSelect: () => void copy() } as const] : []),
+      ]}
+    >
+      <span role="status">{copied ? "Link copied" : label}</span>
+    </Menu>
   );
 }

@@ -1,7 +1,7 @@
-import { DropdownMenu } from "radix-ui";
 import type { ButtonHTMLAttributes, ReactNode } from "react";
 import type { Role } from "../api/me";
 import { useCan } from "../api/me";
+import { Menu } from "./Menu";
 
 type Look = "plain" | "main";
 const LOOKS: Record<Look, string> = {
@@ -17,6 +17,10 @@ interface ButtonProps extends ButtonHTMLAttributes<HTMLButtonElement> {
   needs?: Role;
 }
 
+/** The classes of a button, for what is one and is no `Button`. */
+export const buttonLook = ({ look = "plain", small = false }: Pick<ButtonProps, "look" | "small">) =>
+  `inline-flex items-center rounded-md font-medium whitespace-nowrap disabled:opacity-45 ${small ? "h-7 px-2.5 text-xs" : "h-9 px-3"} ${LOOKS[look]}`;
+
 export function Button({
   look = "plain",
   hint,
@@ -30,11 +34,7 @@ export function Button({
   // Before anybody is signed in there are buttons too, which need no role.
   if (needs !== "look" && !can) return null;
   return (
-    <button
-      type="button"
-      className={`inline-flex items-center rounded-md font-medium whitespace-nowrap disabled:opacity-45 ${small ? "h-7 px-2.5 text-xs" : "h-9 px-3"} ${LOOKS[look]} ${className}`}
-      {...rest}
-    >
+    <button type="button" className={`${buttonLook({ look, small })} ${className}`} {...rest}>
       {children}
       {hint && (
         <span
@@ -71,37 +71,20 @@ export function Word<Value extends string>({
 }) {
   const chosen = choices.find((choice) => choice.value === value);
   return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger
-        aria-label={`${name}: ${chosen?.label ?? value}. Change`}
-        className="border-b-2 border-line font-semibold hover:border-quiet data-[state=open]:border-text"
-      >
-        {chosen?.label ?? value}
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="start"
-          sideOffset={6}
-          onCloseAutoFocus={onClosed}
-          className="z-30 max-h-(--radix-dropdown-menu-content-available-height) min-w-44 overflow-auto rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
-        >
-          <DropdownMenu.RadioGroup value={value} onValueChange={(to) => onChoose(to as Value)}>
-            {choices.map((choice) => (
-              <DropdownMenu.RadioItem
-                key={choice.value}
-                value={choice.value}
-                className="flex cursor-pointer items-baseline gap-3 rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground data-[state=checked]:font-semibold"
-              >
-                <span>{choice.label}</span>
-                {choice.detail && (
-                  <span className="ml-auto text-xs font-normal text-quiet">{choice.detail}</span>
-                )}
-              </DropdownMenu.RadioItem>
-            ))}
-          </DropdownMenu.RadioGroup>
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
+    <Menu
+      name={`${name}: ${chosen?.label ?? value}. Change`}
+      className="border-b-2 border-line font-semibold hover:border-quiet data-[state=open]:border-text"
+      items={choices.map((choice) => ({
+        kind: "choice",
+        label: choice.label,
+        detail: choice.detail,
+        chosen: choice.value === value,
+        onSelect: () => onChoose(choice.value),
+      }))}
+      onClosed={onClosed}
+    >
+      {chosen?.label ?? value}
+    </Menu>
   );
 }
 

@@ -89,6 +89,10 @@ _COMMANDS = {
         "server.submit",
         "Run PLAN of EFFECT on BUILD on a server; exits with 1 unless every cell passes or is decided on.",
     ),
+    "trend": _Entry(
+        "server.drawing", "A measure of PLAN over its builds, condition by condition, and where it changed."
+    ),
+    "overlay": _Entry("server.drawing", "Draw cells, the builds of a cell, or files of a set over each other."),
     "plan": _Entry("server.plans", "Plans as YAML files, for version control."),
     "serve": _Entry("server.serve", "Serve the page and the API."),
     "worker": _Entry("workers.command", "Take jobs until it is stopped."),

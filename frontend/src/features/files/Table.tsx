@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
-import { DropdownMenu } from "radix-ui";
 import { useState } from "react";
 import { Link } from "react-router";
 import type { Limit, Measure } from "../../api/client";
 import { useCan } from "../../api/me";
 import { measuresQuery } from "../../api/measures";
 import { Checkbox } from "../../ui/Checkbox";
-import { Button } from "../../ui/controls";
+import { Button, buttonLook } from "../../ui/controls";
+import { Menu } from "../../ui/Menu";
 import { count, kilohertz, limitText, number, sentenceCase, valueText } from "../../ui/numbers";
 import type { FileSet, SetChange, SetFile } from "./queries";
 import { type Order, sorted } from "./sorting";
@@ -318,41 +318,29 @@ function Columns({
   const turn = (key: string) =>
     onChange({ columns: shown.has(key) ? set.columns.filter((one) => one !== key) : [...set.columns, key] });
   return (
-    <DropdownMenu.Root>
-      <DropdownMenu.Trigger asChild>
-        <Button small>Columns…</Button>
-      </DropdownMenu.Trigger>
-      <DropdownMenu.Portal>
-        <DropdownMenu.Content
-          align="start"
-          sideOffset={6}
-          className="z-30 max-h-(--radix-dropdown-menu-content-available-height) min-w-56 overflow-auto rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
-        >
-          <DropdownMenu.Item
-            disabled={!set.chosen}
-            onSelect={() => onChange({ columns: [] })}
-            className="rounded px-2 py-1.5 outline-none data-[disabled]:opacity-45 data-[highlighted]:bg-ground"
-          >
-            What the files are measured for
-          </DropdownMenu.Item>
-          <DropdownMenu.Separator className="my-1 h-px bg-line" />
-          {set.measured.map((key) => (
-            <DropdownMenu.CheckboxItem
-              key={key}
-              checked={shown.has(key)}
-              onCheckedChange={() => turn(key)}
-              onSelect={(event) => event.preventDefault()}
-              className="flex cursor-pointer items-baseline gap-2 rounded px-2 py-1 outline-none data-[highlighted]:bg-ground data-[state=checked]:font-semibold"
-            >
-              <span aria-hidden="true" className="w-3">
-                {shown.has(key) ? "×" : ""}
-              </span>
-              {known.get(key)?.title ?? key}
-            </DropdownMenu.CheckboxItem>
-          ))}
-        </DropdownMenu.Content>
-      </DropdownMenu.Portal>
-    </DropdownMenu.Root>
+    <Menu
+      className={buttonLook({ small: true })}
+      items={[
+        {
+          kind: "act",
+          label: "What the files are measured for",
+          disabled: !set.chosen,
+          onSelect: () => onChange({ columns: [] }),
+        },
+        { kind: "line" },
+        ...set.measured.map(
+          (key) =>
+            ({
+              kind: "check",
+              label: known.get(key)?.title ?? key,
+              checked: shown.has(key),
+              onSelect: () => turn(key),
+            }) as const,
+        ),
+      ]}
+    >
+      Columns…
+    </Menu>
   );
 }
 

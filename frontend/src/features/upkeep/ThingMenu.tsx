@@ -1,10 +1,10 @@
-import { DropdownMenu } from "radix-ui";
 import { type FormEvent, useState } from "react";
 import type { Role } from "../../api/me";
 import { useCan } from "../../api/me";
 import { Asking } from "../../ui/Asking";
 import { Button } from "../../ui/controls";
 import { Labelled } from "../../ui/fields";
+import { Menu, type MenuItem } from "../../ui/Menu";
 import { type Kind, useChange, useRemove } from "./queries";
 
 interface Thing {
@@ -30,8 +30,6 @@ const NEEDS: Record<Kind, Role> = {
   plan: "work",
   run: "work",
 };
-const ITEM =
-  "cursor-pointer rounded px-2 py-1.5 outline-none data-[highlighted]:bg-ground data-[disabled]:cursor-default data-[disabled]:text-quiet";
 
 /** Actions with something that is under test: another name, out of the lists, or gone. */
 export function ThingMenu(thing: Thing) {
@@ -45,66 +43,39 @@ export function ThingMenu(thing: Thing) {
   const turn = () => change.mutate({ archived: !thing.archived }, { onError: () => setAsked("problem") });
   const move = (to: "earlier" | "later") =>
     change.mutate({ move: to }, { onError: () => setAsked("problem") });
+  const { build, keepsName, more = [] } = thing;
+  const act = (label: string, onSelect: () => void, disabled = false): MenuItem => ({
+    kind: "act",
+    label,
+    onSelect,
+    disabled,
+  });
+  const items: MenuItem[] = [
+    ...(thing.kind !== "run" && keepsName === undefined ? [act("Rename…", () => setAsked("rename"))] : []),
+    ...(build
+      ? [
+          act("Note…", () => setAsked("note")),
+          act("Move up", () => move("later"), !build.above),
+          act("Move down", () => move("earlier"), !build.below),
+        ]
+      : []),
+    ...more.map(({ label, onSelect }) => act(label, onSelect)),
+    act(thing.archived ? "Bring back" : "Archive", turn),
+    ...(thing.kind === "run" || (thing.kind === "build" && keepsName === undefined)
+      ? [act("Delete…", () => setAsked("delete"))]
+      : []),
+    ...(keepsName !== undefined ? [{ kind: "words", label: keepsName } as const] : []),
+  ];
   return (
     <>
-      <DropdownMenu.Root>
-        <DropdownMenu.Trigger
-          aria-label={`${called}: actions`}
-          className="h-7 rounded-md px-2 font-semibold text-quiet hover:bg-ground hover:text-text data-[state=open]:bg-ground"
-        >
-          <span aria-hidden="true">···</span>
-        </DropdownMenu.Trigger>
-        <DropdownMenu.Portal>
-          <DropdownMenu.Content
-            align="end"
-            sideOffset={4}
-            className="z-30 min-w-36 rounded-md border border-line bg-sheet p-1 text-sm shadow-lg"
-          >
-            {thing.kind !== "run" && thing.keepsName === undefined && (
-              <DropdownMenu.Item className={ITEM} onSelect={() => setAsked("rename")}>
-                Rename…
-              </DropdownMenu.Item>
-            )}
-            {thing.build && (
-              <>
-                <DropdownMenu.Item className={ITEM} onSelect={() => setAsked("note")}>
-                  Note…
-                </DropdownMenu.Item>
-                <DropdownMenu.Item
-                  className={ITEM}
-                  disabled={!thing.build.above}
-                  onSelect={() => move("later")}
-                >
-                  Move up
-                </DropdownMenu.Item>
-                <DropdownMenu.Item
-                  className={ITEM}
-                  disabled={!thing.build.below}
-                  onSelect={() => move("earlier")}
-                >
-                  Move down
-                </DropdownMenu.Item>
-              </>
-            )}
-            {thing.more?.map((one) => (
-              <DropdownMenu.Item key={one.label} className={ITEM} onSelect={one.onSelect}>
-                {one.label}
-              </DropdownMenu.Item>
-            ))}
-            <DropdownMenu.Item className={ITEM} onSelect={turn}>
-              {thing.archived ? "Bring back" : "Archive"}
-            </DropdownMenu.Item>
-            {(thing.kind === "run" || (thing.kind === "build" && thing.keepsName === undefined)) && (
-              <DropdownMenu.Item className={ITEM} onSelect={() => setAsked("delete")}>
-                Delete…
-              </DropdownMenu.Item>
-            )}
-            {thing.keepsName !== undefined && (
-              <p className="max-w-56 px-2 py-1.5 text-xs text-quiet">{thing.keepsName}</p>
-            )}
-          </DropdownMenu.Content>
-        </DropdownMenu.Portal>
-      </DropdownMenu.Root>
+      <Menu
+        name={`${called}: actions`}
+        className="h-7 rounded-md px-2 font-semibold text-quiet hover:bg-ground hover:text-text data-[state=open]:bg-ground"
+        align="end"
+        items={items}
+      >
+        <span aria-hidden="true">···</span>
+      </Menu>
       {asked === "rename" && <Rename thing={thing} called={called} onClose={() => setAsked(undefined)} />}
       {asked === "note" && thing.build && (
         <Note id={thing.id} note={thing.build.note} called={called} onClose={() => setAsked(undefined)} />

@@ -13,7 +13,7 @@ from kind_echo.core.audio import peaks
 from kind_echo.core.overlays.kinds import KINDS, Kind, KindKey, kind_named
 from kind_echo.core.overlays.lines import COLUMNS, law_of_curves, line_of_audio, line_of_columns, line_of_curves
 from kind_echo.core.overlays.overlay import Line, Overlay, lay_over
-from kind_echo.core.registry.errors import BadParameter
+from kind_echo.core.registry.errors import BadParameter, Invalid
 from kind_echo.database.blobs import BlobSource
 from kind_echo.database.models import Content
 from kind_echo.database.waveforms import read_columns
@@ -33,6 +33,14 @@ class LeftOut:
 
     label: str
     why: str
+
+
+class NoLines(Invalid):
+    """A file is to be drawn of rows none of which has a line."""
+
+    def __init__(self, left_out: Sequence[LeftOut]) -> None:
+        self.left_out = left_out
+        super().__init__(f"There is nothing to draw: {'; '.join(f'{one.label} {one.why}' for one in left_out)}.")
 
 
 @dataclass(frozen=True)

@@ -2,6 +2,7 @@
 
 from kind_echo.bench.reports.document import Report
 from kind_echo.bench.reports.of_files import listening_report, set_report
+from kind_echo.bench.reports.of_many import draw_overlay, draw_trend
 from kind_echo.bench.reports.of_pair import cell_report, pair_report
 from kind_echo.bench.reports.of_release import release_report
 from kind_echo.bench.reports.of_run import run_report
@@ -14,6 +15,8 @@ __all__ = [
     "Report",
     "cell_report",
     "check_report",
+    "draw_overlay",
+    "draw_trend",
     "file_name",
     "html_text",
     "listening_report",

@@ -10,9 +10,9 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.overlays import Drawn, Rows, draw_rows, rows_of_cells, rows_of_set, rows_over_builds
+from kind_echo.bench.reports import draw_overlay
 from kind_echo.bench.sets import find_set
 from kind_echo.database.sessions import snapshot
-from kind_echo.plots import check_plot, plot_overlay
 from kind_echo.web.http.addresses import CellPath
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import PLOT_TYPES, PlotForm, sent_and_gone
@@ -27,7 +27,6 @@ from kind_echo.web.overlays.schemas import (
 )
 from kind_echo.web.overlays.views import overlay_body
 from kind_echo.web.sets.schemas import SetPath
-from kind_echo.wording.overlays import KIND_WORDS, overlay_sentence
 
 api = APIBlueprint("overlays", __name__, url_prefix="/api/overlays")
 
@@ -92,7 +91,5 @@ def _sent(rows: Callable[[Session], Rows], query: OverlayQuery, form: PlotForm) 
     with _DRAWING, temporary_folder() as folder, snapshot() as session:
         drawn = _drawn(session, rows, query)
         target = Path(folder) / f"{drawn.overlay.kind.key}.{form}"
-        check_plot(target)
-        sentence = overlay_sentence(drawn.overlay, drawn.given.what, drawn.given.shared)
-        plot_overlay(target, drawn.overlay, KIND_WORDS[drawn.overlay.kind.key], sentence)
+        draw_overlay(target, drawn)
         return sent_and_gone(target, PLOT_TYPES[form], target.name)

@@ -9,6 +9,7 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.plans import PlanNotFound, all_plans, plan_numbered
+from kind_echo.bench.reports import draw_trend
 from kind_echo.bench.runs import find_run
 from kind_echo.bench.sheets import (
     USUAL_MEASURES,
@@ -23,7 +24,6 @@ from kind_echo.bench.sheets import (
 from kind_echo.core.registry.measures import MEASURES, find_measure
 from kind_echo.core.verdicts.rules import INK_AT_LIMIT
 from kind_echo.database.sessions import snapshot, transaction
-from kind_echo.plots import TrendLine, check_plot, plot_trends
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.cache import AnswerCache
 from kind_echo.web.http.files import PLOT_TYPES, sent_and_gone
@@ -45,8 +45,6 @@ from kind_echo.web.trends.schemas import (
     WorstBody,
     WorstsBody,
 )
-from kind_echo.wording.conditions import condition_text
-from kind_echo.wording.trends import trend_sentence
 
 api = APIBlueprint("time", __name__, url_prefix="/api")
 
@@ -88,25 +86,8 @@ def trend_as_file(path: TrendFilePath, query: CaseQuery) -> Response:
     with _DRAWING, temporary_folder() as folder, snapshot() as session:
         found = trend_of(session, plan_numbered(session, path.plan_id), path.measure, query.case)
         target = Path(folder) / f"trend-{path.measure}.{path.form}"
-        check_plot(target)
-        plot_trends(
-            target,
-            [_drawn_line(line) for line in found.lines],
-            [run.build.version for run in found.runs],
-            find_measure(path.measure),
-            trend_sentence(find_measure(path.measure), query.case, found.plan.effect.name, found.plan.name),
-        )
+        draw_trend(target, found, find_measure(path.measure), query.case)
         return sent_and_gone(target, PLOT_TYPES[path.form], target.name)
-
-
-def _drawn_line(line: Line) -> TrendLine:
-    return TrendLine(
-        label=condition_text(line.condition),
-        values=[None if point is None else point.value for point in line.points],
-        changes=[(step.place, step.by) for step in line.changes],
-        at_least=None if line.limit is None else line.limit.at_least,
-        at_most=None if line.limit is None else line.limit.at_most,
-    )
 
 
 @api.get("/trends/<int:plan_id>/measures", responses={200: ByBuildBody})
