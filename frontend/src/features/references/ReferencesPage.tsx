@@ -1,16 +1,21 @@
 import { useQuery } from "@tanstack/react-query";
+import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { Reference } from "../../api/client";
-import { EveryWord, Sentence } from "../../ui/controls";
+import { Button, EveryWord, Sentence } from "../../ui/controls";
 import { count, dateTime, kilohertz } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { inBothForms, TakeAway } from "../../ui/TakeAway";
 import { HEAD, ROW } from "../../ui/table";
 import { historyQuery, referencesQuery } from "./queries";
 
+/** Rows of which a browser draws the table at once. */
+const MOST_SHOWN = 500;
+
 export function ReferencesPage() {
   const references = useQuery(referencesQuery);
   const [search, setSearch] = useSearchParams();
+  const [every, setEvery] = useState(false);
   if (references.isPending) return <Loading what="the references" />;
   if (!references.data) return <Failed error={references.error} onRetry={() => references.refetch()} />;
   const all = references.data.references;
@@ -66,7 +71,16 @@ export function ReferencesPage() {
           are compared with them.
         </Empty>
       ) : (
-        <Table references={shown} link />
+        <>
+          <Table references={every ? shown : shown.slice(0, MOST_SHOWN)} link />
+          {shown.length > MOST_SHOWN && !every && (
+            <p className="border-t border-line px-5 py-2">
+              <Button small onClick={() => setEvery(true)}>
+                Show all {count(shown.length, "reference")}
+              </Button>
+            </p>
+          )}
+        </>
       )}
     </div>
   );
