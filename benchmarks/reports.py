@@ -18,13 +18,13 @@ def report() -> list[str]:
     from kind_echo.bench.reports import run_report, write_report
     from kind_echo.bench.runs import find_run
     from kind_echo.database.sessions import snapshot
-    from kind_echo.web.runs.sheet_views import sheet_body
+    from kind_echo.web.runs.sheet_views import sheet_answer
 
     stack = Stack(PROJECT / "var")
     stack.start(demo=True)
     with large_run(stack) as number, tempfile.TemporaryDirectory() as folder, snapshot() as session:
         run, now = find_run(session, number), datetime.now(UTC)
-        sheet = _seconds(lambda: sheet_body(session, run, "").model_dump_json())
+        sheet = _seconds(lambda: sheet_answer(session, run, "").json())
         made = run_report(session, run, now)
         lines = []
         for form in ("html", "pdf"):

@@ -60,7 +60,10 @@ def test_a_cell_is_drawn_over_its_builds(seen: str, tmp_path: Path) -> None:
         (("overlay", "--cells", "1,x", "--plot", "a.svg"), "whole numbers"),
         (("overlay", "--cells", "999999", "--plot", "a.svg"), "999999"),
         (("overlay", "--set", "999999", "--plot", "a.svg"), "There is no set of files 999999"),
-        (("overlay", "--builds", "1", "--by", "waveform", "--from", "99", "--plot", "a.svg"), "has nothing in this passage"),
+        (
+            ("overlay", "--builds", "1", "--by", "waveform", "--from", "99", "--plot", "a.svg"),
+            "has nothing in this passage",
+        ),
     ],
 )
 def test_what_cannot_be_drawn_is_said_in_a_line(seen: str, arguments: tuple[str, ...], words: str) -> None:

@@ -1,5 +1,7 @@
 """The API: sheets, pairs, audio by range, decisions, and one shape for every error."""
 
+import json
+from datetime import date
 from typing import Any
 
 import numpy as np
@@ -7,12 +9,16 @@ import pytest
 from flask.testing import FlaskClient
 from openapi_spec_validator import validate
 from ops.cluster import Cluster
+from sqlalchemy import select
 
+from kind_echo.bench.sheets import sheet_of
 from kind_echo.database.migrate import migrate
-from kind_echo.database.models import Cell
+from kind_echo.database.models import Cell, Run
 from kind_echo.database.sessions import transaction
 from kind_echo.web.app import create_app
 from kind_echo.web.http.addresses import MapQuery, StripQuery
+from kind_echo.web.runs.schemas import CellBody
+from kind_echo.web.runs.sheet_views import cell_json
 from tests.conftest import drain, point_at
 from tests.signing import sign
 
@@ -59,6 +65,14 @@ def test_runs_and_sheet_count_the_same(looking: FlaskClient) -> None:
     assert sum(len(finding["cells"]) for finding in sheet["findings"]) == runs[0]["verdicts"]["failed"]
     assert sum(cell["needs_you"] for cell in sheet["cells"]) == runs[0]["needs_you"] == 6
     assert sheet["before"]["version"] == "2.1.0-rc1"
+
+
+def test_cells_are_written_as_the_document_of_the_api_says(looking: FlaskClient) -> None:
+    """Those of a large sheet are written past the model that the document is made of."""
+    with transaction() as session:
+        for run in session.scalars(select(Run)):
+            for cell in sheet_of(session, run, date(2026, 12, 1), "rms").cells:
+                assert json.loads(cell_json(cell)) == json.loads(CellBody.model_validate(cell).model_dump_json())
 
 
 def test_a_pair_gives_its_sides_readings_and_limits(looking: FlaskClient) -> None:

@@ -49,7 +49,7 @@ from kind_echo.web.runs.schemas import (
     StartedRunBody,
 )
 from kind_echo.web.runs.sheet_answer import SheetAnswer, SheetsSent
-from kind_echo.web.runs.sheet_views import sheet_body
+from kind_echo.web.runs.sheet_views import sheet_answer
 from kind_echo.web.runs.views import run_body
 from kind_echo.web.security.doors import caller, still_admitted
 
@@ -104,7 +104,7 @@ def sheet(path: RunPath, query: SheetQuery) -> Response:
 
     def make() -> SheetAnswer:
         with snapshot() as session:
-            return SheetAnswer.of(sheet_body(session, find_run(session, path.run_id), query.measure, query.against))
+            return sheet_answer(session, find_run(session, path.run_id), query.measure, query.against)
 
     made = known_or_made(_sheets, (path.run_id, query.measure, query.against), path.run_id, make)
     _sent.remember(made)

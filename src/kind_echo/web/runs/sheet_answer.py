@@ -28,10 +28,9 @@ class SheetAnswer:
     version: str
 
     @classmethod
-    def of(cls, body: SheetBody) -> "SheetAnswer":
-        """The JSON of a sheet."""
-        head = body.model_dump_json(exclude={"cells", "version", "since"}).encode()
-        cells = {cell.id: cell.model_dump_json().encode() for cell in body.cells}
+    def of(cls, sheet: SheetBody, cells: Mapping[int, bytes]) -> "SheetAnswer":
+        """The JSON of a sheet, from the sheet without its cells and the JSON of each of them."""
+        head = sheet.model_dump_json(exclude={"cells", "version", "since"}).encode()
         digest = hashlib.sha256(head)
         for cell in cells.values():
             digest.update(cell)
