@@ -95,6 +95,21 @@ def test_builds_and_settings_of_an_effect_are_shown(view: Page) -> None:
     expect(view.get_by_role("row", name=re.compile("^shape hard"))).to_contain_text("hard, soft")
 
 
+def test_a_menu_is_opened_by_keys_and_says_so_when_it_cannot_be_fetched(view: Page) -> None:
+    view.goto("/effects?effect=Skerry")
+    actions = view.get_by_role("button", name="build 2.0.3: actions")
+    actions.focus()
+    view.keyboard.press("ArrowDown")
+    expect(view.get_by_role("menuitem", name="Note…")).to_be_focused()
+    view.keyboard.press("Escape")
+    expect(actions).to_be_focused()
+    view.route("**/OpenMenu*.js", lambda route: route.abort())
+    view.goto("/references")
+    view.get_by_role("button", name="Host: every host. Change").click()
+    expect(view.get_by_role("alert")).to_have_text("The menu could not be fetched. Load the page again.")
+    expect(view.get_by_role("table", name="References")).to_be_visible()
+
+
 def test_what_a_build_rendered_is_approved_on_effects_and_undone(page: Page) -> None:
     page.goto("/effects?effect=Skerry")
     candidate = page.get_by_role("row", name=re.compile("^2.1.0-rc2"))

@@ -1,9 +1,9 @@
-import { lazy, type ReactNode, Suspense, useState } from "react";
+import { type ComponentType, type ReactNode, useState } from "react";
+import type { OpenMenuProps } from "./OpenMenu";
 
-const opened = () => import("./OpenMenu");
-
-// What a menu opens with is fetched when somebody is about to press one.
-const OpenMenu = lazy(async () => ({ default: (await opened()).OpenMenu }));
+/** What a menu opens with; it is fetched when somebody is about to press one. */
+const fetched = async (): Promise<ComponentType<OpenMenuProps>> => (await import("./OpenMenu")).OpenMenu;
+const fetchAhead = () => void fetched().catch(() => undefined); // pressed, it is tried again, and what is wrong is said
 
 /** A line of a menu. */
 export type MenuItem =
@@ -36,26 +36,40 @@ export interface MenuProps {
 
 /** A button that opens a menu. */
 export function Menu(props: MenuProps) {
-  const [asked, setAsked] = useState(false);
+  const [opened, setOpened] = useState<{ Open: ComponentType<OpenMenuProps>; byKey: boolean }>();
+  const [failed, setFailed] = useState(false);
   const { name, className, children } = props;
-  const closed = (
-    <button
-      type="button"
-      aria-label={name}
-      aria-haspopup="menu"
-      aria-expanded={false}
-      className={className}
-      onPointerEnter={() => void opened()}
-      onFocus={() => void opened()}
-      onClick={() => setAsked(true)}
-      onKeyDown={(event) => {
-        if (event.key !== "ArrowDown") return;
-        event.preventDefault();
-        setAsked(true);
-      }}
-    >
-      {children}
-    </button>
+  if (opened) return <opened.Open {...props} byKey={opened.byKey} />;
+  const open = (byKey: boolean) =>
+    void fetched().then(
+      (Open) => setOpened({ Open, byKey }),
+      () => setFailed(true),
+    );
+  return (
+    <>
+      <button
+        type="button"
+        aria-label={name}
+        aria-haspopup="menu"
+        aria-expanded={false}
+        className={className}
+        onPointerEnter={fetchAhead}
+        onFocus={fetchAhead}
+        // A press by Enter or the space bar is a click without a count.
+        onClick={(event) => open(event.detail === 0)}
+        onKeyDown={(event) => {
+          if (event.key !== "ArrowDown") return;
+          event.preventDefault();
+          open(true);
+        }}
+      >
+        {children}
+      </button>
+      {failed && (
+        <span role="alert" className="ml-2 text-xs font-normal text-quiet">
+          The menu could not be fetched. Load the page again.
+        </span>
+      )}
+    </>
   );
-  return <Suspense fallback={closed}>{asked ? <OpenMenu {...props} /> : closed}</Suspense>;
 }

@@ -1,12 +1,34 @@
 import { DropdownMenu } from "radix-ui";
+import { useEffect, useRef } from "react";
 import { Link } from "react-router";
 import type { MenuItem, MenuProps } from "./Menu";
 
 const ITEM =
   "flex w-full cursor-pointer items-baseline gap-3 rounded px-2 py-1.5 text-left outline-none data-[disabled]:cursor-default data-[disabled]:text-quiet data-[highlighted]:bg-ground data-[state=checked]:font-semibold";
 
+export interface OpenMenuProps extends MenuProps {
+  /** Opened by a key: its first line has the focus. */
+  byKey: boolean;
+}
+
 /** A menu that is open, and can be closed and opened again. */
-export function OpenMenu({ name, className, children, items, align = "start", onClosed }: MenuProps) {
+export function OpenMenu({
+  name,
+  className,
+  children,
+  items,
+  align = "start",
+  onClosed,
+  byKey,
+}: OpenMenuProps) {
+  const content = useRef<HTMLDivElement>(null);
+  useEffect(() => {
+    if (!byKey) return;
+    const shown = requestAnimationFrame(() =>
+      content.current?.querySelector<HTMLElement>("[role^=menuitem]:not([data-disabled])")?.focus(),
+    );
+    return () => cancelAnimationFrame(shown);
+  }, [byKey]);
   const lines = items.map((item, place) => (
     // biome-ignore lint/suspicious/noArrayIndexKey: the lines of a menu keep their order
     <Line key={place} item={item} place={place} />
@@ -18,6 +40,7 @@ export function OpenMenu({ name, className, children, items, align = "start", on
       </DropdownMenu.Trigger>
       <DropdownMenu.Portal>
         <DropdownMenu.Content
+          ref={content}
           align={align}
           sideOffset={6}
           {...(onClosed ? { onCloseAutoFocus: onClosed } : {})}
