@@ -5,14 +5,14 @@ import type { ReactNode, RefObject } from "react";
 export function Asking({
   title,
   about,
-  wide = false,
+  width = "w-[26rem]",
   startHere,
   onClose,
   children,
 }: {
   title: string;
   about?: ReactNode;
-  wide?: boolean;
+  width?: string;
   /** What has the focus first; the first control unless it is given. */
   startHere?: RefObject<HTMLElement | null>;
   onClose: () => void;
@@ -32,7 +32,7 @@ export function Asking({
                 },
               }
             : {})}
-          className={`fixed top-1/2 left-1/2 z-50 grid max-h-[94vh] ${wide ? "w-[34rem]" : "w-[26rem]"} max-w-[94vw] -translate-1/2 gap-4 overflow-auto rounded-lg border border-line bg-sheet p-6`}
+          className={`fixed top-1/2 left-1/2 z-50 grid max-h-[94vh] ${width} max-w-[94vw] -translate-1/2 gap-4 overflow-auto rounded-lg border border-line bg-sheet p-6`}
         >
           <div className="grid gap-1">
             <Dialog.Title className="text-lg font-semibold">{title}</Dialog.Title>

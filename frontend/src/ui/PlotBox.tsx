@@ -1,6 +1,7 @@
 import { scaleLinear } from "d3-scale";
 import { useEffect, useRef } from "react";
 import uPlot from "uplot";
+import { keepDrawn } from "./redraw";
 
 export type Size = { width: number; height: number };
 export type Chart = { options: (size: Size) => uPlot.Options; data: uPlot.AlignedData };
@@ -25,14 +26,9 @@ export function PlotBox({
       const size = { width: element.clientWidth, height: element.clientHeight };
       plot = new uPlot(chart.options(size), chart.data, element);
     };
-    draw();
-    const resize = new ResizeObserver(draw);
-    resize.observe(element);
-    const theme = new MutationObserver(draw);
-    theme.observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
+    const end = keepDrawn(element, draw);
     return () => {
-      resize.disconnect();
-      theme.disconnect();
+      end();
       plot?.destroy();
     };
   }, [chart]);

@@ -81,7 +81,7 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
     <Asking
       title="Decide"
       about={`${what}. One undo takes it all back.`}
-      wide
+      width="w-[34rem]"
       startHere={startHere}
       onClose={onClose}
     >

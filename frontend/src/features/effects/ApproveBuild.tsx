@@ -29,7 +29,7 @@ export function ApproveBuild({ buildId, name, onClose }: Props) {
     <Asking
       title={done ? "Approved" : `Approve what ${name} rendered`}
       {...(done ? {} : { about: "Later builds are compared with these renders. What they replace is kept." })}
-      wide
+      width="w-[34rem]"
       onClose={onClose}
     >
       {done ? (

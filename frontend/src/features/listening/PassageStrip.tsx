@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { type PointerEvent, useEffect, useRef, useState } from "react";
 import { number } from "../../ui/numbers";
+import { keepDrawn } from "../../ui/redraw";
 import { drawStrip, greatest, magnification } from "../pair/plots/draw";
 import { stripQuery } from "../pair/queries";
 import type { Looper } from "./looper";
@@ -37,16 +38,13 @@ export function PassageStrip({ address, frames, rate, start, stop, looper, most,
   const columns = Math.max(COLUMN_STEP, Math.round(width / COLUMN_STEP) * COLUMN_STEP);
   const strip = useQuery({ ...stripQuery(address, 0, frames, columns), enabled: width > 0 });
   useEffect(() => {
-    const draw = () => {
-      if (!canvas.current || width === 0) return;
-      const decibels = magnification(greatest(strip.data));
-      drawStrip(canvas.current, strip.data, { start: 0, stop: frames }, "signal", decibels);
-      canvas.current.dataset.ready = String(strip.data !== undefined);
-    };
-    draw();
-    const theme = new MutationObserver(draw);
-    theme.observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
-    return () => theme.disconnect();
+    const element = canvas.current;
+    if (!element || width === 0) return;
+    const decibels = magnification(greatest(strip.data));
+    element.dataset.ready = String(strip.data !== undefined);
+    return keepDrawn(element, () =>
+      drawStrip(element, strip.data, { start: 0, stop: frames }, "signal", decibels),
+    );
   }, [strip.data, frames, width]);
   useEffect(() => {
     let frame = 0;

@@ -2,6 +2,7 @@ import { type KeyboardEvent, useEffect, useRef } from "react";
 import uPlot from "uplot";
 import { number } from "../../ui/numbers";
 import { axisLook, frequencyAxis, type Size } from "../../ui/PlotBox";
+import { keepDrawn } from "../../ui/redraw";
 import { REFERENCE_WIDTH, WIDTH } from "./strokes";
 
 /** A line as it is drawn; without values it keeps its place among the others. */
@@ -61,14 +62,9 @@ export function LinesPlot({ strokes, look, label, className, near, onSpot, onStr
       const size = { width: element.clientWidth, height: element.clientHeight };
       plot.current = new uPlot(optionsOf(size, strokes, look, tell), dataOf(strokes, look.x), element);
     };
-    draw();
-    const resize = new ResizeObserver(draw);
-    resize.observe(element);
-    const theme = new MutationObserver(draw);
-    theme.observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
+    const end = keepDrawn(element, draw);
     return () => {
-      resize.disconnect();
-      theme.disconnect();
+      end();
       plot.current?.destroy();
       plot.current = undefined;
     };

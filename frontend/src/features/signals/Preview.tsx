@@ -4,6 +4,7 @@ import type { LevelMap, Measure, SignalPreview } from "../../api/client";
 import { measuresQuery } from "../../api/measures";
 import { kilohertz, number, valueText } from "../../ui/numbers";
 import { PlotBox } from "../../ui/PlotBox";
+import { keepDrawn } from "../../ui/redraw";
 import { drawStrip, greatest, magnification } from "../pair/plots/draw";
 import { spectrumChart } from "../pair/plots/SpectrumPlot";
 
@@ -51,16 +52,7 @@ function useCanvas(draw: (canvas: HTMLCanvasElement) => void) {
   useEffect(() => {
     const canvas = ref.current;
     if (!canvas) return;
-    const again = () => draw(canvas);
-    again();
-    const resize = new ResizeObserver(again);
-    resize.observe(canvas);
-    const theme = new MutationObserver(again);
-    theme.observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
-    return () => {
-      resize.disconnect();
-      theme.disconnect();
-    };
+    return keepDrawn(canvas, () => draw(canvas));
   }, [draw]);
   return ref;
 }

@@ -1,6 +1,7 @@
 import { type KeyboardEvent, useEffect, useRef, useState } from "react";
 import uPlot from "uplot";
 import type { Chart } from "../../../ui/PlotBox";
+import { keepDrawn } from "../../../ui/redraw";
 import { distanceText, nextPeak, placeText, type Spot, valuesText } from "./reading";
 
 /** A chart whose lines can be read with a cursor. */
@@ -58,19 +59,14 @@ export function ReadPlot({ chart, label, rate, className }: Props) {
       kept = {};
       plot.current = made;
     };
-    draw();
     const redraw = () => {
       for (const [key, scale] of Object.entries(plot.current?.scales ?? {}))
         if (scale.min != null && scale.max != null) kept[key] = { min: scale.min, max: scale.max };
       draw();
     };
-    const resize = new ResizeObserver(redraw);
-    resize.observe(element);
-    const theme = new MutationObserver(redraw);
-    theme.observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
+    const end = keepDrawn(element, draw, redraw);
     return () => {
-      resize.disconnect();
-      theme.disconnect();
+      end();
       plot.current?.destroy();
       plot.current = undefined;
     };

@@ -3,6 +3,7 @@ import { scaleLinear } from "d3-scale";
 import { type PointerEvent, useEffect, useRef, useState } from "react";
 import type { Pair, Side, Strip } from "../../../api/client";
 import { number } from "../../../ui/numbers";
+import { keepDrawn } from "../../../ui/redraw";
 import type { Player } from "../player/player";
 import { stripQuery } from "../queries";
 import { type View, zoomed } from "../view";
@@ -197,16 +198,9 @@ function StripCanvas(props: {
   const { ink, strip, view, decibels, ruler, height, of } = props;
   const canvas = useRef<HTMLCanvasElement>(null);
   useEffect(() => {
-    const paint = () => canvas.current && drawStrip(canvas.current, strip, view, ink, decibels, ruler);
-    paint();
-    const theme = new MutationObserver(paint);
-    theme.observe(document.documentElement, { attributes: true, attributeFilter: ["data-theme"] });
-    const size = new ResizeObserver(paint);
-    if (canvas.current) size.observe(canvas.current);
-    return () => {
-      theme.disconnect();
-      size.disconnect();
-    };
+    const element = canvas.current;
+    if (!element) return;
+    return keepDrawn(element, () => drawStrip(element, strip, view, ink, decibels, ruler));
   }, [strip, view, ink, decibels, ruler]);
   return (
     <div
