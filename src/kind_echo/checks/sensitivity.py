@@ -38,7 +38,9 @@ class Planted:
     why: str = ""
 
 
-def plant(references: Path, settings: Settings, known: Known, jobs: int, tell: Callable[[int], None]) -> list[Planted]:
+def plant(
+    references: Path, settings: Settings, known: Known, jobs: int, tell: Callable[[int, int], None]
+) -> list[Planted]:
     """Plant faults into all references of a folder, by name. Arguments as of `check_pairs`."""
     pairs = pair_folders(references, references).pairs
     work = [(pair, settings, _key(pair, settings)) for pair in pairs]
@@ -48,14 +50,14 @@ def plant(references: Path, settings: Settings, known: Known, jobs: int, tell: C
         if key in kept:
             found[pair.name] = Planted(pair.name, _cell(pair.name, kept[key]))
     rest = [one for one in work if one[0].name not in found]
-    tell(len(found))
+    tell(len(found), len(pairs))
     for (pair, _, key), document in zip(rest, _worked(rest, jobs), strict=True):
         if "error" in document:
             found[pair.name] = Planted(pair.name, None, document["error"])
         else:
             known.keep({key: document})
             found[pair.name] = Planted(pair.name, _cell(pair.name, document))
-        tell(len(found))
+        tell(len(found), len(pairs))
     return [found[pair.name] for pair in pairs]
 
 

@@ -57,7 +57,7 @@ def tell_sensitivity(
     Raises:
         LimitBroken: a size that is wanted is not noticed. RowsFailed: a reference could not be read.
     """
-    with progress("Planting", "references", 0) as shown:
+    with progress("Planting", "references") as shown:
         planted = plant(references, settings, known, jobs, shown.tell)
     if known.problem:
         click.echo(f"kind-echo: what was found before could not be used: {known.problem}", err=True)

@@ -132,16 +132,21 @@ def compare(
     return _compare_at(reference, render, frozenset(), options, measuring)
 
 
-def compare_as_it_is(reference: Source, render: Source, options: CompareOptions = CompareOptions()) -> Comparison:
+def compare_as_it_is(
+    reference: Source, render: Source, options: CompareOptions = CompareOptions(), *, account: bool = True
+) -> Comparison:
     """As `compare`, with the causes that lie open alone: none is undone to look for others under it.
 
     What is read is the same but for clicks that only show under another change.
 
+    Args:
+        account: with the account of the difference and its causes, which take most of the time. Without it a filter,
+            which explains some clicks, is looked for only where there are clicks.
     Raises:
         RateMismatch, ChannelMismatch: the two cannot be compared sample by sample.
     """
     check_pair(reference, render)
-    return _compare_at(reference, render, frozenset(), options, depth=_DEEPEST)
+    return _compare_at(reference, render, frozenset(), options, depth=_DEEPEST, account=account)
 
 
 def _compare_at(
@@ -152,6 +157,7 @@ def _compare_at(
     measuring: MeasureOptions = _AS_USUAL,
     *,
     depth: int = 0,
+    account: bool = True,
 ) -> Comparison:
     """All measures of a pair in which changes of some kinds, one in the other so deep, are undone already."""
     turns = threading.Lock()
@@ -166,7 +172,7 @@ def _compare_at(
         scans = [pool.submit(scan_file, side, measuring) for side in (reference, render)]
         delays = pool.submit(_find_delays, reference, render, options, pool)
         return _compared(
-            reference, render, options, (scans[0].result(), scans[1].result()), delays, pool, (depth, skip)
+            reference, render, options, (scans[0].result(), scans[1].result()), delays, pool, (depth, skip), account
         )
 
 
@@ -187,6 +193,7 @@ def _compared(
     delays: Future[_Delays],
     pool: Executor,
     undone: tuple[int, Found],
+    account: bool,
 ) -> Comparison:
     depth, skip = undone
     channels = reference.channels
@@ -254,8 +261,8 @@ def _compared(
         clicks = steeper(clicks, reference, upright, scale)
     middle = drift.result().middle if moved else common.samples
     known = ComparedFacts(readings, middle, common.reason, moved, gaps, clicks)
-    as_it_is = pool.submit(power_left, reference, lay.at(Alignment())) if shift and whole.frames else None
-    explained = explain(reference, lay, known, pool)
+    as_it_is = pool.submit(power_left, reference, lay.at(Alignment())) if account and shift and whole.frames else None
+    explained = explain(reference, lay, known, pool) if account or any(clicks) else Explained([])
     if depth < _DEEPEST:
         from kind_echo.core.comparison.further import explain_further  # slow to load, and not always needed
 
@@ -263,7 +270,7 @@ def _compared(
         explained = explain_further(reference, lay, known, explained, again, pool, skip)
     clicks = clicks if explained.clicks is None else explained.clicks
     readings += [drift.result().reading, *click_readings(clicks, reference.rate)]
-    if whole.frames:
+    if account and whole.frames:
         raw = whole.sums[:, 3] / whole.frames if as_it_is is None else as_it_is.result()
         readings += _account(reference, lay, (whole, fine), (raw, shift), explained, gain)
     curves |= explained.curves

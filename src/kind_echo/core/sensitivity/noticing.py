@@ -8,6 +8,7 @@ import numpy as np
 
 from kind_echo.core.audio.align import AlignedSource, Alignment, rows_of_pair
 from kind_echo.core.audio.source import ArraySource, Samples, Source
+from kind_echo.core.comparison.account import STEPS
 from kind_echo.core.comparison.compare import (
     CompareOptions,
     Comparison,
@@ -126,7 +127,7 @@ class Noticer:
             if is_over and moved < _MOVED:
                 return "residual_rms"
             if is_over or moved >= _MOVED or self._is_large(changed):
-                return self._noticed(changed, claim, compare_as_it_is)
+                return self._noticed(changed, claim, self._as_judged)
             found = self._by_short_cut(changed) if self.approved.against is None else self._unfit(changed)
             if found is not None:
                 return found
@@ -153,6 +154,10 @@ class Noticer:
     def in_full(self, changed: Samples, claim: float = 0.0) -> str | None:
         """As `notices`, with all that a run measures."""
         return self._noticed(changed, claim, compare)
+
+    def _as_judged(self, reference: Source, render: Source, options: CompareOptions) -> Comparison:
+        """All that limits are held to: what explains the difference only where one is for a step of its account."""
+        return compare_as_it_is(reference, render, options, account=not self.approved.limits.keys().isdisjoint(STEPS))
 
     def _noticed(self, changed: Samples, claim: float, by: _Compare) -> str | None:
         own, found = self._read(changed, claim, by)
@@ -188,7 +193,7 @@ class Noticer:
         drawn = np.random.default_rng(1).uniform(-1.0, 1.0, self.approved.samples.shape)
         limits = dict(self.approved.limits)
         broken: list[str] = []
-        own, read = self._read(self.approved.samples + _NEXT_TO_NOTHING * drawn, 0.0, compare_as_it_is)
+        own, read = self._read(self.approved.samples + _NEXT_TO_NOTHING * drawn, 0.0, self._as_judged)
         while True:
             verdict = self._judged(own, read, limits)
             out = [found.reading.measure for found in verdict.found]
