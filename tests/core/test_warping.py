@@ -9,6 +9,7 @@ from hypothesis import strategies as st
 
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.audio.warping import WarpedSource
+from kind_echo.core.compiled import loops
 
 FRAMES = 4000
 EDGE = 100  # frames at either end that the filter of 64 taps and the delay keep from being full
@@ -60,3 +61,10 @@ def test_a_clock_that_is_undone_gives_the_sound_again(drift: float) -> None:
     # The inverse of p = n + d + e·(n − N/2) about the middle, to the first order in e.
     back = WarpedSource(ArraySource(away, 48_000), -3.25 / (1 + drift * 1e-6), -drift / (1 + drift * 1e-6), FRAMES)
     assert np.abs(back.read(0, FRAMES) - sound)[EDGE:-EDGE].max() < 2e-3 * np.abs(sound).max()
+
+
+@pytest.mark.parametrize(("first", "fraction"), [(-1, 0.5), (1, 0.5), (0, -0.1), (0, 1.1)])
+def test_places_beyond_the_samples_at_hand_are_refused(first: int, fraction: float) -> None:
+    rows, table, out = np.zeros((1, 64)), np.zeros((261, 64)), np.zeros((1, 1))
+    with pytest.raises(ValueError, match="places and rows do not fit together"):
+        loops.read_between(rows, np.array([first]), np.array([fraction]), table, out)

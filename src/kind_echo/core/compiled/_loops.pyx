@@ -13,6 +13,8 @@ include "checks.pxi"
 cdef enum:
     PIECE = 512  # samples interpolated at a time
     TILE = 32  # samples whose sums fit into the registers
+    TAPS = 64  # of what reads between samples
+    NODES = 6  # rows of its table that taps are interpolated through
 
 UNKNOWN = 3e38
 """Stands for the points before the first, so that no summit is seen there."""
@@ -351,3 +353,47 @@ def quiet_runs(
                 begin, first, last = -1, -1, -1
     state[0], state[1], state[2] = begin, first, last
     return count
+
+
+def read_between(
+    const double[:, ::1] rows, const long[::1] first, const double[::1] fractions, const double[:, ::1] table,
+    double[:, ::1] out,
+):
+    """Rows at places between their samples; `out`, shape (places, channels), gets them.
+
+    `first` is the sample under the first of 64 taps, by place. Row k of `table` has the taps at (k − 2) / steps of a
+    sample, for steps + 5 rows: those at a fraction, 0 to 1, lie on Lagrange's polynomial through the six around it.
+    """
+    cdef Py_ssize_t f, c, k, t, at, steps = table.shape[0] - NODES + 1
+    cdef double b, total
+    cdef double[NODES] share
+    cdef double[TAPS] taps
+    cdef const double* row
+    _needs(table.shape[1] == TAPS and steps > 0, "taps and their table")
+    _needs(out.shape[0] == first.shape[0] == fractions.shape[0] and out.shape[1] == rows.shape[0], "places and rows")
+    with nogil:
+        for f in range(first.shape[0]):
+            if first[f] < 0 or first[f] + TAPS > rows.shape[1] or not 0.0 <= fractions[f] <= 1.0:
+                with gil:
+                    raise ValueError("places and rows do not fit together")
+            b = fractions[f] * steps
+            at = min(<Py_ssize_t>b, steps - 1)
+            b -= at
+            share[0] = -(b + 1) * b * (b - 1) * (b - 2) * (b - 3) / 120
+            share[1] = (b + 2) * b * (b - 1) * (b - 2) * (b - 3) / 24
+            share[2] = -(b + 2) * (b + 1) * (b - 1) * (b - 2) * (b - 3) / 12
+            share[3] = (b + 2) * (b + 1) * b * (b - 2) * (b - 3) / 12
+            share[4] = -(b + 2) * (b + 1) * b * (b - 1) * (b - 3) / 24
+            share[5] = (b + 2) * (b + 1) * b * (b - 1) * (b - 2) / 120
+            for t in range(TAPS):
+                taps[t] = 0.0
+            for k in range(NODES):
+                row = &table[at + k, 0]
+                for t in range(TAPS):
+                    taps[t] += share[k] * row[t]
+            for c in range(rows.shape[0]):
+                row = &rows[c, first[f]]
+                total = 0.0
+                for t in range(TAPS):
+                    total += taps[t] * row[t]
+                out[f, c] = total

@@ -127,7 +127,7 @@ class Noticer:
             if is_over and moved < _MOVED:
                 return "residual_rms"
             if is_over or moved >= _MOVED or self._is_large(changed):
-                return self._noticed(changed, claim, self._as_judged)
+                return self._noticed(changed, claim)
             found = self._by_short_cut(changed) if self.approved.against is None else self._unfit(changed)
             if found is not None:
                 return found
@@ -153,18 +153,20 @@ class Noticer:
 
     def in_full(self, changed: Samples, claim: float = 0.0) -> str | None:
         """As `notices`, with all that a run measures."""
-        return self._noticed(changed, claim, compare)
+        return _noticed(self._judged(*self._read(changed, claim, compare, True), self.baseline.limits))
 
     def _as_judged(self, reference: Source, render: Source, options: CompareOptions) -> Comparison:
         """All that limits are held to: what explains the difference only where one is for a step of its account."""
         return compare_as_it_is(reference, render, options, account=not self.approved.limits.keys().isdisjoint(STEPS))
 
-    def _noticed(self, changed: Samples, claim: float, by: _Compare) -> str | None:
-        own, found = self._read(changed, claim, by)
+    def _noticed(self, changed: Samples, claim: float) -> str | None:
+        own, found = self._read(changed, claim, self._as_judged, self._needs_signal)
         return _noticed(self._judged(own, found, self.baseline.limits))
 
-    def _read(self, changed: Samples, claim: float, by: _Compare) -> tuple[list[Reading], list[Reading]]:
-        """Readings of a changed render by itself, and against the approved one."""
+    def _read(
+        self, changed: Samples, claim: float, by: _Compare, beside_signal: bool
+    ) -> tuple[list[Reading], list[Reading]]:
+        """Readings of a changed render by itself, and against the approved one; beside its signal if that is asked."""
         render = ArraySource(changed, self.approved.rate)
         if np.array_equal(changed, self._source.samples):
             found, scan = readings_of_identical(self._source).readings, self._scan
@@ -174,7 +176,7 @@ class Noticer:
             assert comparison.sides is not None
             scan = comparison.sides[1]
         own = [*self._of_file(scan, render), *self._takes()]
-        if self.approved.own is not None:
+        if self.approved.own is not None and beside_signal:
             own += self.approved.own(render, claim)
         # Its length and its lead-in make a render unfit, and are told against the reference.
         told = {(r.measure, r.channel) for r in own}
@@ -193,7 +195,7 @@ class Noticer:
         drawn = np.random.default_rng(1).uniform(-1.0, 1.0, self.approved.samples.shape)
         limits = dict(self.approved.limits)
         broken: list[str] = []
-        own, read = self._read(self.approved.samples + _NEXT_TO_NOTHING * drawn, 0.0, self._as_judged)
+        own, read = self._read(self.approved.samples + _NEXT_TO_NOTHING * drawn, 0.0, self._as_judged, True)
         while True:
             verdict = self._judged(own, read, limits)
             out = [found.reading.measure for found in verdict.found]
