@@ -71,12 +71,17 @@ class _Path:
         away = np.abs(into - self.hertz) > SWEEPS.margin_hertz
         return np.asarray(away & (at > self.rate / 2 + SWEEPS.margin_hertz))
 
-    def power(self, side: Floats, order: int) -> Floats:
-        """What an order explains of a sound in each block, beyond what it explains of any by chance."""
-        turned = _blocks(side) * np.exp(-1j * order * _blocks(self.phase))
-        total = np.square(_blocks(side)).sum(axis=1)
-        found = 2 * np.square(np.abs(turned.sum(axis=1))) / SWEEPS.block
-        return np.asarray(np.maximum(found - 2 * total / SWEEPS.block, 0.0))
+    def powers(self, side: Floats, most: int) -> dict[int, Floats]:
+        """What each order up to `most` explains of a sound, in each block, beyond what it does of any by chance."""
+        turned: NDArray[np.complex128] = _blocks(side).astype(np.complex128)
+        turn = np.exp(-1j * _blocks(self.phase))
+        chance = 2 * np.square(_blocks(side)).sum(axis=1) / SWEEPS.block
+        found = {}
+        for order in range(1, most + 1):
+            turned *= turn
+            explained = 2 * np.square(np.abs(turned.sum(axis=1))) / SWEEPS.block
+            found[order] = np.maximum(explained - chance, 0.0)
+        return found
 
     def without_harmonics(self, side: Floats) -> Floats:
         """A sound without the sweep and its harmonics that do not fold, of whole blocks."""
@@ -100,17 +105,16 @@ def folding_of_sweep(reference: Source, aligned: AlignedSource) -> Cause | None:
     if path is None:
         return None
     total = float(np.square(error).sum())
-    folded, own, harmonics = {}, 0.0, 0.0
-    before = path.without_harmonics(part.factors[channel] * x)
-    for order in range(2, SWEEPS.most_order + 1):
-        there = path.folds(order)
-        found = path.power(error, order)
-        folded[order] = float(found[there].sum())
-        own += float(path.power(before, order)[there].sum())
-        at = order * path.hertz
-        harmonics += float(found[at < part.rate / 2 - SWEEPS.margin_hertz].sum())
+    found = path.powers(error, SWEEPS.most_order)
+    folded = {order: float(found[order][path.folds(order)].sum()) for order in _orders()}
+    under = part.rate / 2 - SWEEPS.margin_hertz
+    harmonics = sum(float(found[order][order * path.hertz < under].sum()) for order in _orders())
     power = sum(folded.values())
-    if power < SWEEPS.folds * total or power < SWEEPS.most * harmonics or fall(power, own) < SWEEPS.louder_db:
+    if power < SWEEPS.folds * total or power < SWEEPS.most * harmonics:
+        return None
+    before = path.powers(path.without_harmonics(part.factors[channel] * x), SWEEPS.most_order)
+    own = sum(float(before[order][path.folds(order)].sum()) for order in _orders())
+    if fall(power, own) < SWEEPS.louder_db:
         return None
     orders = [order for order, mine in folded.items() if mine >= SWEEPS.told_order * power]
     level, was = (10 * math.log10(max(p, 1e-24) / len(x)) for p in (power, own))
@@ -122,6 +126,11 @@ def folding_of_sweep(reference: Source, aligned: AlignedSource) -> Cause | None:
         "aliasing", amount=level, unit="dBFS", takes_off=off, why=why, orders=(orders[0], orders[-1]),
         is_new=was <= SWEEPS.none_dbfs,
     )  # fmt: skip
+
+
+def _orders() -> range:
+    """Those that may fold: of the first, the sweep itself, nothing is told."""
+    return range(2, SWEEPS.most_order + 1)
 
 
 def _path(x: Floats, rate: int) -> _Path | None:
@@ -139,7 +148,7 @@ def _path(x: Floats, rate: int) -> _Path | None:
     if high < SWEEPS.least_range * max(low, 1.0) or SWEEPS.one_way < rises < 1.0 - SWEEPS.one_way:
         return None
     path = _Path(rate, phase, np.abs(hertz))
-    return path if float(path.power(x, 1).sum()) > SWEEPS.pure * float(np.square(x).sum()) else None
+    return path if float(path.powers(x, 1)[1].sum()) > SWEEPS.pure * float(np.square(x).sum()) else None
 
 
 def _blocks(side: Floats) -> Floats:
