@@ -102,7 +102,7 @@ def _build(session: Session, version: str) -> Build:
     return session.scalars(query).one()
 
 
-def _done_on(build_id: int) -> Select[tuple[Cell]]:
+def _done_on(build_id: int) -> Select[Cell]:
     return select(Cell).join(Run).where(Run.build_id == build_id, Cell.state == "done", Cell.render_id.is_not(None))
 
 

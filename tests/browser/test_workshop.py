@@ -120,7 +120,7 @@ def test_what_a_build_rendered_is_approved_on_effects_and_undone(page: Page) -> 
     expect(asked.get_by_role("button", name="Approve", exact=True)).to_be_disabled()  # what fails is not offered first
     failing = asked.get_by_role("checkbox", name=re.compile("^Fail: "))
     failing.check()
-    cells = int(re.search(r"\d+", asked.get_by_text(re.compile("^Fail: ")).inner_text())[0])  # type: ignore[index]
+    [cells] = re.findall(r"\d+", asked.get_by_text(re.compile("^Fail: ")).inner_text())
     assert axe(page) == []
     asked.get_by_label("Why").fill("The new shape is meant.")
     asked.get_by_role("button", name=f"Approve {cells} cells").click()
