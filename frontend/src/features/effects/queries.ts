@@ -26,7 +26,7 @@ export const rendersOfBuildQuery = (buildId: number) =>
     queryKey: ["builds", buildId, "renders"],
     queryFn: ({ signal }) =>
       unwrap(
-        client.GET("/api/builds/{build_id}/renders", { params: { path: { build_id: buildId } }, signal }),
+        client.GET("/api/builds/{build_id}/references", { params: { path: { build_id: buildId } }, signal }),
       ),
   });
 

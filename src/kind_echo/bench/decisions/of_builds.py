@@ -14,6 +14,7 @@ from kind_echo.bench.decisions.references import approve
 from kind_echo.bench.machines import BuildNotFound, EffectNotFound
 from kind_echo.core.registry.errors import BadParameter, Conflict
 from kind_echo.database.models import Act, Build, Case, Cell, Effect, Reference, Render, Run
+from kind_echo.wording.figures import counted
 
 Approvable = Literal["Pass", "Changed", "Fail", "Waiting"]
 """The verdicts under which a render can become a reference."""
@@ -56,7 +57,7 @@ class RendersChanged(Conflict):
     def __init__(self, expected: int, found: int) -> None:
         self.expected, self.found = expected, found
         super().__init__(
-            f"Nothing was approved: {expected} cells were to be approved, and by now it would be {found}. Look again."
+            f"Nothing was approved: you were told of {counted(expected, 'cell')}, and by now it would be {found}."
         )
 
 

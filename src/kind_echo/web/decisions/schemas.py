@@ -5,7 +5,6 @@ from typing import Literal
 
 from pydantic import Field
 
-from kind_echo.bench.decisions import Approvable
 from kind_echo.web.http.schemas import Body, RequestModel
 
 
@@ -18,14 +17,6 @@ class NewDecisionBody(Body):
     ticket: str = Field(default="", max_length=400)
     until: date | None = None
     seen: int | None = None
-
-
-class ApprovedBuildBody(Body):
-    """Which renders of a build are to be references, by verdict, and how many these were when they were looked at."""
-
-    verdicts: list[Approvable] = Field(min_length=1, max_length=4)
-    expected: int = Field(ge=1)
-    why: str = Field(default="", max_length=2000)
 
 
 class ActBody(Body):

@@ -1,14 +1,20 @@
 """References and their history."""
 
+from datetime import UTC, datetime
+
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.decisions import current_references, history, references_by_build, renders_of_build
+from kind_echo.bench.decisions import approve_build, current_references, history, references_by_build, renders_of_build
+from kind_echo.bench.notices import tell_of_act
 from kind_echo.database.models import Cell, Reference
 from kind_echo.database.sessions import transaction
+from kind_echo.web.decisions.schemas import ActBody
+from kind_echo.web.decisions.views import act_body, page_root
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import BuildPath, ConditionBody, EffectPath
 from kind_echo.web.references.schemas import (
+    ApprovedBuildBody,
     ReferenceBody,
     ReferencePath,
     ReferencesBody,
@@ -16,6 +22,7 @@ from kind_echo.web.references.schemas import (
     ReferencesOfBuildBody,
     RendersOfBuildBody,
 )
+from kind_echo.web.security.doors import caller
 
 api = APIBlueprint("references", __name__, url_prefix="/api")
 
@@ -44,8 +51,20 @@ def references_of_effect(path: EffectPath) -> Response:
         return answer(ReferencesByBuildBody(builds=[ReferencesOfBuildBody.model_validate(one) for one in found]))
 
 
-@api.get("/builds/<int:build_id>/renders", responses={200: RendersOfBuildBody})
-def renders(path: BuildPath) -> Response:
+@api.post("/builds/<int:build_id>/references", responses={201: ActBody})
+def approve_of_build(path: BuildPath, body: ApprovedBuildBody) -> Response:
+    """Make the renders of a build that have one of some verdicts the references of their cases, in one act."""
+    with transaction() as session:
+        act = approve_build(
+            session, path.build_id, body.verdicts, expected=body.expected, who=caller().name, why=body.why,
+            now=datetime.now(UTC),
+        )  # fmt: skip
+        tell_of_act(session, act, page_root(), act.at)
+        return answer(act_body(session, act), 201)
+
+
+@api.get("/builds/<int:build_id>/references", responses={200: RendersOfBuildBody})
+def renders_to_approve(path: BuildPath) -> Response:
     """How many renders of a build can become references, by verdict, and how many cannot or are already."""
     with transaction() as session:
         found = renders_of_build(session, path.build_id)

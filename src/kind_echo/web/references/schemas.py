@@ -2,6 +2,8 @@
 
 from datetime import datetime
 
+from pydantic import Field
+
 from kind_echo.bench.decisions import Approvable
 from kind_echo.web.http.schemas import Body, ConditionBody, RequestModel
 
@@ -58,6 +60,14 @@ class RendersOfBuildBody(Body):
     current: int
     unfit: int
     without_reading: int
+
+
+class ApprovedBuildBody(Body):
+    """Which renders of a build are to be references, by verdict, and how many these were when they were looked at."""
+
+    verdicts: list[Approvable] = Field(min_length=1, max_length=4)
+    expected: int = Field(ge=1)
+    why: str = Field(default="", max_length=2000)
 
 
 class ReferencePath(RequestModel):

@@ -129,7 +129,7 @@ REACH: dict[str, Reach] = {
     "POST /api/acts/{act_id}/undo": WORK,
     "GET /api/acts/latest": READ,
     "POST /api/builds/{build_id}/references": KEEP,
-    "GET /api/builds/{build_id}/renders": READ,
+    "GET /api/builds/{build_id}/references": READ,
     "GET /api/effects/{effect_id}/references": READ,
     "GET /api/references": READ,
     "GET /api/references/{reference_id}/history": READ,
