@@ -1,5 +1,6 @@
 """Approving and undoing, one act at a time; two people at once; what may not be approved."""
 
+from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from functools import partial
 
@@ -158,3 +159,23 @@ def test_a_build_is_not_approved_when_its_renders_are_not_those_that_were_seen(d
     with transaction() as session:
         now = latest_act(session)
         assert (now and now.id) == (last and last.id)
+
+
+def test_of_two_who_approve_a_build_at_once_the_second_is_told(demo: str) -> None:
+    """Both have looked; the second waits for the first, and then looks at what that one has made."""
+    with transaction() as session:
+        build_id = _build(session, "2.1.0-rc2").id
+        failing = len(renders_of_build(session, build_id).cell_ids["Fail"])
+
+    def second() -> None:
+        with transaction() as session:
+            approve_build(session, build_id, ["Fail"], expected=failing, who="Ivo K.", why="", now=NOW)
+
+    with ThreadPoolExecutor(1) as pool:
+        with transaction() as session:
+            approve_build(session, build_id, ["Fail"], expected=failing, who=WHO, why="", now=NOW)
+            waiting = pool.submit(second)
+            with pytest.raises(TimeoutError):
+                waiting.result(timeout=1.0)
+        with pytest.raises(RendersChanged):
+            waiting.result(timeout=60.0)

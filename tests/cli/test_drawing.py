@@ -59,6 +59,7 @@ def test_a_cell_is_drawn_over_its_builds(seen: str, tmp_path: Path) -> None:
         (("overlay", "--plot", "a.svg"), "by one of --cells, --builds and --set"),
         (("overlay", "--cells", "1,x", "--plot", "a.svg"), "whole numbers"),
         (("overlay", "--cells", "999999", "--plot", "a.svg"), "999999"),
+        (("overlay", "--cells", "1", "--files", "2", "--plot", "a.svg"), "given with --set"),
         (("overlay", "--set", "999999", "--plot", "a.svg"), "There is no set of files 999999"),
         (
             ("overlay", "--builds", "1", "--by", "waveform", "--from", "99", "--plot", "a.svg"),

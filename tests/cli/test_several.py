@@ -127,3 +127,11 @@ def test_the_greatest_differences_are_listed_in_time(folder: Path) -> None:
     assert rows["rows"][0]["places"] == places[:2]
     assert rows["rows"][1]["places"][0]["cause"] == "gain"
     assert "places" not in _one(folder, "compare", "a.wav", "gap.wav")
+
+
+@pytest.mark.parametrize("others", [[], ["a.wav"]])
+def test_brackets_and_colons_of_a_name_are_printed(folder: Path, others: list[str]) -> None:
+    """They would be a style or a picture to what prints tables."""
+    name = "drums [wet] :warning:.wav"
+    (folder / name).write_bytes((folder / "a.wav").read_bytes())
+    assert name in _run(folder, "measure", name, *others).stdout

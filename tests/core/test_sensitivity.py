@@ -11,6 +11,8 @@ from hypothesis import strategies as st
 from scipy import signal as scipy_signal
 
 from kind_echo.core.audio.source import ArraySource, Samples, Source
+from kind_echo.core.comparison.account import STEPS
+from kind_echo.core.comparison.compare import compare_as_it_is
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import default_limits
@@ -195,6 +197,20 @@ def test_what_is_compared_with_its_signal_is_judged_by_what_it_is_held_to() -> N
     found = _least(0.9 * noise, "gain", limits, against=noise)
     assert found.size == pytest.approx(1.0 - 20 * math.log10(0.9), rel=0.06)
     assert found.by == "gain"
+
+
+@pytest.mark.parametrize(
+    ("key", "size"),
+    [("gain", 3.0), ("click", -20.0), ("peak_1000", 12.0), ("delay", 100.0), ("dropout", 400.0), ("clipping", 6.0),
+     ("drift", 100.0), ("rounding", -60.0), ("polarity", 1.0), ("repeat", 1000.0)],
+)  # fmt: skip
+@pytest.mark.parametrize("sound", ["pink, apart", "sweep", "bells"])
+def test_without_its_account_a_comparison_reads_the_same(sound: str, key: str, size: float) -> None:
+    """What is left out of it is the account alone, and no reading hangs on that."""
+    samples = SOUNDS[sound]()
+    x, y = ArraySource(samples, R), ArraySource(_planted(samples, key, size), R)
+    whole = [one for one in compare_as_it_is(x, y).readings if one.measure not in STEPS]
+    assert compare_as_it_is(x, y, account=False).readings == whole
 
 
 @pytest.mark.parametrize("sound", SOUNDS)

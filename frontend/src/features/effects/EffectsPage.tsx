@@ -83,6 +83,7 @@ function EffectView({ effect }: { effect: Effect }) {
   const listed = every ? settings.shown : settings.shown.slice(0, MOST_SETTINGS);
   return (
     <>
+      <Stale error={references.error} />
       <table className="w-full border-t border-line">
         <caption className="px-5 pt-4 pb-1 text-left font-semibold">Builds, newest first</caption>
         <tbody>

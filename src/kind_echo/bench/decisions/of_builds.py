@@ -13,6 +13,7 @@ from sqlalchemy.orm import Session, aliased
 from kind_echo.bench.decisions.references import approve
 from kind_echo.bench.machines import BuildNotFound, EffectNotFound
 from kind_echo.core.registry.errors import BadParameter, Conflict
+from kind_echo.database.locks import hold_references
 from kind_echo.database.models import Act, Build, Case, Cell, Effect, Reference, Render, Run
 from kind_echo.wording.figures import counted
 
@@ -148,6 +149,7 @@ def approve_build(
         BadParameter: nothing is to be approved, or more than can be at once.
         RendersChanged: it would be other than `expected` by now.
     """
+    hold_references(session, change=True)  # of two people who approve at once the second sees what the first has made
     found = renders_of_build(session, build_id).cell_ids
     cells = sorted(cell_id for verdict in set(verdicts) for cell_id in found[verdict])
     if len(cells) != expected:

@@ -284,8 +284,8 @@ def _print(outcomes: Sequence[Outcome]) -> None:
             table.add_column(heading, overflow="fold")
         for one in rows:
             table.add_row(one.title, one.status, one.message)
-        console.print(table, markup=False)
-    console.print(totals(outcomes, "pair"), markup=False, highlight=False)
+        console.print(table)
+    console.print(totals(outcomes, "pair"), highlight=False)
 
 
 def _write(path: Path, text: str) -> None:

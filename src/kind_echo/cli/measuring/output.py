@@ -198,10 +198,10 @@ def _print_table(result: Result, judged: Sequence[JudgedLimit]) -> None:
         table.add_row(find_measure(key).title, *cells, note)
     console = console_for_tables()
     for line in (*([result.answer] if result.answer else []), *(one.words for one in judged)):
-        console.print(line, markup=False, highlight=False)
+        console.print(line, highlight=False)
     for given in result.inputs:
         console.print(
-            f"[dim]{given['path']}: {given['rate']} Hz, {given['channels']} ch, {given['frames']} frames[/dim]"
+            f"{given['path']}: {given['rate']} Hz, {given['channels']} ch, {given['frames']} frames", style="dim"
         )
     console.print(table)
     for place in result.places or ():

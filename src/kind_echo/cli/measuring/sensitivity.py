@@ -114,11 +114,11 @@ def _print_table(rows: Sequence[Row], cells: Sequence[Cell]) -> None:
         mark = "" if row.is_met is not False else ", missed"
         passing = f"{len(row.passing)} of {len(cells)}" if row.passing else ""
         table.add_row(row.fault.title, row_text(row), wanted + mark, by_text(row.least), passing)
-    console.print(table, markup=False)
+    console.print(table)
     for row in rows:
         if (row.least is None or row.is_met is False) and row.states != {"fails already"}:
             shown = signals_that_show(row.fault, row.wanted, _TRIED_RATE)
             said = [row_sentence(row, len(cells)), signals_sentence([title for title, _ in shown])]
-            console.print(" ".join(filter(None, said)), markup=False, highlight=False)
+            console.print(" ".join(filter(None, said)), highlight=False)
     if cells:
-        console.print(cover_sentence(cover(cells)), markup=False, highlight=False)
+        console.print(cover_sentence(cover(cells)), highlight=False)

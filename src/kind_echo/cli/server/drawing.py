@@ -74,7 +74,7 @@ def trend_command(plan: str, measure: str | None, signal: str, setting: str, as_
 
 
 def _usual(session: Session, plan: Plan) -> str:
-    """The first of the usual measures that has a reading on the newest builds; else the first of them."""
+    """The first of the usual measures that has a reading on any build; else the first of them."""
     for key in USUAL_MEASURES:
         if any(point is not None and point.value is not None for line in trend_of(session, plan, key).lines
                for point in line.points):  # fmt: skip
@@ -148,6 +148,8 @@ def overlay_command(
     """
     if (bool(cells), cell is not None, set_id is not None).count(True) != 1:
         raise BadParameter("what is drawn", "", "named by one of --cells, --builds and --set")
+    if files and set_id is None:
+        raise BadParameter("files", files, "given with --set")
 
     def rows(session: Session) -> Rows:
         if set_id is not None:

@@ -44,7 +44,7 @@ def sheet_answer(session: Session, run: Run, measure: str, against: str = "") ->
 
 
 def cell_json(cell: SheetCell) -> bytes:
-    """A cell as `CellBody` writes it, in a quarter of the time where nobody has decided on it."""
+    """A cell as `CellBody` writes it; past that model, which takes longer, where nobody has decided on it."""
     if cell.decision is not None:
         return CellBody.model_validate(cell).model_dump_json().encode()
     return orjson.dumps({**cell._asdict(), "needs_you": cell.needs_you})
