@@ -25,6 +25,7 @@ from ops.stack import PROJECT as PROJECT
 from ops.stack import SERVICES
 from sqlalchemy.orm import Session
 
+from kind_echo.bench.queue import ANALYSIS_QUEUE
 from kind_echo.bench.runs import list_runs
 from kind_echo.database.backup import backup, restore
 from kind_echo.database.models import Run
@@ -47,10 +48,23 @@ _RUN = os.environ.setdefault("KIND_ECHO_TEST_RUN", str(os.getpid()))
 """Number of the whole run; the processes that share its tests inherit it, and with it one server and one demo."""
 
 
-def wait_until(true: Callable[[], bool], seconds: float, what: str, every: float = 0.1) -> None:
-    """Look again and again until something is true."""
-    deadline = time.monotonic() + seconds
+def wait_until(
+    true: Callable[[], bool], seconds: float, what: str, every: float = 0.1, moves: Callable[[], object] | None = None
+) -> None:
+    """Look again and again until something is true.
+
+    Args:
+        true: what is waited for.
+        seconds: how long to wait; with `moves`, how long nothing may have moved. So work that goes on may take as long
+            as a busy machine needs for it, and work that stands is noticed.
+        what: what did not happen, for the error.
+        every: seconds from one look to the next.
+        moves: gives another value whenever the work went on.
+    """
+    deadline, last = time.monotonic() + seconds, moves and moves()
     while not true():
+        if moves and (now := moves()) != last:
+            deadline, last = time.monotonic() + seconds, now
         if time.monotonic() > deadline:
             raise AssertionError(f"{what} did not happen within {seconds:g} s")
         time.sleep(every)
@@ -113,6 +127,18 @@ def unfinished(url: str) -> int:
     cells = query(url, "SELECT count(*) FROM cell WHERE state NOT IN ('done', 'failed') OR verdict = 'Waiting'")
     jobs = query(url, "SELECT count(*) FROM procrastinate_jobs WHERE status IN ('todo', 'doing')")
     return int(str(cells[0][0])) + int(str(jobs[0][0]))
+
+
+def wait_for_renders(url: str, run: int) -> None:
+    """Wait for the renders of a run by a worker that runs meanwhile, and analyse them as they come."""
+    left = f"SELECT count(*) FROM cell WHERE run_id = {run} AND state NOT IN ('done', 'failed')"
+    jobs = "SELECT count(*) FROM procrastinate_jobs WHERE status IN ('todo', 'doing')"
+
+    def finished() -> bool:
+        drain([ANALYSIS_QUEUE])
+        return query(url, left) == [(0,)]
+
+    wait_until(finished, 60, "the renders", every=0.5, moves=lambda: (query(url, left), query(url, jobs)))
 
 
 def forget_clock(url: str) -> None:

@@ -153,7 +153,7 @@ def test_two_workers_on_one_queue_take_no_job_twice_and_give_back_those_of_one_t
         first.kill()
         first.join()
         waits = "SELECT count(*) FROM cell WHERE state NOT IN ('done', 'failed')"
-        wait_until(lambda: query(url, waits) == [(0,)], 180, "the rest of the run")
+        wait_until(lambda: query(url, waits) == [(0,)], 60, "the rest of the run", moves=lambda: query(url, waits))
     with transaction() as session:
         cells = cells_of(session, run)
         assert [cell.state for cell in cells] == ["done"] * 12

@@ -79,7 +79,7 @@ def test_a_worker_killed_in_a_render_loses_nothing(short: str, tmp_path: Path) -
         first.join()
     assert unfinished(short) > 0
     with working(url=short, log=log), working(url=short, log=log):
-        wait_until(lambda: unfinished(short) == 0, 180, "the rest of the run")
+        wait_until(lambda: unfinished(short) == 0, 60, "the rest of the run", moves=lambda: unfinished(short))
     assert _counts(run) == (24, 24, 24)
     with transaction() as session:
         used = set(session.scalars(select(Cell.render_id)))
@@ -97,7 +97,7 @@ def test_workers_and_a_run_outlive_ten_seconds_without_the_database(
         own_cluster.stop("immediate")
         time.sleep(10)
         own_cluster.start(port)
-        wait_until(lambda: unfinished(own_demo) == 0, 180, "the rest of the run")
+        wait_until(lambda: unfinished(own_demo) == 0, 60, "the rest of the run", moves=lambda: unfinished(own_demo))
         assert worker.is_alive()
     assert _counts(run) == (24, 24, 24)
 

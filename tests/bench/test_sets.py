@@ -75,7 +75,7 @@ def test_workers_that_are_killed_leave_no_row_behind_and_none_twice(empty: str, 
             one.kill()
             time.sleep(0.1)
     with working(url=worker, log=log):
-        wait_until(lambda: query(empty, done) == [(10,)], 120, "all rows")
+        wait_until(lambda: query(empty, done) == [(10,)], 60, "all rows", moves=lambda: query(empty, done))
     assert _gains(number)[0] is None
     assert _gains(number)[1:] == pytest.approx([-float(n) for n in range(1, 10)], abs=0.001)
     assert query(empty, "SELECT count(*) FROM pair") == [(9,)]

@@ -18,7 +18,6 @@ from sqlalchemy import select
 from kind_echo.bench.machines import Uploaded, add_bare_effect, add_build, add_offered, keep_artefact
 from kind_echo.bench.machines.artefacts import KEY_VARIABLE, ArtefactKnown, BadArtefact
 from kind_echo.bench.plans import PlanCase, PlanCondition, PlanDocument, plan_from, save_plan
-from kind_echo.bench.queue import ANALYSIS_QUEUE
 from kind_echo.bench.runs import cells_of, start_run
 from kind_echo.cli.workers.http import TOKEN_VARIABLE
 from kind_echo.database.blobs import BlobSource
@@ -26,7 +25,7 @@ from kind_echo.database.models import Artefact, ArtefactPiece, Build, Cell, Cont
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.plugins.offering import HOST_VERSION
 from kind_echo.renderers.plugins.standards import CLAP
-from tests.conftest import drain, kind_echo, query, serving, wait_until, working
+from tests.conftest import drain, kind_echo, serving, wait_for_renders, wait_until, working
 from tests.renderers.plugins import build_clap
 from tests.signing import approve, token
 
@@ -62,15 +61,6 @@ def _upload(built: Path, own: dict[str, str]) -> subprocess.CompletedProcess[str
     return kind_echo("upload", "Skerling", "1.0.0", built, **own)  # type: ignore[arg-type]
 
 
-def _finished(demo: str, run: int) -> None:
-    def look() -> bool:
-        drain([ANALYSIS_QUEUE])
-        left = query(demo, f"SELECT count(*) FROM cell WHERE run_id = {run} AND state NOT IN ('done', 'failed')")
-        return left == [(0,)]
-
-    wait_until(look, 120, "the renders", every=0.5)
-
-
 def test_an_uploaded_build_is_run_on_a_machine_that_allows_it(
     address: str, demo: str, built: Path, tmp_path: Path
 ) -> None:
@@ -95,7 +85,7 @@ def test_an_uploaded_build_is_run_on_a_machine_that_allows_it(
             revision = save_plan(session, _plan("Skerling", Gain=-6.0), who="test", now=NOW)
             build = session.scalars(select(Build).where(Build.version == "1.0.0", Build.effect_id == effect.id)).one()
             run = start_run(session, revision.plan_id, build.id, who="test", now=NOW, render="everything").id
-        _finished(demo, run)
+        wait_for_renders(demo, run)
         with transaction() as session:
             (cell,) = cells_of(session, run)
             assert (cell.state, cell.verdict) == ("done", "Waiting"), cell.why
@@ -110,7 +100,7 @@ def test_an_uploaded_build_is_run_on_a_machine_that_allows_it(
         done = kind_echo("submit", *words, **upload)  # type: ignore[arg-type]
         assert done.returncode == 0, done.stderr
         again = json.loads(done.stdout)["run"]
-        _finished(demo, again)
+        wait_for_renders(demo, again)
         with transaction() as session:
             (cell,) = cells_of(session, again)
             assert cell.state == "done"
@@ -151,7 +141,7 @@ def test_planted_faults_are_found_by_the_template(address: str, demo: str, tmp_p
                 started = start_run(session, revision.plan_id, build.id, who="test", now=NOW, render="everything")
                 runs[fault] = started.id
         for fault, run in runs.items():
-            _finished(demo, run)
+            wait_for_renders(demo, run)
             with transaction() as session:
                 failed = {_name(cell) for cell in cells_of(session, run) if cell.verdict != "Pass"}
                 assert failed == broken[fault], (fault, [c.why for c in cells_of(session, run)])
