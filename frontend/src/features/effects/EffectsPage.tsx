@@ -6,8 +6,8 @@ import { useCan } from "../../api/me";
 import { Button, Sentence, Word } from "../../ui/controls";
 import { count } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { Table } from "../../ui/Table";
 import { reportFiles, TakeAway } from "../../ui/TakeAway";
-import { HEAD, ROW } from "../../ui/table";
 import { ArchivedMark, useShown } from "../upkeep/Archived";
 import { ThingMenu } from "../upkeep/ThingMenu";
 import { ApproveBuild } from "./ApproveBuild";
@@ -84,51 +84,46 @@ function EffectView({ effect }: { effect: Effect }) {
   return (
     <>
       <Stale error={references.error} />
-      <table className="w-full border-t border-line">
-        <caption className="px-5 pt-4 pb-1 text-left font-semibold">Builds, newest first</caption>
-        <tbody>
-          {[...builds.shown].reverse().map((build, place, all) => (
-            <tr key={build.id} className={ROW}>
-              <td className="w-48 font-semibold">
-                {build.version}
-                {build.archived && <ArchivedMark />}
-              </td>
-              <td>
-                {build.note}
-                <Artefacts build={build} />
-              </td>
-              <td className="w-56 text-right">
-                <OfReferences
-                  effect={effect.name}
-                  references={references.data?.builds.find((one) => one.build_id === build.id)}
-                />
-              </td>
-              <td className="w-40 text-right">
-                <TakeAway
-                  what={`of ${build.version}`}
-                  label="Release report…"
-                  files={reportFiles("Every plan on it", `/api/reports/builds/${build.id}`)}
-                />
-              </td>
-              <td className="w-14 py-1! text-right">
-                <ThingMenu
-                  kind="build"
-                  id={build.id}
-                  name={build.version}
-                  archived={build.archived}
-                  {...(mayApprove
-                    ? { more: [{ label: "Approve its renders…", onSelect: () => setApproved(build) }] }
-                    : {})}
-                  build={{ note: build.note, above: place > 0, below: place < all.length - 1 }}
-                  {...(build.named_by_machine
-                    ? { keepsName: "A machine has it, and gives it its name." }
-                    : {})}
-                />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Table title="Builds, newest first">
+        {[...builds.shown].reverse().map((build, place, all) => (
+          <tr key={build.id}>
+            <td className="w-48 font-semibold">
+              {build.version}
+              {build.archived && <ArchivedMark />}
+            </td>
+            <td>
+              {build.note}
+              <Artefacts build={build} />
+            </td>
+            <td className="w-56 text-right">
+              <OfReferences
+                effect={effect.name}
+                references={references.data?.builds.find((one) => one.build_id === build.id)}
+              />
+            </td>
+            <td className="w-40 text-right">
+              <TakeAway
+                what={`of ${build.version}`}
+                label="Release report…"
+                files={reportFiles("Every plan on it", `/api/reports/builds/${build.id}`)}
+              />
+            </td>
+            <td className="w-14 py-1! text-right">
+              <ThingMenu
+                kind="build"
+                id={build.id}
+                name={build.version}
+                archived={build.archived}
+                {...(mayApprove
+                  ? { more: [{ label: "Approve its renders…", onSelect: () => setApproved(build) }] }
+                  : {})}
+                build={{ note: build.note, above: place > 0, below: place < all.length - 1 }}
+                {...(build.named_by_machine ? { keepsName: "A machine has it, and gives it its name." } : {})}
+              />
+            </td>
+          </tr>
+        ))}
+      </Table>
       {approved && (
         <ApproveBuild
           buildId={approved.id}
@@ -138,33 +133,28 @@ function EffectView({ effect }: { effect: Effect }) {
       )}
       {builds.box && <p className="border-t border-line px-5 py-2">{builds.box}</p>}
       {mayWork && <NewBuild effect={effect} />}
-      <table className="mt-5 w-full border-t border-line">
-        <caption className="px-5 pt-4 pb-1 text-left font-semibold">Settings</caption>
+      <Table className="mt-5" title="Settings">
         {effect.settings.length === 0 && (
-          <tbody>
-            <tr className={ROW}>
-              <td className="text-quiet">None yet.</td>
-            </tr>
-          </tbody>
+          <tr>
+            <td className="text-quiet">None yet.</td>
+          </tr>
         )}
-        <tbody>
-          {listed.map((setting) => (
-            <tr key={setting.id} className={ROW}>
-              <td className="w-48 font-semibold">
-                {setting.name}
-                {setting.archived && <ArchivedMark />}
-              </td>
-              <td>
-                {valuesText(effect, setting)}
-                <ExpectedOfSetting setting={setting} />
-              </td>
-              <td className="w-14 py-1! text-right">
-                <ThingMenu kind="setting" id={setting.id} name={setting.name} archived={setting.archived} />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        {listed.map((setting) => (
+          <tr key={setting.id}>
+            <td className="w-48 font-semibold">
+              {setting.name}
+              {setting.archived && <ArchivedMark />}
+            </td>
+            <td>
+              {valuesText(effect, setting)}
+              <ExpectedOfSetting setting={setting} />
+            </td>
+            <td className="w-14 py-1! text-right">
+              <ThingMenu kind="setting" id={setting.id} name={setting.name} archived={setting.archived} />
+            </td>
+          </tr>
+        ))}
+      </Table>
       {listed.length < settings.shown.length && (
         <p className="border-t border-line px-5 py-2">
           <Button small onClick={() => setEvery(true)}>
@@ -174,25 +164,15 @@ function EffectView({ effect }: { effect: Effect }) {
       )}
       {settings.box && <p className="border-t border-line px-5 py-2">{settings.box}</p>}
       {mayWork && <NewSetting effect={effect} />}
-      <table className="mt-5 w-full border-t border-line">
-        <caption className="px-5 pt-4 pb-1 text-left font-semibold">Parameters</caption>
-        <thead className={HEAD}>
-          <tr>
-            <th scope="col">Parameter</th>
-            <th scope="col">Default</th>
-            <th scope="col">Between</th>
+      <Table className="mt-5" title="Parameters" columns={["Parameter", "Default", "Between"]}>
+        {effect.parameters.map((parameter) => (
+          <tr key={String(parameter.name)}>
+            <td className="w-48 font-semibold">{String(parameter.name)}</td>
+            <td className="w-48">{valueText(parameter.default, parameter.unit)}</td>
+            <td>{between(parameter)}</td>
           </tr>
-        </thead>
-        <tbody>
-          {effect.parameters.map((parameter) => (
-            <tr key={String(parameter.name)} className={ROW}>
-              <td className="w-48 font-semibold">{String(parameter.name)}</td>
-              <td className="w-48">{valueText(parameter.default, parameter.unit)}</td>
-              <td>{between(parameter)}</td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Table>
     </>
   );
 }

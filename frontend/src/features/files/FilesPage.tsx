@@ -5,7 +5,7 @@ import { MOST_FILES } from "../../api/limits.gen";
 import { useCan, useMe } from "../../api/me";
 import { Button, Sentence } from "../../ui/controls";
 import { count, dateTime } from "../../ui/numbers";
-import { HEAD, ROW } from "../../ui/table";
+import { ACTIONS, column, Table } from "../../ui/Table";
 import { DropArea } from "./DropArea";
 import { comparisonsQuery, makeSet, setsQuery, useDeleteComparison, useDeleteSet } from "./queries";
 import { type Chosen, queueOf } from "./sending";
@@ -83,50 +83,39 @@ function Sets() {
   return (
     <section className="mt-7">
       <h2 className="px-5 pb-1 font-semibold">Sets</h2>
-      <table className="w-full border-t border-line">
-        <thead className={HEAD}>
-          <tr>
-            <th scope="col">Set</th>
-            <th scope="col" className="w-24 text-right">
-              Files
-            </th>
-            <th scope="col">Note</th>
-            <th scope="col" className="w-32">
-              By
-            </th>
-            <th scope="col" className="w-36">
-              Made
-            </th>
-            <th scope="col" className="sr-only">
-              Delete
-            </th>
+      <Table
+        columns={[
+          "Set",
+          column("Files", "w-24 text-right"),
+          "Note",
+          column("By", "w-32"),
+          column("Made", "w-36"),
+          ACTIONS,
+        ]}
+      >
+        {found.map((one) => (
+          <tr key={one.id}>
+            <td>
+              <Link to={`/files/${one.id}`} className="font-semibold hover:underline">
+                {one.name}
+              </Link>
+            </td>
+            <td className="text-right">{one.files}</td>
+            <td className="text-quiet">{one.note}</td>
+            <td className="text-quiet">{one.brought_by}</td>
+            <td className="whitespace-nowrap text-quiet">{dateTime(one.created_at)}</td>
+            <td className="w-px">
+              {(keeps || one.brought_by === me.name) && (
+                <Sure
+                  name={`${one.name}, ${count(one.files, "file")}`}
+                  pending={remove.isPending}
+                  onDelete={() => remove.mutate(one.id)}
+                />
+              )}
+            </td>
           </tr>
-        </thead>
-        <tbody>
-          {found.map((one) => (
-            <tr key={one.id} className={ROW}>
-              <td>
-                <Link to={`/files/${one.id}`} className="font-semibold hover:underline">
-                  {one.name}
-                </Link>
-              </td>
-              <td className="text-right">{one.files}</td>
-              <td className="text-quiet">{one.note}</td>
-              <td className="text-quiet">{one.brought_by}</td>
-              <td className="whitespace-nowrap text-quiet">{dateTime(one.created_at)}</td>
-              <td className="w-px">
-                {(keeps || one.brought_by === me.name) && (
-                  <Sure
-                    name={`${one.name}, ${count(one.files, "file")}`}
-                    pending={remove.isPending}
-                    onDelete={() => remove.mutate(one.id)}
-                  />
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Table>
       {sets.hasNextPage && (
         <p className="border-t border-line px-5 py-3">
           <Button onClick={() => sets.fetchNextPage()} disabled={sets.isFetchingNextPage}>

@@ -7,7 +7,7 @@ import { Button, Sentence } from "../../ui/controls";
 import { Fields, Form } from "../../ui/Form";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
-import { HEAD, ROW } from "../../ui/table";
+import { ACTIONS, Table } from "../../ui/Table";
 import { useAddEffect } from "../effects/queries";
 import { ArchivedMark, useShown } from "../upkeep/Archived";
 import { ThingMenu } from "../upkeep/ThingMenu";
@@ -70,49 +70,35 @@ function HostTable({ hosts }: { hosts: Host[] }) {
 
 function HostRows({ hosts }: { hosts: Host[] }) {
   return (
-    <table className="w-full border-t border-line">
-      <caption className="sr-only">Hosts</caption>
-      <thead className={HEAD}>
-        <tr>
-          <th scope="col">Host</th>
-          <th scope="col">Modes</th>
-          <th scope="col">Rendered by</th>
-          <th scope="col">Waiting runs</th>
-          <th scope="col">
-            <span className="sr-only">Actions</span>
-          </th>
+    <Table caption="Hosts" columns={["Host", "Modes", "Rendered by", "Waiting runs", ACTIONS]}>
+      {hosts.map((host) => (
+        <tr key={`${host.name} ${host.version}`}>
+          <td>
+            <b className="font-semibold">
+              {host.name} {host.version}
+            </b>
+            {host.archived && <ArchivedMark />} <span className="pl-2 text-quiet">{host.description}</span>
+          </td>
+          <td className="whitespace-nowrap">{host.modes.join(", ")}</td>
+          <td>
+            <RenderedBy host={host} />
+          </td>
+          <td>
+            <Waiting host={host} />
+          </td>
+          <td className="w-14 py-1! text-right">
+            <ThingMenu
+              kind="host"
+              id={host.id}
+              name={host.name}
+              version={host.version}
+              archived={host.archived}
+              {...(host.by_hand ? {} : { keepsName: "Its machine gives it its name." })}
+            />
+          </td>
         </tr>
-      </thead>
-      <tbody>
-        {hosts.map((host) => (
-          <tr key={`${host.name} ${host.version}`} className={ROW}>
-            <td>
-              <b className="font-semibold">
-                {host.name} {host.version}
-              </b>
-              {host.archived && <ArchivedMark />} <span className="pl-2 text-quiet">{host.description}</span>
-            </td>
-            <td className="whitespace-nowrap">{host.modes.join(", ")}</td>
-            <td>
-              <RenderedBy host={host} />
-            </td>
-            <td>
-              <Waiting host={host} />
-            </td>
-            <td className="w-14 py-1! text-right">
-              <ThingMenu
-                kind="host"
-                id={host.id}
-                name={host.name}
-                version={host.version}
-                archived={host.archived}
-                {...(host.by_hand ? {} : { keepsName: "Its machine gives it its name." })}
-              />
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+      ))}
+    </Table>
   );
 }
 

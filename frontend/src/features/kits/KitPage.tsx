@@ -7,7 +7,7 @@ import { sendFile } from "../../api/upload";
 import { Button, FileButton, Sentence, Word } from "../../ui/controls";
 import { count, kilohertz, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
-import { HEAD, ROW } from "../../ui/table";
+import { Table } from "../../ui/Table";
 import { reasonText, verdictText } from "../../ui/words";
 import { kitQuery, useAssign, useDiscard } from "./queries";
 
@@ -214,32 +214,21 @@ function choices(kit: Kit, file: KitFile) {
 function Places({ kit }: { kit: Kit }) {
   const files = new Map(kit.files.map((file) => [file.id, file]));
   return (
-    <table className="mt-6 w-full border-t border-line">
-      <caption className="px-5 pt-4 pb-2 text-left font-semibold">Expected renders</caption>
-      <thead className={HEAD}>
-        <tr>
-          <th scope="col">Render</th>
-          <th scope="col">Condition</th>
-          <th scope="col">File</th>
-          <th scope="col">Verdict</th>
+    <Table className="mt-6" title="Expected renders" columns={["Render", "Condition", "File", "Verdict"]}>
+      {kit.places.map((place) => (
+        <tr key={`${place.cell_id}.${place.take}`}>
+          <td>
+            <b className="font-semibold">{place.signal}</b> · {place.setting}
+            {place.takes > 1 && ` · take ${place.take}`}
+          </td>
+          <td className="whitespace-nowrap">
+            {place.condition.host} {place.condition.host_version}, {place.condition.mode},{" "}
+            {kilohertz(place.condition.rate)} kHz
+          </td>
+          <Came place={place} file={place.file_id === null ? undefined : files.get(place.file_id)} />
         </tr>
-      </thead>
-      <tbody>
-        {kit.places.map((place) => (
-          <tr key={`${place.cell_id}.${place.take}`} className={ROW}>
-            <td>
-              <b className="font-semibold">{place.signal}</b> · {place.setting}
-              {place.takes > 1 && ` · take ${place.take}`}
-            </td>
-            <td className="whitespace-nowrap">
-              {place.condition.host} {place.condition.host_version}, {place.condition.mode},{" "}
-              {kilohertz(place.condition.rate)} kHz
-            </td>
-            <Came place={place} file={place.file_id === null ? undefined : files.get(place.file_id)} />
-          </tr>
-        ))}
-      </tbody>
-    </table>
+      ))}
+    </Table>
   );
 }
 

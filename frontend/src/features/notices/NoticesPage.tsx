@@ -8,7 +8,7 @@ import { Fields, Form } from "../../ui/Form";
 import { Labelled, LabelledChoice } from "../../ui/fields";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
-import { HEAD, ROW } from "../../ui/table";
+import { ACTIONS, Table } from "../../ui/Table";
 import { type Secret, ShownOnce } from "../people/ShownOnce";
 import {
   noticesQuery,
@@ -56,24 +56,14 @@ export function NoticesPage() {
           is tried again for three days.
         </Empty>
       ) : (
-        <table className="w-full border-t border-line">
-          <caption className="sr-only">{count(targets.length, "address", "addresses")}</caption>
-          <thead className={HEAD}>
-            <tr>
-              <th scope="col">Address</th>
-              <th scope="col">Told of</th>
-              <th scope="col">Added</th>
-              <th scope="col">
-                <span className="sr-only">Actions</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {targets.map((target) => (
-              <TargetRow key={target.id} target={target} />
-            ))}
-          </tbody>
-        </table>
+        <Table
+          caption={count(targets.length, "address", "addresses")}
+          columns={["Address", "Told of", "Added", ACTIONS]}
+        >
+          {targets.map((target) => (
+            <TargetRow key={target.id} target={target} />
+          ))}
+        </Table>
       )}
       {notices.length > 0 && (
         <section aria-label="Sent" className="mt-8">
@@ -167,7 +157,7 @@ function TargetRow({ target }: { target: NoticeTarget }) {
   const error = change.error ?? remove.error ?? trial.error;
   const busy = change.isPending || remove.isPending || trial.isPending;
   return (
-    <tr className={ROW}>
+    <tr>
       <td className={`max-w-96 [overflow-wrap:anywhere] ${paused ? "text-quiet" : "font-semibold"}`}>
         {target.address}
         <p className="text-xs font-normal text-quiet">
@@ -207,42 +197,26 @@ function Sent({ notices, targets }: { notices: Notice[]; targets: NoticeTarget[]
   const addresses = new Map(targets.map((one) => [one.id, one.address]));
   const again = useTellAgain();
   return (
-    <table className="w-full border-t border-line">
-      <caption className="sr-only">The last notices, newest first</caption>
-      <thead className={HEAD}>
-        <tr>
-          <th scope="col">Notice</th>
-          <th scope="col">To</th>
-          <th scope="col">Made</th>
-          <th scope="col">Answer</th>
-          <th scope="col">
-            <span className="sr-only">Actions</span>
-          </th>
+    <Table caption="The last notices, newest first" columns={["Notice", "To", "Made", "Answer", ACTIONS]}>
+      {notices.map((notice) => (
+        <tr key={notice.id}>
+          <td>{notice.subject}</td>
+          <td className="max-w-72 [overflow-wrap:anywhere] text-quiet">{addresses.get(notice.target_id)}</td>
+          <td className="whitespace-nowrap text-quiet">{dateTime(notice.made_at)}</td>
+          <td className="max-w-96 break-words">
+            <b className="font-semibold">{stateText(notice)}</b>
+            {notice.answer && <p className="text-xs text-quiet">{notice.answer}</p>}
+          </td>
+          <td className="text-right">
+            {notice.state !== "sent" && (
+              <Button small disabled={again.isPending} onClick={() => again.mutate(notice.id)}>
+                Send now
+              </Button>
+            )}
+          </td>
         </tr>
-      </thead>
-      <tbody>
-        {notices.map((notice) => (
-          <tr key={notice.id} className={ROW}>
-            <td>{notice.subject}</td>
-            <td className="max-w-72 [overflow-wrap:anywhere] text-quiet">
-              {addresses.get(notice.target_id)}
-            </td>
-            <td className="whitespace-nowrap text-quiet">{dateTime(notice.made_at)}</td>
-            <td className="max-w-96 break-words">
-              <b className="font-semibold">{stateText(notice)}</b>
-              {notice.answer && <p className="text-xs text-quiet">{notice.answer}</p>}
-            </td>
-            <td className="text-right">
-              {notice.state !== "sent" && (
-                <Button small disabled={again.isPending} onClick={() => again.mutate(notice.id)}>
-                  Send now
-                </Button>
-              )}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+      ))}
+    </Table>
   );
 }
 

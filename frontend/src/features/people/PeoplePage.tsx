@@ -9,7 +9,7 @@ import { Fields, Form } from "../../ui/Form";
 import { Labelled, LabelledChoice } from "../../ui/fields";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading } from "../../ui/states";
-import { HEAD, ROW } from "../../ui/table";
+import { ACTIONS, Table } from "../../ui/Table";
 import { ROLE_WORDS } from "../../ui/words";
 import { peopleQuery, useAddPerson, useChangePerson, useResetPerson } from "./queries";
 import { type Secret, ShownOnce } from "./ShownOnce";
@@ -38,25 +38,14 @@ export function PeoplePage() {
     <div className="overflow-auto pb-8">
       <AddPerson onSecret={setSecret} />
       {secret && <ShownOnce secret={secret} onClose={() => setSecret(undefined)} />}
-      <table className="w-full border-t border-line">
-        <caption className="sr-only">{count(people.data.people.length, "account")}, by name</caption>
-        <thead className={HEAD}>
-          <tr>
-            <th scope="col">Person</th>
-            <th scope="col">Role</th>
-            <th scope="col">Last signed in</th>
-            <th scope="col">Added</th>
-            <th scope="col">
-              <span className="sr-only">Actions</span>
-            </th>
-          </tr>
-        </thead>
-        <tbody>
-          {people.data.people.map((person) => (
-            <PersonRow key={person.id} person={person} onSecret={setSecret} />
-          ))}
-        </tbody>
-      </table>
+      <Table
+        caption={<>{count(people.data.people.length, "account")}, by name</>}
+        columns={["Person", "Role", "Last signed in", "Added", ACTIONS]}
+      >
+        {people.data.people.map((person) => (
+          <PersonRow key={person.id} person={person} onSecret={setSecret} />
+        ))}
+      </Table>
       <Tokens onSecret={setSecret} />
     </div>
   );
@@ -112,7 +101,7 @@ function PersonRow({ person, onSecret }: { person: Person; onSecret: (secret: Se
   const shut = person.disabled_at !== null;
   const error = change.error ?? reset.error;
   return (
-    <tr className={ROW}>
+    <tr>
       <td className={shut ? "text-quiet" : "font-semibold"}>{person.name}</td>
       <td>
         {shut ? (

@@ -6,7 +6,7 @@ import { Fields, Form } from "../../ui/Form";
 import { Labelled, LabelledChoice } from "../../ui/fields";
 import { dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading } from "../../ui/states";
-import { HEAD, ROW } from "../../ui/table";
+import { ACTIONS, Table } from "../../ui/Table";
 import { tokensQuery, useMakeToken, useRevokeToken } from "./queries";
 import type { Secret } from "./ShownOnce";
 
@@ -33,26 +33,14 @@ export function Tokens({ onSecret }: { onSecret: (secret: Secret) => void }) {
           A build server needs a token to register builds and start runs; a render machine, to take jobs.
         </Empty>
       ) : (
-        <table className="w-full border-t border-line">
-          <caption className="sr-only">Tokens, newest first</caption>
-          <thead className={HEAD}>
-            <tr>
-              <th scope="col">Token</th>
-              <th scope="col">Scope</th>
-              <th scope="col">Last used</th>
-              <th scope="col">Expires</th>
-              <th scope="col">Made</th>
-              <th scope="col">
-                <span className="sr-only">Actions</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {tokens.data.tokens.map((token) => (
-              <TokenRow key={token.id} token={token} />
-            ))}
-          </tbody>
-        </table>
+        <Table
+          caption="Tokens, newest first"
+          columns={["Token", "Scope", "Last used", "Expires", "Made", ACTIONS]}
+        >
+          {tokens.data.tokens.map((token) => (
+            <TokenRow key={token.id} token={token} />
+          ))}
+        </Table>
       )}
     </section>
   );
@@ -114,7 +102,7 @@ function TokenRow({ token }: { token: Token }) {
   const revoke = useRevokeToken();
   const ended = token.revoked_at !== null || Date.parse(token.ends_at) < Date.now();
   return (
-    <tr className={ROW}>
+    <tr>
       <td className={ended ? "text-quiet" : "font-semibold"}>{token.name}</td>
       <td>{SCOPES.find((one) => one.value === token.scope)?.label}</td>
       <td className="whitespace-nowrap">

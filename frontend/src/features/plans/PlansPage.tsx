@@ -4,7 +4,7 @@ import { Link, useNavigate } from "react-router";
 import { Button, Sentence, Word } from "../../ui/controls";
 import { count, number } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
-import { HEAD, ROW } from "../../ui/table";
+import { ACTIONS, column, Table } from "../../ui/Table";
 import { effectsQuery } from "../effects/queries";
 import { ArchivedMark, useShown } from "../upkeep/Archived";
 import { ThingMenu } from "../upkeep/ThingMenu";
@@ -37,42 +37,28 @@ export function PlansPage() {
           it.
         </Empty>
       ) : (
-        <table className="w-full border-t border-line">
-          <caption className="sr-only">All plans</caption>
-          <thead className={HEAD}>
-            <tr>
-              <th scope="col">Plan</th>
-              <th scope="col">Effect</th>
-              <th scope="col" className="text-right">
-                Cells
-              </th>
-              <th scope="col">Revision</th>
-              <th scope="col">Builds</th>
-              <th scope="col">
-                <span className="sr-only">Actions</span>
-              </th>
+        <Table
+          caption="All plans"
+          columns={["Plan", "Effect", column("Cells", "text-right"), "Revision", "Builds", ACTIONS]}
+        >
+          {shown.map((plan) => (
+            <tr key={plan.id} className="hover:bg-ground">
+              <td>
+                <Link to={`/plans/${plan.id}`} className="font-semibold hover:underline">
+                  {plan.name}
+                </Link>
+                {plan.archived && <ArchivedMark />}
+              </td>
+              <td>{plan.effect}</td>
+              <td className="text-right">{number(plan.cells, 0)}</td>
+              <td>{plan.revision}</td>
+              <td className="text-quiet">{count(plan.builds.length, "build")}</td>
+              <td className="w-14 py-1! text-right">
+                <ThingMenu kind="plan" id={plan.id} name={plan.name} archived={plan.archived} />
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {shown.map((plan) => (
-              <tr key={plan.id} className={`${ROW} hover:bg-ground`}>
-                <td>
-                  <Link to={`/plans/${plan.id}`} className="font-semibold hover:underline">
-                    {plan.name}
-                  </Link>
-                  {plan.archived && <ArchivedMark />}
-                </td>
-                <td>{plan.effect}</td>
-                <td className="text-right">{number(plan.cells, 0)}</td>
-                <td>{plan.revision}</td>
-                <td className="text-quiet">{count(plan.builds.length, "build")}</td>
-                <td className="w-14 py-1! text-right">
-                  <ThingMenu kind="plan" id={plan.id} name={plan.name} archived={plan.archived} />
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Table>
       )}
       {box && <p className="border-t border-line px-5 py-2">{box}</p>}
     </div>

@@ -6,7 +6,7 @@ import { Button, Word } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
 import { count } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
-import { HEAD, ROW } from "../../ui/table";
+import { column, Table } from "../../ui/Table";
 import { plainCase } from "./document";
 import { Choose, Quietly } from "./fields";
 import { faultsQuery, sensitivityQuery } from "./queries";
@@ -251,43 +251,34 @@ function Sizes({ rows, columns }: { rows: Row[]; columns: Column[] }) {
   const written = columns.length <= MOST_WRITTEN;
   return (
     <div className="-mx-5 overflow-x-auto">
-      <table className="w-full">
-        <caption className="sr-only">The least size of each fault that is noticed</caption>
-        <thead className={HEAD}>
-          <tr>
-            <th scope="col">Fault</th>
-            <th scope="col" className="text-right">
-              Anywhere
-            </th>
-            <th scope="col">By</th>
-            {columns.map((column) => (
-              <th
-                key={column.name}
-                scope="col"
-                title={column.name}
-                className={written ? "" : "max-w-8 truncate px-0.5!"}
-              >
-                {column.name}
-              </th>
-            ))}
+      <Table
+        caption="The least size of each fault that is noticed"
+        columns={[
+          "Fault",
+          column("Anywhere", "text-right"),
+          "By",
+          ...columns.map(({ name }) => ({
+            head: name,
+            name,
+            title: name,
+            className: written ? "" : "max-w-8 truncate px-0.5!",
+          })),
+        ]}
+      >
+        {rows.map((row, i) => (
+          <tr key={row.fault}>
+            <td className="font-semibold whitespace-nowrap">{row.title}</td>
+            <td className="text-right whitespace-nowrap">{row.text}</td>
+            <td className="whitespace-nowrap text-quiet">{row.by}</td>
+            {columns.map((column) => {
+              const place = column.places[i];
+              return (
+                place && <Place key={column.name} place={place} column={column.name} written={written} />
+              );
+            })}
           </tr>
-        </thead>
-        <tbody>
-          {rows.map((row, i) => (
-            <tr key={row.fault} className={ROW}>
-              <td className="font-semibold whitespace-nowrap">{row.title}</td>
-              <td className="text-right whitespace-nowrap">{row.text}</td>
-              <td className="whitespace-nowrap text-quiet">{row.by}</td>
-              {columns.map((column) => {
-                const place = column.places[i];
-                return (
-                  place && <Place key={column.name} place={place} column={column.name} written={written} />
-                );
-              })}
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Table>
     </div>
   );
 }

@@ -4,8 +4,8 @@ import { Button, EveryWord, Sentence } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
 import { dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { Table } from "../../ui/Table";
 import { inBothForms, TakeAway } from "../../ui/TakeAway";
-import { HEAD, ROW } from "../../ui/table";
 import { type Asked, given, recordQuery } from "./queries";
 
 /** Who did what, newest first. */
@@ -83,33 +83,23 @@ export function RecordPage() {
       {events.length === 0 ? (
         <Empty title="Nothing of that is on record.">Choose other words, another person or other days.</Empty>
       ) : (
-        <table className="w-full border-t border-line">
-          <caption className="sr-only">Events, newest first</caption>
-          <thead className={HEAD}>
-            <tr>
-              <th scope="col">When</th>
-              <th scope="col">Who</th>
-              <th scope="col">What</th>
+        <Table caption="Events, newest first" columns={["When", "Who", "What"]}>
+          {events.map((event) => (
+            <tr key={event.id}>
+              <td className="w-44 whitespace-nowrap text-quiet">{dateTime(event.at)}</td>
+              <td className="w-52 font-semibold">{event.who}</td>
+              <td className="break-words">
+                {event.link ? (
+                  <Link to={event.link} className="underline decoration-line hover:decoration-text">
+                    {event.text}
+                  </Link>
+                ) : (
+                  event.text
+                )}
+              </td>
             </tr>
-          </thead>
-          <tbody>
-            {events.map((event) => (
-              <tr key={event.id} className={ROW}>
-                <td className="w-44 whitespace-nowrap text-quiet">{dateTime(event.at)}</td>
-                <td className="w-52 font-semibold">{event.who}</td>
-                <td className="break-words">
-                  {event.link ? (
-                    <Link to={event.link} className="underline decoration-line hover:decoration-text">
-                      {event.text}
-                    </Link>
-                  ) : (
-                    event.text
-                  )}
-                </td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
+          ))}
+        </Table>
       )}
       {found.hasNextPage && (
         <p className="border-t border-line px-5 py-3">

@@ -5,8 +5,8 @@ import type { Reference } from "../../api/client";
 import { Button, EveryWord, Sentence } from "../../ui/controls";
 import { count, dateTime, kilohertz } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { Table } from "../../ui/Table";
 import { inBothForms, TakeAway } from "../../ui/TakeAway";
-import { HEAD, ROW } from "../../ui/table";
 import { historyQuery, referencesQuery } from "./queries";
 
 /** Rows of which a browser draws the table at once. */
@@ -72,7 +72,7 @@ export function ReferencesPage() {
         </Empty>
       ) : (
         <>
-          <Table references={every ? shown : shown.slice(0, MOST_SHOWN)} link />
+          <References references={every ? shown : shown.slice(0, MOST_SHOWN)} link />
           {shown.length > MOST_SHOWN && !every && (
             <p className="border-t border-line px-5 py-2">
               <Button small onClick={() => setEvery(true)}>
@@ -110,7 +110,7 @@ export function HistoryPage() {
           All references
         </Link>
       </div>
-      <Table references={past.data.references} link={false} />
+      <References references={past.data.references} link={false} />
     </div>
   );
 }
@@ -123,54 +123,44 @@ function standing(reference: Reference): string {
   return reference.retired_at ? `until ${dateTime(reference.retired_at)}` : "current";
 }
 
-function Table({ references, link }: { references: Reference[]; link: boolean }) {
+function References({ references, link }: { references: Reference[]; link: boolean }) {
   return (
-    <table className="w-full border-t border-line">
-      <caption className="sr-only">References</caption>
-      <thead className={HEAD}>
-        <tr>
-          <th scope="col">Case</th>
-          <th scope="col">Condition</th>
-          <th scope="col">Render of</th>
-          <th scope="col">Approved</th>
-          <th scope="col">Why</th>
-          <th scope="col">{link ? "" : "Standing"}</th>
-        </tr>
-      </thead>
-      <tbody>
-        {references.map((reference) => (
-          <tr key={reference.id} className={`${ROW} hover:bg-ground`}>
-            <td>
-              <b className="font-semibold">{reference.signal}</b> · {reference.setting}
-            </td>
-            <td>{condition(reference)}</td>
-            <td>
+    <Table
+      caption="References"
+      columns={["Case", "Condition", "Render of", "Approved", "Why", link ? "" : "Standing"]}
+    >
+      {references.map((reference) => (
+        <tr key={reference.id} className="hover:bg-ground">
+          <td>
+            <b className="font-semibold">{reference.signal}</b> · {reference.setting}
+          </td>
+          <td>{condition(reference)}</td>
+          <td>
+            <Link
+              to={`/cells/${reference.cell_id}`}
+              className="underline decoration-line hover:decoration-text"
+            >
+              {reference.effect} {reference.version}
+            </Link>
+          </td>
+          <td className="whitespace-nowrap">
+            {reference.approved_by}, {dateTime(reference.approved_at)}
+          </td>
+          <td className="max-w-72 text-quiet">{reference.why || "—"}</td>
+          <td className="whitespace-nowrap">
+            {link ? (
               <Link
-                to={`/cells/${reference.cell_id}`}
+                to={`/references/${reference.id}`}
                 className="underline decoration-line hover:decoration-text"
               >
-                {reference.effect} {reference.version}
+                History
               </Link>
-            </td>
-            <td className="whitespace-nowrap">
-              {reference.approved_by}, {dateTime(reference.approved_at)}
-            </td>
-            <td className="max-w-72 text-quiet">{reference.why || "—"}</td>
-            <td className="whitespace-nowrap">
-              {link ? (
-                <Link
-                  to={`/references/${reference.id}`}
-                  className="underline decoration-line hover:decoration-text"
-                >
-                  History
-                </Link>
-              ) : (
-                standing(reference)
-              )}
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+            ) : (
+              standing(reference)
+            )}
+          </td>
+        </tr>
+      ))}
+    </Table>
   );
 }

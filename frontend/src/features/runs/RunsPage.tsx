@@ -7,6 +7,7 @@ import { Button, EveryWord, Sentence, Word } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
 import { count, dateTime, duration, number } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
+import { ACTIONS, column, Table } from "../../ui/Table";
 import { inBothForms, TakeAway } from "../../ui/TakeAway";
 import { Overview } from "../overview/Overview";
 import { plansQuery } from "../plans/queries";
@@ -160,63 +161,49 @@ function StartRun({ plans: all, latest }: { plans: Plan[]; latest: number | unde
 
 function RunTable({ runs }: { runs: Run[] }) {
   return (
-    <table className="w-full table-fixed border-t border-line">
-      <caption className="sr-only">All runs, newest first</caption>
-      <thead className="text-left text-xs text-quiet">
-        <tr className="[&>th]:px-3 [&>th]:py-2 [&>th]:font-normal [&>th:first-child]:pl-5">
-          <th scope="col">Build</th>
-          <th scope="col" className="w-[26%] xl:w-[34%]">
-            Status
-          </th>
-          <th scope="col" className="w-[9%] text-right">
-            Needs review
-          </th>
-          <th scope="col" className="w-[18%]">
-            Plan
-          </th>
-          <th scope="col" className="w-36">
-            Started by
-          </th>
-          <th scope="col" className="w-14">
-            <span className="sr-only">Actions</span>
-          </th>
+    <Table
+      roomy
+      className="table-fixed"
+      caption="All runs, newest first"
+      columns={[
+        "Build",
+        column("Status", "w-[26%] xl:w-[34%]"),
+        column("Needs review", "w-[9%] text-right"),
+        column("Plan", "w-[18%]"),
+        column("Started by", "w-36"),
+        { ...ACTIONS, className: "w-14" },
+      ]}
+    >
+      {runs.map((run) => (
+        <tr key={run.id} className="hover:bg-ground">
+          <td>
+            <Link to={`/runs/${run.id}`} className="text-base font-semibold hover:underline">
+              {run.effect} {run.build.version}
+            </Link>
+            <p className="text-quiet">{run.build.note}</p>
+          </td>
+          <td>
+            <Standing run={run} />
+          </td>
+          <td className="text-right">
+            <NeedsReview run={run} />
+          </td>
+          <td>
+            {run.plan}
+            <p className="text-quiet">
+              run {run.id}, revision {run.revision}
+            </p>
+          </td>
+          <td className="whitespace-nowrap">
+            {dateTime(run.requested_at)}
+            <p className="text-quiet">{run.requested_by}</p>
+          </td>
+          <td className="py-2! text-right">
+            <ThingMenu kind="run" id={run.id} name={`run ${run.id}`} archived={run.archived} />
+          </td>
         </tr>
-      </thead>
-      <tbody>
-        {runs.map((run) => (
-          <tr
-            key={run.id}
-            className="border-t border-line bg-sheet align-top hover:bg-ground [&>td]:px-3 [&>td]:py-3.5 [&>td:first-child]:pl-5 [&>td:last-child]:pr-5"
-          >
-            <td>
-              <Link to={`/runs/${run.id}`} className="text-base font-semibold hover:underline">
-                {run.effect} {run.build.version}
-              </Link>
-              <p className="text-quiet">{run.build.note}</p>
-            </td>
-            <td>
-              <Standing run={run} />
-            </td>
-            <td className="text-right">
-              <NeedsReview run={run} />
-            </td>
-            <td>
-              {run.plan}
-              <p className="text-quiet">
-                run {run.id}, revision {run.revision}
-              </p>
-            </td>
-            <td className="whitespace-nowrap">
-              {dateTime(run.requested_at)}
-              <p className="text-quiet">{run.requested_by}</p>
-            </td>
-            <td className="py-2! text-right">
-              <ThingMenu kind="run" id={run.id} name={`run ${run.id}`} archived={run.archived} />
-            </td>
-          </tr>
-        ))}
-      </tbody>
-    </table>
+      ))}
+    </Table>
   );
 }
 

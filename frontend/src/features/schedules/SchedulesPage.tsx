@@ -9,7 +9,7 @@ import { Form } from "../../ui/Form";
 import { Labelled } from "../../ui/fields";
 import { count, dateTime, ended } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
-import { HEAD, ROW } from "../../ui/table";
+import { ACTIONS, Table } from "../../ui/Table";
 import { plansQuery } from "../plans/queries";
 import { schedulesQuery, useAddSchedule, usePauseSchedule, useRemoveSchedule } from "./queries";
 
@@ -35,25 +35,14 @@ export function SchedulesPage() {
           has run already.
         </Empty>
       ) : (
-        <table className="w-full border-t border-line">
-          <caption className="sr-only">{count(schedules.length, "schedule")}, oldest first</caption>
-          <thead className={HEAD}>
-            <tr>
-              <th scope="col">Plans</th>
-              <th scope="col">When</th>
-              <th scope="col">Next</th>
-              <th scope="col">Last</th>
-              <th scope="col">
-                <span className="sr-only">Actions</span>
-              </th>
-            </tr>
-          </thead>
-          <tbody>
-            {schedules.map((one) => (
-              <ScheduleRow key={one.id} schedule={one} />
-            ))}
-          </tbody>
-        </table>
+        <Table
+          caption={<>{count(schedules.length, "schedule")}, oldest first</>}
+          columns={["Plans", "When", "Next", "Last", ACTIONS]}
+        >
+          {schedules.map((one) => (
+            <ScheduleRow key={one.id} schedule={one} />
+          ))}
+        </Table>
       )}
     </div>
   );
@@ -148,7 +137,7 @@ function ScheduleRow({ schedule }: { schedule: Schedule }) {
   const paused = schedule.paused_at !== null;
   const error = pause.error ?? remove.error;
   return (
-    <tr className={ROW}>
+    <tr>
       <td>
         {schedule.plans.map((plan) => (
           <p key={plan.id}>

@@ -4,7 +4,7 @@ import type { Search } from "../../api/client";
 import { Sentence } from "../../ui/controls";
 import { dateTime, kilohertz } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
-import { ROW } from "../../ui/table";
+import { Table } from "../../ui/Table";
 import { verdictText } from "../../ui/words";
 import { searchQuery } from "./queries";
 
@@ -47,34 +47,31 @@ export function SearchPage() {
           Started by {started_by}, {dateTime(started_at)}.
         </p>
       </div>
-      <table className="w-full border-t border-line">
-        <caption className="sr-only">Builds, oldest first</caption>
-        <tbody>
-          {builds.map((build, i) => (
-            <tr key={build.version} className={ROW}>
-              <td className="w-40 font-semibold">{build.version}</td>
-              <td className="w-56">
-                <State build={build} />
-              </td>
-              <td className="text-quiet">{build.why || build.note}</td>
-              <td className="text-right whitespace-nowrap">
-                {build.cell_id !== null && (
-                  <Link
-                    to={`/cells/${build.cell_id}`}
-                    className={`underline decoration-line hover:decoration-text ${i === first || i + 1 === first ? "font-semibold" : ""}`}
-                  >
-                    {i === first
-                      ? "Open the first that differs"
-                      : i + 1 === first
-                        ? "Open the build before it"
-                        : "Open pair"}
-                  </Link>
-                )}
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+      <Table caption="Builds, oldest first">
+        {builds.map((build, i) => (
+          <tr key={build.version}>
+            <td className="w-40 font-semibold">{build.version}</td>
+            <td className="w-56">
+              <State build={build} />
+            </td>
+            <td className="text-quiet">{build.why || build.note}</td>
+            <td className="text-right whitespace-nowrap">
+              {build.cell_id !== null && (
+                <Link
+                  to={`/cells/${build.cell_id}`}
+                  className={`underline decoration-line hover:decoration-text ${i === first || i + 1 === first ? "font-semibold" : ""}`}
+                >
+                  {i === first
+                    ? "Open the first that differs"
+                    : i + 1 === first
+                      ? "Open the build before it"
+                      : "Open pair"}
+                </Link>
+              )}
+            </td>
+          </tr>
+        ))}
+      </Table>
     </div>
   );
 }

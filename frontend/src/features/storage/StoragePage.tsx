@@ -5,7 +5,7 @@ import { Button } from "../../ui/controls";
 import { Labelled } from "../../ui/fields";
 import { count, dateTime, megabytes, number, sentenceCase } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
-import { HEAD, ROW } from "../../ui/table";
+import { column, Table } from "../../ui/Table";
 import { dryRunQuery, type Rule, type Share, storageQuery, useDrop, useSetRule } from "./queries";
 
 /** What takes the space, and for administrators the rule: how long audio is kept, and how much there may be. */
@@ -68,39 +68,30 @@ function Shares({
       <h2 className="px-5 pb-1 font-semibold">
         {title} {note && <span className="font-normal text-quiet">({note})</span>}
       </h2>
-      <table className="w-full border-t border-line">
-        <thead className={HEAD}>
-          <tr>
-            <th scope="col">Part</th>
-            <th scope="col" className="w-32 text-right">
-              Pieces
-            </th>
-            <th scope="col" className="w-32 text-right">
-              Space
-            </th>
-            <th scope="col" className="w-[40%]">
-              <span className="sr-only">Share of all</span>
-            </th>
+      <Table
+        columns={[
+          "Part",
+          column("Pieces", "w-32 text-right"),
+          column("Space", "w-32 text-right"),
+          { head: <span className="sr-only">Share of all</span>, name: "Share of all", className: "w-[40%]" },
+        ]}
+      >
+        {bySize(shares).map((share) => (
+          <tr key={share.name}>
+            <td>{sentenceCase(share.name)}</td>
+            <td className="text-right tabular-nums">
+              {share.pieces === null ? "" : number(share.pieces, 0)}
+            </td>
+            <td className="text-right tabular-nums">{megabytes(share.bytes)}</td>
+            <td className="align-middle!">
+              <div
+                className="h-2 rounded-sm bg-quiet"
+                style={{ width: `${(100 * share.bytes) / Math.max(1, whole)}%` }}
+              />
+            </td>
           </tr>
-        </thead>
-        <tbody>
-          {bySize(shares).map((share) => (
-            <tr key={share.name} className={ROW}>
-              <td>{sentenceCase(share.name)}</td>
-              <td className="text-right tabular-nums">
-                {share.pieces === null ? "" : number(share.pieces, 0)}
-              </td>
-              <td className="text-right tabular-nums">{megabytes(share.bytes)}</td>
-              <td className="align-middle!">
-                <div
-                  className="h-2 rounded-sm bg-quiet"
-                  style={{ width: `${(100 * share.bytes) / Math.max(1, whole)}%` }}
-                />
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </table>
+        ))}
+      </Table>
     </section>
   );
 }

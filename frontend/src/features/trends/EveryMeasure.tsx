@@ -3,7 +3,7 @@ import { Link } from "react-router";
 import type { Measure } from "../../api/client";
 import { count, number } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
-import { HEAD, ROW } from "../../ui/table";
+import { Table } from "../../ui/Table";
 import { byBuildQuery } from "./queries";
 
 /** Every measure of a plan by build: the worst reading of each run, with ink by how far it stands from its limit. */
@@ -20,55 +20,54 @@ export function EveryMeasure({ plan, measures }: { plan: number; measures: Measu
         stands at the limit.
       </p>
       <div className="overflow-x-auto">
-        <table className="w-full">
-          <caption className="sr-only">Every measure, by build</caption>
-          <thead className={HEAD}>
-            <tr>
-              <th scope="col">Measure</th>
-              <th scope="col">Unit</th>
-              {builds.map((build) => (
-                <th key={build.run_id} scope="col" className="text-right">
-                  <Link to={`/runs/${build.run_id}`} className="hover:underline">
-                    {build.version}
+        <Table
+          caption="Every measure, by build"
+          columns={[
+            "Measure",
+            "Unit",
+            ...builds.map(({ run_id, version }) => ({
+              head: (
+                <Link to={`/runs/${run_id}`} className="hover:underline">
+                  {version}
+                </Link>
+              ),
+              name: `${run_id}`,
+              className: "text-right",
+            })),
+          ]}
+        >
+          {rows.map((row) => {
+            const measure = measures.find((one) => one.key === row.measure);
+            if (!measure) return null;
+            return (
+              <tr key={row.measure}>
+                <th scope="row" className="px-2 py-2 pl-5 text-left font-normal" title={measure.definition}>
+                  <Link to={`/trends?plan=${plan}&measure=${row.measure}`} className="hover:underline">
+                    {measure.title}
                   </Link>
                 </th>
-              ))}
-            </tr>
-          </thead>
-          <tbody>
-            {rows.map((row) => {
-              const measure = measures.find((one) => one.key === row.measure);
-              if (!measure) return null;
-              return (
-                <tr key={row.measure} className={ROW}>
-                  <th scope="row" className="px-2 py-2 pl-5 text-left font-normal" title={measure.definition}>
-                    <Link to={`/trends?plan=${plan}&measure=${row.measure}`} className="hover:underline">
-                      {measure.title}
-                    </Link>
-                  </th>
-                  <td className="text-quiet">{measure.unit}</td>
-                  {row.builds.map((worst, i) => {
-                    const build = builds[i];
-                    if (!worst || !build) return <td key={build?.run_id ?? i} />;
-                    return (
-                      <td key={build.run_id} className="relative text-right whitespace-nowrap">
-                        {worst.ink > 0 && <Level ink={worst.ink} tick={tick} broken={worst.broken > 0} />}
-                        <Link
-                          to={`/cells/${worst.cell_id}`}
-                          title={said(worst)}
-                          className={`relative hover:underline ${worst.broken > 0 ? "font-semibold text-difference" : ""}`}
-                        >
-                          {number(worst.value, measure.decimals)}
-                          <span className="sr-only">, {said(worst)}</span>
-                        </Link>
-                      </td>
-                    );
-                  })}
-                </tr>
-              );
-            })}
-          </tbody>
-        </table>
+                <td className="text-quiet">{measure.unit}</td>
+                {row.builds.map((worst, i) => {
+                  const build = builds[i];
+                  if (!worst || !build) return <td key={build?.run_id ?? i} />;
+                  return (
+                    <td key={build.run_id} className="relative text-right whitespace-nowrap">
+                      {worst.ink > 0 && <Level ink={worst.ink} tick={tick} broken={worst.broken > 0} />}
+                      <Link
+                        to={`/cells/${worst.cell_id}`}
+                        title={said(worst)}
+                        className={`relative hover:underline ${worst.broken > 0 ? "font-semibold text-difference" : ""}`}
+                      >
+                        {number(worst.value, measure.decimals)}
+                        <span className="sr-only">, {said(worst)}</span>
+                      </Link>
+                    </td>
+                  );
+                })}
+              </tr>
+            );
+          })}
+        </Table>
       </div>
     </>
   );

@@ -5,8 +5,8 @@ import { measuresQuery } from "../../api/measures";
 import { Sentence, Word } from "../../ui/controls";
 import { limitText, number } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
+import { Table } from "../../ui/Table";
 import { type Download, inBothForms, TakeAway } from "../../ui/TakeAway";
-import { HEAD, ROW } from "../../ui/table";
 import { plansQuery } from "../plans/queries";
 import { EveryMeasure } from "./EveryMeasure";
 import { caseText, placeText, stepText } from "./lines";
@@ -125,58 +125,53 @@ const plotFiles = (plan: number, measure: string, { signal, setting }: TrendLine
 
 function Figures({ trend, lines, measure }: { trend: Trend; lines: TrendLine[]; measure: Measure }) {
   return (
-    <table className="w-full border-t border-line">
-      <caption className="sr-only">
-        {measure.title}, {measure.unit}, by condition and build
-      </caption>
-      <thead className={HEAD}>
-        <tr>
-          <th scope="col">Condition</th>
-          <th scope="col">Limit</th>
-          {trend.builds.map((build) => (
-            <th key={build.run_id} scope="col" className="text-right">
-              <Link to={`/runs/${build.run_id}`} className="hover:underline">
-                {build.version}
-              </Link>
-            </th>
+    <Table
+      caption={`${measure.title}, ${measure.unit}, by condition and build`}
+      columns={[
+        "Condition",
+        "Limit",
+        ...trend.builds.map(({ run_id, version }) => ({
+          head: (
+            <Link to={`/runs/${run_id}`} className="hover:underline">
+              {version}
+            </Link>
+          ),
+          name: `${run_id}`,
+          className: "text-right",
+        })),
+      ]}
+    >
+      {lines.map((line) => (
+        <tr key={line.condition.id}>
+          <td>{placeText(line)}</td>
+          <td className="whitespace-nowrap text-quiet">
+            {limitText(line.limit, measure)} {line.limit && measure.unit}
+          </td>
+          {line.points.map((point, i) => (
+            <td key={trend.builds[i]?.run_id} className="text-right whitespace-nowrap">
+              {line.approved.includes(i) && (
+                <span className="pr-1.5 text-reference">
+                  <span aria-hidden="true">◆</span>
+                  <span className="sr-only">Became the reference: </span>
+                </span>
+              )}
+              {point ? (
+                <Link
+                  to={`/cells/${point.cell_id}`}
+                  title={point.why}
+                  className={`inline-block min-h-6 min-w-6 leading-6 hover:underline ${point.verdict === "Fail" ? "font-semibold text-difference" : ""}`}
+                >
+                  {point.value === null ? point.verdict.toLowerCase() : number(point.value, measure.decimals)}
+                </Link>
+              ) : (
+                <span className="text-quiet">not run</span>
+              )}
+              <Changed line={line} place={i} measure={measure} />
+            </td>
           ))}
         </tr>
-      </thead>
-      <tbody>
-        {lines.map((line) => (
-          <tr key={line.condition.id} className={ROW}>
-            <td>{placeText(line)}</td>
-            <td className="whitespace-nowrap text-quiet">
-              {limitText(line.limit, measure)} {line.limit && measure.unit}
-            </td>
-            {line.points.map((point, i) => (
-              <td key={trend.builds[i]?.run_id} className="text-right whitespace-nowrap">
-                {line.approved.includes(i) && (
-                  <span className="pr-1.5 text-reference">
-                    <span aria-hidden="true">◆</span>
-                    <span className="sr-only">Became the reference: </span>
-                  </span>
-                )}
-                {point ? (
-                  <Link
-                    to={`/cells/${point.cell_id}`}
-                    title={point.why}
-                    className={`inline-block min-h-6 min-w-6 leading-6 hover:underline ${point.verdict === "Fail" ? "font-semibold text-difference" : ""}`}
-                  >
-                    {point.value === null
-                      ? point.verdict.toLowerCase()
-                      : number(point.value, measure.decimals)}
-                  </Link>
-                ) : (
-                  <span className="text-quiet">not run</span>
-                )}
-                <Changed line={line} place={i} measure={measure} />
-              </td>
-            ))}
-          </tr>
-        ))}
-      </tbody>
-    </table>
+      ))}
+    </Table>
   );
 }
 
