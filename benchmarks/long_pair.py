@@ -86,7 +86,7 @@ def compared_pair(frames: int) -> int:
     """Two files of so many frames, kept and compared; the number of their pair."""
     from kind_echo.audio_io.encoding import ENCODINGS
     from kind_echo.bench.comparisons import analyse
-    from kind_echo.core.comparison.compare import CompareOptions
+    from kind_echo.core.comparison.pair import CompareOptions
     from kind_echo.database.blobs import store_content
     from kind_echo.database.models import Pair, Upload
     from kind_echo.database.sessions import transaction

@@ -13,7 +13,8 @@ import numpy as np
 
 from kind_echo.core.audio.folding import fold
 from kind_echo.core.audio.source import ArraySource, Samples
-from kind_echo.core.comparison.compare import CompareOptions, compare
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.comparison.takes import take_readings
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.levels.cost import cost_readings

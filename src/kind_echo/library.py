@@ -144,8 +144,8 @@ def compare(
     Raises:
         KindEchoError: a file cannot be read, the two do not belong together, or a limit is on no such measure.
     """
-    from kind_echo.core.comparison.compare import CompareOptions
     from kind_echo.core.comparison.compare import compare as compare_sources
+    from kind_echo.core.comparison.pair import CompareOptions
     from kind_echo.core.systems.law_change import with_changed_law
 
     options = CompareOptions(align, match_gain, match_polarity, max_delay)

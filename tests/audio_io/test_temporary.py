@@ -18,7 +18,7 @@ from kind_echo.audio_io.decoding import Decoder, DecoderBroken, Most
 from kind_echo.audio_io.files import UnreadableAudio
 from kind_echo.audio_io.temporary import NoTemporarySpace
 from kind_echo.bench.signals import compare_uploads, keep_upload
-from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.database.sessions import is_temporary, transaction
 from kind_echo.web.app import create_app
 from kind_echo.web.http.problems import status_of

@@ -9,7 +9,7 @@ from kind_echo.audio_io.encoding import ENCODINGS
 from kind_echo.bench.comparisons import analyse, analysing, spectrum_document
 from kind_echo.bench.documents import reading_from
 from kind_echo.core.audio.source import ArraySource, Source, in_memory
-from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.registry.readings import value_of
 from kind_echo.database.blobs import AudioDropped, BlobSource, find_content, store_content
 from kind_echo.database.sessions import transaction

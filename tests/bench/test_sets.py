@@ -26,7 +26,7 @@ from kind_echo.bench.sets import (
 )
 from kind_echo.bench.sets.planned import NoSignal
 from kind_echo.bench.signals import keep_upload
-from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.registry.errors import Conflict
 from kind_echo.database.sessions import transaction
 from tests.conftest import as_service, drain, query, wait_until, working

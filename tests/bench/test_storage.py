@@ -35,7 +35,7 @@ from kind_echo.bench.storage.retention import _droppable
 from kind_echo.bench.storage.rule import QuotaReached, StorageFull
 from kind_echo.bench.storage.uses import PARTS_OF_AUDIO, USES
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database import objects
 from kind_echo.database.blobs import AudioDropped, BlobSource, content_digest, find_content, store_content

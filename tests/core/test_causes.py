@@ -11,7 +11,8 @@ from scipy import signal
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.filtering import _solve
-from kind_echo.core.comparison.compare import Comparison, compare
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.pair import Comparison
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.systems.latency import measure_latency
 from kind_echo.wording.causes import describe

@@ -10,7 +10,8 @@ from scipy import signal
 
 from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.comparison.compare import CompareOptions, compare
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.comparison.sums import SummedSource
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.delays.drift import delay_drift

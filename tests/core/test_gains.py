@@ -9,8 +9,9 @@ from scipy import signal
 
 from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.comparison.compare import CompareOptions, compare
+from kind_echo.core.comparison.compare import compare
 from kind_echo.core.comparison.gains import find_gains
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.comparison.residual import residual_of
 from kind_echo.core.delays.delay_reading import Delay
 from kind_echo.core.registry.readings import Reading

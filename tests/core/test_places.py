@@ -12,7 +12,8 @@ from kind_echo.core.audio.align import Alignment
 from kind_echo.core.audio.level_map import FLOOR, level_map
 from kind_echo.core.audio.resampling import resampling_floor
 from kind_echo.core.audio.source import ArraySource
-from kind_echo.core.comparison.compare import Comparison, compare
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.pair import Comparison
 from kind_echo.core.comparison.places import find_places
 from kind_echo.core.listening.passages import first_note
 

@@ -13,7 +13,8 @@ from scipy import signal
 from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.causes.excerpts import is_sweep
-from kind_echo.core.comparison.compare import Comparison, compare
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.pair import Comparison
 from kind_echo.core.comparison.places import find_places
 from kind_echo.wording.causes import cause_text, describe
 from tests.support.material import PIECES, load

@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 from kind_echo.core.audio.source import ArraySource, Samples
-from kind_echo.core.comparison.compare import CompareOptions, compare
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.signals import make_request, synthesise
 from kind_echo.standins.catalogue import load_effect

@@ -17,7 +17,9 @@ from kind_echo.bench.documents import kept_reading, reading_from, whole_curves
 from kind_echo.checks.pairing import Pair
 from kind_echo.core.audio.source import ArraySource, Derived, Samples, Source
 from kind_echo.core.causes.cause import Cause
-from kind_echo.core.comparison.compare import CompareOptions, compare, readings_of_identical
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.identical import readings_of_identical
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.errors import Invalid

@@ -17,7 +17,9 @@ from kind_echo.bench.documents import curve_documents, kept_reading, loudness_cu
 from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
 from kind_echo.core.audio.source import ArraySource, Source, in_memory
 from kind_echo.core.audio.spectrum import level_spectrum
-from kind_echo.core.comparison.compare import CompareOptions, Comparison, check_pair, compare, readings_of_identical
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.identical import readings_of_identical
+from kind_echo.core.comparison.pair import CompareOptions, Comparison, check_pair
 from kind_echo.core.comparison.places import find_places
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.errors import NotFound

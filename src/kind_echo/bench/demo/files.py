@@ -14,7 +14,7 @@ from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.sets import NewFile, SetOptions, add_files, change_options, choose_columns, find_set, new_set
 from kind_echo.bench.signals import compare_uploads, keep_upload
 from kind_echo.core.audio.source import Samples
-from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.signals import make_request, synthesise
 from kind_echo.database.models import Upload
 

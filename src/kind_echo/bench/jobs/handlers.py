@@ -39,7 +39,7 @@ from kind_echo.bench.sensitivity import find, give_up_planting
 from kind_echo.bench.sets import Superseded, approve_given, is_wanted, keep_found, keep_given, measure_file
 from kind_echo.bench.signals import PairNotFound, find_pair
 from kind_echo.bench.verdicts import give_up_cell
-from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.blobs import find_content
 from kind_echo.database.locks import hold_references

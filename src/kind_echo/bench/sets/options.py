@@ -5,7 +5,7 @@ from dataclasses import asdict, dataclass, field, replace
 from typing import Any, Literal
 
 from kind_echo.audio_io.codecs import Codec
-from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.registry.measure import Family
 
 Also = Literal["nothing", "tone", "signal", "lossy"]

@@ -13,7 +13,7 @@ from kind_echo.audio_io.digests import file_digest
 from kind_echo.bench.accounts import Caller
 from kind_echo.bench.queue import analyse_pair, drop_unused
 from kind_echo.bench.storage import check_space
-from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.registry.errors import ChannelMismatch, Invalid, NotFound, RateMismatch
 from kind_echo.database.blobs import store_content
 from kind_echo.database.models import Content, Pair, SetFile, Upload

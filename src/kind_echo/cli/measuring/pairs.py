@@ -26,7 +26,8 @@ from kind_echo.cli.progress import counted, progress
 from kind_echo.core.audio.align import Align, AlignedSource, DifferenceSource
 from kind_echo.core.audio.resampling import resampling_floor
 from kind_echo.core.audio.source import Source
-from kind_echo.core.comparison.compare import CompareOptions, Comparison, compare
+from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.pair import CompareOptions, Comparison
 from kind_echo.core.comparison.places import MOST, find_places
 from kind_echo.core.comparison.sums import SummedSource
 from kind_echo.core.comparison.takes import take_spread

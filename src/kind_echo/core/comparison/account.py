@@ -1,12 +1,16 @@
 """What explains a difference: the residual after each step is taken off, one on top of the other."""
 
+import math
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from kind_echo.core.audio.align import AlignedSource, rows_of_pair
+from kind_echo.core.audio.align import AlignedSource, Aligner, Alignment, rows_of_pair
 from kind_echo.core.audio.source import Source
+from kind_echo.core.causes.explained import Explained
+from kind_echo.core.comparison.lining_up import LinedUp
+from kind_echo.core.comparison.residual import Residual
 from kind_echo.core.registry.readings import Reading, level
 
 Floats = NDArray[np.float64]
@@ -15,6 +19,7 @@ STEPS = (
     "account_raw", "account_delay", "account_polarity", "account_gain",
     "account_fraction", "account_filter", "account_remainder",
 )  # fmt: skip
+_NOTHING_LEFT = 0.5e-14  # mean square, −140 dBFS: no filter need explain what is under it
 
 
 def power_left(reference: Source, aligned: AlignedSource) -> Floats:
@@ -65,3 +70,33 @@ def complete(steps: list[Floats], share: Floats | None, why_no_filter: str | Non
     rows = np.array([raw, delay, polarity, gain, fraction, last])
     least = rows[rows.mean(axis=1).argmin()]
     return Account(np.concatenate([rows, least[None]]), why_no_filter)
+
+
+def account_of(reference: Source, lay: Aligner, lined_up: LinedUp, raw: Floats, explained: Explained) -> list[Reading]:
+    """The seven readings of a pair.
+
+    Args:
+        raw: mean square by channel of the difference as both sides are, nothing taken off.
+    """
+    whole, gain = lined_up.whole, lined_up.gain
+    if gain is None or gain == 0.0:
+        return complete([raw] + [whole.sums[:, 3] / whole.frames] * 4, None).readings()
+    scales = (1.0, math.copysign(1.0, gain), 1.0 / gain)
+    steps = [raw, *(_left(reference, lay, Alignment(lined_up.shift, 0.0, scale), whole) for scale in scales)]
+    fraction = lined_up.fraction
+    as_a_whole = Alignment(lined_up.shift, fraction, 1.0 / gain)
+    steps.append(_left(reference, lay, as_a_whole, lined_up.fine) if fraction else steps[-1])
+    if min(float(step.mean()) for step in steps) <= _NOTHING_LEFT:
+        return complete(steps, None).readings()
+    return complete(steps, explained.filtered, explained.why_no_filter).readings()
+
+
+def _left(reference: Source, lay: Aligner, alignment: Alignment, sums: Residual) -> Floats:
+    """Mean square of scale·render − reference, by channel: from the sums, or by subtracting where these cancel out."""
+    xx, xy, yy = sums.sums[:, 0], sums.sums[:, 1], sums.sums[:, 2]
+    if alignment.scale == 1.0:
+        return np.asarray(sums.sums[:, 3] / sums.frames)
+    power = alignment.scale**2 * yy - 2 * alignment.scale * xy + xx
+    if (power > 1e-9 * xx).all():
+        return np.asarray(power / sums.frames)
+    return power_left(reference, lay.at(alignment))

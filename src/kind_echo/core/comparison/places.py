@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.align import AlignedSource, rows_of_pair
 from kind_echo.core.audio.source import Source
 from kind_echo.core.causes.cause import CauseName
-from kind_echo.core.comparison.compare import Comparison
+from kind_echo.core.comparison.pair import Comparison
 
 Floats = NDArray[np.float64]
 _Stretch = tuple[int, int, int]  # its first window, the greatest, the one after its last

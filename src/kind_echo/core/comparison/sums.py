@@ -5,7 +5,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from kind_echo.core.audio.source import Samples, Source, read_padded
-from kind_echo.core.comparison.compare import check_pair
+from kind_echo.core.comparison.pair import check_pair
 
 
 @dataclass(frozen=True)

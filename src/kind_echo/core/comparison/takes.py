@@ -2,18 +2,16 @@
 
 from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import Source, is_finite
-from kind_echo.core.comparison.compare import CompareOptions, alignment_for, check_pair
 from kind_echo.core.comparison.gains import find_gains, fine_sums
+from kind_echo.core.comparison.pair import USUAL, CompareOptions, alignment_for, check_pair
 from kind_echo.core.comparison.residual import residual_of, residual_readings
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.delays.delay_reading import Delay
 from kind_echo.core.levels.integrity import NOT_FINITE
 from kind_echo.core.registry.readings import Reading, silent
 
-_AS_USUAL = CompareOptions()
 
-
-def take_readings(takes: list[Source], options: CompareOptions = _AS_USUAL) -> list[Reading]:
+def take_readings(takes: list[Source], options: CompareOptions = USUAL) -> list[Reading]:
     """Greatest residual RMS between any two takes, in dBFS, and greatest delay between any, in samples.
 
     Raises:
@@ -23,7 +21,7 @@ def take_readings(takes: list[Source], options: CompareOptions = _AS_USUAL) -> l
     return [_spread([spread for spread, _ in pairs]), _shift([delay for _, delay in pairs])]
 
 
-def take_spread(takes: list[Source], options: CompareOptions = _AS_USUAL) -> Reading:
+def take_spread(takes: list[Source], options: CompareOptions = USUAL) -> Reading:
     """Greatest residual RMS between any two takes, in dBFS. Raises what `take_readings` raises."""
     return take_readings(takes, options)[0]
 

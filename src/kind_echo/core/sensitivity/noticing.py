@@ -9,14 +9,10 @@ import numpy as np
 from kind_echo.core.audio.align import AlignedSource, Alignment, rows_of_pair
 from kind_echo.core.audio.source import ArraySource, Samples, Source
 from kind_echo.core.comparison.account import STEPS
-from kind_echo.core.comparison.compare import (
-    CompareOptions,
-    Comparison,
-    compare,
-    compare_as_it_is,
-    is_changed_all_along,
-    readings_of_identical,
-)
+from kind_echo.core.comparison.clicks import clicks_among
+from kind_echo.core.comparison.compare import compare, compare_as_it_is
+from kind_echo.core.comparison.identical import readings_of_identical
+from kind_echo.core.comparison.pair import CompareOptions, Comparison
 from kind_echo.core.comparison.swapping import find_swap
 from kind_echo.core.levels.analysis import FileScan, scan_file
 from kind_echo.core.levels.integrity import (
@@ -27,9 +23,6 @@ from kind_echo.core.levels.integrity import (
     find_clicks,
     gap_readings,
     lead_in_excess,
-    not_of_the_reference,
-    steeper,
-    without_gaps,
 )
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
@@ -275,11 +268,7 @@ class Noticer:
 
     def _clicks(self, aligned: AlignedSource, gaps: list[Gap]) -> list[Reading]:
         x = self._source
-        clicks = without_gaps(find_clicks(x, aligned, 1.0), gaps, x.rate)
-        clicks = not_of_the_reference(clicks, x, aligned, 1.0)
-        if any(clicks) and is_changed_all_along(x, aligned, 1.0):
-            clicks = steeper(clicks, x, aligned, 1.0)
-        return click_readings(clicks, x.rate)
+        return click_readings(clicks_among(find_clicks(x, aligned, 1.0), gaps, x, aligned, 1.0), x.rate)
 
     def _beside_signal(self, changed: Samples, claim: float) -> str | None:
         assert self.approved.own is not None

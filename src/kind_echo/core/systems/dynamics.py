@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from kind_echo.core.audio.source import Source
-from kind_echo.core.comparison.compare import check_pair
+from kind_echo.core.comparison.pair import check_pair
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Mark, Reading

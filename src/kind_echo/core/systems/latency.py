@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.correlation import summit
 from kind_echo.core.audio.source import ArraySource, Samples, Source, read_padded
 from kind_echo.core.audio.transforms import fast_length
-from kind_echo.core.comparison.compare import check_pair
+from kind_echo.core.comparison.pair import check_pair
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.delays.phases import NEAR, fine_delay, read_blocks
 from kind_echo.core.registry.errors import BadParameter

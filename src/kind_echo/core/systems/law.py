@@ -3,7 +3,7 @@
 import numpy as np
 
 from kind_echo.core.audio.source import Source
-from kind_echo.core.comparison.compare import check_pair
+from kind_echo.core.comparison.pair import check_pair
 from kind_echo.core.levels.analysis import measure
 from kind_echo.core.registry.readings import Reading, value_of
 from kind_echo.core.systems.transfer import ExpectedCurve, sine_level

@@ -6,7 +6,7 @@ from dataclasses import dataclass, replace
 
 from kind_echo.core.audio.source import Source
 from kind_echo.core.causes.cause import Cause
-from kind_echo.core.comparison.compare import Comparison
+from kind_echo.core.comparison.pair import Comparison
 from kind_echo.core.registry.errors import BadParameter, KindEchoError
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number

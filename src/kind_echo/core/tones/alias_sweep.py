@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from kind_echo.core.audio.folding import fold_line
 from kind_echo.core.audio.source import Source, blocks, is_finite
-from kind_echo.core.comparison.compare import check_pair
+from kind_echo.core.comparison.pair import check_pair
 from kind_echo.core.delays.delay import find_delays
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.measures import find_measure

@@ -31,7 +31,7 @@ from kind_echo.bench.sets import (
     set_csv,
     trim_of,
 )
-from kind_echo.core.comparison.compare import CompareOptions
+from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.listening.match import Passage
 from kind_echo.database.models import FileSet
 from kind_echo.database.sessions import transaction
