@@ -25,7 +25,7 @@ from kind_echo.web.audio.views import level_map_body, needles_body, running_band
 from kind_echo.web.http.addresses import AudioFileQuery, AudioPath, MapQuery, PartQuery, RangeQuery, StripQuery
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone
-from kind_echo.web.http.schemas import LevelMapBody, NeedlesBody, RunningBandsBody, SpectrumBody, StripBody
+from kind_echo.web.http.pair_schemas import LevelMapBody, NeedlesBody, RunningBandsBody, SpectrumBody, StripBody
 
 api = APIBlueprint("audio", __name__, url_prefix="/api/audio")
 

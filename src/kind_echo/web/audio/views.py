@@ -3,7 +3,7 @@
 from kind_echo.core.audio.level_map import FLOOR, LevelMap
 from kind_echo.core.levels import needles
 from kind_echo.core.levels.running_bands import RunningBands
-from kind_echo.web.http.schemas import LevelMapBody, NeedlesBody, RunningBandsBody
+from kind_echo.web.http.pair_schemas import LevelMapBody, NeedlesBody, RunningBandsBody
 
 
 def level_map_body(found: LevelMap) -> LevelMapBody:

@@ -9,7 +9,7 @@ from kind_echo.bench.runs import find_cell, render_again
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.addresses import BesideQuery, CellPath
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.schemas import PairBody
+from kind_echo.web.http.pair_schemas import PairBody
 from kind_echo.web.runs.schemas import RenderAgainBody, RenderedAgainBody
 from kind_echo.web.runs.views import cell_pair_body
 from kind_echo.web.security.doors import caller

@@ -11,7 +11,7 @@ from kind_echo.database.models import Pair
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.addresses import ComparisonPath
 from kind_echo.web.http.answers import answer
-from kind_echo.web.http.schemas import ComparisonBody, ComparisonsBody, NewComparisonBody, PairBody
+from kind_echo.web.http.pair_schemas import ComparisonBody, ComparisonsBody, NewComparisonBody, PairBody
 from kind_echo.web.runs.views import files_pair_body
 from kind_echo.web.security.doors import caller
 

@@ -20,13 +20,10 @@ from kind_echo.core.registry.measure import Limit
 from kind_echo.core.verdicts.verdict import JudgedReading
 from kind_echo.database.blobs import AudioDropped, find_content
 from kind_echo.database.models import Analysis, Cell, Content, Pair, Render, SetFile, Upload
-from kind_echo.web.http.schemas import (
+from kind_echo.web.http.pair_schemas import (
     AlignmentBody,
-    BuildBody,
     CauseBody,
-    ConditionBody,
     JudgedReadingBody,
-    LimitBody,
     PairBody,
     PairCellBody,
     ReadingBody,
@@ -36,6 +33,7 @@ from kind_echo.web.http.schemas import (
     UploadBody,
     VerdictBody,
 )
+from kind_echo.web.http.schemas import BuildBody, ConditionBody, LimitBody
 from kind_echo.web.runs.schemas import RunBody, SinceBody, VerdictCounts
 from kind_echo.wording.causes import cause_text
 from kind_echo.wording.conditions import condition_text

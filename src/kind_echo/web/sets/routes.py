@@ -37,7 +37,7 @@ from kind_echo.database.models import FileSet
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone
-from kind_echo.web.http.schemas import PairBody
+from kind_echo.web.http.pair_schemas import PairBody
 from kind_echo.web.runs.views import file_body
 from kind_echo.web.security.doors import caller
 from kind_echo.web.sets.schemas import (

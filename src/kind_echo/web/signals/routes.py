@@ -36,7 +36,7 @@ from kind_echo.database.sessions import transaction
 from kind_echo.web.audio.views import level_map_body, needles_body, running_bands_body
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone, with_body
-from kind_echo.web.http.schemas import NeedlesBody, RunningBandsBody, SpectrumBody, StripBody
+from kind_echo.web.http.pair_schemas import NeedlesBody, RunningBandsBody, SpectrumBody, StripBody
 from kind_echo.web.runs.views import reading_bodies
 from kind_echo.web.security.doors import caller
 from kind_echo.web.signals.schemas import (

@@ -6,16 +6,8 @@ from typing import Annotated, Any, Literal
 from pydantic import BaseModel, Field, field_validator
 
 from kind_echo.core.audio.source import LEAST_RATE
-from kind_echo.web.http.schemas import (
-    Body,
-    FileName,
-    LevelMapBody,
-    ReadingBody,
-    RequestModel,
-    ShownName,
-    SpectrumBody,
-    StripBody,
-)
+from kind_echo.web.http.pair_schemas import LevelMapBody, ReadingBody, SpectrumBody, StripBody
+from kind_echo.web.http.schemas import Body, FileName, RequestModel, ShownName
 
 SignalValue = float | int | str | bool | None
 

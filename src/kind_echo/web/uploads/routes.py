@@ -11,7 +11,7 @@ from kind_echo.database.sessions import transaction
 from kind_echo.web.http.addresses import UploadQuery
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import with_body
-from kind_echo.web.http.schemas import UploadBody
+from kind_echo.web.http.pair_schemas import UploadBody
 from kind_echo.web.runs.views import upload_body
 from kind_echo.web.security.doors import caller
 

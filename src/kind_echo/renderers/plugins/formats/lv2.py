@@ -8,7 +8,6 @@ import functools
 import sys
 import tempfile
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +15,8 @@ import numpy as np
 from cffi import FFI
 
 from kind_echo.renderers.plugins.formats import lv2_abi as abi
+from kind_echo.renderers.plugins.formats.lv2_features import HARMLESS, OFFERED, Features, text_of
+from kind_echo.renderers.plugins.formats.lv2_ports import KINDS, Port, parameter_of
 from kind_echo.renderers.plugins.model import (
     Block,
     Change,
@@ -29,10 +30,6 @@ from kind_echo.renderers.plugins.model import (
 _DESCRIBING_RATE = 48_000
 _EVENT_BYTES = 1 << 16
 _PORTABLE_STATE = 3  # flags of the standard: plain data, that holds on another machine too
-_OFFERED_FEATURES = {abi.MAP, abi.UNMAP, abi.OPTIONS, abi.WORK, f"{abi.BUFFERS}boundedBlockLength",
-                     f"{abi.STATE}loadDefaultState"}  # fmt: skip
-_HARMLESS_FEATURES = {f"{abi.CORE}{name}" for name in ("hardRTCapable", "isLive", "inPlaceBroken")}
-_KINDS = ("audio", "control", "cv", "events")
 
 
 @functools.cache
@@ -46,33 +43,6 @@ def _lilv() -> tuple[FFI, Any]:
         except OSError:
             continue
     raise HostFailed("plug-ins of the LV2 standard need the library lilv (Debian's liblilv-0-0), which is not here")
-
-
-@dataclass(frozen=True)
-class _Port:
-    """A port: its place, what it carries, its direction; of a control its bounds.
-
-    `kind` is one of `_KINDS`, "side" for the audio of a side chain, which is fed silence, or "other".
-    """
-
-    index: int
-    symbol: str
-    name: str
-    kind: str
-    is_input: bool
-    optional: bool
-    least: float
-    greatest: float
-    default: float
-    stepped: bool
-    unit: str
-    points: tuple[tuple[str, float], ...]
-    role: str
-
-    @property
-    def bypass(self) -> float | None:
-        """The value at which the plug-in passes on what it is given."""
-        return 0.0 if self.role == "enabled" else None
 
 
 class Lv2Library:
@@ -93,7 +63,7 @@ class Lv2Library:
         """The identifiers of its plug-ins."""
         found = _each(self._lib, "plugins", self._plugins)
         return sorted(
-            _string(self._ffi, self._lib.lilv_node_as_uri(self._lib.lilv_plugin_get_uri(one))) for one in found
+            text_of(self._ffi, self._lib.lilv_node_as_uri(self._lib.lilv_plugin_get_uri(one))) for one in found
         )
 
     def open(self, plugin_id: str) -> "Lv2Instance":
@@ -116,13 +86,13 @@ class Lv2Instance:
         self._ports = [self._port(index) for index in range(self._lib.lilv_plugin_get_num_ports(plugin))]
         self._values = {port.symbol: port.default for port in self._ports if port.kind == "control"}
         self._state: bytes | None = None
-        self._features = _Features(self._ffi)
+        self._features = Features(self._ffi)
         self._instance: Any = None
         needs = {
-            _string(self._ffi, self._lib.lilv_node_as_string(node))
+            text_of(self._ffi, self._lib.lilv_node_as_string(node))
             for node in _each(self._lib, "nodes", self._lib.lilv_plugin_get_required_features(plugin))
         }
-        missing = sorted(needs - _OFFERED_FEATURES - _HARMLESS_FEATURES)
+        missing = sorted(needs - OFFERED - HARMLESS)
         if missing:
             raise HostFailed(f"{plugin_id} needs {', '.join(missing)}, which this host does not have")
         binary = self._lib.lilv_plugin_get_library_uri(plugin)
@@ -140,7 +110,7 @@ class Lv2Instance:
         controls = [p for p in self._ports if p.kind == "control" and p.is_input and p.role != "freeWheeling"]
         return PluginAbout(
             self.id, name or self.id, self._version(), (), *ports, (inputs,) if inputs and inputs == outputs else (),
-            tuple(_parameter(port) for port in controls), True,
+            tuple(parameter_of(port) for port in controls), True,
         )  # fmt: skip
 
     def read(self, parameter: PluginParameter, text: str) -> float | None:
@@ -163,7 +133,7 @@ class Lv2Instance:
         lib, ffi, features = self._lib, self._ffi, self._features
 
         def get(symbol: Any, _: Any, size: Any, kind: Any) -> Any:
-            value = self._controls.get(_string(ffi, symbol))
+            value = self._controls.get(text_of(ffi, symbol))
             size[0], kind[0] = (0, 0) if value is None else (4, features.number(f"{abi.ATOM}Float"))
             return ffi.NULL if value is None else value
 
@@ -260,7 +230,7 @@ class Lv2Instance:
         if self._state is not None:
             self.load_state(self._state)
 
-    def _place(self, port: _Port) -> Any:
+    def _place(self, port: Port) -> Any:
         """Where a port's values lie, but for audio, which is connected with its size. Raises HostFailed."""
         ffi = self._ffi
         if port.kind == "control":
@@ -285,7 +255,7 @@ class Lv2Instance:
             self._connect(port, self._ffi.cast("float *", self._ffi.from_buffer(channel)))
         return array
 
-    def _connect(self, port: _Port, where: Any) -> None:
+    def _connect(self, port: Port, where: Any) -> None:
         self._instance.lv2_descriptor.connect_port(self._instance.lv2_handle, port.index, where)
 
     def _state_in(self, path: Path) -> Any:
@@ -303,7 +273,7 @@ class Lv2Instance:
         single = self._features.number(f"{abi.ATOM}Float")
 
         def put(symbol: Any, _: Any, value: Any, size: int, kind: int) -> None:
-            name = _string(ffi, symbol)
+            name = text_of(ffi, symbol)
             if kind == single and name in self._controls:
                 self._controls[name][0] = self._values[name] = float(ffi.cast("const float *", value)[0])
 
@@ -319,7 +289,7 @@ class Lv2Instance:
             numbers += [self._string(node) for node in _each(self._lib, "nodes", values)][:1]
         return ".".join(numbers)
 
-    def _port(self, index: int) -> _Port:
+    def _port(self, index: int) -> Port:
         lib, ffi, plugin = self._lib, self._ffi, self._plugin
         port = lib.lilv_plugin_get_port_by_index(plugin, index)
         bounds = [ffi.new("LilvNode **") for _ in range(3)]
@@ -333,7 +303,7 @@ class Lv2Instance:
             return bool(lib.lilv_port_is_a(plugin, port, self._uri(uri)))
 
         classes = (f"{abi.CORE}AudioPort", f"{abi.CORE}ControlPort", f"{abi.CORE}CVPort", f"{abi.ATOM}AtomPort")
-        kind = next((kind for kind, uri in zip(_KINDS, classes, strict=False) if is_a(uri)), "other")
+        kind = next((kind for kind, uri in zip(KINDS, classes, strict=False) if is_a(uri)), "other")
         if kind == "audio" and has("isSideChain"):
             kind = "side"
         toggled = has("toggled")
@@ -341,7 +311,7 @@ class Lv2Instance:
         greatest = 1.0 if greatest is None else greatest
         role = self._string(lib.lilv_port_get(plugin, port, self._uri(f"{abi.CORE}designation"))).rpartition("#")[2]
         points = self._points(port) if has("enumeration") else ()
-        return _Port(
+        return Port(
             index, self._string(lib.lilv_port_get_symbol(plugin, port)),
             self._string(lib.lilv_port_get_name(plugin, port)), kind, is_a(f"{abi.CORE}InputPort"),
             has("connectionOptional"), least, greatest,
@@ -366,103 +336,10 @@ class Lv2Instance:
         return float(self._lib.lilv_node_as_float(node)) if known else None
 
     def _string(self, node: Any) -> str:
-        return "" if node == self._ffi.NULL else _string(self._ffi, self._lib.lilv_node_as_string(node))
+        return "" if node == self._ffi.NULL else text_of(self._ffi, self._lib.lilv_node_as_string(node))
 
     def _uri(self, uri: str) -> Any:
         return self._lib.lilv_new_uri(self._world, uri.encode())
-
-
-class _Features:
-    """What a plug-in is given of its host: numbers for names, sizes of blocks, and work that is done at once."""
-
-    def __init__(self, ffi: FFI) -> None:
-        self._ffi = ffi
-        self._numbers: dict[str, int] = {}
-        self._texts: list[Any] = []
-        self._instance: Any = None
-        self._worker: Any = None
-        self._answers: list[bytes] = []
-        self.most = 1
-
-        def number(_: Any, uri: Any) -> int:
-            return self.number(_string(ffi, uri))
-
-        def text(_: Any, urid: int) -> Any:
-            return self._texts[urid - 1] if 0 < urid <= len(self._texts) else ffi.NULL
-
-        def answer(_: Any, size: int, data: Any) -> int:
-            self._answers.append(bytes(ffi.buffer(data, size)[:]) if size else b"")
-            return 0
-
-        answer_c = ffi.callback("uint32_t(void *, uint32_t, const void *)", answer)
-
-        def work(_: Any, size: int, data: Any) -> int:
-            if self._worker is None:
-                return 1
-            return int(self._worker.work(self._instance.lv2_handle, answer_c, ffi.NULL, size, data))
-
-        number_c = ffi.callback("LV2_URID(void *, const char *)", number)
-        text_c = ffi.callback("const char *(void *, LV2_URID)", text)
-        work_c = ffi.callback("uint32_t(void *, uint32_t, const void *)", work)
-        self.map = ffi.new("LV2_URID_Map *", {"handle": ffi.NULL, "map": number_c})
-        self.unmap = ffi.new("LV2_URID_Unmap *", {"handle": ffi.NULL, "unmap": text_c})
-        self._schedule = ffi.new("LV2_Worker_Schedule *", {"handle": ffi.NULL, "schedule_work": work_c})
-        self._kept: list[Any] = [number_c, text_c, work_c, answer_c]
-
-    @property
-    def listed(self) -> Any:
-        """The features as C has them, with the sizes of blocks as they are now."""
-        ffi = self._ffi
-        sizes = [ffi.new("int32_t *", size) for size in (1, self.most, self.most)]
-        names = ("minBlockLength", "maxBlockLength", "nominalBlockLength")
-        whole = self.number(f"{abi.ATOM}Int")
-        options = ffi.new("LV2_Options_Option[]", len(names) + 1)
-        for option, name, size in zip(options, names, sizes, strict=False):
-            option.key, option.size, option.type, option.value = self.number(f"{abi.BUFFERS}{name}"), 4, whole, size
-        given = {
-            abi.MAP: self.map, abi.UNMAP: self.unmap, abi.OPTIONS: options, abi.WORK: self._schedule,
-            f"{abi.BUFFERS}boundedBlockLength": ffi.NULL, f"{abi.STATE}loadDefaultState": ffi.NULL,
-        }  # fmt: skip
-        uris = [ffi.new("char[]", uri.encode()) for uri in given]
-        features = [
-            ffi.new("LV2_Feature *", {"URI": uri, "data": data}) for uri, data in zip(uris, given.values(), strict=True)
-        ]
-        listed = ffi.new("LV2_Feature *[]", [*features, ffi.NULL])
-        self._kept += [sizes, options, uris, features, listed]
-        return ffi.cast("const LV2_Feature *const *", listed)
-
-    def number(self, uri: str) -> int:
-        """The number of a name, the same as long as this process lives."""
-        if uri not in self._numbers:
-            self._texts.append(self._ffi.new("char[]", uri.encode()))
-            self._numbers[uri] = len(self._texts)
-        return self._numbers[uri]
-
-    def attach(self, instance: Any) -> None:
-        """Do the work of this instance."""
-        self._instance = instance
-        function = instance.lv2_descriptor.extension_data
-        found = self._ffi.NULL if function == self._ffi.NULL else function(abi.WORKER.encode())
-        self._worker = None if found == self._ffi.NULL else self._ffi.cast("const LV2_Worker_Interface *", found)
-
-    def finish(self, instance: Any) -> None:
-        """Hand over what came of work in the last block."""
-        if self._worker is None:
-            return
-        for answer in self._answers:
-            if self._worker.work_response != self._ffi.NULL:
-                self._worker.work_response(instance.lv2_handle, len(answer), self._ffi.from_buffer(answer or b"\0"))
-        self._answers.clear()
-        if self._worker.end_run != self._ffi.NULL:
-            self._worker.end_run(instance.lv2_handle)
-
-
-def _parameter(port: _Port) -> PluginParameter:
-    text = next((label for label, value in port.points if value == port.default), "")
-    return PluginParameter(
-        port.symbol, port.symbol, port.least, port.greatest, port.default, port.stepped, text, port.name, port.unit,
-        bypass=port.bypass,
-    )  # fmt: skip
 
 
 def _each(lib: Any, kind: str, collection: Any) -> Iterator[Any]:
@@ -474,10 +351,6 @@ def _each(lib: Any, kind: str, collection: Any) -> Iterator[Any]:
     while not is_end(collection, at):
         yield get(collection, at)
         at = following(collection, at)
-
-
-def _string(ffi: FFI, pointer: Any) -> str:
-    return "" if pointer == ffi.NULL else str(ffi.string(pointer).decode("utf-8", "replace"))
 
 
 def lv2_is_there() -> bool:
