@@ -14,6 +14,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.queue.jobs import analyse_cells, render_cells
 from kind_echo.database.models import Cell
 from kind_echo.database.sessions import brief_message, is_disk_full, is_temporary, transaction
+from kind_echo.database.states import CellState
 from kind_echo.renderers import stand_in
 from kind_echo.web.app import create_app
 from tests.conftest import drain, forked, query, wait_until
@@ -65,7 +66,7 @@ def test_renders_pause_while_the_disk_is_full_and_go_on_when_there_is_space(
 
 
 @pytest.mark.parametrize(("state", "queue"), [("analysing", "analysis"), ("waiting", stand_in.QUEUE)])
-def test_a_job_that_never_comes_to_an_end_is_given_up_and_says_so(demo: str, state: str, queue: str) -> None:
+def test_a_job_that_never_comes_to_an_end_is_given_up_and_says_so(demo: str, state: CellState, queue: str) -> None:
     """A dead worker's job is put back by another, which counts as an attempt; by itself it fails five times."""
     with transaction() as session:
         number = int(str(query(demo, "SELECT max(id) FROM cell WHERE state = 'done'")[0][0]))

@@ -16,8 +16,8 @@ from kind_echo.bench.signals import keep_upload
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.database.blobs import BlobSource
 from kind_echo.database.models import Build, Cell, Content, Effect, FileSet, Plan, PlanRevision, Run
-from kind_echo.database.models.sets import FileState
 from kind_echo.database.sessions import transaction
+from kind_echo.database.states import FileState
 from kind_echo.plots import plot_overlay
 from kind_echo.wording.overlays import KIND_WORDS, overlay_sentence
 from tests.conftest import drain

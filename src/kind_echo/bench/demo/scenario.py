@@ -2,12 +2,13 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any
 
 from kind_echo.bench.accounts import Role
 from kind_echo.bench.plans import Law
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.numbers import number
+from kind_echo.database.states import DecisionKind
 from kind_echo.renderers.contract import Values
 from kind_echo.renderers.plugins.standards import LV2
 
@@ -113,7 +114,7 @@ class Said:
     run: tuple[str, str, str]
     verdict: str
     broken: str
-    kind: Literal["accepted", "fault", "waived"]
+    kind: DecisionKind
     who: str
     why: str
     ticket: str = ""

@@ -22,7 +22,8 @@ from kind_echo.core.listening.clips import Band, band_of
 from kind_echo.core.listening.rating import Scale
 from kind_echo.core.registry.errors import BadParameter, NotFound
 from kind_echo.database.blobs import store_content
-from kind_echo.database.models import Event, ListeningTest, Sitting, TestKind
+from kind_echo.database.models import Event, ListeningTest, Sitting
+from kind_echo.database.states import TestKind
 
 ANCHORS = {"anchor, 3.5 kHz": 3500.0, "anchor, 7 kHz": 7000.0}
 """Low-passed copies of the reference that BS.1534-3 hides among the sides, with the edge of each in Hz."""

@@ -13,7 +13,8 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.notices.webhooks import check_address
 from kind_echo.core.registry.errors import BadParameter, Conflict, NotFound
-from kind_echo.database.models import Event, NoticeTarget, TargetKind
+from kind_echo.database.models import Event, NoticeTarget
+from kind_echo.database.states import TargetKind
 
 Topic = Literal["run.finished", "run.needs_review", "decision.made", "waiver.ending"]
 """What can be told of."""

@@ -10,7 +10,7 @@ from typing_extensions import TypedDict
 from kind_echo.core.registry.errors import Invalid
 from kind_echo.core.registry.measure import Family, Limit
 from kind_echo.core.registry.measures import MEASURES
-from kind_echo.database.models import Against
+from kind_echo.database.states import Against
 from kind_echo.renderers.contract import VARIATIONS
 from kind_echo.wording.conditions import rates_text
 from kind_echo.wording.figures import limit_text

@@ -14,7 +14,8 @@ from kind_echo.bench.documents import limit_document
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import default_limits
-from kind_echo.database.models import Against, Build, Case, Condition, Effect, Plan, PlanRevision, Run, Setting, Signal
+from kind_echo.database.models import Build, Case, Condition, Effect, Plan, PlanRevision, Run, Setting, Signal
+from kind_echo.database.states import Against
 
 
 class PlanNotFound(NotFound):

@@ -22,13 +22,8 @@ from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
-from kind_echo.database.models import (
-    Against,
-    Effect,
-    Host,
-    Setting,
-    Signal,
-)
+from kind_echo.database.models import Effect, Host, Setting, Signal
+from kind_echo.database.states import Against
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,8 @@ from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.core.registry.readings import Reading
-from kind_echo.database.models import FINISHED, Condition
+from kind_echo.database.models import Condition
+from kind_echo.database.states import FINISHED
 from kind_echo.wording.conditions import condition_text, rate_text
 from kind_echo.wording.figures import counted, value_text
 from kind_echo.wording.verdicts import verdict_text

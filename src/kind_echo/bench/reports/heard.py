@@ -7,7 +7,7 @@ from kind_echo.bench.reports.cells import Places
 from kind_echo.bench.reports.document import Entries, Entry, Section, Text
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import value_of
-from kind_echo.database.models import TestKind
+from kind_echo.database.states import TestKind
 from kind_echo.wording.decisions import day_text, ended
 from kind_echo.wording.figures import counted
 

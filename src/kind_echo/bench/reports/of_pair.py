@@ -17,7 +17,8 @@ from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
 from kind_echo.database.blobs import find_content
-from kind_echo.database.models import FINISHED, Analysis, Cell, Content, Pair
+from kind_echo.database.models import Analysis, Cell, Content, Pair
+from kind_echo.database.states import FINISHED
 from kind_echo.wording.causes import cause_text
 from kind_echo.wording.conditions import whole_condition_text
 from kind_echo.wording.decisions import decision_text, ended

@@ -11,7 +11,8 @@ from kind_echo.bench.reports.cells import MOST_LISTED, Places, cells_table, hold
 from kind_echo.bench.reports.document import Entries, Entry, Part, Report, Section, Table, Text
 from kind_echo.bench.reports.of_run import changes_text, outcome_text, verdict_counts
 from kind_echo.bench.sheets import Sheet, sheet_of, usual_measure
-from kind_echo.database.models import FINISHED, Build, Plan, PlanRevision, Run
+from kind_echo.database.models import Build, Plan, PlanRevision, Run
+from kind_echo.database.states import FINISHED
 from kind_echo.wording.decisions import decision_text, ended, moment_text
 from kind_echo.wording.figures import counted
 from kind_echo.wording.names import slug

@@ -20,7 +20,8 @@ from kind_echo.bench.sensitivity import tell_of_run
 from kind_echo.bench.sheets import Sheet, SheetCell, SheetFinding, limits_in, sheet_of, usual_measure
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.core.verdicts.verdict import VerdictName
-from kind_echo.database.models import FINISHED, Analysis, Cell, Render, Run
+from kind_echo.database.models import Analysis, Cell, Render, Run
+from kind_echo.database.states import FINISHED
 from kind_echo.wording.conditions import whole_condition_text
 from kind_echo.wording.decisions import day_text, decision_text, ended, moment_text
 from kind_echo.wording.figures import counted, limit_text

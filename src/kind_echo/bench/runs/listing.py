@@ -6,16 +6,8 @@ from dataclasses import dataclass, field
 from sqlalchemy import func, or_, select
 from sqlalchemy.orm import Session, aliased, joinedload
 
-from kind_echo.database.models import (
-    FINISHED,
-    Build,
-    Cell,
-    Effect,
-    Plan,
-    PlanRevision,
-    Render,
-    Run,
-)
+from kind_echo.database.models import Build, Cell, Effect, Plan, PlanRevision, Render, Run
+from kind_echo.database.states import FINISHED
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,6 @@
 from kind_echo.bench.sets.keeping import (
     MOST_FILES,
     NewFile,
-    Role,
     SetFull,
     SetNotFound,
     add_files,
@@ -31,7 +30,6 @@ __all__ = [
     "NewFile",
     "PlanNames",
     "Planned",
-    "Role",
     "SetFull",
     "SetNotFound",
     "SetOptions",

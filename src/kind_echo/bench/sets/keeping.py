@@ -3,7 +3,6 @@
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Literal
 
 from sqlalchemy import func, select
 from sqlalchemy.orm import Session, selectinload
@@ -15,9 +14,9 @@ from kind_echo.bench.signals import UploadNotFound, delete_uploads
 from kind_echo.core.registry.errors import BadParameter, Conflict, NotFound
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.models import FileSet, Pair, SetFile, Signal, Upload
+from kind_echo.database.states import FileRole
 
 MOST_FILES = 200
-Role = Literal["file", "reference", "input"]
 
 
 class SetNotFound(NotFound):
@@ -109,7 +108,7 @@ def add_files(session: Session, found: FileSet, files: Sequence[NewFile]) -> Non
     measure_set_files(session, [one.id for one in added], found.revision)
 
 
-def change_options(session: Session, found: FileSet, options: SetOptions, roles: Mapping[int, Role]) -> None:
+def change_options(session: Session, found: FileSet, options: SetOptions, roles: Mapping[int, FileRole]) -> None:
     """Measure the files of a set in another way, or against another of them; nothing where nothing changes.
 
     Args:

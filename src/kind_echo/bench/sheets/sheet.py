@@ -20,7 +20,8 @@ from kind_echo.core.registry.readings import Reading
 from kind_echo.core.verdicts.rules import ink_of
 from kind_echo.core.verdicts.symptoms import Examined
 from kind_echo.core.verdicts.verdict import Verdict, VerdictName, needs_review
-from kind_echo.database.models import FINISHED, Analysis, Build, Case, Cell, Condition, PlanRevision, Run
+from kind_echo.database.models import Analysis, Build, Case, Cell, Condition, PlanRevision, Run
+from kind_echo.database.states import FINISHED
 from kind_echo.wording.conditions import rate_text
 from kind_echo.wording.verdicts import sentence
 

@@ -2,8 +2,8 @@
 
 from kind_echo.database.models.artefacts import Artefact, ArtefactPiece
 from kind_echo.database.models.audio import Analysis, Chunk, Content, Pair, PeakLevel, Upload
-from kind_echo.database.models.base import Against, Base, Json
-from kind_echo.database.models.cells import FINISHED, Cell, Delivery, KitFile
+from kind_echo.database.models.base import Base, Json
+from kind_echo.database.models.cells import Cell, Delivery, KitFile
 from kind_echo.database.models.decisions import Act, Decision, Event, Reference
 from kind_echo.database.models.effects import Build, Effect, Setting, Signal
 from kind_echo.database.models.listening import (
@@ -11,14 +11,12 @@ from kind_echo.database.models.listening import (
     ListeningTest,
     ListeningWord,
     Sitting,
-    SittingState,
-    TestKind,
     Trial,
     TrialAnswer,
     TrialClip,
 )
 from kind_echo.database.models.machines import Condition, Host, Machine, Worker
-from kind_echo.database.models.notices import Notice, NoticeState, NoticeTarget, Schedule, TargetKind
+from kind_echo.database.models.notices import Notice, NoticeTarget, Schedule
 from kind_echo.database.models.plans import Case, Plan, PlanRevision
 from kind_echo.database.models.renders import Render, Take
 from kind_echo.database.models.runs import Run, Search
@@ -27,9 +25,7 @@ from kind_echo.database.models.sets import FileSet, SetFile
 from kind_echo.database.models.storage import StorageRule
 
 __all__ = [
-    "FINISHED",
     "Act",
-    "Against",
     "Analysis",
     "Artefact",
     "ArtefactPiece",
@@ -53,7 +49,6 @@ __all__ = [
     "ListeningWord",
     "Machine",
     "Notice",
-    "NoticeState",
     "NoticeTarget",
     "Pair",
     "PeakLevel",
@@ -69,11 +64,8 @@ __all__ = [
     "Setting",
     "Signal",
     "Sitting",
-    "SittingState",
     "StorageRule",
     "Take",
-    "TargetKind",
-    "TestKind",
     "Trial",
     "TrialAnswer",
     "TrialClip",

@@ -2,10 +2,11 @@
 
 from datetime import datetime
 
-from sqlalchemy import BigInteger, CheckConstraint, ForeignKey, Identity, Index, func, text
+from sqlalchemy import BigInteger, ForeignKey, Identity, Index, Text, func, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from kind_echo.database.models.base import Base, Json
+from kind_echo.database.states import PairState, one_of
 
 
 class Content(Base):
@@ -102,12 +103,12 @@ class Pair(Base):
     """Two uploaded files laid side by side, outside any plan."""
 
     __tablename__ = "pair"
-    __table_args__ = (CheckConstraint("state IN ('analysing', 'done', 'failed')", name="state"),)
+    __table_args__ = (one_of("state", PairState),)
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     reference_id: Mapped[int] = mapped_column(ForeignKey("upload.id"))
     render_id: Mapped[int] = mapped_column(ForeignKey("upload.id"))
     options: Mapped[Json]
-    state: Mapped[str] = mapped_column(default="analysing")
+    state: Mapped[PairState] = mapped_column(Text, default="analysing")
     why: Mapped[str] = mapped_column(default="")
     analysis_key: Mapped[str | None] = mapped_column(ForeignKey("analysis.key"))
     created_at: Mapped[datetime] = mapped_column(default=func.clock_timestamp())

@@ -1,14 +1,13 @@
 """What all tables share."""
 
 from datetime import datetime
-from typing import Any, Literal
+from typing import Any
 
 from sqlalchemy import DateTime, Double, LargeBinary, MetaData, Text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase
 
 Json = dict[str, Any]
-Against = Literal["reference", "signal"]
 
 
 class Base(DeclarativeBase):

@@ -3,7 +3,7 @@
 import json
 from datetime import datetime
 
-from sqlalchemy import CheckConstraint, ColumnElement, ForeignKey, Identity, Index, Text, UniqueConstraint, and_, text
+from sqlalchemy import ColumnElement, ForeignKey, Identity, Index, Text, UniqueConstraint, and_, text
 from sqlalchemy.ext.hybrid import hybrid_property
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
@@ -15,9 +15,7 @@ from kind_echo.database.models.machines import Condition
 from kind_echo.database.models.plans import Case
 from kind_echo.database.models.renders import Render
 from kind_echo.database.models.runs import Run
-
-FINISHED = ("done", "failed")
-"""States of a cell of which nothing is under way."""
+from kind_echo.database.states import FINISHED, CellState, KitFileState, one_of
 
 _UNDER_WAY = '{"ground": "under way", "other": "the reference", "found": []}'
 
@@ -33,8 +31,8 @@ class Cell(Base):
     __tablename__ = "cell"
     __table_args__ = (
         UniqueConstraint("run_id", "case_id", "condition_id"),
-        CheckConstraint("state IN ('waiting', 'rendering', 'analysing', 'done', 'failed')", name="state"),
-        CheckConstraint("verdict IN ('Pass', 'Changed', 'Fail', 'No reading', 'Waiting')", name="verdict"),
+        one_of("state", CellState),
+        one_of("verdict", VerdictName),
         Index("ix_cell_run_id_state_verdict", "run_id", "state", "verdict"),  # what runs are counted by
         Index("ix_cell_not_passed", "run_id", postgresql_where=text("verdict <> 'Pass'")),
     )
@@ -42,7 +40,7 @@ class Cell(Base):
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id"))
     case_id: Mapped[int] = mapped_column(ForeignKey("case.id"))
     condition_id: Mapped[int] = mapped_column(ForeignKey("condition.id"))
-    state: Mapped[str] = mapped_column(default="waiting")
+    state: Mapped[CellState] = mapped_column(Text, default="waiting")
     verdict: Mapped[VerdictName] = mapped_column(Text, default="Waiting")
     why: Mapped[str] = mapped_column(default="")
     facts: Mapped[Json] = mapped_column(server_default=_UNDER_WAY, default=lambda: json.loads(_UNDER_WAY))
@@ -117,12 +115,12 @@ class KitFile(Base):
     """
 
     __tablename__ = "kit_file"
-    __table_args__ = (CheckConstraint("state IN ('received', 'matched', 'doubtful', 'unknown')", name="state"),)
+    __table_args__ = (one_of("state", KitFileState),)
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     run_id: Mapped[int] = mapped_column(ForeignKey("run.id"), index=True)
     name: Mapped[str]
     content_sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"))
-    state: Mapped[str]
+    state: Mapped[KitFileState] = mapped_column(Text)
     why: Mapped[str]
     cell_id: Mapped[int | None] = mapped_column(ForeignKey("cell.id"))
     candidates: Mapped[list[int]]

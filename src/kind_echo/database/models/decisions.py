@@ -2,12 +2,13 @@
 
 from datetime import date, datetime
 
-from sqlalchemy import CheckConstraint, ForeignKey, Identity, Index, text
+from sqlalchemy import CheckConstraint, ForeignKey, Identity, Index, Text, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from kind_echo.database.models.base import Base, Json
 from kind_echo.database.models.machines import Condition
 from kind_echo.database.models.renders import Render
+from kind_echo.database.states import DecisionKind, one_of
 
 
 class Act(Base):
@@ -32,7 +33,7 @@ class Decision(Base):
 
     __tablename__ = "decision"
     __table_args__ = (
-        CheckConstraint("kind IN ('accepted', 'fault', 'waived')", name="kind"),
+        one_of("kind", DecisionKind),
         CheckConstraint("kind <> 'waived' OR until IS NOT NULL", name="waiver_ends"),
         Index("ix_decision_place", "effect_id", "fingerprint", "condition_id"),
         Index("ix_decision_until", "until", postgresql_where=text("until IS NOT NULL AND ending_told_at IS NULL")),
@@ -43,7 +44,7 @@ class Decision(Base):
     effect_id: Mapped[int] = mapped_column(ForeignKey("effect.id"))
     fingerprint: Mapped[str]
     condition_id: Mapped[int] = mapped_column(ForeignKey("condition.id"))
-    kind: Mapped[str]
+    kind: Mapped[DecisionKind] = mapped_column(Text)
     ticket: Mapped[str]
     until: Mapped[date | None]
     covers: Mapped[list[str]]

@@ -1,15 +1,12 @@
 """Listening tests, their sittings and trials, and what people noted while they listened."""
 
 from datetime import datetime
-from typing import Literal
 
-from sqlalchemy import CheckConstraint, ForeignKey, Identity, Index, Text, UniqueConstraint, text
+from sqlalchemy import ForeignKey, Identity, Index, Text, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from kind_echo.database.models.base import Base, Json
-
-TestKind = Literal["abx", "rating", "order"]
-SittingState = Literal["open", "done", "broken off"]
+from kind_echo.database.states import SittingState, TestKind, one_of
 
 
 class ListeningTest(Base):
@@ -22,7 +19,7 @@ class ListeningTest(Base):
     """
 
     __tablename__ = "listening_test"
-    __table_args__ = (CheckConstraint("kind IN ('abx', 'rating', 'order')", name="kind"),)
+    __table_args__ = (one_of("kind", TestKind),)
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     kind: Mapped[TestKind] = mapped_column(Text)
     name: Mapped[str]
@@ -46,7 +43,7 @@ class Sitting(Base):
 
     __tablename__ = "sitting"
     __table_args__ = (
-        CheckConstraint("state IN ('open', 'done', 'broken off')", name="state"),
+        one_of("state", SittingState),
         Index("one_open_sitting", "test_id", "who", unique=True, postgresql_where=text("state = 'open'")),
     )
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)

@@ -1,22 +1,19 @@
 """Who is told of what, what was sent, and plans that run by themselves."""
 
 from datetime import datetime
-from typing import Literal
 
 from sqlalchemy import CheckConstraint, ForeignKey, Identity, Text, false, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from kind_echo.database.models.base import Base, Json
-
-TargetKind = Literal["webhook", "email"]
-NoticeState = Literal["waiting", "sent", "failed"]
+from kind_echo.database.states import NoticeState, TargetKind, one_of
 
 
 class NoticeTarget(Base):
     """Where notices go: an address that takes webhooks, with the secret that they are signed with, or one for mail."""
 
     __tablename__ = "notice_target"
-    __table_args__ = (CheckConstraint("kind IN ('webhook', 'email')", name="kind"),)
+    __table_args__ = (one_of("kind", TargetKind),)
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     kind: Mapped[TargetKind] = mapped_column(Text)
     address: Mapped[str]
@@ -32,7 +29,7 @@ class Notice(Base):
     """One notice to one target: `number` is the same each time that it is tried, `answer` what came back last."""
 
     __tablename__ = "notice"
-    __table_args__ = (CheckConstraint("state IN ('waiting', 'sent', 'failed')", name="state"),)
+    __table_args__ = (one_of("state", NoticeState),)
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     target_id: Mapped[int] = mapped_column(ForeignKey("notice_target.id", ondelete="CASCADE"), index=True)
     number: Mapped[str]

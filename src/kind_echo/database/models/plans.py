@@ -2,11 +2,12 @@
 
 from datetime import datetime
 
-from sqlalchemy import CheckConstraint, ForeignKey, Identity, Text, UniqueConstraint, text
+from sqlalchemy import ForeignKey, Identity, Text, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
-from kind_echo.database.models.base import Against, Base, Json
+from kind_echo.database.models.base import Base, Json
 from kind_echo.database.models.effects import Effect, Setting, Signal
+from kind_echo.database.states import Against, one_of
 
 
 class Plan(Base):
@@ -55,7 +56,7 @@ class Case(Base):
     __tablename__ = "case"
     __table_args__ = (
         UniqueConstraint("revision_id", "position"),
-        CheckConstraint("against IN ('reference', 'signal')", name="against"),
+        one_of("against", Against),
     )
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     revision_id: Mapped[int] = mapped_column(ForeignKey("plan_revision.id"))

@@ -1,16 +1,13 @@
 """Sets of a person's own files: one table of them, with no plan."""
 
 from datetime import datetime
-from typing import Literal
 
-from sqlalchemy import CheckConstraint, ForeignKey, Identity, Text, text
+from sqlalchemy import ForeignKey, Identity, Text, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
 from kind_echo.database.models.audio import Pair, Upload
 from kind_echo.database.models.base import Base, Json
-
-FileRole = Literal["file", "reference", "input"]
-FileState = Literal["measuring", "done", "failed"]
+from kind_echo.database.states import FileRole, FileState, one_of
 
 
 class FileSet(Base):
@@ -36,8 +33,8 @@ class SetFile(Base):
 
     __tablename__ = "set_file"
     __table_args__ = (
-        CheckConstraint("role IN ('file', 'reference', 'input')", name="role"),
-        CheckConstraint("state IN ('measuring', 'done', 'failed')", name="state"),
+        one_of("role", FileRole),
+        one_of("state", FileState),
     )
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     set_id: Mapped[int] = mapped_column(ForeignKey("file_set.id", ondelete="CASCADE"), index=True)

@@ -9,9 +9,8 @@ from kind_echo.core.causes.cause import CauseName
 from kind_echo.core.registry.limits import Judgement
 from kind_echo.core.registry.readings import Reason
 from kind_echo.core.verdicts.verdict import Ground, VerdictName
+from kind_echo.database.states import CellState, DecisionKind, PairState
 from kind_echo.web.http.schemas import Body, ConditionBody, LimitBody
-
-PairState = Literal["waiting", "rendering", "analysing", "done", "failed"]
 
 
 class ReadingBody(Body):
@@ -134,7 +133,7 @@ class AlignmentBody(Body):
 class StandingBody(Body):
     """A decision that a cell stands under, or one from before that holds no more."""
 
-    kind: Literal["accepted", "fault", "waived"]
+    kind: DecisionKind
     who: str
     at: datetime
     why: str
@@ -227,7 +226,7 @@ class PairBody(Body):
     """
 
     kind: Literal["cell", "files"]
-    state: PairState
+    state: CellState
     verdict: VerdictName | None
     facts: VerdictBody | None
     why: str

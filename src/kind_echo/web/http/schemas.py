@@ -2,15 +2,12 @@
 
 from copy import deepcopy
 from functools import cache
-from typing import Annotated, Any, Literal
+from typing import Annotated, Any
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
 from kind_echo.core.registry.measure import Better, Drawing
 from kind_echo.core.registry.names import check_name, check_title, file_name
-
-CellState = Literal["waiting", "rendering", "analysing", "done", "failed"]
-
 
 ShownName = AfterValidator(check_name)
 """A name that is shown: without characters that are not seen, and without a slash."""

@@ -1,12 +1,13 @@
 """The shape of what is asked and said of render kits."""
 
 from datetime import datetime
-from typing import Annotated, Literal
+from typing import Annotated
 
 from pydantic import Field
 
 from kind_echo.core.verdicts.verdict import VerdictName
-from kind_echo.web.http.schemas import Body, CellState, ConditionBody, FileName, RequestModel
+from kind_echo.database.states import CellState, KitFileState
+from kind_echo.web.http.schemas import Body, ConditionBody, FileName, RequestModel
 
 
 class KitPlaceBody(Body):
@@ -30,7 +31,7 @@ class KitFileBody(Body):
 
     id: int
     name: str
-    state: Literal["received", "matched", "doubtful", "unknown"]
+    state: KitFileState
     why: str
     cell_id: int | None
     candidates: list[int]

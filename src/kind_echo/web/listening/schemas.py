@@ -9,7 +9,7 @@ from kind_echo.audio_io.codecs import Codec
 from kind_echo.bench.listening import LEAST_SIDES, MOST_SIDES, Align, Named
 from kind_echo.core.listening.levels import Matched
 from kind_echo.core.listening.rating import Scale
-from kind_echo.database.models import SittingState, TestKind
+from kind_echo.database.states import SittingState, TestKind
 from kind_echo.web.http.schemas import Body, RequestModel, ShownTitle
 
 _SPEC = Field(min_length=1, max_length=400)

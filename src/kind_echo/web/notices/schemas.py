@@ -5,7 +5,7 @@ from datetime import datetime
 from pydantic import Field
 
 from kind_echo.bench.notices import Topic
-from kind_echo.database.models import NoticeState, TargetKind
+from kind_echo.database.states import NoticeState, TargetKind
 from kind_echo.web.http.schemas import Body, RequestModel
 
 

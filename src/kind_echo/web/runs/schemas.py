@@ -8,8 +8,9 @@ from pydantic import Field
 from kind_echo.bench.evidence import Kept
 from kind_echo.core.causes.cause import CauseName
 from kind_echo.core.verdicts.verdict import Ground, VerdictName
+from kind_echo.database.states import CellState
 from kind_echo.web.http.pair_schemas import JudgedReadingBody, StandingBody
-from kind_echo.web.http.schemas import Body, BuildBody, CellState, ConditionBody
+from kind_echo.web.http.schemas import Body, BuildBody, ConditionBody
 
 
 class VerdictCounts(Body):

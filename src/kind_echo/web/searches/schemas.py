@@ -3,7 +3,8 @@
 from datetime import datetime
 
 from kind_echo.core.verdicts.verdict import VerdictName
-from kind_echo.web.http.schemas import Body, CellState, ConditionBody, RequestModel
+from kind_echo.database.states import CellState
+from kind_echo.web.http.schemas import Body, ConditionBody, RequestModel
 
 
 class NewSearchBody(Body):

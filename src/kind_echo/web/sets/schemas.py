@@ -6,10 +6,11 @@ from typing import Annotated, Literal
 from pydantic import Field
 
 from kind_echo.audio_io.codecs import Codec
-from kind_echo.bench.sets import MOST_FILES, Also, Role
+from kind_echo.bench.sets import MOST_FILES, Also
 from kind_echo.core.listening.match import By
 from kind_echo.core.registry.limits import Judgement
 from kind_echo.core.registry.readings import Reason
+from kind_echo.database.states import FileRole
 from kind_echo.web.http.schemas import Body, LimitBody, RequestModel, ShownName, ShownTitle
 
 Name = Annotated[str, Field(min_length=1, max_length=200), ShownTitle]
@@ -80,7 +81,7 @@ class ChangeSetBody(Body):
     name: Name | None = None
     note: str | None = Field(default=None, max_length=4000)
     options: SetOptionsBody | None = None
-    roles: dict[int, Role] | None = Field(default=None, max_length=MOST_FILES)
+    roles: dict[int, FileRole] | None = Field(default=None, max_length=MOST_FILES)
     columns: list[str] | None = Field(default=None, max_length=40)
     limits: dict[str, LimitBody] | None = Field(default=None, max_length=40)
 
@@ -153,7 +154,7 @@ class SetFileBody(Body):
     upload_id: int
     name: str
     folder: str
-    role: Role
+    role: FileRole
     state: Literal["measuring", "done", "failed"]
     why: str
     rate: int
