@@ -11,8 +11,11 @@ from kind_echo.bench.comparisons.analysing import (
     spectrum_document,
     waveform_owner,
 )
+from kind_echo.database.models import Analysis, Pair
 
 __all__ = [
+    "Analysis",
+    "Pair",
     "analyse",
     "analysis_key",
     "find_analysis",

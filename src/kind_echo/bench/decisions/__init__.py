@@ -27,9 +27,12 @@ from kind_echo.bench.decisions.references import (
     undo,
     version_of,
 )
+from kind_echo.database.models import Act, Reference
 
 __all__ = [
+    "Act",
     "Approvable",
+    "Reference",
     "Standing",
     "all_decisions",
     "approve",

@@ -11,8 +11,10 @@ from kind_echo.bench.kits.returns import (
     receive,
     recognise,
 )
+from kind_echo.database.models import KitFile
 
 __all__ = [
+    "KitFile",
     "KitFileNotFound",
     "Place",
     "assign",

@@ -49,6 +49,7 @@ from kind_echo.bench.listening.tests import (
     method_of,
     new_test,
 )
+from kind_echo.database.models import ListeningTest, Sitting
 
 __all__ = [
     "LEAST_SIDES",
@@ -59,12 +60,14 @@ __all__ = [
     "Heard",
     "Listening",
     "ListeningRequest",
+    "ListeningTest",
     "Method",
     "Named",
     "Odds",
     "Part",
     "Prepared",
     "Results",
+    "Sitting",
     "SittingResult",
     "UnderWay",
     "X",

@@ -57,6 +57,7 @@ from kind_echo.bench.machines.trust import (
     approve_machine,
     unapproved,
 )
+from kind_echo.database.models import Host, Worker
 
 __all__ = [
     "BY_HAND",
@@ -64,6 +65,7 @@ __all__ = [
     "BuildNotFound",
     "EffectNotFound",
     "Grid",
+    "Host",
     "MachineNameTaken",
     "MachineNotFound",
     "Mask",
@@ -72,6 +74,7 @@ __all__ = [
     "TooManyMachines",
     "Unapproved",
     "Uploaded",
+    "Worker",
     "add_bare_effect",
     "add_build",
     "add_effect",

@@ -39,6 +39,7 @@ from kind_echo.bench.plans.revisions import (
 from kind_echo.bench.plans.settings import MOST_PRESET, make_setting
 from kind_echo.bench.plans.templates import TEMPLATES, plan_from
 from kind_echo.bench.plans.unfolding import CaseAsked, SettingAsked, unfold
+from kind_echo.database.models import Effect, Plan, PlanRevision, Setting
 
 __all__ = [
     "BLOCKS",
@@ -48,16 +49,20 @@ __all__ = [
     "BuildNotOfPlan",
     "CaseAsked",
     "CaseDraft",
+    "Effect",
     "Exclusion",
     "Expectation",
     "Hosting",
     "Law",
     "Mode",
+    "Plan",
     "PlanCase",
     "PlanCondition",
     "PlanDocument",
     "PlanLimit",
     "PlanNotFound",
+    "PlanRevision",
+    "Setting",
     "SettingAsked",
     "Values",
     "all_plans",

@@ -26,14 +26,19 @@ from kind_echo.bench.runs.running import (
     waiting_cells,
 )
 from kind_echo.bench.runs.searching import Looked, advance, find_search, standing_of, start_search
+from kind_echo.database.models import Cell, Render, Run, Search
 
 __all__ = [
     "CHANNEL",
     "Archived",
+    "Cell",
     "CellNotFound",
     "Looked",
+    "Render",
+    "Run",
     "RunNotFound",
     "RunSummary",
+    "Search",
     "What",
     "advance",
     "cases_of",

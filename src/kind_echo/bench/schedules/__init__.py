@@ -9,8 +9,10 @@ from kind_echo.bench.schedules.keeping import (
     remove_schedule,
     run_due,
 )
+from kind_echo.database.models import Schedule
 
 __all__ = [
+    "Schedule",
     "add_schedule",
     "all_schedules",
     "next_time",

@@ -23,13 +23,16 @@ from kind_echo.bench.sets.measuring import Superseded, changes, is_wanted, keep_
 from kind_echo.bench.sets.options import Also, SetOptions, options_from
 from kind_echo.bench.sets.planned import PlanNames, Planned, approve_given, keep_given, plan_of_set
 from kind_echo.bench.sets.table import chosen_columns, set_csv
+from kind_echo.database.models import FileSet, SetFile
 
 __all__ = [
     "MOST_FILES",
     "Also",
+    "FileSet",
     "NewFile",
     "PlanNames",
     "Planned",
+    "SetFile",
     "SetFull",
     "SetNotFound",
     "SetOptions",

@@ -29,13 +29,17 @@ from kind_echo.bench.signals.uploads import (
     keep_upload,
     latest_pairs,
 )
+from kind_echo.database.models import Content, Signal, Upload
 
 __all__ = [
     "FORMATS",
     "MOST_BYTES",
     "RATES",
     "WORD_LENGTHS",
+    "Content",
     "PairNotFound",
+    "Signal",
+    "Upload",
     "UploadNotFound",
     "UploadRefused",
     "aliases_of",

@@ -5,9 +5,9 @@ from datetime import UTC, datetime
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
+from kind_echo.bench.comparisons import Pair
 from kind_echo.bench.signals import compare_uploads, delete_pair, find_pair, latest_pairs
 from kind_echo.core.comparison.pair import CompareOptions
-from kind_echo.database.models import Pair
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.addresses import ComparisonPath
 from kind_echo.web.http.answers import answer

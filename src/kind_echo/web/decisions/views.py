@@ -3,8 +3,7 @@
 from flask import request
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.decisions import count_made
-from kind_echo.database.models import Act
+from kind_echo.bench.decisions import Act, count_made
 from kind_echo.web.decisions.schemas import ActBody
 
 

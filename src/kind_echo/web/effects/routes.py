@@ -19,9 +19,8 @@ from kind_echo.bench.machines import (
     learn_of_plugin,
     settings_of,
 )
-from kind_echo.bench.plans import MOST_PRESET, Expectation, builds_of, expect, make_setting
+from kind_echo.bench.plans import MOST_PRESET, Effect, Expectation, Setting, builds_of, expect, make_setting
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.database.models import Effect, Setting
 from kind_echo.database.sessions import transaction
 from kind_echo.web.effects.schemas import (
     AboutBody,

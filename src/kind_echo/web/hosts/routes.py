@@ -9,7 +9,9 @@ from flask_openapi3 import APIBlueprint
 from kind_echo.bench import upkeep
 from kind_echo.bench.machines import (
     BY_HAND,
+    Host,
     Unapproved,
+    Worker,
     add_host_by_hand,
     all_effects,
     all_hosts,
@@ -18,7 +20,7 @@ from kind_echo.bench.machines import (
     waiting,
     workers,
 )
-from kind_echo.database.models import Host, Run, Worker
+from kind_echo.bench.runs import Run
 from kind_echo.database.sessions import transaction
 from kind_echo.web.hosts.schemas import (
     ChangeHostBody,

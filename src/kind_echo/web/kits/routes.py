@@ -8,9 +8,8 @@ from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.temporary import temporary_folder
-from kind_echo.bench.kits import Place, assign, discard, kit_files, kit_name, places_of, receive, write_kit
+from kind_echo.bench.kits import KitFile, Place, assign, discard, kit_files, kit_name, places_of, receive, write_kit
 from kind_echo.bench.runs import find_run
-from kind_echo.database.models import KitFile
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.addresses import RunPath
 from kind_echo.web.http.answers import answer

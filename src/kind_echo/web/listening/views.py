@@ -10,9 +10,11 @@ from kind_echo.bench.listening import (
     SAFE_PEAK,
     Heard,
     Listening,
+    ListeningTest,
     Odds,
     Prepared,
     Results,
+    Sitting,
     SittingResult,
     X,
     answers_of,
@@ -25,7 +27,6 @@ from kind_echo.bench.listening import (
     under_way,
 )
 from kind_echo.core.registry.readings import value_of
-from kind_echo.database.models import ListeningTest, Sitting
 from kind_echo.web.listening.schemas import (
     HeardSideBody,
     ListeningBody,

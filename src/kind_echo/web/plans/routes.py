@@ -8,7 +8,9 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.plans import (
     TEMPLATES,
+    Plan,
     PlanDocument,
+    PlanRevision,
     all_plans,
     builds_of,
     cost_of,
@@ -28,7 +30,6 @@ from kind_echo.bench.plans import (
     write_yaml,
 )
 from kind_echo.bench.runs import places_in
-from kind_echo.database.models import Plan, PlanRevision
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import BuildBody, ChangeThingBody

@@ -5,9 +5,16 @@ from datetime import UTC, datetime
 from flask import Response
 from flask_openapi3 import APIBlueprint
 
-from kind_echo.bench.decisions import approve_build, current_references, history, references_by_build, renders_of_build
+from kind_echo.bench.decisions import (
+    Reference,
+    approve_build,
+    current_references,
+    history,
+    references_by_build,
+    renders_of_build,
+)
 from kind_echo.bench.notices import tell_of_act
-from kind_echo.database.models import Cell, Reference
+from kind_echo.bench.runs import Cell
 from kind_echo.database.sessions import transaction
 from kind_echo.web.decisions.schemas import ActBody
 from kind_echo.web.decisions.views import act_body, page_root

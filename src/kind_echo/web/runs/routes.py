@@ -13,6 +13,7 @@ from kind_echo.bench import upkeep
 from kind_echo.bench.decisions import undecided
 from kind_echo.bench.evidence import evidence_name, write_evidence
 from kind_echo.bench.runs import (
+    Run,
     effects_that_ran,
     find_alike,
     find_run,
@@ -26,7 +27,6 @@ from kind_echo.bench.runs import (
 )
 from kind_echo.bench.sheets import compare_missing, parse_against, pictures_of
 from kind_echo.core.registry.measures import find_measure
-from kind_echo.database.models import Run
 from kind_echo.database.sessions import snapshot, transaction
 from kind_echo.web.http.addresses import RunPath
 from kind_echo.web.http.answers import answer

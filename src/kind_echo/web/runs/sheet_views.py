@@ -7,11 +7,10 @@ from sqlalchemy.orm import Session
 
 from kind_echo.bench.decisions import last_act_number
 from kind_echo.bench.machines import BY_HAND, renderers_of
-from kind_echo.bench.runs import held_up, summary_of
+from kind_echo.bench.runs import Run, held_up, summary_of
 from kind_echo.bench.sheets import Sheet, SheetCell, SheetFinding, parse_against, sheet_of, usual_measure
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.core.verdicts.rules import INK_AT_LIMIT
-from kind_echo.database.models import Run
 from kind_echo.web.http.schemas import ConditionBody
 from kind_echo.web.runs.schemas import CaseBody, CellBody, FindingBody, SheetBody, SiblingBody, SymptomBody
 from kind_echo.web.runs.sheet_answer import SheetAnswer

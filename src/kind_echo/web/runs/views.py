@@ -9,17 +9,18 @@ from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.encoding import fits_flac
 from kind_echo.bench.audio import signal_address
-from kind_echo.bench.comparisons import kept_analysis, options_for
+from kind_echo.bench.comparisons import Analysis, Pair, kept_analysis, options_for
 from kind_echo.bench.decisions import last_act_number, limits_of, standings, undecided_cells, version_of
 from kind_echo.bench.documents import reading_from, verdict_from
 from kind_echo.bench.queue import compare_once
-from kind_echo.bench.runs import RunSummary
+from kind_echo.bench.runs import Cell, Render, RunSummary
+from kind_echo.bench.sets import SetFile
+from kind_echo.bench.signals import Content, Upload
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.verdicts.verdict import JudgedReading
 from kind_echo.database.blobs import AudioDropped, find_content
-from kind_echo.database.models import Analysis, Cell, Content, Pair, Render, SetFile, Upload
 from kind_echo.web.http.pair_schemas import (
     AlignmentBody,
     CauseBody,

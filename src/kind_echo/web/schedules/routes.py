@@ -6,8 +6,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.schedules import add_schedule, all_schedules, pause_schedule, plans_of, remove_schedule
-from kind_echo.database.models import Schedule
+from kind_echo.bench.schedules import Schedule, add_schedule, all_schedules, pause_schedule, plans_of, remove_schedule
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.schedules.schemas import (

@@ -6,8 +6,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.runs import Looked, find_search, standing_of, start_search
-from kind_echo.database.models import Search
+from kind_echo.bench.runs import Looked, Search, find_search, standing_of, start_search
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import ConditionBody

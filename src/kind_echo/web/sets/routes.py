@@ -11,6 +11,7 @@ from flask_openapi3 import APIBlueprint
 
 from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.sets import (
+    FileSet,
     NewFile,
     PlanNames,
     SetOptions,
@@ -33,7 +34,6 @@ from kind_echo.bench.sets import (
 )
 from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.listening.match import Passage
-from kind_echo.database.models import FileSet
 from kind_echo.database.sessions import transaction
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.files import sent_and_gone

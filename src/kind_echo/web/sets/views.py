@@ -5,10 +5,9 @@ from dataclasses import asdict
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.documents import limit_from, reading_from
-from kind_echo.bench.sets import changes, chosen_columns, options_from
+from kind_echo.bench.sets import FileSet, SetFile, changes, chosen_columns, options_from
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measures import MEASURES
-from kind_echo.database.models import FileSet, SetFile
 from kind_echo.web.http.schemas import LimitBody
 from kind_echo.web.runs.views import finite
 from kind_echo.web.sets.schemas import SetBody, SetFileBody, SetOptionsBody, SetReadingBody

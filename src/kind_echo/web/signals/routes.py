@@ -15,6 +15,7 @@ from kind_echo.bench.signals import (
     FORMATS,
     RATES,
     WORD_LENGTHS,
+    Signal,
     aliases_of,
     all_signals,
     checked,
@@ -31,7 +32,6 @@ from kind_echo.core.audio.source import ArraySource
 from kind_echo.core.levels.needles import needles_of
 from kind_echo.core.levels.running_bands import running_bands
 from kind_echo.core.signals import SignalRequest, all_kinds, every_parameter
-from kind_echo.database.models import Signal
 from kind_echo.database.sessions import transaction
 from kind_echo.web.audio.views import level_map_body, needles_body, running_bands_body
 from kind_echo.web.http.answers import answer
