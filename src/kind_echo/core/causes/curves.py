@@ -10,9 +10,9 @@ from kind_echo.core.causes.excerpts import Excerpt
 Floats = NDArray[np.float64]
 
 _KNOTS = 129
-_SMOOTH = 1e-6  # of the mean count of a knot: what binds knots that no sample reaches to their neighbours
-_AT_RAIL = 1e-6  # of the rail, within which a sample stands at it
-_LEAST_AT_RAIL = 2
+_KNOT_BINDING_SHARE = 1e-6  # of the mean count of a knot: what binds knots that no sample reaches to their neighbours
+_RAIL_TOLERANCE_SHARE = 1e-6  # of the rail, within which a sample stands at it
+_LEAST_RAIL_SAMPLES = 2
 
 
 @dataclass(frozen=True)
@@ -87,7 +87,7 @@ def _solved(at: NDArray[np.int64], share: Floats, target: Floats) -> Floats:
     main = summed(at, rest**2) + summed(at + 1, share**2)
     beside = summed(at, rest * share)[:-1]
     right = summed(at, rest * target) + summed(at + 1, share * target)
-    pull = _SMOOTH * max(1.0, len(at) / _KNOTS)
+    pull = _KNOT_BINDING_SHARE * max(1.0, len(at) / _KNOTS)
     bend = np.diff(np.eye(_KNOTS), 2, axis=0)
     normal = np.diag(main) + np.diag(beside, 1) + np.diag(beside, -1) + pull * bend.T @ bend
     try:
@@ -103,9 +103,13 @@ def find_clipping(excerpt: Excerpt, prediction: Floats, target: Floats) -> Clipp
     high, low = float(target[weighed].max(initial=0.0)), float(target[weighed].min(initial=0.0))
     counts, rails = 0, []
     for rail, sign in ((high, 1.0), (low, -1.0)):
-        at = weighed & (sign * target >= abs(rail) * (1.0 - _AT_RAIL)) if rail * sign > 0.0 else np.zeros_like(weighed)
+        at = (
+            weighed & (sign * target >= abs(rail) * (1.0 - _RAIL_TOLERANCE_SHARE))
+            if rail * sign > 0.0
+            else np.zeros_like(weighed)
+        )
         beyond = at & (sign * prediction > abs(rail))
-        holds = int(beyond.sum()) >= _LEAST_AT_RAIL and 2 * int(beyond.sum()) > int(at.sum())
+        holds = int(beyond.sum()) >= _LEAST_RAIL_SAMPLES and 2 * int(beyond.sum()) > int(at.sum())
         counts += int(beyond.sum()) if holds else 0
         rails.append(rail if holds else sign * np.inf)
     if counts == 0:

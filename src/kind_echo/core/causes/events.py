@@ -12,11 +12,11 @@ from kind_echo.core.causes.models import Model
 from kind_echo.core.levels.integrity import Gap
 
 _WINDOW_SECONDS = 0.004  # to either side of a click
-_MOST = 256  # clicks of a channel, or gaps, that are looked at; of more, all are kept
-_LONGEST = 1.0  # s, beyond which a gap is one whatever a filter does
-_SILENT = 10 ** (-84.0 / 20)  # twice the level under which a gap is silent
-_MOSTLY = 0.95  # of a gap's frames: at its ends what comes before and after has its part
-_LEFT = 0.1  # of the greatest difference about a click, that a filter leaves which explains it
+_MOST_EVENTS = 256  # clicks of a channel, or gaps, that are looked at; of more, all are kept
+_LONGEST_GAP_SECONDS = 1.0  # s, beyond which a gap is one whatever a filter does
+_SILENT_PEAK = 10 ** (-84.0 / 20)  # twice the level under which a gap is silent
+_SILENT_FRAMES_SHARE = 0.95  # of a gap's frames: at its ends what comes before and after has its part
+_FILTERED_CLICK_SHARE = 0.1  # of the greatest difference about a click, that a filter leaves which explains it
 
 
 def clicks_left(
@@ -36,7 +36,7 @@ def clicks_left(
     kept = []
     for channel, frames in enumerate(clicks):
         model = models.get(channel)
-        if model is None or model.parts != ("filter",) or len(frames) > _MOST:
+        if model is None or model.parts != ("filter",) or len(frames) > _MOST_EVENTS:
             kept.append(list(frames))
         else:
             offset = offsets[channel]
@@ -46,7 +46,7 @@ def clicks_left(
 
 def gaps_left(reference: Source, gaps: Sequence[Gap], models: dict[int, Model]) -> list[Gap]:
     """The gaps that stay: those in which the filter of their channel would let something through; of very many, all."""
-    if len(gaps) > _MOST:
+    if len(gaps) > _MOST_EVENTS:
         return list(gaps)
     return [gap for gap in gaps if not _falls_silent(reference, gap, models.get(gap.channel))]
 
@@ -56,7 +56,7 @@ def _falls_silent(reference: Source, gap: Gap, model: Model | None) -> bool:
         model is None
         or model.parts[:1] != ("filter",)
         or model.filter is None
-        or gap.length > _LONGEST * reference.rate
+        or gap.length > _LONGEST_GAP_SECONDS * reference.rate
     ):
         return False
     reach = len(model.filter.taps)
@@ -64,7 +64,9 @@ def _falls_silent(reference: Source, gap: Gap, model: Model | None) -> bool:
     x = read_padded(reference, lo - reach, hi + reach)[np.newaxis, :, gap.channel]
     empty = np.zeros((1, gap.length))
     around = Excerpt(x, empty, empty, (lo,), reach, reference.rate)
-    return bool(np.mean(np.abs(filtered(around, model.filter.taps, model.filter.before)) < _SILENT) >= _MOSTLY)
+    return bool(
+        np.mean(np.abs(filtered(around, model.filter.taps, model.filter.before)) < _SILENT_PEAK) >= _SILENT_FRAMES_SHARE
+    )
 
 
 def _is_explained(
@@ -78,4 +80,4 @@ def _is_explained(
     y = lined.read(lo, hi)[np.newaxis, :, channel] - offset
     around = Excerpt(x, y, np.ones_like(y), (lo,), reach, reference.rate)
     left = np.abs(y - filtered(around, taps, before)).max()
-    return bool(left <= _LEFT * np.abs(y - best_gain(around) * around.inner).max())
+    return bool(left <= _FILTERED_CLICK_SHARE * np.abs(y - best_gain(around) * around.inner).max())

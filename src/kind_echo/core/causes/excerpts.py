@@ -18,14 +18,20 @@ LONG_SWEEP_FRAMES = 1 << 20
 """Of a sweep, up to which all of it is taken: no part tells of the others."""
 
 _STRETCHES = 4
-_FOLD = 1 << 13
-_SHORT_FOLD = 1 << 9  # where parts of the usual length have no frequencies in common, as in a sweep
-_IN_COMMON = 0.3  # of their spectra
-_SPECTRUM = 1024  # frames
-_THERE, _MANY_BINS = 1e-4, 64  # of the greatest power; bins of a spectrum, as many as a sweep has at the least
-_ALONE, _APART = 0.05, 0.5  # of the part that has most of a bin, all others together; share of such bins in a sweep
-_HEARD = 1e-4  # full scale, under which stretches are taken elsewhere
-_BLOCK = 1 << 13  # frames, of which the loudest is looked for
+_FOLD_FRAMES = 1 << 13
+_SHORT_FOLD_FRAMES = 1 << 9  # where parts of the usual length have no frequencies in common, as in a sweep
+_IN_COMMON_SHARE = 0.3  # of their spectra
+_SPECTRUM_FRAMES = 1024  # frames
+_BIN_POWER_SHARE, _LEAST_SWEEP_BINS = (
+    1e-4,
+    64,
+)  # of the greatest power; bins of a spectrum, as many as a sweep has at the least
+_OTHER_PARTS_SHARE, _LONE_BINS_SHARE = (
+    0.05,
+    0.5,
+)  # of the part that has most of a bin, all others together; share of such bins in a sweep
+_HEARD_PEAK = 1e-4  # full scale, under which stretches are taken elsewhere
+_BLOCK_FRAMES = 1 << 13  # frames, of which the loudest is looked for
 
 
 @dataclass(frozen=True)
@@ -46,7 +52,7 @@ class Excerpt:
     starts: tuple[int, ...]
     reach: int
     rate: int
-    fold_frames: int = _FOLD
+    fold_frames: int = _FOLD_FRAMES
 
     @property
     def inner(self) -> Floats:
@@ -67,26 +73,28 @@ class Excerpt:
 
 def with_like_folds(one: Excerpt) -> Excerpt:
     """An excerpt whose parts, fitted on and judged on, have frequencies in common."""
-    frames = one.inner.shape[1] // _SPECTRUM
+    frames = one.inner.shape[1] // _SPECTRUM_FRAMES
     if frames < 8:
         return one
-    cut = one.inner[:, : frames * _SPECTRUM].reshape(-1, _SPECTRUM)
-    power = np.square(np.abs(np.fft.rfft(cut * np.hanning(_SPECTRUM), axis=1)))
-    part = np.tile(one.fold[: frames * _SPECTRUM : _SPECTRUM], one.inner.shape[0])
+    cut = one.inner[:, : frames * _SPECTRUM_FRAMES].reshape(-1, _SPECTRUM_FRAMES)
+    power = np.square(np.abs(np.fft.rfft(cut * np.hanning(_SPECTRUM_FRAMES), axis=1)))
+    part = np.tile(one.fold[: frames * _SPECTRUM_FRAMES : _SPECTRUM_FRAMES], one.inner.shape[0])
     first, second = (power[part == k].sum(axis=0) for k in (0, 1))
     most = float(np.maximum(first, second).sum())
     if most <= 0.0:
         return one
-    alike = float(np.minimum(first, second).sum()) >= _IN_COMMON * most and not _are_apart(np.stack([first, second]))
-    return one if alike else replace(one, fold_frames=_SHORT_FOLD)
+    alike = float(np.minimum(first, second).sum()) >= _IN_COMMON_SHARE * most and not _are_apart(
+        np.stack([first, second])
+    )
+    return one if alike else replace(one, fold_frames=_SHORT_FOLD_FRAMES)
 
 
 def _are_apart(powers: Floats) -> bool:
     """Whether parts of a sound have each frequency once, as those of a sweep; their spectra, shape (parts, bins)."""
     total, most = powers.sum(axis=0), powers.max(axis=0)
-    there = total > _THERE * total.max()
-    alone = total[there] - most[there] < _ALONE * most[there]
-    return int(there.sum()) >= _MANY_BINS and float(np.mean(alone)) > _APART
+    there = total > _BIN_POWER_SHARE * total.max()
+    alone = total[there] - most[there] < _OTHER_PARTS_SHARE * most[there]
+    return int(there.sum()) >= _LEAST_SWEEP_BINS and float(np.mean(alone)) > _LONE_BINS_SHARE
 
 
 def take_excerpts(reference: Source, aligned: AlignedSource, reach: int) -> list[Excerpt]:
@@ -102,7 +110,7 @@ def take_excerpts(reference: Source, aligned: AlignedSource, reach: int) -> list
     if size > MOST_FRAMES:
         size, count = MOST_FRAMES // _STRETCHES, _STRETCHES
     starts = tuple(int(s) for s in np.linspace(lo, hi - size, count).astype(int))
-    if count > 1 and not any((np.abs(reference.read(s, s + size)) > _HEARD).any() for s in starts):
+    if count > 1 and not any((np.abs(reference.read(s, s + size)) > _HEARD_PEAK).any() for s in starts):
         starts = _loudest(reference, lo, hi, size, count)
     if count > 1 and size * count < hi - lo <= LONG_SWEEP_FRAMES and _is_sweep(reference, starts, size):
         starts, size = (lo,), hi - lo
@@ -114,27 +122,29 @@ def take_excerpts(reference: Source, aligned: AlignedSource, reach: int) -> list
 def is_sweep(reference: Source) -> bool:
     """Whether a reference has each of its frequencies once."""
     size = min(reference.frames, LONG_SWEEP_FRAMES) // _STRETCHES
-    return size >= _SPECTRUM and _is_sweep(reference, tuple(range(0, _STRETCHES * size, size)), size)
+    return size >= _SPECTRUM_FRAMES and _is_sweep(reference, tuple(range(0, _STRETCHES * size, size)), size)
 
 
 def _is_sweep(reference: Source, starts: tuple[int, ...], size: int) -> bool:
     """Whether stretches of a reference have no frequencies in common, so that none tells of another."""
     powers = []
     for start in starts:
-        cut = reference.read(start, start + size)[: size // _SPECTRUM * _SPECTRUM, :1].reshape(-1, _SPECTRUM)
-        powers.append(np.square(np.abs(np.fft.rfft(cut * np.hanning(_SPECTRUM), axis=1))).sum(axis=0))
+        cut = reference.read(start, start + size)[: size // _SPECTRUM_FRAMES * _SPECTRUM_FRAMES, :1].reshape(
+            -1, _SPECTRUM_FRAMES
+        )
+        powers.append(np.square(np.abs(np.fft.rfft(cut * np.hanning(_SPECTRUM_FRAMES), axis=1))).sum(axis=0))
     return _are_apart(np.stack(powers))
 
 
 def _loudest(reference: Source, lo: int, hi: int, size: int, count: int) -> tuple[int, ...]:
     """Where the stretches begin, if each is to hold what is loudest in its share of a file that is mostly silent."""
-    begins = np.arange(lo, hi, _BLOCK)
-    powers = np.array([float(np.square(reference.read(int(b), min(hi, int(b) + _BLOCK))).sum()) for b in begins])
+    begins = np.arange(lo, hi, _BLOCK_FRAMES)
+    powers = np.array([float(np.square(reference.read(int(b), min(hi, int(b) + _BLOCK_FRAMES))).sum()) for b in begins])
     shares = np.linspace(lo, hi, count + 1).astype(int)
     starts = []
     for first, last in pairwise(shares.tolist()):
         mine = np.flatnonzero((begins >= first) & (begins < last))
-        middle = int(begins[mine[powers[mine].argmax()]]) + _BLOCK // 2 if len(mine) else (first + last) // 2
+        middle = int(begins[mine[powers[mine].argmax()]]) + _BLOCK_FRAMES // 2 if len(mine) else (first + last) // 2
         starts.append(min(max(middle - size // 2, first), last - size))
     return tuple(starts)
 

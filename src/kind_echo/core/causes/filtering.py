@@ -16,19 +16,21 @@ Floats = NDArray[np.float64]
 REACH = 1536
 """Frames of the reference, before or after, that the longest filter sees."""
 
-_LENGTHS = ((64, 192), (384, 640), (512, 1536))  # taps before and after the main one: the shortest first
-_RIDGES = (1e-11, 1e-8, 1e-5)  # of the mean power
-_ENOUGH_PER_TAP = 3.0
-_WORTH = 0.8  # of the power that a longer filter must leave less than, to be worth its taps
-_COHERENCE_SIZE = 8192  # frames of a block: several times what a filter reaches
-_SHORTEST_BLOCK = 4096  # frames, in which a filter of a thousand taps still coheres
+_TAPS = ((64, 192), (384, 640), (512, 1536))  # taps before and after the main one: the shortest first
+_RIDGE_SHARES = (1e-11, 1e-8, 1e-5)  # of the mean power
+_FRAMES_PER_TAP = 3.0
+_LONGER_LEAVES_SHARE = 0.8  # of the power that a longer filter must leave less than, to be worth its taps
+_COHERENCE_FRAMES = 8192  # frames of a block: several times what a filter reaches
+_SHORTEST_COHERENCE_FRAMES = 4096  # frames, in which a filter of a thousand taps still coheres
 _FEWEST_BLOCKS = 8.0
-_FOLLOWS = 0.05  # of what a filter leaves, under which no longer one could be worth its taps
-_LARGE = 600  # taps, from which it pays to load a library of solvers
-_ONE_LINE = 1.0 - 1e-4  # of the power in one line, whose level and phase the shortest filter changes as any longer one
-_EVENT = 64  # frames that a sound takes which is one event
-_SILENT = 1e-12  # of its greatest power
-_WELL_EXPLAINED = 1e-4  # of the power of the target, under which no other ridge is tried
+_LONGER_COULD_PAY_SHARE = 0.05  # of what a filter leaves, under which no longer one could be worth its taps
+_LIBRARY_PAYS_TAPS = 600  # taps, from which it pays to load a library of solvers
+_ONE_LINE_SHARE = (
+    1.0 - 1e-4
+)  # of the power in one line, whose level and phase the shortest filter changes as any longer one
+_EVENT_FRAMES = 64  # frames that a sound takes which is one event
+_SILENT_SHARE = 1e-12  # of its greatest power
+_WELL_EXPLAINED_SHARE = 1e-4  # of the power of the target, under which no other ridge is tried
 
 
 @dataclass(frozen=True)
@@ -76,27 +78,31 @@ def fit_filter(
         return _response(excerpt, y)
     excerpt = with_like_folds(excerpt)
     best: Filter | None = None
-    tried: Sequence[tuple[int, int]] = _LENGTHS[: 1 if line_share(excerpt) > _ONE_LINE else lengths]
+    tried: Sequence[tuple[int, int]] = _TAPS[: 1 if line_share(excerpt) > _ONE_LINE_SHARE else lengths]
     if like is not None:
         tried = [one for one in tried if sum(one) + 1 >= len(like.taps)][:1] or tried[-1:]
-    ridges = _RIDGES if like is None else (like.ridge,)
+    ridges = _RIDGE_SHARES if like is None else (like.ridge,)
     for before, after in tried:
         frames = excerpt.y.size
         before, after = min(before, excerpt.reach), min(after, excerpt.reach)
-        if frames < 2 * _ENOUGH_PER_TAP * (before + after + 1):
+        if frames < 2 * _FRAMES_PER_TAP * (before + after + 1):
             break
         found = _fitted(excerpt, y, before, after, ridges)
         if found is None:
             break
-        worth = best is None or found.left < _WORTH * best.left
+        worth = best is None or found.left < _LONGER_LEAVES_SHARE * best.left
         if worth:
             best = found
-        if found.left <= enough or not worth or share_that_follows(excerpt, found.error, _SHORTEST_BLOCK) < _FOLLOWS:
+        if (
+            found.left <= enough
+            or not worth
+            or share_that_follows(excerpt, found.error, _SHORTEST_COHERENCE_FRAMES) < _LONGER_COULD_PAY_SHARE
+        ):
             break
     return best
 
 
-def share_that_follows(excerpt: Excerpt, error: Floats, least: int = _COHERENCE_SIZE) -> float:
+def share_that_follows(excerpt: Excerpt, error: Floats, least: int = _COHERENCE_FRAMES) -> float:
     """How much of the power of an error a filter of the reference could explain, by their coherence; 1 where unknown.
 
     Args:
@@ -105,7 +111,7 @@ def share_that_follows(excerpt: Excerpt, error: Floats, least: int = _COHERENCE_
     Source:
         J. S. Bendat and A. G. Piersol, Random Data, chapter on single-input/single-output relationships.
     """
-    size = _COHERENCE_SIZE
+    size = _COHERENCE_FRAMES
     while size > least and _blocks_worth(error, size) < _FEWEST_BLOCKS:
         size //= 2
     count = _blocks_worth(error, size)
@@ -131,20 +137,22 @@ def _blocks_worth(error: Floats, size: int) -> float:
 def _is_one_event(excerpt: Excerpt) -> bool:
     """Whether all that the reference holds is one short sound, as an impulse."""
     power = np.square(excerpt.inner)
-    there = np.flatnonzero(power.ravel() > _SILENT * power.max(initial=0.0))
-    return len(there) > 0 and int(there[-1] - there[0]) < _EVENT and power.size > 8 * _EVENT
+    there = np.flatnonzero(power.ravel() > _SILENT_SHARE * power.max(initial=0.0))
+    return len(there) > 0 and int(there[-1] - there[0]) < _EVENT_FRAMES and power.size > 8 * _EVENT_FRAMES
 
 
 def _response(excerpt: Excerpt, y: Floats) -> Filter | None:
     """The filter of one short sound. There is no other part to judge it on: it must leave next to nothing."""
-    before, after = (min(taps, excerpt.reach) for taps in _LENGTHS[-1])
+    before, after = (min(taps, excerpt.reach) for taps in _TAPS[-1])
     gram, cross = _normal_equations(excerpt, y, np.ones(y.shape[1], bool), before, after)
-    taps = _solve(gram, cross, _RIDGES[0])
+    taps = _solve(gram, cross, _RIDGE_SHARES[0])
     if taps is None:
         return None
     error = y - filtered(excerpt, taps, before)
     left = excerpt.power(error)
-    return Filter(taps, before, error, left, _RIDGES[0]) if left < _WELL_EXPLAINED * excerpt.power(y) else None
+    return (
+        Filter(taps, before, error, left, _RIDGE_SHARES[0]) if left < _WELL_EXPLAINED_SHARE * excerpt.power(y) else None
+    )
 
 
 def _fitted(excerpt: Excerpt, y: Floats, before: int, after: int, ridges: Sequence[float]) -> Filter | None:
@@ -165,7 +173,7 @@ def _fitted(excerpt: Excerpt, y: Floats, before: int, after: int, ridges: Sequen
             best = Filter(whole, before, error, left, ridge)
         elif left > 1.02 * best.left:
             break
-        if best.left < _WELL_EXPLAINED * excerpt.power(y):
+        if best.left < _WELL_EXPLAINED_SHARE * excerpt.power(y):
             break
     return best
 
@@ -222,7 +230,7 @@ def _solve(gram: Floats, cross: Floats, ridge: float) -> Floats | None:
     """The taps, of a Gram matrix whose upper triangle is given."""
     diagonal = np.diag_indices_from(gram)
     mean = float(np.trace(gram)) / len(gram)
-    if len(gram) >= _LARGE:
+    if len(gram) >= _LIBRARY_PAYS_TAPS:
         # Slow to load, and half as many sums: by its upper triangle alone, where rounding leaves it positive definite.
         from scipy.linalg.lapack import dposv
 

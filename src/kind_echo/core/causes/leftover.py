@@ -14,20 +14,22 @@ Floats = NDArray[np.float64]
 
 Leftover = Literal["noise", "lossy", "follows", "cannot tell"]
 
-_SIZE, _HOP = 1024, 512
-_NARROW = 4  # bins of a band
+_WINDOW_FRAMES, _HOP_FRAMES = 1024, 512
+_BAND_BINS = 4  # bins of a band
 _LEAST_FRAMES = 24
-_APART = 0.12  # mean rank correlation in time of what is left with the signal, in narrow bands, under which it is apart
-_FOLLOWS = 0.25
-_CARRIES = 1e-7  # of the greatest band, under which a band of the signal tells nothing
-_HOLE = 10 ** (-20 / 10)  # of the signal's power in a place of time and frequency that the render lacks
-_HOLES = 0.08  # share of such places in the upper part of the band
-_TOGETHER = 3  # frames in which phases are compared
-_APART_IN_PHASE = 0.3  # coherence with the signal, under which what is left has phases of its own
-_SURELY_IN_PHASE = 0.5
-_ALIKE = 0.85  # rank correlation of levels, over which what is left lies under the signal everywhere
-_RANGE = (-25.0, -2.0)  # dB under the signal, between which the middle of what a codec leaves lies
-_SPREAD = (10.0, 35.0)  # dB between its least and its greatest tenth
+_APART_RANK_CORRELATION = (
+    0.12  # mean rank correlation in time of what is left with the signal, in narrow bands, under which it is apart
+)
+_FOLLOWING_RANK_CORRELATION = 0.25
+_CARRYING_POWER_SHARE = 1e-7  # of the greatest band, under which a band of the signal tells nothing
+_HOLE_POWER_SHARE = 10 ** (-20 / 10)  # of the signal's power in a place of time and frequency that the render lacks
+_HOLES_SHARE = 0.08  # share of such places in the upper part of the band
+_PHASE_FRAMES = 3  # frames in which phases are compared
+_APART_COHERENCE = 0.3  # coherence with the signal, under which what is left has phases of its own
+_IN_PHASE_COHERENCE = 0.5
+_ALIKE_RANK_CORRELATION = 0.85  # rank correlation of levels, over which what is left lies under the signal everywhere
+_CODEC_MIDDLE_DB = (-25.0, -2.0)  # dB under the signal, between which the middle of what a codec leaves lies
+_CODEC_SPREAD_DB = (10.0, 35.0)  # dB between its least and its greatest tenth
 _GRID_BITS = range(6, 25)
 
 
@@ -50,23 +52,30 @@ class Judged:
 def judge_leftover(excerpt: Excerpt, error: Floats) -> Judged:
     """Whether what is left follows the signal in time, and whether it has the marks of a codec."""
     x = excerpt.inner
-    if x.shape[1] < _SIZE + _LEAST_FRAMES * _HOP // 4:
+    if x.shape[1] < _WINDOW_FRAMES + _LEAST_FRAMES * _HOP_FRAMES // 4:
         return Judged("cannot tell", None, 0.0, None)
     theirs, left, came = (_bands(side) for side in (x, error * excerpt.weight, excerpt.y))
     usual = theirs.mean(axis=0)
-    carries = usual > _CARRIES * usual.max(initial=0.0)
+    carries = usual > _CARRYING_POWER_SHARE * usual.max(initial=0.0)
     follows = _following(theirs[:, carries], left[:, carries])
     holes, edge = _holes(theirs, came, carries, excerpt.rate)
     if follows is None:
         return Judged("cannot tell", None, holes, edge)
-    if abs(follows) < _APART:
+    if abs(follows) < _APART_RANK_CORRELATION:
         return Judged("noise", follows, holes, edge)
     coherent, alike, shares = _under(x, error * excerpt.weight)
-    masked = coherent < _APART_IN_PHASE and alike > _ALIKE and _RANGE[0] < shares[1] < _RANGE[1] and shares[2] < 0.0
-    varied = _SPREAD[0] < shares[2] - shares[0] < _SPREAD[1]
-    if follows > _FOLLOWS and ((holes > _HOLES and coherent < _SURELY_IN_PHASE) or (masked and varied)):
+    masked = (
+        coherent < _APART_COHERENCE
+        and alike > _ALIKE_RANK_CORRELATION
+        and _CODEC_MIDDLE_DB[0] < shares[1] < _CODEC_MIDDLE_DB[1]
+        and shares[2] < 0.0
+    )
+    varied = _CODEC_SPREAD_DB[0] < shares[2] - shares[0] < _CODEC_SPREAD_DB[1]
+    if follows > _FOLLOWING_RANK_CORRELATION and (
+        (holes > _HOLES_SHARE and coherent < _IN_PHASE_COHERENCE) or (masked and varied)
+    ):
         return Judged("lossy", follows, holes, edge)
-    return Judged("follows" if follows > _FOLLOWS else "cannot tell", follows, holes, edge)
+    return Judged("follows" if follows > _FOLLOWING_RANK_CORRELATION else "cannot tell", follows, holes, edge)
 
 
 def _under(signal: Floats, left: Floats) -> tuple[float, float, Floats]:
@@ -85,7 +94,7 @@ def _under(signal: Floats, left: Floats) -> tuple[float, float, Floats]:
     scale = np.maximum(own.real * other.real, 1e-300)
     coherent = float((np.abs(cross) ** 2 / scale * other.real).sum()) / total
     usual = own.real.mean(axis=0)
-    carries = usual > 10 * _CARRIES * usual.max(initial=0.0)
+    carries = usual > 10 * _CARRYING_POWER_SHARE * usual.max(initial=0.0)
     a, b = (10 * np.log10(one.real[:, carries].ravel() + 1e-30) for one in (own, other))
     ranks = [np.argsort(np.argsort(one)).astype(float) for one in (a, b)]
     alike = float(np.corrcoef(ranks[0], ranks[1])[0, 1]) if len(a) > 8 else 0.0
@@ -94,9 +103,9 @@ def _under(signal: Floats, left: Floats) -> tuple[float, float, Floats]:
 
 def _boxes(values: NDArray[np.complex128] | Floats) -> NDArray[np.complex128]:
     """Sums over boxes of three frames and a narrow band."""
-    frames, bands = len(values) // _TOGETHER, values.shape[1] // _NARROW
-    cut = values[: frames * _TOGETHER, : bands * _NARROW]
-    return np.asarray(cut.reshape(frames, _TOGETHER, bands, _NARROW).sum(axis=(1, 3)), dtype=np.complex128)
+    frames, bands = len(values) // _PHASE_FRAMES, values.shape[1] // _BAND_BINS
+    cut = values[: frames * _PHASE_FRAMES, : bands * _BAND_BINS]
+    return np.asarray(cut.reshape(frames, _PHASE_FRAMES, bands, _BAND_BINS).sum(axis=(1, 3)), dtype=np.complex128)
 
 
 def word_length(samples: Floats) -> int | None:
@@ -111,17 +120,17 @@ def word_length(samples: Floats) -> int | None:
 def _bands(samples: Floats) -> Floats:
     """Power in narrow bands over time, all stretches one after the other; shape (frames, bands)."""
     power = np.abs(_spectra(samples)) ** 2
-    bands = (power.shape[1] - 1) // _NARROW
-    return np.asarray(power[:, 1 : 1 + bands * _NARROW].reshape(len(power), bands, _NARROW).sum(axis=2))
+    bands = (power.shape[1] - 1) // _BAND_BINS
+    return np.asarray(power[:, 1 : 1 + bands * _BAND_BINS].reshape(len(power), bands, _BAND_BINS).sum(axis=2))
 
 
 def _spectra(samples: Floats) -> NDArray[np.complex128]:
     """Spectra over time, all stretches one after the other; shape (frames, bins)."""
-    window = hann(_SIZE)
+    window = hann(_WINDOW_FRAMES)
     found = []
     for row in samples:
-        starts = np.arange(0, len(row) - _SIZE + 1, _HOP)
-        found.append(fft.rfft(np.lib.stride_tricks.sliding_window_view(row, _SIZE)[starts] * window))
+        starts = np.arange(0, len(row) - _WINDOW_FRAMES + 1, _HOP_FRAMES)
+        found.append(fft.rfft(np.lib.stride_tricks.sliding_window_view(row, _WINDOW_FRAMES)[starts] * window))
     return np.concatenate(found)
 
 
@@ -147,9 +156,9 @@ def _holes(signal: Floats, came: Floats, carries: NDArray[np.bool_], rate: int) 
         return 0.0, None
     upper = places[len(places) // 2 :]
     heard = signal[:, upper] > 1e-3 * signal[:, upper].mean(axis=0)
-    lost = heard & (came[:, upper] < _HOLE * signal[:, upper])
+    lost = heard & (came[:, upper] < _HOLE_POWER_SHARE * signal[:, upper])
     share = float(lost.sum()) / max(1, int(heard.sum()))
-    kept = came.mean(axis=0) > _HOLE * signal.mean(axis=0)
+    kept = came.mean(axis=0) > _HOLE_POWER_SHARE * signal.mean(axis=0)
     last = int(np.flatnonzero(kept & carries).max(initial=0))
     ends = bool((carries[last + 1 :]).sum() >= 4)
-    return share, float((last + 1) * _NARROW * rate / _SIZE) if ends else None
+    return share, float((last + 1) * _BAND_BINS * rate / _WINDOW_FRAMES) if ends else None

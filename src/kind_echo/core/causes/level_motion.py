@@ -10,10 +10,10 @@ from kind_echo.core.causes.excerpts import Excerpt
 Floats = NDArray[np.float64]
 
 _FRAME_SECONDS = 0.0025
-_HEARD = 1e-5  # of the mean power of a sound, under which a frame tells no gain
+_HEARD_POWER_SHARE = 1e-5  # of the mean power of a sound, under which a frame tells no gain
 _SMOOTHING_SECONDS = (0.005, 0.03, 0.15)
-_LEAST_MOTION = 0.03  # dB RMS by which a gain moves at least
-_FOLLOWS = 0.35  # rank correlation of gain and level
+_LEAST_MOTION_DB = 0.03  # dB RMS by which a gain moves at least
+_FOLLOWING_RANK_CORRELATION = 0.35  # rank correlation of gain and level
 
 
 @dataclass(frozen=True)
@@ -47,11 +47,11 @@ def follow_gain(excerpt: Excerpt, u: Floats, target: Floats) -> GainMotion | Non
     a, b = (side[:, : count * length].reshape(shape) for side in (u, target))
     weight = excerpt.weight[:, : count * length].reshape(shape)
     own, cross = (a * a * weight).sum(axis=2), (a * b * weight).sum(axis=2)
-    heard = own > _HEARD * own.mean()
+    heard = own > _HEARD_POWER_SHARE * own.mean()
     if heard.sum() < 32:
         return None
     around, across = _beside(own), _beside(cross)
-    gain = np.divide(across, around, out=np.ones_like(around), where=around > _HEARD * own.mean())
+    gain = np.divide(across, around, out=np.ones_like(around), where=around > _HEARD_POWER_SHARE * own.mean())
     here = np.divide(cross, own, out=np.ones_like(own), where=heard)
     track = np.repeat(gain, length, axis=1)
     track = np.concatenate([track, np.repeat(track[:, -1:], u.shape[1] - count * length, axis=1)], axis=1)
@@ -74,13 +74,13 @@ def _moves_with(own: Floats, gain: Floats, heard: NDArray[np.bool_], frames_per_
     decibels = 20 * np.log10(gain)
     usual = float(np.median(decibels[heard]))
     moved = np.clip(decibels - usual, -24.0, 24.0)
-    if float(np.sqrt(np.mean(moved[heard] ** 2))) < _LEAST_MOTION:
+    if float(np.sqrt(np.mean(moved[heard] ** 2))) < _LEAST_MOTION_DB:
         return False
     best = 0.0
     for seconds in _SMOOTHING_SECONDS:
         level = _smoothed(own, seconds * frames_per_second)
         best = max(best, abs(_rank_correlation(level[heard], moved[heard])))
-    return best >= _FOLLOWS
+    return best >= _FOLLOWING_RANK_CORRELATION
 
 
 def _smoothed(own: Floats, frames: float) -> Floats:

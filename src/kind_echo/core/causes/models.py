@@ -21,12 +21,12 @@ Kind = Literal["filter", "curve", "clipping", "motion"]
 WORTH = 10 ** (1.0 / 10)
 """A model takes at least 1 dB off what is left, or it is none."""
 
-_SECOND_WORTH = 10 ** (5.0 / 10)  # a further one, for the first has left what fits anything a little
-_BARELY = 10**-2.0  # of it, under which a filter is no longer looked for beside a curve or a gain that moves
-_DEEP = 10**-3.5  # of what there was to explain: what is left then is how well the model itself was found
-_FOLLOWS = 0.1  # of the power of what is left, under which no filter takes 1 dB off it: that is a fifth
-_BENT = 0.25  # of what a curve explains beside a filter, that its own bend makes up
-_PLAINER = 0.5  # a cut, which has one number, goes before a curve that leaves no less than half as much
+_SECOND_WORTH_RATIO = 10 ** (5.0 / 10)  # a further one, for the first has left what fits anything a little
+_BARELY_LEFT_SHARE = 10**-2.0  # of it, under which a filter is no longer looked for beside a curve or a gain that moves
+_DEEP_SHARE = 10**-3.5  # of what there was to explain: what is left then is how well the model itself was found
+_FILTER_PAYS_SHARE = 0.1  # of the power of what is left, under which no filter takes 1 dB off it: that is a fifth
+_OWN_BEND_SHARE = 0.25  # of what a curve explains beside a filter, that its own bend makes up
+_CUT_LEAVES_SHARE = 0.5  # a cut, which has one number, goes before a curve that leaves no less than half as much
 _ROUNDS = 2
 
 
@@ -66,21 +66,21 @@ def explain_channel(excerpt: Excerpt, floor: float) -> Model:
     gain = _gain(excerpt, x, y)
     plain = Model((), gain, y - gain * x, 0.0)
     plain = replace(plain, left=excerpt.power(plain.error))
-    enough = max(floor, _DEEP * plain.left)
+    enough = max(floor, _DEEP_SHARE * plain.left)
     if plain.left <= floor:
         return plain
     singles = _singles(excerpt, plain)
-    best = min(singles, key=lambda model: model.left * (_PLAINER if model.clipping else 1.0), default=plain)
+    best = min(singles, key=lambda model: model.left * (_CUT_LEAVES_SHARE if model.clipping else 1.0), default=plain)
     if best.left * WORTH > plain.left:
         return plain
     best = replace(best, steps=((best.parts[0], plain.left, best.left),))
     for _ in range(2):
-        if best.left <= (enough if best.filter is not None else max(enough, _BARELY * plain.left)):
+        if best.left <= (enough if best.filter is not None else max(enough, _BARELY_LEFT_SHARE * plain.left)):
             return best
         further = [
             model
             for model in _furthered(excerpt, best)
-            if model.left * _SECOND_WORTH < best.left and _bends_enough(excerpt, model, best)
+            if model.left * _SECOND_WORTH_RATIO < best.left and _bends_enough(excerpt, model, best)
         ]
         if not further:
             return best
@@ -101,7 +101,7 @@ def _bends_enough(excerpt: Excerpt, model: Model, before: Model) -> bool:
     off = excerpt.power(bent - _gain(excerpt, u, bent) * u)
     # A filter that comes after makes it louder or softer, as it does the whole.
     scale = excerpt.power(excerpt.y) / max(excerpt.power(bent), 1e-30)
-    return off * scale >= _BENT * (before.left - model.left)
+    return off * scale >= _OWN_BEND_SHARE * (before.left - model.left)
 
 
 def _gain(excerpt: Excerpt, u: Floats, y: Floats) -> float:
@@ -123,8 +123,8 @@ def _singles(excerpt: Excerpt, plain: Model) -> list[Model]:
     motion = follow_gain(excerpt, x, y)
     if motion is not None:
         found.append(Model(("motion",), motion.quiet or plain.gain, motion.error, motion.left, motion=motion))
-    deep = found and min(model.left for model in found) <= _DEEP * plain.left
-    if not deep and share_that_follows(excerpt, plain.error) > _FOLLOWS:
+    deep = found and min(model.left for model in found) <= _DEEP_SHARE * plain.left
+    if not deep and share_that_follows(excerpt, plain.error) > _FILTER_PAYS_SHARE:
         linear = fit_filter(excerpt, enough=1e-6 * plain.left)
         if linear is not None:
             found.append(Model(("filter",), plain.gain, linear.error, linear.left, filter=linear))

@@ -18,15 +18,18 @@ from kind_echo.core.causes.leftover import judge_leftover
 Floats = NDArray[np.float64]
 Spectra = NDArray[np.complex128]
 
-_SIZE = 1024
-_STRIDE = 2  # bins of a window that are taken: its neighbours hold the same again
-_BINS, _FRAMES = 8, 4  # of a cell, within which a change would be one and the same
-_LEAST_COUNT = 4.0  # values of a cell that count, of unlike power, under which it tells nothing
+_WINDOW_FRAMES = 1024
+_STRIDE_BINS = 2  # bins of a window that are taken: its neighbours hold the same again
+_CELL_BINS, _CELL_FRAMES = 8, 4  # of a cell, within which a change would be one and the same
+_LEAST_CELL_COUNT = 4.0  # values of a cell that count, of unlike power, under which it tells nothing
 _LEAST_CELLS = 60
-_FITS, _FITS_NOT = 1.35, 2.0  # how far cells lie from what is expected, as a mean of 1 where that holds
+_FITTING_DISTANCE, _UNFIT_DISTANCE = (
+    1.35,
+    2.0,
+)  # how far cells lie from what is expected, as a mean of 1 where that holds
 _ROUNDS = 4
-_ALONE = 0.42  # of the balance, from which one side is told to have the noise alone
-_LEAST_NOISE = 10**-12.0  # of the sides, under which what differs is rounding
+_ONE_SIDED_BALANCE = 0.42  # of the balance, from which one side is told to have the noise alone
+_LEAST_NOISE_SHARE = 10**-12.0  # of the sides, under which what differs is rounding
 
 
 @dataclass(frozen=True)
@@ -54,7 +57,7 @@ def noise_of_sides(one: Excerpt) -> SidesNoise | None:
     a gain that moves is in each cell another share of the mean. So noise alone has one balance, render's less
     reference's, in all cells, and their distances from it, over their own spread, have a mean square of 1.
     """
-    if one.y.shape[1] < _SIZE * _FRAMES:
+    if one.y.shape[1] < _WINDOW_FRAMES * _CELL_FRAMES:
         return None
     x, y = one.inner * one.weight, one.y * one.weight
     own, other, both = (float(np.vdot(a, b)) for a, b in ((x, x), (y, y), (x, y)))
@@ -62,12 +65,12 @@ def noise_of_sides(one: Excerpt) -> SidesNoise | None:
         return None
     sides = _spectra(x), _spectra(y)
     plain = _fitted(*sides, both / own, 0.5)
-    if plain is None or plain.misfit < _FITS_NOT:
+    if plain is None or plain.misfit < _UNFIT_DISTANCE:
         return None  # noise of the render alone
     # One side that is wholly clean is known so sharply that a search comes close to it and no further.
     balance, gain = -0.5, other / both
     found = _fitted(*sides, gain, balance)
-    if found is None or found.misfit > _FITS:
+    if found is None or found.misfit > _FITTING_DISTANCE:
         balance, gain = 0.0, math.copysign(math.sqrt(other / own), both)
         for _ in range(_ROUNDS):
             found = _fitted(*sides, gain, balance)
@@ -76,7 +79,7 @@ def noise_of_sides(one: Excerpt) -> SidesNoise | None:
             balance = min(max(found.balance, -0.5), 0.5)
             gain = _gain(own, other, both, balance)
         found = _fitted(*sides, gain, balance)
-        if found is None or found.misfit > _FITS or balance > _ALONE:
+        if found is None or found.misfit > _FITTING_DISTANCE or balance > _ONE_SIDED_BALANCE:
             return None
     level = one.y / gain
     error = (level - one.inner) * one.weight
@@ -86,7 +89,7 @@ def noise_of_sides(one: Excerpt) -> SidesNoise | None:
     if judged.kind in ("follows", "lossy") or judged.follows is None:
         return None
     of_reference, of_render = ((0.5 + share) * one.power(error) for share in (-balance, balance))
-    in_render = balance >= -_ALONE
+    in_render = balance >= -_ONE_SIDED_BALANCE
     return SidesNoise(in_render, gain, of_render * gain**2 if in_render else of_reference, of_reference)
 
 
@@ -112,7 +115,7 @@ def _fitted(x: Spectra, y: Spectra, gain: float, balance: float) -> _Fitted | No
     product = _cells(apart * np.conj(rest))
     noise, beside, scatter, square = (_cells(one).real for one in (power, np.abs(rest) ** 2, spread, spread**2))
     counted = np.divide(scatter**2, square, out=np.zeros(scatter.shape), where=square > 0.0)
-    tells = (counted >= _LEAST_COUNT) & (noise > _LEAST_NOISE * beside)
+    tells = (counted >= _LEAST_CELL_COUNT) & (noise > _LEAST_NOISE_SHARE * beside)
     if int(tells.sum()) < _LEAST_CELLS:
         return None
     product, noise, scatter = product[tells], noise[tells], scatter[tells]
@@ -133,13 +136,13 @@ def _gain(own: float, other: float, both: float, balance: float) -> float:
 
 def _cells(values: Spectra | Floats) -> Spectra:
     """Sums over cells; shape (frames of cells, bands)."""
-    frames, bands = len(values) // _FRAMES, values.shape[1] // _BINS
-    cut = values[: frames * _FRAMES, : bands * _BINS]
-    return np.asarray(cut.reshape(frames, _FRAMES, bands, _BINS).sum(axis=(1, 3)), dtype=np.complex128)
+    frames, bands = len(values) // _CELL_FRAMES, values.shape[1] // _CELL_BINS
+    cut = values[: frames * _CELL_FRAMES, : bands * _CELL_BINS]
+    return np.asarray(cut.reshape(frames, _CELL_FRAMES, bands, _CELL_BINS).sum(axis=(1, 3)), dtype=np.complex128)
 
 
 def _spectra(samples: Floats) -> Spectra:
     """Every other bin of windows side by side, all stretches one after the other; shape (frames, bins)."""
-    count = samples.shape[1] // _SIZE
-    cut = samples[:, : count * _SIZE].reshape(-1, _SIZE)
-    return np.asarray(fft.rfft(cut * hann(_SIZE), axis=1)[:, 2:-1:_STRIDE])
+    count = samples.shape[1] // _WINDOW_FRAMES
+    cut = samples[:, : count * _WINDOW_FRAMES].reshape(-1, _WINDOW_FRAMES)
+    return np.asarray(fft.rfft(cut * hann(_WINDOW_FRAMES), axis=1)[:, 2:-1:_STRIDE_BINS])

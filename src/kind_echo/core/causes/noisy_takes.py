@@ -16,7 +16,7 @@ from kind_echo.core.causes.shares import by_share
 from kind_echo.core.causes.thresholds import NAMING
 from kind_echo.core.levels.integrity import Gap
 
-_SOUNDS = 4.0  # times the power of the reference's noise, from which there is a sound in a gap
+_SOUND_OVER_NOISE_RATIO = 4.0  # times the power of the reference's noise, from which there is a sound in a gap
 
 
 def explain_noisy(pair: Pair, at: LinedUp) -> Explained | None:
@@ -54,4 +54,4 @@ def _is_one(pair: Pair, gap: Gap, noise: SidesNoise | None) -> bool:
     if noise is None:
         return True
     x = pair.reference.read(max(0, gap.start), gap.start + gap.length)[:, gap.channel]
-    return bool(np.mean(x**2) > _SOUNDS * noise.reference_power)
+    return bool(np.mean(x**2) > _SOUND_OVER_NOISE_RATIO * noise.reference_power)

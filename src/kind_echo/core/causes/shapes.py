@@ -16,24 +16,32 @@ from kind_echo.core.registry.numbers import number
 
 Floats = NDArray[np.float64]
 
-_CARRIES = 1e-5  # of the greatest, under which a band carries nothing of the signal
-_PER_OCTAVE = 12
-_LOWEST = 25.0  # Hz
-_LEVEL = 0.12  # dB, within which a response counts as level
-_SHARE = 0.3  # of the band that must be level for a gain to be told
-_PASSES = -12.0  # dB, from which a filter lets something through
-_NO_CHANGE = 0.3  # dB
-_LEAST_CHANGE = 0.05  # dB
-_TURNS = 5.0  # degrees, more than a filter turns whose magnitude changes no more
-_MOST, _MUCH = 0.85, 30.0  # share of the band that has no other magnitude, degrees that half of it turns by
-_ONE_ANGLE, _NEARLY_ALL = 10.0, 0.8  # degrees, and the share of the band within them
-_TURNED = 90.0  # degrees, within which an all-pass that turns no more anywhere has not turned the polarity
-_UPRIGHT, _PART = 60.0, 0.25  # degrees within which it is the right way up, over so much of the band
-_LEAST_GAIN = 0.05  # dB of a bell or a shelf
-_DESCRIBED = 0.1  # dB, from which a change of magnitude has a shape
-_LEFT, _LEFT_SHARE = 0.02, 0.07  # dB, and of the change, that a shape may be off by
+_CARRYING_POWER_SHARE = 1e-5  # of the greatest, under which a band carries nothing of the signal
+_POINTS_PER_OCTAVE = 12
+_LOWEST_HZ = 25.0  # Hz
+_LEVEL_WITHIN_DB = 0.12  # dB, within which a response counts as level
+_LEVEL_BAND_SHARE = 0.3  # of the band that must be level for a gain to be told
+_PASSING_DB = -12.0  # dB, from which a filter lets something through
+_NO_CHANGE_DB = 0.3  # dB
+_LEAST_CHANGE_DB = 0.05  # dB
+_TURNING_DEGREES = 5.0  # degrees, more than a filter turns whose magnitude changes no more
+_UNCHANGED_BAND_SHARE, _MUCH_TURNED_DEGREES = (
+    0.85,
+    30.0,
+)  # share of the band that has no other magnitude, degrees that half of it turns by
+_ONE_ANGLE_DEGREES, _ONE_ANGLE_BAND_SHARE = 10.0, 0.8  # degrees, and the share of the band within them
+_UPRIGHT_ALL_PASS_DEGREES = (
+    90.0  # degrees, within which an all-pass that turns no more anywhere has not turned the polarity
+)
+_UPRIGHT_DEGREES, _UPRIGHT_BAND_SHARE = (
+    60.0,
+    0.25,
+)  # degrees within which it is the right way up, over so much of the band
+_LEAST_GAIN_DB = 0.05  # dB of a bell or a shelf
+_SHAPED_FROM_DB = 0.1  # dB, from which a change of magnitude has a shape
+_SHAPE_OFF_DB, _SHAPE_OFF_SHARE = 0.02, 0.07  # dB, and of the change, that a shape may be off by
 _ORDERS = (1, 2, 3, 4)  # of a low-pass and a high-pass
-_INSIDE = 2**0.25  # the middle of a bell lies this far within the band
+_BELL_MIDDLE_RATIO = 2**0.25  # the middle of a bell lies this far within the band
 
 
 Law = Callable[[Floats, Floats], Floats]
@@ -65,15 +73,19 @@ class Shape:
     def turns_alone(self) -> bool:
         """Whether it changes phases and no magnitude, as an all-pass does."""
         turned = float(np.abs(self.phase).max(initial=0.0))
-        return abs(self.greatest) < _NO_CHANGE and (turned > _TURNS or abs(self.greatest) < _LEAST_CHANGE)
+        return abs(self.greatest) < _NO_CHANGE_DB and (
+            turned > _TURNING_DEGREES or abs(self.greatest) < _LEAST_CHANGE_DB
+        )
 
     @property
     def turns_most(self) -> bool:
         """Whether it turns phases much, and leaves nearly every magnitude alone."""
         if len(self.magnitude) == 0:
             return False
-        same = float(np.mean(np.abs(self.magnitude) < _NO_CHANGE))
-        return self.turns_alone or (same >= _MOST and float(np.median(np.abs(self.phase))) > _MUCH)
+        same = float(np.mean(np.abs(self.magnitude) < _NO_CHANGE_DB))
+        return self.turns_alone or (
+            same >= _UNCHANGED_BAND_SHARE and float(np.median(np.abs(self.phase))) > _MUCH_TURNED_DEGREES
+        )
 
     @property
     def angle(self) -> float | None:
@@ -81,32 +93,40 @@ class Shape:
         turned = np.exp(1j * np.radians(self.phase))
         middle = complex(np.median(turned.real), np.median(turned.imag)) if len(turned) else 0j
         angle = float(np.degrees(np.angle(middle)))
-        if abs(angle) < _TURNS or middle == 0j:
+        if abs(angle) < _TURNING_DEGREES or middle == 0j:
             return None
         apart = np.abs(np.degrees(np.angle(turned * np.conj(middle))))
-        return angle if float(np.mean(apart < _ONE_ANGLE)) >= _NEARLY_ALL else None
+        return angle if float(np.mean(apart < _ONE_ANGLE_DEGREES)) >= _ONE_ANGLE_BAND_SHARE else None
 
     @property
     def is_upright(self) -> bool:
         """Whether it lets a good part of the band through the right way up."""
         if self.turns_alone:
-            return bool((np.abs(self.phase) < _TURNED).any())
-        passes = self.magnitude > _PASSES
-        return bool(np.mean(np.abs(self.phase[passes]) < _UPRIGHT) > _PART) if passes.any() else False
+            return bool((np.abs(self.phase) < _UPRIGHT_ALL_PASS_DEGREES).any())
+        passes = self.magnitude > _PASSING_DB
+        return (
+            bool(np.mean(np.abs(self.phase[passes]) < _UPRIGHT_DEGREES) > _UPRIGHT_BAND_SHARE)
+            if passes.any()
+            else False
+        )
 
 
 def carrying_band(excerpt: Excerpt) -> Floats:
     """Frequencies in Hz, twelve to the octave, at which the reference has something; empty for silence."""
     power, frequencies = spectrum_of(excerpt.inner), fft.rfftfreq(SPECTRUM_FRAMES, 1 / excerpt.rate)
-    grid = _LOWEST * 2 ** (np.arange(0, math.log2(0.49 * excerpt.rate / _LOWEST), 1 / _PER_OCTAVE))
-    edges = grid * 2 ** (0.5 / _PER_OCTAVE)
+    grid = _LOWEST_HZ * 2 ** (np.arange(0, math.log2(0.49 * excerpt.rate / _LOWEST_HZ), 1 / _POINTS_PER_OCTAVE))
+    edges = grid * 2 ** (0.5 / _POINTS_PER_OCTAVE)
     half = excerpt.rate / SPECTRUM_FRAMES / 2
     found = []
     for centre, edge in zip(grid, edges, strict=True):
         inside = (frequencies >= min(centre**2 / edge, centre - half)) & (frequencies <= max(edge, centre + half))
         found.append(float(power[inside].max(initial=0.0)))
     levels = np.array(found)
-    return np.asarray(grid[levels > _CARRIES * levels.max(initial=0.0)]) if levels.max(initial=0.0) > 0 else grid[:0]
+    return (
+        np.asarray(grid[levels > _CARRYING_POWER_SHARE * levels.max(initial=0.0)])
+        if levels.max(initial=0.0) > 0
+        else grid[:0]
+    )
 
 
 def shape_of(linear: Filter, excerpt: Excerpt) -> Shape | None:
@@ -126,10 +146,10 @@ def shape_of(linear: Filter, excerpt: Excerpt) -> Shape | None:
 
 def level_part(decibels: Floats) -> float | None:
     """The level at which a response stays over a good part of the band; None where it is nowhere level."""
-    near = np.abs(decibels[:, None] - decibels[None, :]) <= _LEVEL
+    near = np.abs(decibels[:, None] - decibels[None, :]) <= _LEVEL_WITHIN_DB
     counts = near.sum(axis=1)
     best = int(counts.argmax())
-    if counts[best] < max(4.0, _SHARE * len(decibels)):
+    if counts[best] < max(4.0, _LEVEL_BAND_SHARE * len(decibels)):
         return None
     return float(np.median(decibels[near[best]]))
 
@@ -140,7 +160,7 @@ def _described(f: Floats, magnitude: Floats, rate: int) -> str:
     Each is tried as an analogue filter has it, and as the bilinear transform makes it, which bends frequencies up.
     """
     change = float(np.ptp(magnitude))
-    if len(f) < 8 or change < _DESCRIBED:
+    if len(f) < 8 or change < _SHAPED_FROM_DB:
         return ""
     weight = np.where(magnitude > -40.0, 1.0, 0.0)
     bent = rate / math.pi * np.tan(math.pi * f / rate)
@@ -149,15 +169,18 @@ def _described(f: Floats, magnitude: Floats, rate: int) -> str:
         for name, shape, starts in _SHAPES:
             begins = [(math.log(corner), second) for corner in axis[:: max(1, len(f) // 24)] for second in starts]
             for left, found in zip(*_least(partial(shape, axis), magnitude, weight, begins), strict=True):
-                if shape is _bell and not axis[0] * _INSIDE <= math.exp(found[0]) <= axis[-1] / _INSIDE:
+                if (
+                    shape is _bell
+                    and not axis[0] * _BELL_MIDDLE_RATIO <= math.exp(found[0]) <= axis[-1] / _BELL_MIDDLE_RATIO
+                ):
                     continue  # one of its sides was not seen: any roll-off looks like that
-                if shape in _WITH_GAIN and abs(found[2]) < _LEAST_GAIN:
+                if shape in _WITH_GAIN and abs(found[2]) < _LEAST_GAIN_DB:
                     continue
                 if best is None or left < best[0]:
                     at = math.exp(found[0])
                     hertz = at if axis is f else rate / math.pi * math.atan(math.pi * at / rate)
                     best = float(left), name(math.log(hertz), *found[1:].tolist())
-    if best is None or best[0] > max(_LEFT, _LEFT_SHARE * change):
+    if best is None or best[0] > max(_SHAPE_OFF_DB, _SHAPE_OFF_SHARE * change):
         return ""
     return best[1]
 

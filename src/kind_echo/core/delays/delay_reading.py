@@ -24,10 +24,10 @@ _WHY: dict[Reason, str] = {
     "silence": "one side is silent",
 }
 
-_LEAST_INSIDE = 1 << 11  # frames from which a delay is sharpened
-_PARTS = 16  # blocks of a long file from which it is
-_NEAR_ENOUGH = 128  # lags on either side that a refinement needs
-_WHOLE = 1e-5  # of a sample: what rounding makes of a delay of whole samples
+_LEAST_SHARPENED_FRAMES = 1 << 11  # frames from which a delay is sharpened
+_LONG_FILE_BLOCKS = 16  # blocks of a long file from which it is
+_REFINED_LAGS = 128  # lags on either side that a refinement needs
+_WHOLE_WITHIN_SAMPLES = 1e-5  # of a sample: what rounding makes of a delay of whole samples
 
 
 @dataclass(frozen=True)
@@ -80,9 +80,9 @@ def correlation_near(reference: Source, render: Source, delay: Delay, spread: Ma
         return None
     centre = round(delay.samples)
     lo, hi = max(0, NEIGHBOURHOOD - centre), min(reference.frames, render.frames - centre - NEIGHBOURHOOD)
-    if hi - lo < _LEAST_INSIDE:
+    if hi - lo < _LEAST_SHARPENED_FRAMES:
         return None
-    return correlate(reference, render, NEIGHBOURHOOD, centre, _PARTS, spread, (lo, hi))
+    return correlate(reference, render, NEIGHBOURHOOD, centre, _LONG_FILE_BLOCKS, spread, (lo, hi))
 
 
 def sharpen(found: Correlation, overall: Delay, each: list[Delay]) -> tuple[Delay, list[Delay]]:
@@ -102,12 +102,12 @@ def _sharp(delay: Delay, centre: int, lags: Floats, scale: Floats, frames: int) 
     if delay.samples is None:
         return delay
     at = len(lags) // 2 + round(delay.samples) - centre
-    if not _NEAR_ENOUGH <= at < len(lags) - _NEAR_ENOUGH or scale.min() <= 0.0:
+    if not _REFINED_LAGS <= at < len(lags) - _REFINED_LAGS or scale.min() <= 0.0:
         return delay
     fraction, peak, bandwidth = refine(lags / scale, at)
     if abs(fraction) >= 1.0:
         return delay
-    if abs(fraction) < _WHOLE:
+    if abs(fraction) < _WHOLE_WITHIN_SAMPLES:
         fraction = 0.0
     samples = centre + at - len(lags) // 2 + fraction
     return replace(delay, samples=samples, uncertainty=uncertainty(peak, frames, bandwidth))

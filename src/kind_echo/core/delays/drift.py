@@ -18,19 +18,21 @@ Floats = NDArray[np.float64]
 _LEAST_SECONDS = 2.0
 _SEGMENT_SECONDS = (0.4, 0.1, 0.025)
 _MOST_SEGMENTS = 24
-_BLOCKS = 7  # of a segment
+_SEGMENT_BLOCKS = 7  # of a segment
 _REACH_SECONDS = 1.0  # searched for the first part where the whole has no delay
-_RELATED = 0.5  # correlation coefficient of that part
-_AGREE = 0.8  # agreement of the phases of a segment that takes part
-_STRENGTH = 0.3
+_RELATED_CORRELATION = 0.5  # correlation coefficient of that part
+_LEAST_PHASE_AGREEMENT = 0.8  # agreement of the phases of a segment that takes part
+_LEAST_STRENGTH = 0.3
 _LEAST_SEGMENTS = 4
-_STRAIGHT = 1.0  # samples RMS that delays of short segments may lie off their line: chance would scatter them
+_STRAIGHT_WITHIN_SAMPLES = (
+    1.0  # samples RMS that delays of short segments may lie off their line: chance would scatter them
+)
 STUDENT_T = (
     12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306, 2.262, 2.228, 2.201, 2.179, 2.16, 2.145,
     2.131, 2.12, 2.11, 2.101, 2.093, 2.086, 2.08, 2.074,
 )  # fmt: skip
 """Student's t at 97.5 % by degrees of freedom from 1 on; NIST/SEMATECH e-Handbook of Statistical Methods, 1.3.6.7.2."""
-_OUTLIER = 6.0  # times the middle distance from the line: four standard deviations
+_OUTLIER_MIDDLE_DISTANCES = 6.0  # times the middle distance from the line: four standard deviations
 
 
 @dataclass(frozen=True)
@@ -89,7 +91,7 @@ def find_drift(
             few = _line(found, reference.frames / 2)
         if len(found) >= max(_LEAST_SEGMENTS, count / 2):
             line = _line(found, reference.frames / 2)
-            if seconds == _SEGMENT_SECONDS[0] or line.off < _STRAIGHT:
+            if seconds == _SEGMENT_SECONDS[0] or line.off < _STRAIGHT_WITHIN_SAMPLES:
                 return line.drift()
     if few is not None:
         return few.drift()
@@ -115,7 +117,7 @@ def _line(found: list[_Part], half_way: float) -> _Line:
     """The line through delays over frames, by how sure each is. A delay that lies far off is left out once."""
     parts = np.array([(part.centre, part.delay, part.spread) for part in found])
     line, off = _fit_line(parts, half_way)
-    kept = off <= _OUTLIER * max(float(np.median(off)), 1e-9)
+    kept = off <= _OUTLIER_MIDDLE_DISTANCES * max(float(np.median(off)), 1e-9)
     if _LEAST_SEGMENTS <= kept.sum() < len(found):
         line, _ = _fit_line(parts[kept], half_way)
     return line
@@ -168,7 +170,7 @@ def _track(reference: Source, render: Source, starts: NDArray[np.int64], length:
     near, found = round(delay), []
     for start in starts:
         within = (int(start), int(start) + length)
-        sets = read_blocks(reference, render, near, within, _BLOCKS)
+        sets = read_blocks(reference, render, near, within, _SEGMENT_BLOCKS)
         fine = fine_delay(sets)
         if fine is None or not _tells(fine):
             continue
@@ -176,15 +178,15 @@ def _track(reference: Source, render: Source, starts: NDArray[np.int64], length:
         if round(lag) != near:
             # Windows that lie apart pull a delay towards none.
             near = round(lag)
-            closer = fine_delay(sets := read_blocks(reference, render, near, within, _BLOCKS))
+            closer = fine_delay(sets := read_blocks(reference, render, near, within, _SEGMENT_BLOCKS))
             if closer is not None and _tells(closer):
                 fine, lag = closer, near + closer.samples
-        found.append(_Part(centre_of(sets, within, _BLOCKS), lag, fine.spread))
+        found.append(_Part(centre_of(sets, within, _SEGMENT_BLOCKS), lag, fine.spread))
     return found
 
 
 def _tells(fine: Fine) -> bool:
-    return fine.steady and fine.agreement >= _AGREE and fine.strength >= _STRENGTH
+    return fine.steady and fine.agreement >= _LEAST_PHASE_AGREEMENT and fine.strength >= _LEAST_STRENGTH
 
 
 def _first_delay(reference: Source, render: Source, start: int, length: int) -> float | None:
@@ -202,4 +204,4 @@ def _first_delay(reference: Source, render: Source, start: int, length: int) -> 
     heard = (met > 1e-6 * met.max(initial=0.0)) & (scale > 0.0)
     told = np.divide(np.abs(lags), scale, out=np.zeros_like(lags), where=heard)
     best = int(told.argmax())
-    return float(best - reach) if told[best] >= _RELATED else None
+    return float(best - reach) if told[best] >= _RELATED_CORRELATION else None

@@ -19,12 +19,12 @@ from kind_echo.core.audio.correlation import (
 from kind_echo.core.audio.source import Source
 from kind_echo.core.delays.delay_reading import Delay, correlation_near, no_delay, sharpen
 
-_MOST = 0.5  # of the power per frame that the frames of a sharpened delay must hold
-_AMBIGUOUS = 0.98  # another lag that correlates within 2 % of the best
-_DIP = 0.9  # between two periods the correlation falls below this
+_HELD_POWER_SHARE = 0.5  # of the power per frame that the frames of a sharpened delay must hold
+_AMBIGUOUS_RATIO = 0.98  # another lag that correlates within 2 % of the best
+_DIP_RATIO = 0.9  # between two periods the correlation falls below this
 _PERIOD_SECONDS = 0.06  # periods longer than this are events that repeat, told apart by how many overlap
-_CERTAIN = 0.5  # correlation coefficient that unrelated signals of useful length do not reach
-_STANDS_OUT = 7.0  # times the RMS of the correlation; the greatest of 10⁶ Gaussian values is 5.3
+_CERTAIN_CORRELATION = 0.5  # correlation coefficient that unrelated signals of useful length do not reach
+_STANDS_OUT_RMS = 7.0  # times the RMS of the correlation; the greatest of 10⁶ Gaussian values is 5.3
 
 
 def find_delays_within(
@@ -41,7 +41,7 @@ def find_delays_within(
     whole = correlate(reference, render, min(longest, reach + NEIGHBOURHOOD))
     overall, each = _Search(reach, reference.rate, min(reference.frames, render.frames)).find_all(whole)
     found = correlation_near(reference, render, overall, spread)
-    if found is None or found.own.sum() / found.frames < _MOST * whole.own.sum() / whole.frames:
+    if found is None or found.own.sum() / found.frames < _HELD_POWER_SHARE * whole.own.sum() / whole.frames:
         return overall, each
     return sharpen(found, overall, each)
 
@@ -88,7 +88,7 @@ class _Search:
         upright = int(np.argmax(inside))
         interior = 0 < upright < len(inside) - 1
         # A tone inverted and a tone half a period late are one signal: the upright reading is taken.
-        return upright if interior and inside[upright] >= _AMBIGUOUS * magnitude[best] else best
+        return upright if interior and inside[upright] >= _AMBIGUOUS_RATIO * magnitude[best] else best
 
     def _periodic(self, inside: Floats, best: int) -> bool:
         """Whether another lag within a period of hearing correlates as well, with a dip between the two."""
@@ -102,10 +102,10 @@ class _Search:
         lags = np.arange(len(side))
         # Fewer frames overlap at a greater lag; a period later a tone correlates less for that reason alone.
         share = side / side[0] * self.frames / np.maximum(self.frames - lags, 1)
-        dipped = np.minimum.accumulate(share) < _DIP
-        return bool((dipped & (share >= _AMBIGUOUS)).any())
+        dipped = np.minimum.accumulate(share) < _DIP_RATIO
+        return bool((dipped & (share >= _AMBIGUOUS_RATIO)).any())
 
     def _related(self, magnitude: Floats, best: int, coefficient: float) -> bool:
-        if coefficient >= _CERTAIN:
+        if coefficient >= _CERTAIN_CORRELATION:
             return True
-        return float(magnitude[best]) >= _STANDS_OUT * float(np.sqrt(np.mean(np.square(magnitude))))
+        return float(magnitude[best]) >= _STANDS_OUT_RMS * float(np.sqrt(np.mean(np.square(magnitude))))

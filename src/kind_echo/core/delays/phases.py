@@ -15,30 +15,32 @@ from kind_echo.core.delays.spectra import ALIKE, Blocks, Cross, Floats, Spectrum
 NEAR = 48
 """Samples around a delay of whole samples among which a finer one is sought."""
 
-_SIZE = 1 << 14
+_BLOCK_FRAMES = 1 << 14
 _MOST_BLOCKS = 24
-_FINE = 4  # grid points to the sample, from which the best is refined
-_NEARLY = 0.002  # of agreement, by which the excess phase may be the less linear and still is taken for the phase
-_NEITHER = 0.01  # of agreement, by which neither is the more linear for sure
-_LEFT = 0.75  # of what the phase leaves unexplained, that what is left of it leaves
-_POORLY = 0.05  # of agreement, by which phases miss a line that does not explain them
-_NEAR_WHOLE = 0.08  # of a sample
-_WHOLE = 2e-4  # of a sample: what rounding makes of a delay of whole samples
-_LINEAR = 0.985  # agreement of phases, under which a short delay is not told from a filter
-_SURELY = 0.9995  # under which a tenth of a sample is not told either
+_GRID_PER_SAMPLE = 4  # grid points to the sample, from which the best is refined
+_PREFERRED_WITHIN_AGREEMENT = (
+    0.002  # of agreement, by which the excess phase may be the less linear and still is taken for the phase
+)
+_UNDECIDED_AGREEMENT = 0.01  # of agreement, by which neither is the more linear for sure
+_STILL_LEFT_SHARE = 0.75  # of what the phase leaves unexplained, that what is left of it leaves
+_POOR_LINE_AGREEMENT = 0.05  # of agreement, by which phases miss a line that does not explain them
+_NEAR_WHOLE_SAMPLES = 0.08  # of a sample
+_WHOLE_WITHIN_SAMPLES = 2e-4  # of a sample: what rounding makes of a delay of whole samples
+_LINEAR_AGREEMENT = 0.985  # agreement of phases, under which a short delay is not told from a filter
+_SURE_AGREEMENT = 0.9995  # under which a tenth of a sample is not told either
 _LEAST_AGREEMENT = 0.3
-_SHORT = 4.0 / 48_000  # s
-_VAGUE = 1.0  # sample, beyond which a spread leaves much open
-_AS_WELL = 0.65  # of the agreement, that no delay at all has
+_SHORT_DELAY_SECONDS = 4.0 / 48_000  # s
+_VAGUE_SAMPLES = 1.0  # sample, beyond which a spread leaves much open
+_NO_DELAY_SHARE = 0.65  # of the agreement, that no delay at all has
 _LEAST_STRENGTH = 0.02
-_UPRIGHT = 0.98  # of the greatest agreement, from which a delay is taken as upright
-_AGREE = 0.25  # of the mean, that a block must correlate with to agree
-_MOST_AGREE = 0.6
-_NARROW = 0.1  # of all frequencies
-_ENERGY = 0.95  # of what both sides share, whose group delays an uncertainty spans
-_CHANCE = 4.0  # times the variance that noise has, which is no filter's
-_BENT = 0.5  # of what noise bends phases by, from which they are no straight line
-_STANDS_OUT = 7.5  # standard errors; the greatest of 10⁵ lags of chance is 4.4, and blocks overlap by half
+_UPRIGHT_AGREEMENT_SHARE = 0.98  # of the greatest agreement, from which a delay is taken as upright
+_AGREEING_CORRELATION = 0.25  # of the mean, that a block must correlate with to agree
+_AGREEING_BLOCKS_SHARE = 0.6
+_NARROW_BAND_SHARE = 0.1  # of all frequencies
+_SPANNED_ENERGY_SHARE = 0.95  # of what both sides share, whose group delays an uncertainty spans
+_CHANCE_VARIANCE_RATIO = 4.0  # times the variance that noise has, which is no filter's
+_BENT_BY_NOISE_SHARE = 0.5  # of what noise bends phases by, from which they are no straight line
+_STANDS_OUT_ERRORS = 7.5  # standard errors; the greatest of 10⁵ lags of chance is 4.4, and blocks overlap by half
 
 
 @dataclass(frozen=True)
@@ -97,7 +99,7 @@ def read_spectra(
 def _places(within: tuple[int, int], most: int) -> tuple[NDArray[np.int64], int]:
     """First frames of blocks that are spread over some frames, and the size of them."""
     lo, hi = within
-    size = min(_SIZE, 1 << max(4, int(math.log2(max(16, (hi - lo) // 4)))))
+    size = min(_BLOCK_FRAMES, 1 << max(4, int(math.log2(max(16, (hi - lo) // 4)))))
     count = max(1, min(most, 2 * (hi - lo - size) // size + 1))
     return np.linspace(lo, max(lo, hi - size), count).astype(np.int64), size
 
@@ -166,13 +168,13 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
         excess = [one.weight * one.turn * np.exp(-1j * one.least) for one in found]
         left = np.sum([s * one for s, one in zip(signs, excess, strict=True)], axis=0)
         second = _peak(left, size, near)
-    filtered = not level and second[1] > first[1] - _NEARLY * total
-    unsure = not level and abs(second[1] - first[1]) < _NEITHER * total
+    filtered = not level and second[1] > first[1] - _PREFERRED_WITHIN_AGREEMENT * total
+    unsure = not level and abs(second[1] - first[1]) < _UNDECIDED_AGREEMENT * total
     if whole_file and filtered and unsure and _is_whole(first[0]) and not _is_whole(second[0]):
         filtered = False
     powers = np.sum([s * one.power for s, one in zip(signs, found, strict=True)], axis=0)
     # What the magnitude brings along must explain more than chance would, where waveforms speak against it.
-    if filtered and total - second[1] > max(_POORLY * total, _LEFT * (total - first[1])):
+    if filtered and total - second[1] > max(_POOR_LINE_AGREEMENT * total, _STILL_LEFT_SHARE * (total - first[1])):
         matches = [
             float((one[2] * powers * np.exp(1j * found[0].omega * one[0])).real.sum()) for one in (first, second)
         ]
@@ -193,11 +195,11 @@ def fine_delay(sets: Sequence[Blocks], near: int = NEAR, *, whole_file: bool = F
     loud = math.sqrt(sum(float(one.own.sum()) for one in sets) * sum(float(one.other.sum()) for one in sets))
     match_less = _agreement(powers, at, sign, loud)
     coherent = float(np.divide(*np.sum([one.coherent for one in found], axis=0)))
-    bent = 1.0 - linearity > max(1.0 - _SURELY, _BENT * (1.0 - agreement / max(linearity, 1e-9)))
+    bent = 1.0 - linearity > max(1.0 - _SURE_AGREEMENT, _BENT_BY_NOISE_SHARE * (1.0 - agreement / max(linearity, 1e-9)))
     groups = _span_of_groups(powers, at, found) if bent or not level else 0.0
     return Fine(
         at, int(sign), agreement, linearity, spread, strength, usual, steady, doubt, level, less, match_less, coherent,
-        groups, total < _NARROW * len(found) * len(omega),
+        groups, total < _NARROW_BAND_SHARE * len(found) * len(omega),
     )  # fmt: skip
 
 
@@ -213,10 +215,10 @@ def _span_of_groups(powers: Spectrum, at: float, crosses: Sequence[Cross]) -> fl
     around = smoothed(turns.real) + 1j * smoothed(turns.imag)
     off = np.angle(around * np.exp(1j * step * at)) / step
     chance = np.mean([one.noise for one in crosses], axis=0)[1:]
-    off = np.sqrt(np.maximum(np.square(off) - _CHANCE * noise_of_slope(chance) / step**2, 0.0))
+    off = np.sqrt(np.maximum(np.square(off) - _CHANCE_VARIANCE_RATIO * noise_of_slope(chance) / step**2, 0.0))
     order = off.argsort()
     shared = np.cumsum(np.sqrt(np.abs(around))[order])
-    return float(off[order][int(np.searchsorted(shared, _ENERGY * shared[-1]))])
+    return float(off[order][int(np.searchsorted(shared, _SPANNED_ENERGY_SHARE * shared[-1]))])
 
 
 def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:
@@ -230,22 +232,26 @@ def settled(fine: Fine, whole: int, rate: int) -> tuple[float, float]:
     delay, spread = whole + fine.samples, fine.spread
     near = round(delay)
     # What may as well be no delay is taken for one only where the waveforms match the better for it.
-    if spread > _VAGUE and abs(delay) <= 1.5 * spread and fine.match_less(delay) >= fine.match_less(0.0):
+    if spread > _VAGUE_SAMPLES and abs(delay) <= 1.5 * spread and fine.match_less(delay) >= fine.match_less(0.0):
         return 0.0, max(spread, abs(delay))
     # Beside a filter, a delay that is shorter than what filters bring along is the filter's.
-    if not fine.level and abs(delay) < _SHORT * rate and fine.agreement_less(delay) > _AS_WELL * fine.agreement:
+    if (
+        not fine.level
+        and abs(delay) < _SHORT_DELAY_SECONDS * rate
+        and fine.agreement_less(delay) > _NO_DELAY_SHARE * fine.agreement
+    ):
         return 0.0, max(spread, abs(delay))
-    if abs(delay - near) < _WHOLE:
+    if abs(delay - near) < _WHOLE_WITHIN_SAMPLES:
         return float(near), max(spread, abs(delay - near))
-    if fine.linearity < _LINEAR and abs(delay) < 1.0:
+    if fine.linearity < _LINEAR_AGREEMENT and abs(delay) < 1.0:
         return 0.0, max(spread, abs(delay))
-    if fine.linearity < _SURELY and abs(delay - near) < max(0.1, fine.doubt):
+    if fine.linearity < _SURE_AGREEMENT and abs(delay - near) < max(0.1, fine.doubt):
         return float(near), max(spread, abs(delay - near))
     return delay, spread
 
 
 def _is_whole(delay: float) -> bool:
-    return abs(delay - round(delay)) < _NEAR_WHOLE
+    return abs(delay - round(delay)) < _NEAR_WHOLE_SAMPLES
 
 
 def _spread(left: Spectrum, omega: Floats) -> float:
@@ -271,23 +277,23 @@ def _agreement(spectrum: Spectrum, at: float, sign: float, total: float) -> Call
 
 def _peak(spectrum: Spectrum, size: int, near: int) -> tuple[float, float, float]:
     """Where a sum of phases agrees best: the delay in samples, the height of the agreement, and its sign."""
-    fine = size * _FINE
+    fine = size * _GRID_PER_SAMPLE
     sums = fft.irfft(spectrum, fine) * fine / 2
-    reach = near * _FINE
+    reach = near * _GRID_PER_SAMPLE
     around = np.concatenate([sums[-reach:], sums[: reach + 1]])
     best, upright = int(np.abs(around).argmax()), int(around.argmax())
     # A tone inverted and a tone half a period late are one signal: the upright reading is taken.
-    if around[upright] >= _UPRIGHT * abs(around[best]):
+    if around[upright] >= _UPRIGHT_AGREEMENT_SHARE * abs(around[best]):
         best = upright
     sign = 1.0 if around[best] >= 0 else -1.0
-    at = (best - reach) / _FINE
+    at = (best - reach) / _GRID_PER_SAMPLE
     omega = np.pi * np.arange(len(spectrum)) / (len(spectrum) - 1)
     for _ in range(20):
         turned = sign * spectrum * np.exp(1j * omega * at)
         slope, bend = -float((omega * turned.imag).sum()), -float((omega**2 * turned.real).sum())
         if bend >= 0.0:
             break
-        step = float(np.clip(-slope / bend, -0.5 / _FINE, 0.5 / _FINE))
+        step = float(np.clip(-slope / bend, -0.5 / _GRID_PER_SAMPLE, 0.5 / _GRID_PER_SAMPLE))
         at += step
         if abs(step) < 1e-10:
             break
@@ -313,11 +319,11 @@ def _steady(sets: Sequence[Blocks], signs: Sequence[float], at: float, *, filter
     delays = np.array(values)
     mean = float(delays.mean())
     error = float(delays.std() / math.sqrt(len(delays))) + 1e-9
-    agree = float((delays * np.sign(mean) > _AGREE * abs(mean)).mean())
+    agree = float((delays * np.sign(mean) > _AGREEING_CORRELATION * abs(mean)).mean())
     # Of few blocks the spread itself is not well known.
-    least = _STANDS_OUT * (1.0 + 12.0 / len(delays))
+    least = _STANDS_OUT_ERRORS * (1.0 + 12.0 / len(delays))
     usual = abs(float(np.median(delays)))
-    return abs(mean), usual, abs(mean) > max(least * error, _LEAST_STRENGTH) and agree >= _MOST_AGREE
+    return abs(mean), usual, abs(mean) > max(least * error, _LEAST_STRENGTH) and agree >= _AGREEING_BLOCKS_SHARE
 
 
 def _correlated(blocks: Blocks, cross: Cross, at: float, *, filtered: bool) -> list[float]:

@@ -14,12 +14,12 @@ Spectrum = NDArray[np.complex128]
 ALIKE = 1.5
 """Bins of a Hann window that noise moves together."""
 
-_CARRIES = 1e-6  # of the greatest, under which a band carries nothing of the signal
-_SMOOTH = 1 / 12  # octaves
-_LOST = 1e-4  # of what the render has of the rest of the reference, under which it has lost a band
-_LEVEL = 0.02  # of the logarithm of a magnitude, within which it brings no phase along
-_NOISY = 1.3  # times what noise makes of a level magnitude, within which it is one
-_STEEPEST = 24.0 / 8.686  # dB an octave, on which a magnitude goes on beyond the band
+_CARRYING_POWER_SHARE = 1e-6  # of the greatest, under which a band carries nothing of the signal
+_SMOOTHING_OCTAVES = 1 / 12  # octaves
+_LOST_POWER_SHARE = 1e-4  # of what the render has of the rest of the reference, under which it has lost a band
+_LEVEL_LOG_MAGNITUDE = 0.02  # of the logarithm of a magnitude, within which it brings no phase along
+_NOISE_RATIO = 1.3  # times what noise makes of a level magnitude, within which it is one
+_STEEPEST_NEPERS_PER_OCTAVE = 24.0 / 8.686  # dB an octave, on which a magnitude goes on beyond the band
 
 
 @dataclass(frozen=True)
@@ -126,10 +126,10 @@ class Blocks:
             # Chance alone has that of one block in so many.
             coherence = np.clip((coherence - 1 / count) / (1 - 1 / count), 0.0, 1.0)
         around = smoothed(own)
-        carries = around > _CARRIES * own.max()
+        carries = around > _CARRYING_POWER_SHARE * own.max()
         share = smoothed(other) / np.maximum(around, 1e-300)
         usual = float(np.average(share[carries], weights=own[carries])) if carries.any() else 0.0
-        carries &= share > _LOST * usual
+        carries &= share > _LOST_POWER_SHARE * usual
         weight = np.where(carries, coherence, 0.0)
         weight[0] = 0.0
         return Cross(power, own, other, coherence, weight, count) if weight.sum() > 0.0 else None
@@ -152,19 +152,23 @@ def _is_level(logarithm: Floats, weight: Floats, power: Floats, noise: Floats) -
     lo, hi = _around(len(noise))
     smooth = smoothed(np.minimum(noise, 1.0)) * ALIKE / (hi - lo)
     by_noise = 3.3 * math.sqrt(float(smooth[sure].mean()))  # from the 5th percentile to the 95th
-    if np.subtract(*np.percentile(logarithm[sure], [95, 5])) >= math.hypot(_LEVEL, _NOISY * by_noise):
+    if np.subtract(*np.percentile(logarithm[sure], [95, 5])) >= math.hypot(
+        _LEVEL_LOG_MAGNITUDE, _NOISE_RATIO * by_noise
+    ):
         return False
     # A filter may change few bins of many, and those that carry the most.
     usual = float(np.average(logarithm, weights=power))
     off = float(np.sqrt(np.average((logarithm - usual) ** 2, weights=power)))
-    return off < math.hypot(_LEVEL / 2, _NOISY * math.sqrt(float(np.average(smooth, weights=power))))
+    return off < math.hypot(
+        _LEVEL_LOG_MAGNITUDE / 2, _NOISE_RATIO * math.sqrt(float(np.average(smooth, weights=power)))
+    )
 
 
 @lru_cache(maxsize=32)
 def _around(bins: int) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
     """For each bin, the first of those that it is smoothed over, and the one beyond the last."""
     each = np.arange(bins)
-    half = np.maximum(2, (each * (2 ** (_SMOOTH / 2) - 1)).astype(np.int64))
+    half = np.maximum(2, (each * (2 ** (_SMOOTHING_OCTAVES / 2) - 1)).astype(np.int64))
     return np.maximum(0, each - half), np.minimum(bins, each + half + 1)
 
 
@@ -210,6 +214,6 @@ def _extended(log_magnitude: Floats, places: NDArray[np.int64]) -> Floats:
         if len(near) < 4 or not beyond.any():
             continue
         slope = float(np.polyfit(octaves[near], log_magnitude[near], 1)[0])
-        slope = sign * float(np.clip(sign * slope, 0.0, _STEEPEST))
+        slope = sign * float(np.clip(sign * slope, 0.0, _STEEPEST_NEPERS_PER_OCTAVE))
         held[beyond] = held[end] + slope * (octaves[beyond] - octaves[end])
     return held

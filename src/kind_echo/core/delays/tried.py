@@ -6,7 +6,7 @@ from kind_echo.core.audio.source import Source
 from kind_echo.core.delays.phases import NEAR, Fine, fine_delay, read_blocks
 
 SHORT = 1 << 12  # frames under which a file is judged as a whole
-_LEAST_OVERLAP = 0.1  # of the shorter file
+_LEAST_OVERLAP_SHARE = 0.1  # of the shorter file
 SOUNDS = 1e-6  # of the power of the loudest block
 
 
@@ -21,7 +21,7 @@ class Tried:
 def look(reference: Source, render: Source, lag: int, reach: int) -> Tried | None:
     """What blocks all over the file say of a lag; None where too little of the two lies over each other."""
     lo, hi = max(0, -lag), min(reference.frames, render.frames - lag)
-    if hi - lo < max(8, _LEAST_OVERLAP * min(reference.frames, render.frames)):
+    if hi - lo < max(8, _LEAST_OVERLAP_SHARE * min(reference.frames, render.frames)):
         return None
     together = fine_delay(read_blocks(reference, render, lag, (lo, hi)), near(lag, reach), whole_file=True)
     return None if together is None else Tried(lag, together)

@@ -57,7 +57,7 @@ class SeekingMotion:
 
 
 MOTION = SeekingMotion()
-_FLOOR = 1e-4  # −80 dB: what stands for a gain of nothing
+_LEAST_GAIN_FACTOR = 1e-4  # −80 dB: what stands for a gain of nothing
 
 Law = Callable[[Floats], Floats]
 """Factors at times in seconds."""
@@ -233,7 +233,7 @@ def fit_swing(track: Track, half: float) -> Moving | None:
     heard = (track.own > 1e-4 * track.own.mean()) & (gains > 0.0)
     if heard.sum() < 16:
         return None
-    logs = np.log(np.where(heard, np.maximum(gains, _FLOOR), 1.0))
+    logs = np.log(np.where(heard, np.maximum(gains, _LEAST_GAIN_FACTOR), 1.0))
     usual = float(np.median(logs[heard]))
     weight = np.where(heard, 1.0, 0.0)
     hertz = np.arange(MOTION.slowest_swings / span, min(MOTION.fastest_hertz, 0.4 / track.seconds), 0.25 / span)
@@ -281,4 +281,4 @@ def _least(objective: Callable[[Floats], float], start: Floats, steps: Floats) -
 
 
 def _decibels(factor: float) -> float:
-    return 20 * math.log10(max(abs(factor), _FLOOR))
+    return 20 * math.log10(max(abs(factor), _LEAST_GAIN_FACTOR))

@@ -16,7 +16,7 @@ from kind_echo.core.undoing.lines import find_lines
 
 Floats = NDArray[np.float64]
 
-_CONSTANT = 1e-5  # of its value, by which a reference varies at the most
+_CONSTANT_SHARE = 1e-5  # of its value, by which a reference varies at the most
 
 
 def is_constant(reference: Source, aligned: AlignedSource) -> bool:
@@ -24,7 +24,7 @@ def is_constant(reference: Source, aligned: AlignedSource) -> bool:
     value: Floats | None = None
     for _, x, _ in rows_of_pair(reference, aligned):
         value = x[:, :1] if value is None else value
-        if (np.abs(x - value) > _CONSTANT * np.abs(value)).any():
+        if (np.abs(x - value) > _CONSTANT_SHARE * np.abs(value)).any():
             return False
     return value is not None
 

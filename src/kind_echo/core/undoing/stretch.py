@@ -11,9 +11,9 @@ from kind_echo.core.audio.source import Source, as_rows
 
 Floats = NDArray[np.float64]
 
-_FRAME = 512  # samples, of which it is told whether they sound
+_FRAME_SAMPLES = 512  # samples, of which it is told whether they sound
 _MEAN_SECONDS = 0.05  # over which the power of frames is averaged, one period of the lowest tone that is heard
-_SOUNDS = 0.5  # of the greatest mean
+_SOUNDING_SHARE = 0.5  # of the greatest mean
 _EDGE_SECONDS = 0.035  # at either end of what sounds, in which it begins and a filter settles
 
 
@@ -49,16 +49,21 @@ def take_sounding(reference: Source, aligned: AlignedSource, most: int) -> Stret
     """The stretch in which a reference is loud for longest without a break, but for its ends."""
     lo, hi = overlap(reference, aligned)
     hi = min(hi, lo + 4 * most)
-    frames = max(0, hi - lo) // _FRAME
-    powers = np.square(reference.read(lo, lo + frames * _FRAME)).sum(axis=1).reshape(frames, _FRAME).sum(axis=1)
-    powers = moving_mean(powers, max(1, round(_MEAN_SECONDS * reference.rate / _FRAME)))
+    frames = max(0, hi - lo) // _FRAME_SAMPLES
+    powers = (
+        np.square(reference.read(lo, lo + frames * _FRAME_SAMPLES))
+        .sum(axis=1)
+        .reshape(frames, _FRAME_SAMPLES)
+        .sum(axis=1)
+    )
+    powers = moving_mean(powers, max(1, round(_MEAN_SECONDS * reference.rate / _FRAME_SAMPLES)))
     if not powers.any():
         return None
-    sounds = np.concatenate([[False], powers > _SOUNDS * powers.max(), [False]])
+    sounds = np.concatenate([[False], powers > _SOUNDING_SHARE * powers.max(), [False]])
     begins, ends = (np.flatnonzero(step) for step in (sounds[1:] & ~sounds[:-1], sounds[:-1] & ~sounds[1:]))
     longest = int((ends - begins).argmax())
     edge = round(_EDGE_SECONDS * reference.rate)
-    first, last = lo + int(begins[longest]) * _FRAME + edge, lo + int(ends[longest]) * _FRAME - edge
+    first, last = lo + int(begins[longest]) * _FRAME_SAMPLES + edge, lo + int(ends[longest]) * _FRAME_SAMPLES - edge
     return _middle(reference, aligned, first, last, most)
 
 
