@@ -12,10 +12,10 @@ from kind_echo.core.audio.source import PASS, ArraySource, Rows, Samples, Source
 Align = Literal["none", "samples", "fraction"]
 """What of a delay is taken off: nothing, whole samples, or fractions of one too."""
 
-_MARGIN = 1 << 14  # frames on either side that keep the wrap-around of the fractional shift out of the result
-_AT_ONCE = 1 << 22  # samples of a render of which a fraction is taken off in one transform
-_EDGE = 64  # frames at either end of a render of which a fraction cannot be taken off: a sinc has faded to 1/200
-_NEGLIGIBLE = 1e-6  # a fraction of a sample that is no fraction
+_MARGIN_FRAMES = 1 << 14  # frames on either side that keep the wrap-around of the fractional shift out of the result
+_AT_ONCE_SAMPLES = 1 << 22  # samples of a render of which a fraction is taken off in one transform
+_EDGE_FRAMES = 64  # frames at either end of a render of which a fraction cannot be taken off: a sinc has faded to 1/200
+_NEGLIGIBLE_SAMPLES = 1e-6  # a fraction of a sample that is no fraction
 
 
 @dataclass(frozen=True)
@@ -66,11 +66,11 @@ class AlignedSource:
     def read(self, start: int, stop: int) -> Samples:
         """Frames start to stop of the reference's time axis."""
         shift, fraction, scale = self.alignment.shift, self.alignment.fraction, self.alignment.scale
-        if abs(fraction) < _NEGLIGIBLE or self.advanced is not None:
+        if abs(fraction) < _NEGLIGIBLE_SAMPLES or self.advanced is not None:
             block = read_padded(self.advanced or self.render, start + shift, stop + shift)
         else:
-            wide = read_padded(self.render, start + shift - _MARGIN, stop + shift + _MARGIN)
-            block = advance(wide, fraction)[_MARGIN:-_MARGIN]
+            wide = read_padded(self.render, start + shift - _MARGIN_FRAMES, stop + shift + _MARGIN_FRAMES)
+            block = advance(wide, fraction)[_MARGIN_FRAMES:-_MARGIN_FRAMES]
         return block if scale == 1.0 else block * scale
 
 
@@ -88,7 +88,7 @@ class Aligner:
     def at(self, alignment: Alignment) -> AlignedSource:
         """The render under an alignment. Not for several threads at once."""
         fraction = alignment.fraction
-        if abs(fraction) < _NEGLIGIBLE or self.render.frames * self.render.channels > _AT_ONCE:
+        if abs(fraction) < _NEGLIGIBLE_SAMPLES or self.render.frames * self.render.channels > _AT_ONCE_SAMPLES:
             return AlignedSource(self.render, self._frames, alignment)
         if fraction not in self._advanced:
             self._advanced[fraction] = _advanced(self.render, fraction)
@@ -156,9 +156,9 @@ def overlap(reference: Source, aligned: AlignedSource) -> tuple[int, int]:
     shift = aligned.alignment.shift
     lo = min(max(0, -shift), reference.frames)
     hi = max(lo, min(reference.frames, aligned.render.frames - shift))
-    if abs(aligned.alignment.fraction) >= _NEGLIGIBLE:
+    if abs(aligned.alignment.fraction) >= _NEGLIGIBLE_SAMPLES:
         # Between samples a render is known only where it has samples on either side.
-        edge = min(_EDGE, (hi - lo) // 8)
+        edge = min(_EDGE_FRAMES, (hi - lo) // 8)
         lo, hi = max(lo, edge - shift), min(hi, aligned.render.frames - shift - edge)
     return lo, hi
 

@@ -21,18 +21,18 @@ MapFunction = Callable[..., Iterable[Any]]
 NEIGHBOURHOOD = 512
 """Lags to either side from which a peak is refined."""
 
-_BLOCK = 1 << 16  # frames correlated at a time, at least
-_GRID = 1 / 8  # of a sample, from which a peak is sought
-_RIVAL = 0.9  # of the greatest sample, above which a peak may be the greatest between samples
+_BLOCK_FRAMES = 1 << 16  # frames correlated at a time, at least
+_GRID_SAMPLES = 1 / 8  # of a sample, from which a peak is sought
+_RIVAL_SHARE = 0.9  # of the greatest sample, above which a peak may be the greatest between samples
 _MOST_RIVALS = 6
-_ROUNDING = 1e-12  # of the power, that no correlation is surer of
+_ROUNDING_SHARE = 1e-12  # of the power, that no correlation is surer of
 
 
 @cache
 def _turns(size: int) -> tuple[Floats, Floats, NDArray[np.complex128]]:
     """Radians per sample of each bin, fractions of a sample, and by how much the one turns each of the other."""
     omega = 2 * np.pi * np.arange(size // 2 + 1) / size
-    grid = np.arange(-1.0, 1.0 + _GRID, _GRID)
+    grid = np.arange(-1.0, 1.0 + _GRID_SAMPLES, _GRID_SAMPLES)
     return omega, grid, np.exp(1j * np.outer(omega, grid))
 
 
@@ -70,7 +70,7 @@ def correlate(
         within: frames of the reference that take part; all unless given.
     """
     lo, hi = within or (0, reference.frames)
-    size = fast_length(min(hi - lo, max(2 * span, _BLOCK)) + 2 * span)
+    size = fast_length(min(hi - lo, max(2 * span, _BLOCK_FRAMES)) + 2 * span)
     step = size - 2 * span
     starts = list(range(lo, hi, step))
     if parts is not None and len(starts) > parts:
@@ -112,7 +112,7 @@ def uncertainty(coefficient: float, frames: int, bandwidth: float) -> float:
     """
     if bandwidth <= 0.0 or coefficient <= 0.0:
         return 1.0
-    unrelated = max(1.0 - coefficient**2, _ROUNDING)
+    unrelated = max(1.0 - coefficient**2, _ROUNDING_SHARE)
     return float(2.0 * np.sqrt(unrelated / (coefficient**2 * frames * bandwidth)))
 
 
@@ -144,7 +144,7 @@ def refine(correlation: Floats, centre: int) -> tuple[float, float, float]:
         slope, bend = -float((omega * turned.imag).sum()), -float((omega**2 * turned.real).sum())
         if bend >= 0.0:
             break
-        step = float(np.clip(-slope / bend, -_GRID, _GRID))
+        step = float(np.clip(-slope / bend, -_GRID_SAMPLES, _GRID_SAMPLES))
         fraction = float(np.clip(fraction + step, -1.0, 1.0))
         if abs(step) < 1e-9:
             break
@@ -162,7 +162,8 @@ def summit(lags: Floats) -> tuple[int, float]:
     size = np.abs(lags)
     best = int(size.argmax())
     peaks = (
-        np.flatnonzero((size[1:-1] >= size[:-2]) & (size[1:-1] >= size[2:]) & (size[1:-1] > _RIVAL * size[best])) + 1
+        np.flatnonzero((size[1:-1] >= size[:-2]) & (size[1:-1] >= size[2:]) & (size[1:-1] > _RIVAL_SHARE * size[best]))
+        + 1
     )
     heights = {}
     for at in {best, *(int(k) for k in peaks[np.argsort(size[peaks])[-_MOST_RIVALS:]])}:

@@ -13,9 +13,9 @@ FLOOR = -140.0
 """dBFS; what is softer is shown as this."""
 
 _WINDOW_SECONDS = 0.085
-_SHORTEST = 256  # frames
-_LOWEST = 20.0  # Hz
-_ALL_OF = 1 << 24  # samples of all channels, up to which every frame is looked at
+_SHORTEST_FRAMES = 256  # frames
+_LOWEST_HZ = 20.0  # Hz
+_EVERY_FRAME_SAMPLES = 1 << 24  # samples of all channels, up to which every frame is looked at
 
 
 @dataclass(frozen=True)
@@ -55,16 +55,18 @@ def level_map(
     end = source.frames if stop is None else stop
     rate, part = source.rate, (end - start) / columns
     longest = 2 ** round(np.log2(_WINDOW_SECONDS * rate))
-    size = int(np.clip(2 ** np.ceil(np.log2(max(1.0, 2 * part))), min(_SHORTEST, longest), longest))
+    size = int(np.clip(2 ** np.ceil(np.log2(max(1.0, 2 * part))), min(_SHORTEST_FRAMES, longest), longest))
     weights = four_term(size)
     edges = (
-        np.linspace(0.0, rate / 2, rows + 1) if even else _LOWEST * (rate / 2 / _LOWEST) ** (np.arange(rows + 1) / rows)
+        np.linspace(0.0, rate / 2, rows + 1)
+        if even
+        else _LOWEST_HZ * (rate / 2 / _LOWEST_HZ) ** (np.arange(rows + 1) / rows)
     )
     bins = np.clip(np.round(edges * size / rate).astype(int), 0 if even else 1, size // 2)
     begins, ends = bins[:-1], np.minimum(np.maximum(bins[1:], bins[:-1] + 1), size // 2)
     begins = np.minimum(begins, size // 2 - 1)
     bands = np.ravel(np.column_stack([begins, ends]))
-    whole = not quick and (end - start) * source.channels <= _ALL_OF
+    whole = not quick and (end - start) * source.channels <= _EVERY_FRAME_SAMPLES
     hop = min(part, size / 2) if whole else part
     looks = max(1, int(np.ceil(part / hop)))
     levels = np.full((columns, rows), FLOOR)
@@ -83,4 +85,4 @@ def level_map(
         found = found.reshape(last - first, looks, rows).max(axis=1)
         levels[first:last] = np.maximum(20.0 * np.log10(np.maximum(found, 1e-12)), FLOOR)
     share = min(1.0, columns * looks * size / max(1, end - start))
-    return LevelMap(levels, 0.0 if even else _LOWEST, rate / 2, share)
+    return LevelMap(levels, 0.0 if even else _LOWEST_HZ, rate / 2, share)

@@ -9,11 +9,11 @@ from numpy.typing import NDArray
 from kind_echo.core.audio.source import Source
 from kind_echo.core.audio.transforms import four_term
 
-_LONGEST = 1 << 16
-_SEGMENTS = 200  # more are spread evenly over the stretch, so that an hour costs what ten minutes cost
-_PER_OCTAVE = 48
-_LOWEST = 10.0
-_FLOOR = 1e-12  # −240 dBFS: the lower edge of any drawing
+_LONGEST_FRAMES = 1 << 16
+_MOST_SEGMENTS = 200  # more are spread evenly over the stretch, so that an hour costs what ten minutes cost
+_POINTS_PER_OCTAVE = 48
+_LOWEST_HZ = 10.0
+_LEAST_AMPLITUDE = 1e-12  # −240 dBFS: the lower edge of any drawing
 
 
 @dataclass(frozen=True)
@@ -37,10 +37,10 @@ def level_spectrum(source: Source, start: int, stop: int) -> Spectrum:
     Source: F. J. Harris, On the use of windows for harmonic analysis, Proc. IEEE 66 (1978): 4-term Blackman-Harris,
     side lobes under −92 dB.
     """
-    window = min(_LONGEST, 1 << int(np.log2(max(16, stop - start))))
+    window = min(_LONGEST_FRAMES, 1 << int(np.log2(max(16, stop - start))))
     weights = four_term(window)
     last = max(start, stop - window)
-    count = int(min(_SEGMENTS, 1 + 2 * (last - start) // window))
+    count = int(min(_MOST_SEGMENTS, 1 + 2 * (last - start) // window))
     power = np.zeros((source.channels, window // 2 + 1))
     windowed = np.zeros((source.channels, window))  # a row a channel: transforms want each in one piece
     for position in np.linspace(start, last, count).astype(int):
@@ -55,12 +55,12 @@ def level_spectrum(source: Source, start: int, stop: int) -> Spectrum:
 
 def _banded(amplitude: NDArray[np.float64], rate: int, window: int) -> Spectrum:
     top = rate / 2
-    octaves = int(np.ceil(np.log2(top / _LOWEST) * _PER_OCTAVE))
-    edges = top * 2.0 ** ((np.arange(octaves + 1) - octaves) / _PER_OCTAVE)
+    octaves = int(np.ceil(np.log2(top / _LOWEST_HZ) * _POINTS_PER_OCTAVE))
+    edges = top * 2.0 ** ((np.arange(octaves + 1) - octaves) / _POINTS_PER_OCTAVE)
     bins = edges * window / rate
     starts = np.clip(np.ceil(bins[:-1]).astype(int), 1, len(amplitude) - 1)
     stops = np.clip(np.ceil(bins[1:]).astype(int), starts + 1, len(amplitude))
     keep = np.flatnonzero(np.diff(starts, prepend=-1) > 0)  # where bands are finer than bins, a bin is drawn once
     levels = np.array([amplitude[starts[k] : stops[k]].max() for k in keep])
     centres = np.sqrt(edges[:-1] * edges[1:])[keep]
-    return Spectrum(centres, 20.0 * np.log10(np.maximum(levels, _FLOOR)), window)
+    return Spectrum(centres, 20.0 * np.log10(np.maximum(levels, _LEAST_AMPLITUDE)), window)

@@ -11,11 +11,11 @@ from kind_echo.core.compiled import loops
 
 Floats = NDArray[np.float64]
 
-_HALF = 32  # taps on either side
-_BETA = 9.0
-_AT_ONCE = 1 << 14  # frames
-_GRID = 256  # steps of the table of taps to one sample
-_BEFORE, _AFTER = 2, 3  # steps around a fraction, between which its taps are interpolated
+_HALF_TAPS = 32  # taps on either side
+_KAISER_BETA = 9.0
+_AT_ONCE_FRAMES = 1 << 14  # frames
+_STEPS_PER_SAMPLE = 256  # steps of the table of taps to one sample
+_STEPS_BEFORE, _STEPS_AFTER = 2, 3  # steps around a fraction, between which its taps are interpolated
 
 
 @dataclass(frozen=True)
@@ -52,27 +52,27 @@ def read_between(source: Source, places: Floats) -> Samples:
         C. E. Shannon, Communication in the presence of noise, Proc. IRE 37 (1949); a sinc of 64 taps under a Kaiser
         window.
     """
-    parts = [_read_some(source, places[a : a + _AT_ONCE]) for a in range(0, len(places), _AT_ONCE)]
+    parts = [_read_some(source, places[a : a + _AT_ONCE_FRAMES]) for a in range(0, len(places), _AT_ONCE_FRAMES)]
     return np.concatenate(parts) if parts else np.zeros((0, source.channels))
 
 
 def _read_some(source: Source, places: Floats) -> Samples:
     whole = np.floor(places).astype(np.int64)
-    start = int(whole[0]) - _HALF + 1
-    rows = as_rows(read_padded(source, start, int(whole[-1]) + _HALF + 1))
+    start = int(whole[0]) - _HALF_TAPS + 1
+    rows = as_rows(read_padded(source, start, int(whole[-1]) + _HALF_TAPS + 1))
     out = np.empty((len(places), source.channels))
-    loops.read_between(rows, whole - _HALF + 1 - start, places - whole, _tap_table(), out)
+    loops.read_between(rows, whole - _HALF_TAPS + 1 - start, places - whole, _tap_table(), out)
     return out
 
 
 @cache
 def _tap_table() -> Floats:
-    """Taps at fractions of a sample in steps of 1 / _GRID, as far as the nodes reach: shape (steps, 64)."""
+    """Taps at fractions of a sample in steps of 1 / _STEPS_PER_SAMPLE, as far as the nodes reach: shape (steps, 64)."""
     from scipy.special import i0, j0  # slow to load, and few renders have a clock of their own
 
-    fractions = np.arange(-_BEFORE, _GRID + _AFTER) / _GRID
-    distance = np.arange(-_HALF + 1, _HALF + 1) - fractions[:, None]
-    inside = 1.0 - (distance / _HALF) ** 2
+    fractions = np.arange(-_STEPS_BEFORE, _STEPS_PER_SAMPLE + _STEPS_AFTER) / _STEPS_PER_SAMPLE
+    distance = np.arange(-_HALF_TAPS + 1, _HALF_TAPS + 1) - fractions[:, None]
+    inside = 1.0 - (distance / _HALF_TAPS) ** 2
     # Beyond its ends the window is continued as the same analytic function, so that it can be interpolated there.
-    root = _BETA * np.sqrt(np.abs(inside))
-    return np.asarray(np.sinc(distance) * np.where(inside >= 0.0, i0(root), j0(root)) / i0(_BETA))
+    root = _KAISER_BETA * np.sqrt(np.abs(inside))
+    return np.asarray(np.sinc(distance) * np.where(inside >= 0.0, i0(root), j0(root)) / i0(_KAISER_BETA))

@@ -19,7 +19,7 @@ STEPS = (
     "account_raw", "account_delay", "account_polarity", "account_gain",
     "account_fraction", "account_filter", "account_remainder",
 )  # fmt: skip
-_NOTHING_LEFT = 0.5e-14  # mean square, −140 dBFS: no filter need explain what is under it
+_NOTHING_LEFT_POWER = 0.5e-14  # mean square, −140 dBFS: no filter need explain what is under it
 
 
 def power_left(reference: Source, aligned: AlignedSource) -> Floats:
@@ -86,7 +86,7 @@ def account_of(reference: Source, lay: Aligner, lined_up: LinedUp, raw: Floats, 
     fraction = lined_up.fraction
     as_a_whole = Alignment(lined_up.shift, fraction, 1.0 / gain)
     steps.append(_left(reference, lay, as_a_whole, lined_up.fine) if fraction else steps[-1])
-    if min(float(step.mean()) for step in steps) <= _NOTHING_LEFT:
+    if min(float(step.mean()) for step in steps) <= _NOTHING_LEFT_POWER:
         return complete(steps, None).readings()
     return complete(steps, explained.filtered, explained.why_no_filter).readings()
 

@@ -34,14 +34,14 @@ from kind_echo.core.undoing.undone import Undone
 from kind_echo.core.undoing.wandering import find_wander
 
 _SHORT_FRAMES, _LONG_FRAMES = 1 << 17, 1 << 18  # in which a copy is sought that a filter may be, and that none is
-_LONGEST = 1 << 25  # samples of a reference: 5.8 minutes of two channels at 48 kHz
+_LONGEST_SAMPLES = 1 << 25  # samples of a reference: 5.8 minutes of two channels at 48 kHz
 _MOST_CHANNELS = 8
 _MOVES = ("delay", "drift", "time_jump", "gain", "channel_gain", "gain_motion", "wander")
 _NOISE_ALONE = {"noise", "delay", "gain", "channel_gain", "polarity", "dc"}
 _MUCH_DB = 15.0  # that a change takes off which is told though something is left
 _OF_PART_DB = 20.0  # that a cause takes off a part of a file, where the rest is the same
 _NO_LEVEL_DB = 0.05  # over which a gain stands still
-_LOUD_NOISE = -50.0  # dBFS
+_LOUD_NOISE_DBFS = -50.0  # dBFS
 
 
 def explain_further(
@@ -60,7 +60,7 @@ def explain_further(
     """
     if any(cause.cause in ("none", "silent", "non_finite") for cause in explained.causes):
         return explained
-    if reference.frames * reference.channels > _LONGEST or reference.channels > _MOST_CHANNELS:
+    if reference.frames * reference.channels > _LONGEST_SAMPLES or reference.channels > _MOST_CHANNELS:
         return explained  # each look reads all of it, several times, and holds a part of every channel
     kind = sound_of(reference)
     told = told_by_signal(reference, lay, known, explained, kind, again, skip)
@@ -129,7 +129,7 @@ def _may_move(cause: Cause) -> bool:
 def _is_loud(explained: Explained) -> bool:
     """Whether what is left is called noise, of the render alone, and is about as loud as the sound."""
     noise = [cause for cause in explained.causes if cause.cause == "noise" and cause.sides is None]
-    return any((cause.amount or 0.0) > _LOUD_NOISE for cause in noise)
+    return any((cause.amount or 0.0) > _LOUD_NOISE_DBFS for cause in noise)
 
 
 def _undone(

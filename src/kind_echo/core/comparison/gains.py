@@ -17,12 +17,12 @@ from kind_echo.core.delays.delay_reading import Delay
 from kind_echo.core.delays.drift import Drift
 from kind_echo.core.registry.readings import Reading, refuse
 
-_SMALL_FRACTION = 0.002  # samples; what such a shift takes from the gain of white noise is under 0.0001 dB
-_DB = 20.0 / math.log(10.0)  # twice the decibels of a standard error of the logarithm of a power
+_SMALL_FRACTION_SAMPLES = 0.002  # samples; what such a shift takes from the gain of white noise is under 0.0001 dB
+_DB_PER_ERROR = 20.0 / math.log(10.0)  # twice the decibels of a standard error of the logarithm of a power
 _KEYS = ("gain", "gain_in_phase")
-_IN_PHASE = 0.9  # squared correlation, under which a gain at zero phase is none (the design's)
-_MUCH_LESS = 4.0  # times the variance of the blocks alone, over which that of all samples is not worth having
-_VAGUE, _VAGUE_IN_PHASE = 3.0, 1.0  # dB of uncertainty, over which a gain is none
+_IN_PHASE_CORRELATION = 0.9  # squared correlation, under which a gain at zero phase is none (the design's)
+_MUCH_LESS_VARIANCE = 4.0  # times the variance of the blocks alone, over which that of all samples is not worth having
+_VAGUE_DB, _VAGUE_IN_PHASE_DB = 3.0, 1.0  # dB of uncertainty, over which a gain is none
 
 Floats = NDArray[np.float64]
 
@@ -32,7 +32,7 @@ def fine_sums(reference: Source, lay: Aligner, delay: Delay, whole: Residual) ->
     if delay.nearest is None:
         return whole, 0.0
     fraction = delay.nearest - round(delay.nearest)
-    if delay.samples is not None and abs(fraction) <= _SMALL_FRACTION:
+    if delay.samples is not None and abs(fraction) <= _SMALL_FRACTION_SAMPLES:
         return whole, 0.0
     return residual_of(reference, lay.at(Alignment(round(delay.nearest), fraction))), fraction
 
@@ -134,7 +134,7 @@ class _Channel:
             return least, self.by_phase
         # What noise does to the one it does to the other: all samples tell the gain in phase, blocks the rest. Where
         # little is in phase the blocks tell it better alone.
-        if part.in_phase and self.by_phase + part.beyond <= _MUCH_LESS * part.by_power:
+        if part.in_phase and self.by_phase + part.beyond <= _MUCH_LESS_VARIANCE * part.by_power:
             return least * part.power * part.own / part.in_phase**2, self.by_phase + part.beyond
         return (part.power / part.own if part.own > 0.0 else 0.0), part.by_power
 
@@ -149,9 +149,9 @@ def _gain(name: str, channels: Sequence[_Channel]) -> Reading:
         return Reading("gain", name, None, "nothing correlates")
     # A channel of which nothing follows adds nothing to the power, and has no variance of its own.
     variance = sum((xx * ratio / power) ** 2 * spread for xx, ratio, spread in sounding if ratio > 0.0)
-    spread = _DB * math.sqrt(variance)
-    if spread > _VAGUE:
-        return Reading("gain", name, None, f"noise hides it: the uncertainty is over {_VAGUE:.0f} dB")
+    spread = _DB_PER_ERROR * math.sqrt(variance)
+    if spread > _VAGUE_DB:
+        return Reading("gain", name, None, f"noise hides it: the uncertainty is over {_VAGUE_DB:.0f} dB")
     return Reading("gain", name, 10.0 * math.log10(power / sum(xx for xx, _, _ in sounding)), None, spread)
 
 
@@ -161,12 +161,12 @@ def _gain_in_phase(name: str, channels: Sequence[_Channel]) -> Reading:
         return Reading("gain_in_phase", name, None, why)
     xx, xy, yy = (sum(getattr(one, key) for one in channels) for key in ("xx", "xy", "yy"))
     share = xy**2 / (xx * yy)
-    if share < _IN_PHASE:
-        why = f"the squared correlation at zero phase is {share:.2f}, under {_IN_PHASE:.1f}"
+    if share < _IN_PHASE_CORRELATION:
+        why = f"the squared correlation at zero phase is {share:.2f}, under {_IN_PHASE_CORRELATION:.1f}"
         return Reading("gain_in_phase", name, None, why)
-    spread = _DB * math.sqrt(sum((one.xy / xy) ** 2 * one.by_phase for one in channels if one.xy))
-    if spread > _VAGUE_IN_PHASE:
-        return Reading("gain_in_phase", name, None, f"the uncertainty is over {_VAGUE_IN_PHASE:.0f} dB")
+    spread = _DB_PER_ERROR * math.sqrt(sum((one.xy / xy) ** 2 * one.by_phase for one in channels if one.xy))
+    if spread > _VAGUE_IN_PHASE_DB:
+        return Reading("gain_in_phase", name, None, f"the uncertainty is over {_VAGUE_IN_PHASE_DB:.0f} dB")
     return Reading("gain_in_phase", name, 20.0 * math.log10(abs(xy / xx)), None, spread)
 
 

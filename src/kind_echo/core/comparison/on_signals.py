@@ -25,9 +25,15 @@ WELL_DB = 30.0
 FAR_SAMPLES = 1024  # of a delay that does not explain all
 _BESIDE_GAPS_DB = 60.0  # the same, where there are gaps, which may be all
 _SURE_DB = 15.0  # that jumps take off which are looked for before all else
-_LOOKED_AT = 1 << 20  # frames of a reference from which it is told what it is
-_LEVEL = 2.0  # times the power of its tenth part, that nine tenths of a sound stay under which is as loud throughout
-_FRAME, _SOUNDS, _SPARSE = 256, 1e-6, 0.05  # samples; of the greatest power; share of them that sound in clicks
+_LOOKED_AT_FRAMES = 1 << 20  # frames of a reference from which it is told what it is
+_LEVEL_POWER_RATIO = (
+    2.0  # times the power of its tenth part, that nine tenths of a sound stay under which is as loud throughout
+)
+_FRAME_SAMPLES, _SOUNDING_SHARE, _SPARSE_SHARE = (
+    256,
+    1e-6,
+    0.05,
+)  # samples; of the greatest power; share of them that sound in clicks
 
 
 @dataclass(frozen=True)
@@ -50,11 +56,13 @@ class Sound:
 def sound_of(reference: Source) -> Sound:
     """What a reference is, by its beginning."""
     powers = np.concatenate(
-        [np.square(block).sum(axis=1) for _, block in blocks(reference, stop=min(reference.frames, _LOOKED_AT))]
+        [np.square(block).sum(axis=1) for _, block in blocks(reference, stop=min(reference.frames, _LOOKED_AT_FRAMES))]
     )
-    frames = powers[: len(powers) // _FRAME * _FRAME].reshape(-1, _FRAME).sum(axis=1)
-    sparse = bool(frames.any()) and float(np.mean(frames > _SOUNDS * frames.max())) < _SPARSE
-    level = bool(frames.any()) and float(np.quantile(frames, 0.9)) <= _LEVEL * float(np.quantile(frames, 0.1))
+    frames = powers[: len(powers) // _FRAME_SAMPLES * _FRAME_SAMPLES].reshape(-1, _FRAME_SAMPLES).sum(axis=1)
+    sparse = bool(frames.any()) and float(np.mean(frames > _SOUNDING_SHARE * frames.max())) < _SPARSE_SHARE
+    level = bool(frames.any()) and float(np.quantile(frames, 0.9)) <= _LEVEL_POWER_RATIO * float(
+        np.quantile(frames, 0.1)
+    )
     return Sound(sparse, is_tonal(reference), is_sweep(reference), level)
 
 

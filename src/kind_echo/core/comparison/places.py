@@ -18,11 +18,11 @@ MOST = 1000
 """Places that can be asked for."""
 
 _WINDOW_SECONDS = 0.01
-_DOWN = 10 ** (-12 / 10)  # a place ends where the difference has fallen by this, in power
-_REACH = 200  # windows to either side of the greatest that may belong to its place
-_NOTHING = 10 ** (-180 / 10)  # mean square; what is under it is no difference
-_FAR_UNDER = 10 ** (-60 / 10)  # of the greatest: what differs so much less is nowhere that they differ most
-_FLOOR = -180.0
+_PLACE_ENDS_SHARE = 10 ** (-12 / 10)  # a place ends where the difference has fallen by this, in power
+_REACH_WINDOWS = 200  # windows to either side of the greatest that may belong to its place
+_NOTHING_POWER = 10 ** (-180 / 10)  # mean square; what is under it is no difference
+_FAR_UNDER_SHARE = 10 ** (-60 / 10)  # of the greatest: what differs so much less is nowhere that they differ most
+_FLOOR_DBFS = -180.0
 
 
 @dataclass(frozen=True)
@@ -141,7 +141,7 @@ def _events(
 
 def _greatest(values: Floats, free: NDArray[np.bool_], most: int) -> list[_Stretch]:
     """The greatest places among the windows that are free, the greatest first."""
-    least = max(_NOTHING, _FAR_UNDER * float(values.max(initial=0.0)))
+    least = max(_NOTHING_POWER, _FAR_UNDER_SHARE * float(values.max(initial=0.0)))
     free = free & np.isfinite(values) & (values > least)
     found: list[_Stretch] = []
     for best in np.argsort(values)[::-1]:
@@ -149,11 +149,11 @@ def _greatest(values: Floats, free: NDArray[np.bool_], most: int) -> list[_Stret
             break
         if not free[best]:
             continue
-        bound = _DOWN * values[best]
+        bound = _PLACE_ENDS_SHARE * values[best]
         begin, end = int(best), int(best) + 1
-        while begin > 0 and best - begin < _REACH and free[begin - 1] and values[begin - 1] >= bound:
+        while begin > 0 and best - begin < _REACH_WINDOWS and free[begin - 1] and values[begin - 1] >= bound:
             begin -= 1
-        while end < len(values) and end - best <= _REACH and free[end] and values[end] >= bound:
+        while end < len(values) and end - best <= _REACH_WINDOWS and free[end] and values[end] >= bound:
             end += 1
         free[begin:end] = False
         found.append((begin, int(best), end))
@@ -162,7 +162,7 @@ def _greatest(values: Floats, free: NDArray[np.bool_], most: int) -> list[_Stret
 
 def _chosen(power: Floats, marked: NDArray[np.bool_], most: int) -> list[_Stretch]:
     """The greatest stretches, the greatest first; up to half of them marked runs that others would leave no place."""
-    runs = _runs(marked & (power > _NOTHING))
+    runs = _runs(marked & (power > _NOTHING_POWER))
     events = [(begin, begin + int(power[begin:end].argmax()), end) for begin, end in runs]
     by_size = sorted(events + _greatest(power, ~marked, most), key=lambda stretch: -power[stretch[1]])
     chosen, rest = by_size[: most - most // 2], by_size[most - most // 2 :]
@@ -195,4 +195,4 @@ def _runs(marked: NDArray[np.bool_]) -> list[tuple[int, int]]:
 
 
 def _decibels(peak: float) -> float:
-    return max(_FLOOR, 20 * float(np.log10(max(peak, 1e-9))))
+    return max(_FLOOR_DBFS, 20 * float(np.log10(max(peak, 1e-9))))

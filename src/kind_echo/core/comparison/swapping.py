@@ -11,8 +11,8 @@ from kind_echo.core.registry.readings import Reading, for_channels, value_of
 
 Floats = NDArray[np.float64]
 
-_EXACT = 0.999  # correlation coefficient
-_COHERES_MORE = 0.05  # crosswise, of the power, than straight
+_EXACT_CORRELATION = 0.999  # correlation coefficient
+_COHERES_MORE_SHARE = 0.05  # crosswise, of the power, than straight
 
 
 def find_swap(
@@ -34,7 +34,7 @@ def find_swap(
     x, y = read_spectra(reference, render, shift, (lo, hi))
     straight = min(_coherent(Blocks.of(x[0], y[0])), _coherent(Blocks.of(x[1], y[1])))
     crosswise = min(_coherent(Blocks.of(x[0], y[1])), _coherent(Blocks.of(x[1], y[0])))
-    if crosswise > straight + _COHERES_MORE or _is_exact(cross, powers):
+    if crosswise > straight + _COHERES_MORE_SHARE or _is_exact(cross, powers):
         return found
     return for_channels("channel_swap", [0.0, 0.0], 0.0)
 
@@ -50,4 +50,4 @@ def _coherent(blocks: Blocks) -> float:
 def _is_exact(cross: Floats, powers: tuple[Floats, Floats]) -> bool:
     """Whether each channel is the other but for its level."""
     scale = np.sqrt(np.outer(*powers))
-    return bool(min(abs(cross[0, 1]) / scale[0, 1], abs(cross[1, 0]) / scale[1, 0]) > _EXACT)
+    return bool(min(abs(cross[0, 1]) / scale[0, 1], abs(cross[1, 0]) / scale[1, 0]) > _EXACT_CORRELATION)

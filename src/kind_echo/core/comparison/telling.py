@@ -15,7 +15,7 @@ from kind_echo.core.registry.readings import Reading, Reason, refuse, value_of
 
 Floats = NDArray[np.float64]
 
-_UPRIGHT = 0.5  # squared correlation, under which a polarity is none (the design's)
+_UPRIGHT_CORRELATION = 0.5  # squared correlation, under which a polarity is none (the design's)
 
 
 def fitness(render: FileScan) -> list[Reading]:
@@ -62,8 +62,8 @@ def _polarities(delay: Delay, each: list[Delay], sums: Floats) -> list[Reading]:
     for name, one, share in zip(["all", *(str(c + 1) for c in range(len(each)))], [delay, *each],
                                 [common, *shares.tolist()], strict=True):  # fmt: skip
         why = (one.why or delay.why or "one side is silent") if one.polarity is None else None
-        if why is None and share < _UPRIGHT:
-            why = f"the squared correlation at zero phase is {share:.2f}, under {_UPRIGHT:.1f}"
+        if why is None and share < _UPRIGHT_CORRELATION:
+            why = f"the squared correlation at zero phase is {share:.2f}, under {_UPRIGHT_CORRELATION:.1f}"
         value = None if why is not None or one.polarity is None else float(one.polarity)
         found.append(Reading("polarity", name, value, why, reason=one.reason))
     mixed = len({one.value for one in found[1:] if one.value is not None}) > 1

@@ -19,7 +19,7 @@ _LEVELS = (
     "sample_peak", "rms", "rms_raw", "crest_factor", "dc_offset",
     "rms_window_max", "rms_window_min", "rms_window_range", "true_peak", "vu_max",
 )  # fmt: skip
-_MATTERS = 0.001  # s of silence at the start that are looked into
+_MATTERS_SECONDS = 0.001  # s of silence at the start that are looked into
 _LOUD = (*LOUDNESS, "peak_to_loudness")
 
 
@@ -105,7 +105,7 @@ def measure_render(stimulus: Source, render: Source) -> tuple[list[Reading], Lou
         return readings + refuse(("lead_in_excess",), render.channels, NOT_FINITE, "not finite"), None
     wanted, came = scan_file(stimulus).integrity, found.integrity
     excess = lead_in_excess(wanted, came, [0.0] * render.channels)
-    if any((reading.value or 0.0) > _MATTERS for reading in excess):
+    if any((reading.value or 0.0) > _MATTERS_SECONDS for reading in excess):
         # Silence at the start, or all of it late? Only the delay tells, and it is dear.
         late = [delay.samples or 0.0 for delay in find_delays(stimulus, render)[1]]
         excess = lead_in_excess(wanted, came, late)

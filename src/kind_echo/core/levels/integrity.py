@@ -19,23 +19,23 @@ SILENT_PEAK = 10 ** (-90 / 20)
 
 NOT_FINITE = "the file has NaN or infinite samples"
 
-_CLEARLY_HEARD = 10 ** (-70 / 20)  # what stands just over −90 dBFS a filter or a rounding takes under it
-_DOWN = 10 ** (-10 / 20)
-_ABOVE_FLOOR = 10 ** (20 / 20)
-_NEAR_FLOOR = 10 ** (-12 / 20)  # of 20 dB above the floor: within 8 dB of it
+_CLEARLY_HEARD_PEAK = 10 ** (-70 / 20)  # what stands just over −90 dBFS a filter or a rounding takes under it
+_DOWN_FACTOR = 10 ** (-10 / 20)
+_ABOVE_FLOOR_FACTOR = 10 ** (20 / 20)
+_NEAR_FLOOR_FACTOR = 10 ** (-12 / 20)  # of 20 dB above the floor: within 8 dB of it
 _CLIMBS_SECONDS = 0.25
 _WINDOW_SECONDS = 0.001
 _MOST_GAPS = 10_000
-_CLICK_REACH = 0.002  # s on either side among which a step stands alone
-_CLICK_NEAR = 1 / 3000  # s on either side in which a greater step of the reference makes one of the render's
-_CLICK_FLOOR = 10 ** (-80 / 20)
-_AROUND = 0.02  # s to either side of a click, by which a corner of the reference is told
-_CORNER = 0.001  # s to either side, within which it lies
-_OUTLIER = 6.0  # times what bends there otherwise
-_STEEPER = 2.0
+_CLICK_REACH_SECONDS = 0.002  # s on either side among which a step stands alone
+_CLICK_NEAR_SECONDS = 1 / 3000  # s on either side in which a greater step of the reference makes one of the render's
+_CLICK_FLOOR_PEAK = 10 ** (-80 / 20)
+_AROUND_SECONDS = 0.02  # s to either side of a click, by which a corner of the reference is told
+_CORNER_SECONDS = 0.001  # s to either side, within which it lies
+_OUTLIER_RATIO = 6.0  # times what bends there otherwise
+_STEEPER_RATIO = 2.0
 _CLICK_RATIO = 12.0  # the greatest of 10⁷ Gaussian steps is 7 times their mean
-_SWAP_LEAST = 0.5  # correlation coefficient
-_SWAP_MARGIN = 0.05
+_SWAP_CORRELATION = 0.5  # correlation coefficient
+_SWAP_MARGIN_CORRELATION = 0.05
 _SWAP_SHARE = 0.1
 
 
@@ -71,7 +71,7 @@ def _lacks(x: Floats, y: Floats, all_x: Floats, all_y: Floats) -> bool:
     count, usual = min(len(x), len(y)), float(np.median(all_y))
     if count == 0 or usual <= 0.0:
         return True
-    down = y[:count] * float(np.median(all_x)) < _DOWN * usual * x[:count]
+    down = y[:count] * float(np.median(all_x)) < _DOWN_FACTOR * usual * x[:count]
     return bool(2 * down.sum() >= count)
 
 
@@ -97,9 +97,9 @@ def channel_swap(cross: NDArray[np.float64], powers: tuple[NDArray[np.float64], 
             crosswise, straight = min(alike[a, b], alike[b, a]), max(alike[a, a], alike[b, b])
             # Channels that are nearly the same correlate either way; what is not alike tells them apart.
             unlike = 1.0 - crosswise**2 < _SWAP_SHARE * (1.0 - straight**2)
-            if crosswise < _SWAP_LEAST:
+            if crosswise < _SWAP_CORRELATION:
                 continue  # a filter leaves little alike, by chance more crosswise
-            if crosswise > straight + _SWAP_MARGIN or (unlike and crosswise > straight):
+            if crosswise > straight + _SWAP_MARGIN_CORRELATION or (unlike and crosswise > straight):
                 swapped[a] = swapped[b] = 1.0
     return for_channels("channel_swap", swapped, max(swapped))
 
@@ -129,7 +129,9 @@ class GapFinder:
     def add(self, start: int, x: Rows, y: Rows) -> None:
         """Take the next frames of reference and render, `start` the first of them."""
         for c in range(len(x)):
-            count = quiet_runs(x[c], y[c], SILENT_PEAK, _CLEARLY_HEARD, self._least, start, self._states[c], self._out)
+            count = quiet_runs(
+                x[c], y[c], SILENT_PEAK, _CLEARLY_HEARD_PEAK, self._least, start, self._states[c], self._out
+            )
             self._found += [Gap(c, int(s), int(n)) for s, n in self._out[: min(count, _MOST_GAPS)]]
         self._end = start + x.shape[1]
 
@@ -153,15 +155,15 @@ def gap_readings(gaps: list[Gap], channels: int) -> list[Reading]:
 def find_clicks(reference: Source, aligned: AlignedSource, scale: float) -> list[list[int]]:
     """Frames at which a step stands alone in scale·render − reference that the reference does not make, by channel."""
     lo, hi = overlap(reference, aligned)
-    channels, reach = reference.channels, max(8, round(_CLICK_REACH * reference.rate))
-    near = min(reach, max(16, round(_CLICK_NEAR * reference.rate)))
+    channels, reach = reference.channels, max(8, round(_CLICK_REACH_SECONDS * reference.rate))
+    near = min(reach, max(16, round(_CLICK_NEAR_SECONDS * reference.rate)))
     found: list[set[int]] = [set() for _ in range(channels)]
     out, room = np.zeros(_MOST_GAPS, dtype=np.int64), np.empty(PASS + 4 * reach)
     for start in range(lo, hi, PASS):
         begin, stop = max(lo, start - 2 * reach), min(start + PASS + 2 * reach, hi)
         x, y = as_rows(reference.read(begin, stop)), as_rows(aligned.read(begin, stop))
         for c in range(channels):
-            count = find_steps(x[c], y[c], scale, reach, near, _CLICK_FLOOR, _CLICK_RATIO, room, out)
+            count = find_steps(x[c], y[c], scale, reach, near, _CLICK_FLOOR_PEAK, _CLICK_RATIO, room, out)
             inside = (int(i) + begin for i in out[: min(count, _MOST_GAPS)])
             found[c] |= {i for i in inside if start <= i < start + PASS}
     return [sorted(steps) for steps in found]
@@ -177,7 +179,7 @@ def steeper(clicks: list[list[int]], reference: Source, aligned: AlignedSource, 
         x = read_padded(reference, at - 3, at + 3)[:, c]
         y = read_padded(aligned, at - 1, at + 1)[:, c]
         # Where a filter or level control lets most of it through quieter, the rest is not to be raised with it.
-        return abs(min(scale, 1.0) * float(y[1] - y[0])) > _STEEPER * float(np.abs(np.diff(x)).max(initial=0.0))
+        return abs(min(scale, 1.0) * float(y[1] - y[0])) > _STEEPER_RATIO * float(np.abs(np.diff(x)).max(initial=0.0))
 
     return [[at for at in steps if stands(c, at)] for c, steps in enumerate(clicks)]
 
@@ -186,14 +188,16 @@ def not_of_the_reference(
     clicks: list[list[int]], reference: Source, aligned: AlignedSource, scale: float
 ) -> list[list[int]]:
     """Clicks that are more than what a change makes of a corner which the reference has there, as a gated tone does."""
-    wide, near = round(_AROUND * reference.rate), max(8, round(_CORNER * reference.rate))
+    wide, near = round(_AROUND_SECONDS * reference.rate), max(8, round(_CORNER_SECONDS * reference.rate))
 
     def stands(c: int, at: int) -> bool:
         x = read_padded(reference, at - wide, at + wide)[:, c]
         bends = np.abs(np.diff(x, 2))
         middle = len(bends) // 2
         corner = float(bends[middle - near : middle + near].max(initial=0.0))
-        if corner < _OUTLIER * float(np.sqrt(np.mean(bends**2))) or corner < _OUTLIER * float(np.median(bends)):
+        if corner < _OUTLIER_RATIO * float(np.sqrt(np.mean(bends**2))) or corner < _OUTLIER_RATIO * float(
+            np.median(bends)
+        ):
             return True
         x, y = (read_padded(side, at - 2, at + 2)[:, c] for side in (reference, aligned))
         return float(np.abs(np.diff(scale * y - x)).max()) > corner
@@ -203,7 +207,7 @@ def not_of_the_reference(
 
 def without_gaps(clicks: list[list[int]], gaps: Sequence["Gap"], rate: int) -> list[list[int]]:
     """Clicks that are no edges of gaps."""
-    reach = max(8, round(_CLICK_REACH * rate))
+    reach = max(8, round(_CLICK_REACH_SECONDS * rate))
     edges = [(g.channel, edge) for g in gaps for edge in (g.start, g.start + g.length)]
     return [
         [at for at in steps if not any(k == c and abs(at - edge) <= reach for k, edge in edges)]
@@ -213,7 +217,7 @@ def without_gaps(clicks: list[list[int]], gaps: Sequence["Gap"], rate: int) -> l
 
 def click_readings(found: Sequence[Sequence[int]], rate: int) -> list[Reading]:
     """Count of the clicks of each channel; all channels: those at one moment counted once."""
-    reach = max(8, round(_CLICK_REACH * rate))
+    reach = max(8, round(_CLICK_REACH_SECONDS * rate))
     each = [float(len(steps)) for steps in found]
     moments = sorted({at for steps in found for at in steps})
     apart = sum(1 for i, at in enumerate(moments) if i == 0 or at - moments[i - 1] > reach)
@@ -283,11 +287,11 @@ class IntegrityMeter:
     def _start(self, envelope: NDArray[np.float64], peak: float) -> int | None:
         if peak <= SILENT_PEAK:
             return None
-        threshold = max(float(envelope.min()) * _ABOVE_FLOOR, SILENT_PEAK)
+        threshold = max(float(envelope.min()) * _ABOVE_FLOOR_FACTOR, SILENT_PEAK)
         if threshold >= peak:  # nothing stands 20 dB above the quietest moment: it sounds throughout
             return 0
         first = int(np.argmax(envelope > threshold))
-        low = np.flatnonzero(envelope[:first] <= max(threshold * _NEAR_FLOOR, SILENT_PEAK))
+        low = np.flatnonzero(envelope[:first] <= max(threshold * _NEAR_FLOOR_FACTOR, SILENT_PEAK))
         if (
             threshold > SILENT_PEAK
             and first - (int(low[-1]) if len(low) else 0) > _CLIMBS_SECONDS * self.rate / self.window

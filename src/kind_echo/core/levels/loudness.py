@@ -18,14 +18,14 @@ MEASURES = ("loudness_integrated", "loudness_momentary_max", "loudness_short_max
 DUAL_GAIN = 10 * math.log10(2)
 """LU that two equal speakers add to one channel."""
 
-_HOP = 0.01  # s; gating looks every tenth of these, the greatest values at every one
-_MOMENTARY, _SHORT, _STEP = 40, 300, 10  # hops of 400 ms, 3 s, 100 ms
-_OFFSET = -0.691
-_ABSOLUTE, _RELATIVE, _RANGE_RELATIVE = -70.0, -10.0, -20.0
-_SURROUND = 1.41
+_HOP_SECONDS = 0.01  # s; gating looks every tenth of these, the greatest values at every one
+_MOMENTARY_HOPS, _SHORT_TERM_HOPS, _GATING_HOPS = 40, 300, 10  # hops of 400 ms, 3 s, 100 ms
+_OFFSET_LUFS = -0.691
+_ABSOLUTE_GATE_LUFS, _RELATIVE_GATE_LU, _RANGE_GATE_LU = -70.0, -10.0, -20.0
+_SURROUND_WEIGHT = 1.41
 _WEIGHTS = {
-    5: (1.0, 1.0, 1.0, _SURROUND, _SURROUND),  # L R C Ls Rs
-    6: (1.0, 1.0, 1.0, 0.0, _SURROUND, _SURROUND),  # L R C LFE Ls Rs
+    5: (1.0, 1.0, 1.0, _SURROUND_WEIGHT, _SURROUND_WEIGHT),  # L R C Ls Rs
+    6: (1.0, 1.0, 1.0, 0.0, _SURROUND_WEIGHT, _SURROUND_WEIGHT),  # L R C LFE Ls Rs
 }
 
 
@@ -80,7 +80,7 @@ class LoudnessMeter:
         self._weights = np.array(_WEIGHTS.get(channels, (1.0,) * channels)) * (2.0 if self._dual else 1.0)
         self._taps = k_weighting(rate)
         self._state = np.zeros((channels, 4))
-        self._edges = hop_edges(frames, rate, _HOP)
+        self._edges = hop_edges(frames, rate, _HOP_SECONDS)
         self._energies = np.zeros((channels, len(self._edges)))
         self._hop = self._frames = 0
 
@@ -93,19 +93,19 @@ class LoudnessMeter:
 
     def readings(self) -> list[Reading]:
         """The four loudness measures of all that was taken; one value for all channels together."""
-        momentary, short = self._power(_MOMENTARY), self._power(_SHORT)
+        momentary, short = self._power(_MOMENTARY_HOPS), self._power(_SHORT_TERM_HOPS)
         brief = "the file is shorter than one block of 400 ms"
         if len(momentary) == 0:
             found = [Reading(key, "all", None, brief) for key in MEASURES]
         else:
             shorter = "the file is shorter than 3 s"
             found = [
-                _loudness("loudness_integrated", _gated(momentary[::_STEP])),
+                _loudness("loudness_integrated", _gated(momentary[::_GATING_HOPS])),
                 _loudness("loudness_momentary_max", float(momentary.max())),
                 _loudness("loudness_short_max", float(short.max()))
                 if len(short)
                 else Reading("loudness_short_max", "all", None, shorter),
-                _range(short[::_STEP]) if len(short) else Reading("loudness_range", "all", None, shorter),
+                _range(short[::_GATING_HOPS]) if len(short) else Reading("loudness_range", "all", None, shorter),
             ]
         return [reading.noted(self._convention()) for reading in found]
 
@@ -115,13 +115,15 @@ class LoudnessMeter:
 
     def curves(self) -> LoudnessCurves:
         """Momentary and short-term loudness every 100 ms."""
-        momentary, short = self._power(_MOMENTARY)[::_STEP], self._power(_SHORT)[::_STEP]
+        momentary, short = self._power(_MOMENTARY_HOPS)[::_GATING_HOPS], self._power(_SHORT_TERM_HOPS)[::_GATING_HOPS]
         with np.errstate(divide="ignore"):
             return LoudnessCurves(
-                np.asarray((np.arange(len(momentary)) * _STEP + _MOMENTARY) * _HOP, dtype=np.float64),
-                np.asarray(_OFFSET + 10 * np.log10(momentary)),
-                np.asarray((np.arange(len(short)) * _STEP + _SHORT) * _HOP, dtype=np.float64),
-                np.asarray(_OFFSET + 10 * np.log10(short)),
+                np.asarray(
+                    (np.arange(len(momentary)) * _GATING_HOPS + _MOMENTARY_HOPS) * _HOP_SECONDS, dtype=np.float64
+                ),
+                np.asarray(_OFFSET_LUFS + 10 * np.log10(momentary)),
+                np.asarray((np.arange(len(short)) * _GATING_HOPS + _SHORT_TERM_HOPS) * _HOP_SECONDS, dtype=np.float64),
+                np.asarray(_OFFSET_LUFS + 10 * np.log10(short)),
             )
 
     def _power(self, hops: int) -> Floats:
@@ -153,43 +155,47 @@ def loudest_passage(source: Source) -> tuple[float, float, float] | None:
     meter = LoudnessMeter(source.channels, source.rate, source.frames)
     for _, block in blocks(source, size=PASS):
         meter.add(as_rows(block))
-    power = meter._power(_SHORT)
+    power = meter._power(_SHORT_TERM_HOPS)
     if len(power) == 0:
         mean = meter.ungated()
-        return (0.0, source.frames / source.rate, _OFFSET + 10 * math.log10(mean)) if mean > 0 else None
+        return (0.0, source.frames / source.rate, _OFFSET_LUFS + 10 * math.log10(mean)) if mean > 0 else None
     best = int(power.argmax())
     if power[best] <= 0.0:
         return None
-    return best * _HOP, (best + _SHORT) * _HOP, _OFFSET + 10 * math.log10(float(power[best]))
+    return (
+        best * _HOP_SECONDS,
+        (best + _SHORT_TERM_HOPS) * _HOP_SECONDS,
+        _OFFSET_LUFS + 10 * math.log10(float(power[best])),
+    )
 
 
 def _loudness(key: str, power: float | None) -> Reading:
     if power is None:
-        return Reading(key, "all", None, "nothing passes the gate of −70 LUFS", at_most=_ABSOLUTE)
+        return Reading(key, "all", None, "nothing passes the gate of −70 LUFS", at_most=_ABSOLUTE_GATE_LUFS)
     if power <= 0.0:
         return silent(key, "all")
-    return Reading(key, "all", _OFFSET + 10 * math.log10(power))
+    return Reading(key, "all", _OFFSET_LUFS + 10 * math.log10(power))
 
 
 def _threshold(loudness: float) -> float:
-    return float(10 ** ((loudness - _OFFSET) / 10))
+    return float(10 ** ((loudness - _OFFSET_LUFS) / 10))
 
 
 def _gated(power: Floats) -> float | None:
     """Mean power of the blocks that pass both gates; BS.1770-5, equations 5 to 7."""
-    audible = power[power > _threshold(_ABSOLUTE)]
+    audible = power[power > _threshold(_ABSOLUTE_GATE_LUFS)]
     if len(audible) == 0:
         return 0.0 if power.max() <= 0.0 else None
-    passed = audible[audible > audible.mean() * 10 ** (_RELATIVE / 10)]
+    passed = audible[audible > audible.mean() * 10 ** (_RELATIVE_GATE_LU / 10)]
     return float(passed.mean())
 
 
 def _range(power: Floats) -> Reading:
     """Tech 3342: 10th to 95th percentile of short-term loudness over −70 LUFS and 20 LU under their mean."""
-    audible = power[power >= _threshold(_ABSOLUTE)]
+    audible = power[power >= _threshold(_ABSOLUTE_GATE_LUFS)]
     if len(audible) == 0:
         return Reading("loudness_range", "all", None, "nothing passes the gate of −70 LUFS")
-    passed = audible[audible >= audible.mean() * 10 ** (_RANGE_RELATIVE / 10)]
+    passed = audible[audible >= audible.mean() * 10 ** (_RANGE_GATE_LU / 10)]
     loudness = 10 * np.log10(passed)
     low, high = np.percentile(loudness, [10, 95])
     return Reading("loudness_range", "all", float(high - low))

@@ -12,9 +12,9 @@ from kind_echo.core.audio.transforms import fast_length
 Mono = NDArray[np.float64]
 
 MARK_SECONDS = 0.12
-_LOW, _HIGH = 400.0, 6000.0  # Hz: what every host and rate lets pass
+_LOW_HZ, _HIGH_HZ = 400.0, 6000.0  # Hz: what every host and rate lets pass
 _PEAK = 0.25
-_SILENT = 1e-12
+_SILENT_POWER = 1e-12
 
 
 @lru_cache(maxsize=128)
@@ -26,7 +26,7 @@ def sync_mark(seed: int, rate: int) -> Mono:
     """
     frames = round(MARK_SECONDS * rate)
     time = np.arange(frames) / rate
-    frequencies = np.arange(_LOW, _HIGH, 1 / MARK_SECONDS)
+    frequencies = np.arange(_LOW_HZ, _HIGH_HZ, 1 / MARK_SECONDS)
     phases = np.random.default_rng(seed).uniform(0.0, 2 * np.pi, len(frequencies))
     sound = np.sin(2 * np.pi * frequencies[:, None] * time + phases[:, None]).sum(axis=0)
     # Scaled by the power that the sum has, not by its peak, which would depend on where a rate happens to sample.
@@ -44,7 +44,7 @@ def find_sound(samples: Samples, sound: Mono) -> tuple[int, float]:
     place, likeness = 0, 0.0
     length = len(sound)
     norm = float(np.sqrt(np.sum(sound**2)))
-    if len(samples) < length or norm <= _SILENT:
+    if len(samples) < length or norm <= _SILENT_POWER:
         return place, likeness
     size = fast_length(len(samples) + length - 1)
     spectrum = np.conj(fft.rfft(sound, size))
@@ -53,8 +53,8 @@ def find_sound(samples: Samples, sound: Mono) -> tuple[int, float]:
         sums = np.concatenate([[0.0], np.cumsum(channel**2)])
         energy = np.maximum(sums[length:] - sums[:-length], 0.0)
         # Next to silence the sums are all rounding: what is 80 dB under the loudest stretch is not looked at.
-        heard = energy > max(_SILENT, 1e-8 * float(energy.max()))
-        found = np.where(heard, np.abs(product) / (np.sqrt(np.maximum(energy, _SILENT)) * norm), 0.0)
+        heard = energy > max(_SILENT_POWER, 1e-8 * float(energy.max()))
+        found = np.where(heard, np.abs(product) / (np.sqrt(np.maximum(energy, _SILENT_POWER)) * norm), 0.0)
         best = int(np.argmax(found))
         if found[best] > likeness:
             place, likeness = best, float(found[best])

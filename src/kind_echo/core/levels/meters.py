@@ -19,14 +19,14 @@ Floats = NDArray[np.float64]
 TAPS = 32
 """Taps of the interpolation to four times the rate: flat to 0.02 dB up to 0.45 of the rate."""
 
-_HOPS = 8  # of one RMS window
-_BETA = 4.6  # 50 dB of image rejection beyond 0.55 of the rate
-_FLAT_TO = 0.45  # of the rate
-_AROUND = 512  # frames around a peak, whose spectrum is looked at
-_MISSED = 1.4e-4  # of their power beyond the flat band, whose amplitude is 0.1 dB of the peak's
+_WINDOW_HOPS = 8  # of one RMS window
+_KAISER_BETA = 4.6  # 50 dB of image rejection beyond 0.55 of the rate
+_FLAT_TO_SHARE = 0.45  # of the rate
+_AROUND_FRAMES = 512  # frames around a peak, whose spectrum is looked at
+_MISSED_POWER_SHARE = 1.4e-4  # of their power beyond the flat band, whose amplitude is 0.1 dB of the peak's
 _OVERSHOOT = 0.0125
 _NEEDLE_SECONDS = 0.3
-_STEADY = 10 ** (0.5 / 20)  # between the parts of a sound that is as loud throughout
+_STEADY_FACTOR = 10 ** (0.5 / 20)  # between the parts of a sound that is as loud throughout
 
 
 @dataclass(frozen=True)
@@ -59,7 +59,7 @@ class LevelMeter:
         self.peak = np.zeros(channels)
         self.energy = np.zeros(channels)
         self.total = np.zeros(channels)
-        self._edges = hop_edges(frames, rate, options.window / _HOPS)
+        self._edges = hop_edges(frames, rate, options.window / _WINDOW_HOPS)
         self._hops = np.zeros((channels, len(self._edges)))
         self._hop = 0
 
@@ -84,13 +84,13 @@ class LevelMeter:
     def _windowed(self, channels: int) -> list[Reading]:
         whole = int(np.searchsorted(self._edges, self.frames, side="right"))
         keys = ("rms_window_max", "rms_window_min", "rms_window_range")
-        if whole < _HOPS:
+        if whole < _WINDOW_HOPS:
             why = f"the file is shorter than one window of {self.options.window * 1000:g} ms"
             return [r for key in keys for r in for_channels(key, [None] * channels, None, why)]
         sums = np.cumsum(np.concatenate([np.zeros((1, channels)), self._hops[:, :whole].T]), axis=0)
         ends = np.concatenate([[0], self._edges[:whole]])
-        lengths = (ends[_HOPS:] - ends[:-_HOPS])[:, None]
-        power = np.maximum(0.0, 2 * (sums[_HOPS:] - sums[:-_HOPS]) / lengths)
+        lengths = (ends[_WINDOW_HOPS:] - ends[:-_WINDOW_HOPS])[:, None]
+        power = np.maximum(0.0, 2 * (sums[_WINDOW_HOPS:] - sums[:-_WINDOW_HOPS]) / lengths)
         audible = power > 10 ** (self.options.gate / 10)
         gated = int((~audible).all(axis=1).sum())
         note = f"{gated} of {len(power)} windows under {number(self.options.gate)} dBFS left out"
@@ -127,7 +127,7 @@ class PeakMeter:
         self._state = np.zeros((channels, 2))
         self._tail = np.zeros((channels, 0), np.float32)
         self._edge = np.full((channels, 2), UNKNOWN, np.float32)
-        self._phases = np.array([kaiser_sinc(TAPS, 0.5, p / 4, _BETA) for p in (1, 2, 3)], np.float32)
+        self._phases = np.array([kaiser_sinc(TAPS, 0.5, p / 4, _KAISER_BETA) for p in (1, 2, 3)], np.float32)
         self._a, self._b = needle_response(rate)
         self._first: int | None = round(_NEEDLE_SECONDS / 3 * rate)
 
@@ -188,19 +188,19 @@ def _steady_from_the_start(rectified: NDArray[np.float32], part: int) -> Floats:
     if rectified.shape[1] < 3 * part:
         return np.zeros(len(rectified))
     parts = rectified[:, : 3 * part].reshape(len(rectified), 3, part).mean(axis=2, dtype=np.float64)
-    steady = parts.max(axis=1) <= _STEADY * parts.min(axis=1)
+    steady = parts.max(axis=1) <= _STEADY_FACTOR * parts.min(axis=1)
     return np.where(steady, parts.mean(axis=1), 0.0)
 
 
-_MORE = f"energy over {_FLAT_TO} of the rate at the peak, which may be higher by more than 0.1 dB"
+_MORE = f"energy over {_FLAT_TO_SHARE} of the rate at the peak, which may be higher by more than 0.1 dB"
 
 
 def _is_beyond(samples: NDArray[np.float32]) -> bool:
     """Whether what is around the greatest sample holds energy beyond the band over which the interpolation is flat."""
     top = int(np.abs(samples).argmax())
-    around = samples[max(0, top - _AROUND // 2) : top + _AROUND // 2].astype(np.float64)
+    around = samples[max(0, top - _AROUND_FRAMES // 2) : top + _AROUND_FRAMES // 2].astype(np.float64)
     power = np.square(np.abs(fft.rfft(around * hann(len(around)))))
-    return float(power[math.ceil(_FLAT_TO * len(around)) :].sum()) > _MISSED * float(power.sum())
+    return float(power[math.ceil(_FLAT_TO_SHARE * len(around)) :].sum()) > _MISSED_POWER_SHARE * float(power.sum())
 
 
 def needle_factor(options: LevelOptions) -> float:

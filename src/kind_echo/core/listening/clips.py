@@ -18,7 +18,7 @@ STOP_DB = 80.0
 CROSS_SECONDS = 0.010
 """Of the cross-fade at the ends of a loop."""
 
-_STEEP = 1 / 6  # octave from the edge of a band to where all is taken off
+_STEEP_OCTAVES = 1 / 6  # octave from the edge of a band to where all is taken off
 _MOST_TAPS = 262_145
 _ZERO_SECONDS = 0.005  # within which a zero crossing is looked for
 
@@ -39,7 +39,7 @@ def band_taps(band: Band, rate: int) -> Samples:
     edges = [edge for edge in (low, high) if 0.0 < edge < rate / 2]
     if not edges:
         return np.ones(1)
-    width = min(edge * (1 - 2**-_STEEP) for edge in edges)
+    width = min(edge * (1 - 2**-_STEEP_OCTAVES) for edge in edges)
     if high < rate / 2:
         width = min(width, rate / 2 - high)
     from scipy.signal import firwin, kaiserord  # slow to load, and few processes filter

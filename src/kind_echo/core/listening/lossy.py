@@ -33,12 +33,12 @@ class Encoder(Protocol):
 PEAKS = ("lossy_sample_peak", "lossy_true_peak", "lossy_peak_rise", "lossy_overs")
 WHOLE = ("lossy_headroom", "lossy_edge")
 MOST_SECONDS = 900
-_STEP = 0.1  # dB of the search for the headroom
-_MOST_HEADROOM = 24.0
+_STEP_DB = 0.1  # dB of the search for the headroom
+_MOST_HEADROOM_DB = 24.0
 _MOST_TRIES = 4
-_DROP = 30.0  # dB by which the spectrum falls at a wall that the original does not have
-_DRIVEN = 40.0  # dB below the middle of the original's spectrum, down to which a wall can be seen
-_EDGE_BANDS = 100.0  # Hz
+_DROP_DB = 30.0  # dB by which the spectrum falls at a wall that the original does not have
+_DRIVEN_DB = 40.0  # dB below the middle of the original's spectrum, down to which a wall can be seen
+_EDGE_BANDS_HZ = 100.0  # Hz
 
 
 def measure_lossy(source: Source, encoder: Encoder) -> tuple[list[Reading], dict[str, Curve]]:
@@ -119,9 +119,9 @@ def _headroom(samples: Samples, peak: float, encoder: Encoder) -> Reading:
         return Reading("lossy_headroom", "all", 0.0)
     clips, clean, trying = 0, None, max(1, _steps(peak))
     for _ in range(_MOST_TRIES):
-        if trying * _STEP > _MOST_HEADROOM:
+        if trying * _STEP_DB > _MOST_HEADROOM_DB:
             break
-        peak = float(np.abs(encoder.round_trip(samples * 10 ** (-trying * _STEP / 20))).max())
+        peak = float(np.abs(encoder.round_trip(samples * 10 ** (-trying * _STEP_DB / 20))).max())
         if peak > 1.0:
             clips = max(clips, trying)
             further = trying + max(1, _steps(peak))
@@ -132,14 +132,16 @@ def _headroom(samples: Samples, peak: float, encoder: Encoder) -> Reading:
         if clean is not None and clean - clips <= 1:
             break
     if clean is None:
-        return Reading("lossy_headroom", "all", None, f"it still clips {clips * _STEP:.1f} dB down")
-    beyond = round((clean - clips - 1) * _STEP, 1)
-    return Reading("lossy_headroom", "all", round(clean * _STEP, 1), "found by encoding at that level", beyond or None)
+        return Reading("lossy_headroom", "all", None, f"it still clips {clips * _STEP_DB:.1f} dB down")
+    beyond = round((clean - clips - 1) * _STEP_DB, 1)
+    return Reading(
+        "lossy_headroom", "all", round(clean * _STEP_DB, 1), "found by encoding at that level", beyond or None
+    )
 
 
 def _steps(peak: float) -> int:
     """By how many steps a peak lies over full scale; negative for one under it."""
-    return math.ceil(20 * math.log10(max(peak, 1e-9)) / _STEP)
+    return math.ceil(20 * math.log10(max(peak, 1e-9)) / _STEP_DB)
 
 
 def _edge(samples: Samples, decoded: Samples, rate: int) -> tuple[Reading, dict[str, Curve]]:
@@ -148,7 +150,7 @@ def _edge(samples: Samples, decoded: Samples, rate: int) -> tuple[Reading, dict[
     size = min(1 << 13, 1 << int(np.log2(max(64, stop - start))))
     original, after = (_spectrum(side[start:stop], size) for side in (samples, decoded))
     frequencies = np.arange(len(original)) * rate / size
-    width = max(1, round(_EDGE_BANDS * size / rate))
+    width = max(1, round(_EDGE_BANDS_HZ * size / rate))
     box = np.ones(width) / width
     levels = [10 * np.log10(np.maximum(np.convolve(p, box, "same"), 1e-20)) for p in (original, after)]
     curves = {
@@ -157,7 +159,7 @@ def _edge(samples: Samples, decoded: Samples, rate: int) -> tuple[Reading, dict[
     }
     treble = frequencies > 1000
     # Where the original itself ends, both are as low, and nothing can be told.
-    driven = treble & (levels[0] > np.median(levels[0][treble]) - _DRIVEN)
+    driven = treble & (levels[0] > np.median(levels[0][treble]) - _DRIVEN_DB)
     if driven.sum() < 4 or frequencies[driven].max() < 0.3 * rate:
         return Reading("lossy_edge", "all", None, "the original has too little at high frequencies to tell"), curves
     lost = levels[0] - levels[1]
@@ -166,7 +168,7 @@ def _edge(samples: Samples, decoded: Samples, rate: int) -> tuple[Reading, dict[
         return Reading("lossy_edge", "all", None, "nothing of the original is left"), curves
     last = int(kept[-1])
     beyond = driven & (np.arange(len(lost)) > last + 2 * width)
-    if beyond.sum() < width or np.median(lost[beyond]) < _DROP:
+    if beyond.sum() < width or np.median(lost[beyond]) < _DROP_DB:
         return Reading("lossy_edge", "all", None, "the decoded spectrum has no wall"), curves
     return Reading("lossy_edge", "all", float(frequencies[last])), curves
 

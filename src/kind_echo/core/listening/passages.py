@@ -7,9 +7,9 @@ from kind_echo.core.audio.source import PASS, Samples, Source, blocks
 Seconds = tuple[float, float]
 
 _WINDOW_SECONDS = 0.01
-_BEGINS = 10 ** (-30 / 10)  # of the greatest window's power
-_ENDS = 10 ** (-20 / 10)  # of the greatest since it began
-_FALLEN, _RISEN = 10 ** (-6 / 10), 10 ** (6 / 10)  # a fall, and a rise after it that begins the next note
+_BEGINS_SHARE = 10 ** (-30 / 10)  # of the greatest window's power
+_ENDS_SHARE = 10 ** (-20 / 10)  # of the greatest since it began
+_FALLEN_RATIO, _RISEN_RATIO = 10 ** (-6 / 10), 10 ** (6 / 10)  # a fall, and a rise after it that begins the next note
 _LONGEST_SECONDS = 3.0
 _HOP_SECONDS = 0.1
 
@@ -30,7 +30,7 @@ def first_note(source: Source) -> Seconds | None:
     )
     if not np.isfinite(power).all() or power.max() <= 0.0:
         return None
-    begin = int(np.argmax(power >= _BEGINS * power.max()))
+    begin = int(np.argmax(power >= _BEGINS_SHARE * power.max()))
     most, least, end = power[begin], power[begin], begin + 1
     last = min(len(power), begin + round(_LONGEST_SECONDS / _WINDOW_SECONDS))
     while end < last:
@@ -38,7 +38,7 @@ def first_note(source: Source) -> Seconds | None:
         if here > most:
             most = least = here
         least = min(least, here)
-        if here <= _ENDS * most or (least <= _FALLEN * most and here >= _RISEN * least):
+        if here <= _ENDS_SHARE * most or (least <= _FALLEN_RATIO * most and here >= _RISEN_RATIO * least):
             break
         end += 1
     return begin * window / source.rate, min(end * window, source.frames) / source.rate

@@ -12,10 +12,10 @@ Scale = Literal["BS.1116", "BS.1534"]
 LIMITS: Mapping[Scale, tuple[float, float]] = {"BS.1116": (1.0, 5.0), "BS.1534": (0.0, 100.0)}
 """Lowest and highest grade: the five-grade impairment scale, and the continuous quality scale."""
 
-_KNOWN_REFERENCE = 90.0  # BS.1534: a hidden reference graded below, in more than 15 % of the trials, or …
-_KNOWN_ANCHOR = 90.0  # … a mid anchor graded above, in more than 15 %, takes a listener out
-_OFTEN = 0.15
-_SURE = 0.95
+_KNOWN_REFERENCE_GRADE = 90.0  # BS.1534: a hidden reference graded below, in more than 15 % of the trials, or …
+_KNOWN_ANCHOR_GRADE = 90.0  # … a mid anchor graded above, in more than 15 %, takes a listener out
+_OFTEN_SHARE = 0.15
+_SURE_PROBABILITY = 0.95
 
 
 @dataclass(frozen=True)
@@ -98,16 +98,16 @@ def _mean(side: str, grades: Sequence[float]) -> Mean:
     if count < 2:
         return Mean(side, mean, None, None, count)
     deviation = math.sqrt(math.fsum((grade - mean) ** 2 for grade in grades) / (count - 1))
-    reach = float(t.ppf((1 + _SURE) / 2, count - 1)) * deviation / math.sqrt(count)
+    reach = float(t.ppf((1 + _SURE_PROBABILITY) / 2, count - 1)) * deviation / math.sqrt(count)
     return Mean(side, mean, mean - reach, mean + reach, count)
 
 
 def _why_not(own: Sequence[Mapping[str, float]], reference: str, anchor: str | None) -> str:
-    low = sum(grades[reference] < _KNOWN_REFERENCE for grades in own if reference in grades)
-    if low > _OFTEN * len(own):
+    low = sum(grades[reference] < _KNOWN_REFERENCE_GRADE for grades in own if reference in grades)
+    if low > _OFTEN_SHARE * len(own):
         return f"the hidden reference was graded below 90 in {low} of {len(own)} trials (BS.1534-3)"
-    high = sum(grades[anchor] > _KNOWN_ANCHOR for grades in own if anchor in grades) if anchor else 0
-    if high > _OFTEN * len(own):
+    high = sum(grades[anchor] > _KNOWN_ANCHOR_GRADE for grades in own if anchor in grades) if anchor else 0
+    if high > _OFTEN_SHARE * len(own):
         return f"the mid anchor was graded above 90 in {high} of {len(own)} trials (BS.1534-3)"
     return ""
 
@@ -122,5 +122,7 @@ def _not_told(own: Sequence[Mapping[str, float]], reference: str) -> str:
         return "" if differences[0] < 0.0 else "the hidden reference was not graded above the sides (BS.1116-3)"
     chance = float(ttest_1samp(differences, 0.0, alternative="less").pvalue)
     return (
-        "" if chance <= 1 - _SURE else f"the hidden reference was not told from the sides, p = {chance:.2f} (BS.1116-3)"
+        ""
+        if chance <= 1 - _SURE_PROBABILITY
+        else f"the hidden reference was not told from the sides, p = {chance:.2f} (BS.1116-3)"
     )

@@ -21,8 +21,8 @@ TRIED: Mapping[str, dict[str, Any]] = {
 }  # fmt: skip
 """Signals that are tried, by what they are called."""
 
-_MARGIN = 1.0  # dB under what a fault leaves
-_TAKES = 3.0  # dB over the spread of the takes, as the rules of verdicts have it
+_MARGIN_DB = 1.0  # dB under what a fault leaves
+_TAKES_DB = 3.0  # dB over the spread of the takes, as the rules of verdicts have it
 
 
 def signals_that_show(fault: Fault, wanted: float | None, rate: int) -> list[tuple[str, Least]]:
@@ -56,7 +56,7 @@ def limit_that_notices(approved: Approved, fault: Fault, size: float) -> Limit |
         return None
     usual = Limit(at_most=0.0)
     over = Noticer(Approved(approved.samples, approved.rate, {"residual_rms": usual})).over_residual(grow(size))
-    most = float(f"{over - _MARGIN:.1f}") if over > -300.0 else None
-    if most is None or (approved.take_spread is not None and most < approved.take_spread + _TAKES):
+    most = float(f"{over - _MARGIN_DB:.1f}") if over > -300.0 else None
+    if most is None or (approved.take_spread is not None and most < approved.take_spread + _TAKES_DB):
         return None
     return Limit(at_most=most)

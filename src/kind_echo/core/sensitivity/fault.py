@@ -10,8 +10,8 @@ from kind_echo.core.causes.cause import CauseName
 Grow = Callable[[float], Samples]
 """From a size to the samples with a fault of that size, of the same shape."""
 
-_RATIO = 1.05  # between sizes that are not told apart
-_DECIBELS = 0.5  # likewise, of sizes that are levels
+_SAME_SIZE_RATIO = 1.05  # between sizes that are not told apart
+_SAME_SIZE_DB = 0.5  # likewise, of sizes that are levels
 
 
 @dataclass(frozen=True)
@@ -52,12 +52,12 @@ class Fault:
     def between(self, small: float, large: float) -> float | None:
         """A size to try between two; None where these are as good as equal."""
         if self.is_count:
-            if large - small <= max(1.0, (_RATIO - 1) * small):
+            if large - small <= max(1.0, (_SAME_SIZE_RATIO - 1) * small):
                 return None
             return max(small + 1, float(round((small * large) ** 0.5)))
         if self.is_level:
-            return None if large - small <= _DECIBELS else (small + large) / 2
-        return None if large / small <= _RATIO else (small * large) ** 0.5
+            return None if large - small <= _SAME_SIZE_DB else (small + large) / 2
+        return None if large / small <= _SAME_SIZE_RATIO else (small * large) ** 0.5
 
     def scaled(self, size: float, decibels: float) -> float:
         """A size that is so many decibels greater; the next whole number where there are no others."""
@@ -69,8 +69,8 @@ class Fault:
     def as_fine(self, size: float, wanted: float) -> bool:
         """Whether a size is no greater than another, as far as sizes are told apart."""
         if self.is_level:
-            return size <= wanted + _DECIBELS
-        return size <= wanted * _RATIO
+            return size <= wanted + _SAME_SIZE_DB
+        return size <= wanted * _SAME_SIZE_RATIO
 
     def excess(self, size: float, wanted: float) -> float:
         """By how many decibels a size is over another; negative for one that is finer."""

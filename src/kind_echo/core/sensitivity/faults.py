@@ -6,7 +6,7 @@ from kind_echo.core.sensitivity.fault import Fault
 OCTAVES = (63.0, 125.0, 250.0, 500.0, 1000.0, 2000.0, 4000.0, 8000.0, 16_000.0)
 """In Hz, at which a peak is planted: the octaves of IEC 61260-1."""
 
-_LATEST = 4800.0
+_LATEST_SAMPLES = 4800.0
 
 
 def _hertz(hertz: float) -> str:
@@ -16,7 +16,7 @@ def _hertz(hertz: float) -> str:
 FAULTS: tuple[Fault, ...] = (
     Fault("gain", "gain", "Gain", "dB", 1e-6, 24.0, shapes.gain),
     Fault("channel_gain", "channel_gain", "Gain of one channel", "dB", 1e-6, 24.0, shapes.channel_gain),
-    Fault("delay", "delay", "Delay, whole samples", "samples", 1.0, _LATEST, shapes.late, is_count=True,
+    Fault("delay", "delay", "Delay, whole samples", "samples", 1.0, _LATEST_SAMPLES, shapes.late, is_count=True,
           moves=lambda size, _: size),
     Fault("fraction", "delay", "Delay within a sample", "samples", 1e-7, 0.499, shapes.fraction_late,
           moves=lambda size, _: size),
@@ -30,7 +30,7 @@ FAULTS: tuple[Fault, ...] = (
     Fault("click", "click", "Click", "dBFS", -200.0, 0.0, shapes.click, is_level=True),
     Fault("dropout", "gap", "Dropout", "samples", 1.0, 48_000.0, shapes.dropout, is_count=True),
     Fault("repeat", "time_jump", "Block repeated", "samples", 1.0, 8192.0, shapes.repeated, is_count=True),
-    Fault("time_jump", "time_jump", "Samples lost", "samples", 1.0, _LATEST, shapes.jump, is_count=True,
+    Fault("time_jump", "time_jump", "Samples lost", "samples", 1.0, _LATEST_SAMPLES, shapes.jump, is_count=True,
           moves=lambda size, _: size),
     Fault("start", "gap", "Silence at the start", "samples", 1.0, 96_000.0, shapes.start_silent, is_count=True),
     Fault("tail", "gap", "Tail cut", "samples", 1.0, 96_000.0, shapes.tail_cut, is_count=True),
@@ -46,7 +46,7 @@ FAULTS: tuple[Fault, ...] = (
     Fault("rounding", "quantisation", "Fewer bits", "dBFS", -200.0, 0.0, shapes.coarse, is_level=True),
     Fault("level_control", "level_control", "Level control", "dB", 1e-6, 24.0, shapes.controlled),
     Fault("fade", "gain_motion", "Gain that moves", "dB", 1e-6, 24.0, shapes.fading),
-    Fault("claim", "delay", "Latency claimed wrongly", "samples", 1.0, _LATEST, shapes.unchanged, is_count=True,
+    Fault("claim", "delay", "Latency claimed wrongly", "samples", 1.0, _LATEST_SAMPLES, shapes.unchanged, is_count=True,
           of_claim=True),
 )  # fmt: skip
 

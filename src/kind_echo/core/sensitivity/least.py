@@ -12,8 +12,8 @@ from kind_echo.core.sensitivity.fault import Fault
 from kind_echo.core.sensitivity.faults import FAULTS
 from kind_echo.core.sensitivity.noticing import Approved, Noticer
 
-_BY_SLOPE = 8  # steps
-_BESIDE = 0.15  # dB
+_SLOPE_STEPS = 8  # steps
+_BESIDE_DB = 0.15  # dB
 
 State = Literal["noticed", "passes", "no change", "not there", "fails already"]
 
@@ -121,9 +121,9 @@ class _Planted:
         tried, size = 0, high
         while (middle := self._fault.between(low, high)) is not None:
             # What is left grows as the size does, or nearly so: a step there, and one beside it, settle most.
-            if tried < _BY_SLOPE and math.isfinite(over):
+            if tried < _SLOPE_STEPS and math.isfinite(over):
                 step = self._fault.scaled(size, -over)
-                step = self._fault.scaled(step, _BESIDE if low < step < high and tried % 2 else -_BESIDE)
+                step = self._fault.scaled(step, _BESIDE_DB if low < step < high and tried % 2 else -_BESIDE_DB)
                 middle = step if low < step < high else middle
             tried, size, over = tried + 1, middle, self._over(middle)
             low, high = (low, middle) if over > 0.0 else (middle, high)

@@ -44,9 +44,9 @@ _OF_A_PAIR = (
 _BY_BOUNDS = ("gain", "delay", "delay_time", "polarity")
 """What a small residual bounds."""
 _NEXT_TO_NOTHING = 1e-9  # FS of noise: −180 dBFS
-_MOVED = 0.5  # samples, from which a comparison lines the render up otherwise
-_SMALL = 0.1  # of the reference, up to which the residual bounds gain and delay
-_HALF = 0.5  # likewise, polarity
+_MOVED_SAMPLES = 0.5  # samples, from which a comparison lines the render up otherwise
+_SMALL_SHARE = 0.1  # of the reference, up to which the residual bounds gain and delay
+_HALF_SHARE = 0.5  # likewise, polarity
 
 
 @dataclass(frozen=True)
@@ -117,9 +117,9 @@ class Noticer:
         """
         if claim == 0.0:
             is_over = self.over_residual(changed) > 0.0
-            if is_over and moved < _MOVED:
+            if is_over and moved < _MOVED_SAMPLES:
                 return "residual_rms"
-            if is_over or moved >= _MOVED or self._is_large(changed):
+            if is_over or moved >= _MOVED_SAMPLES or self._is_large(changed):
                 return self._noticed(changed, claim)
             found = self._by_short_cut(changed) if self.approved.against is None else self._unfit(changed)
             if found is not None:
@@ -222,7 +222,7 @@ class Noticer:
             return False
         share = math.sqrt(power / self._power) if self._power else 1.0
         # What is less than half of the sound turns none of it over, by the inequality of Cauchy and Schwarz.
-        if share > _HALF or (self._bounded != ["polarity"] and (share > _SMALL or not self._step_power)):
+        if share > _HALF_SHARE or (self._bounded != ["polarity"] and (share > _SMALL_SHARE or not self._step_power)):
             return True
         if self._bounded == ["polarity"]:
             return False

@@ -17,13 +17,13 @@ from kind_echo.core.sensitivity.fault import Grow
 
 _LOUD_SECONDS = 0.05
 _LEVEL_SECONDS = 0.01
-_WANDER_HERTZ = 3.0
-_KNEE = 20.0  # dB under the greatest level, from which a level control takes hold
+_WANDER_HZ = 3.0
+_KNEE_DB = 20.0  # dB under the greatest level, from which a level control takes hold
 _Q = 1.4
 _SEED = 34
 _SERIES_SAMPLES = 0.5
 _NEGLIGIBLE = 1e-12
-_AROUND = 256  # frames of silence, so that the end does not reach the start
+_AROUND_FRAMES = 256  # frames of silence, so that the end does not reach the start
 
 
 def loudest(x: Samples, rate: int) -> int:
@@ -67,7 +67,7 @@ def drift(x: Samples, rate: int) -> Grow:
 
 def wander(x: Samples, rate: int) -> Grow:
     """Late and early by samples, three times a second."""
-    swing = np.sin(2 * np.pi * _WANDER_HERTZ * np.arange(len(x)) / rate)
+    swing = np.sin(2 * np.pi * _WANDER_HZ * np.arange(len(x)) / rate)
     return _moved(x, lambda size: size * swing)
 
 
@@ -96,15 +96,15 @@ class _Slopes:
 
     def __init__(self, x: Samples) -> None:
         self._length = len(x)
-        self._spectrum = np.fft.rfft(x, len(x) + 2 * _AROUND, axis=0)
-        self._omega = 2j * np.pi * np.fft.rfftfreq(len(x) + 2 * _AROUND)[:, None]
+        self._spectrum = np.fft.rfft(x, len(x) + 2 * _AROUND_FRAMES, axis=0)
+        self._omega = 2j * np.pi * np.fft.rfftfreq(len(x) + 2 * _AROUND_FRAMES)[:, None]
         self._known: list[Samples] = []
 
     def order(self, order: int) -> Samples:
         """The derivative of an order from 1 on."""
         while len(self._known) < order:
             turned = self._spectrum * self._omega ** (len(self._known) + 1)
-            slope = np.fft.irfft(turned, self._length + 2 * _AROUND, axis=0)[: self._length]
+            slope = np.fft.irfft(turned, self._length + 2 * _AROUND_FRAMES, axis=0)[: self._length]
             self._known.append(slope)
         return self._known[order - 1]
 
@@ -288,7 +288,7 @@ def controlled(x: Samples, rate: int) -> Grow:
     most = float(level.max(initial=0.0)) or 1.0
     with np.errstate(divide="ignore"):
         under = 10 * np.log10(np.maximum(level, 0.0) / most)
-    share = np.clip(1 + under / _KNEE, 0.0, 1.0)[:, None]
+    share = np.clip(1 + under / _KNEE_DB, 0.0, 1.0)[:, None]
     return lambda size: x * 10 ** (-size / 20 * share)
 
 

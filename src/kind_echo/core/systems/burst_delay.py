@@ -7,12 +7,12 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 
-_LONGEST = 1.0  # s by which a render is looked for earlier or later
-_AROUND = 4  # periods beside each step that are looked at
-_CLEARLY = 0.9  # of the movement of the gain without a delay, under which another is believed
-_ONE_WAY = 1.05  # times its change from end to end, that a gain moves which goes one way alone
-_LEAST = 0.05  # dB that the gain moves at any delay
-_FINEST = 0.01  # samples
+_LONGEST_SECONDS = 1.0  # s by which a render is looked for earlier or later
+_AROUND_PERIODS = 4  # periods beside each step that are looked at
+_CLEARLY_SHARE = 0.9  # of the movement of the gain without a delay, under which another is believed
+_ONE_WAY_RATIO = 1.05  # times its change from end to end, that a gain moves which goes one way alone
+_LEAST_MOVEMENT_DB = 0.05  # dB that the gain moves at any delay
+_FINEST_SAMPLES = 0.01  # samples
 
 
 @dataclass(frozen=True)
@@ -39,23 +39,23 @@ def find_burst_delay(steps: Steps, rate: int) -> float:
     as of an output whose level does not step.
     """
     up, down = steps.edges
-    longest = min(_LONGEST * rate, 0.9 * min(up, down - up, len(steps.level_in) - down))
+    longest = min(_LONGEST_SECONDS * rate, 0.9 * min(up, down - up, len(steps.level_in) - down))
     stride = steps.period / 2
     count = int(longest / stride)
     coarse = max(1, round(stride / 2))
     usual, one_way = (_movement(steps, 0.0, coarse, longest, whole=whole) for whole in (True, False))
-    if count < 1 or usual < _ONE_WAY * one_way + _LEAST:
+    if count < 1 or usual < _ONE_WAY_RATIO * one_way + _LEAST_MOVEMENT_DB:
         return 0.0
     tried = np.arange(-count, count + 1) * stride
     moved = [_movement(steps, late, coarse, longest) for late in tried.tolist()]
     at = float(tried[int(np.argmin(moved))])
     window = abs(at) + stride
-    while stride > _FINEST:
+    while stride > _FINEST_SAMPLES:
         tried = at + np.linspace(-stride, stride, 9)
         at = float(tried[int(np.argmin([_movement(steps, late, 1, window) for late in tried.tolist()]))])
         stride /= 3
     usual, least = (_movement(steps, late, 1, window) for late in (0.0, at))
-    return at if least + _LEAST < _CLEARLY * (usual + _LEAST) else 0.0
+    return at if least + _LEAST_MOVEMENT_DB < _CLEARLY_SHARE * (usual + _LEAST_MOVEMENT_DB) else 0.0
 
 
 def _movement(steps: Steps, late: float, stride: int, window: float, *, whole: bool = True) -> float:
@@ -66,7 +66,7 @@ def _movement(steps: Steps, late: float, stride: int, window: float, *, whole: b
         window: samples beside each step that are looked at, beyond a few periods.
         whole: all of the movement; else from one end of each window to the other.
     """
-    wide = round(_AROUND * steps.period + window)
+    wide = round(_AROUND_PERIODS * steps.period + window)
     shift, part = int(np.floor(late)), late - np.floor(late)
     total = 0.0
     for edge in steps.edges:

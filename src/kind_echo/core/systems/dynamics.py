@@ -21,22 +21,22 @@ MEASURES = (
     "settled_gain_high", "settled_gain_low",
 )  # fmt: skip
 _MOST_FRAMES = 1 << 23
-_WITHIN = 1.0  # dB from the settled gain at which it has been reached
-_SETTLED = 0.3  # of each part, at its end
-_LEAST_STEP = 3.0  # dB between low and high
-_MOVES = 0.5  # dB by which the gain must change for times to mean anything
-_LEAST_RELEASE = 16  # frames after the step down, from which a gain can be said to have settled
+_REACHED_WITHIN_DB = 1.0  # dB from the settled gain at which it has been reached
+_SETTLED_SHARE = 0.3  # of each part, at its end
+_LEAST_STEP_DB = 3.0  # dB between low and high
+_MOVING_DB = 0.5  # dB by which the gain must change for times to mean anything
+_LEAST_RELEASE_FRAMES = 16  # frames after the step down, from which a gain can be said to have settled
 _ENDS = "the render ends before the gain can settle"
-_SHOWN_OVERSHOOT = 0.05  # dB, that is marked on the curve
-_STILL = 0.15  # dB, by which a gain that has settled still moves in the last part
-_HALF_WAY = 0.3  # of what is left: the geometric middle of 0.9 and 0.1
-_BENDS = 1.5  # times as steep as the other, that one half of the way of one exponential may not be
+_SHOWN_OVERSHOOT_DB = 0.05  # dB, that is marked on the curve
+_STILL_DB = 0.15  # dB, by which a gain that has settled still moves in the last part
+_HALF_WAY_SHARE = 0.3  # of what is left: the geometric middle of 0.9 and 0.1
+_BENDING_RATIO = 1.5  # times as steep as the other, that one half of the way of one exponential may not be
 _FITTED_CONSTANTS = 8.0  # time constants over which an exponential is fitted, after which nothing of it is left
-_SMEARED = 1.2  # time constants in a window of the tone, from which it is the window's own shape that is seen
-_OF_WINDOW = 0.03  # of a window's length, by which one of half its length is told wrong: twice what simulations gave
+_SMEARED_CONSTANTS = 1.2  # time constants in a window of the tone, from which it is the window's own shape that is seen
+_WINDOW_SHARE = 0.03  # of a window's length, by which one of half its length is told wrong: twice what simulations gave
 _FITTED_POINTS = 4000  # of the gain, at most
-_OUT_OF_NOISE = 4.0  # standard deviations of the gain before the step
-_STARTS = 0.1  # dB of fall that counts as the gain having started
+_OUT_OF_NOISE_DEVIATIONS = 4.0  # standard deviations of the gain before the step
+_STARTED_DB = 0.1  # dB of fall that counts as the gain having started
 
 
 @dataclass(frozen=True)
@@ -102,8 +102,8 @@ def find_burst(x: Floats, rate: int) -> Burst:
     if top <= 0.0:
         raise problem
     audible = peaks > top * 1e-4
-    low = float(np.median(peaks[audible & (peaks < top * 10 ** (-_LEAST_STEP / 20))])) if (
-        audible & (peaks < top * 10 ** (-_LEAST_STEP / 20))
+    low = float(np.median(peaks[audible & (peaks < top * 10 ** (-_LEAST_STEP_DB / 20))])) if (
+        audible & (peaks < top * 10 ** (-_LEAST_STEP_DB / 20))
     ).sum() > 4 else 0.0  # fmt: skip
     if low <= 0.0:
         raise problem
@@ -182,21 +182,25 @@ def _readings(name: str, gain: Floats, burst: Burst, rate: int) -> list[Reading]
     up, down = burst.up, burst.down
     if len(gain) < down:
         return [Reading(key, name, None, "the render ends before the burst does") for key in MEASURES]
-    before = gain[up - round(_SETTLED * up) - 1 : max(1, up - round(0.05 * rate))]
+    before = gain[up - round(_SETTLED_SHARE * up) - 1 : max(1, up - round(0.05 * rate))]
     if len(before) < 8:
         before = gain[up // 2 : max(up // 2 + 1, up - round(0.005 * rate))]
     low = float(np.median(before))
-    loud = gain[down - round(_SETTLED * (down - up)) : down - round(rate / burst.frequency)]
+    loud = gain[down - round(_SETTLED_SHARE * (down - up)) : down - round(rate / burst.frequency)]
     high = float(np.median(loud))
     end = len(gain) - round(rate / burst.frequency)
     moved = low - high
-    if moved < _MOVES:
+    if moved < _MOVING_DB:
         why = "the gain does not fall from the low part to the high one"
         nothing = [Reading(key, name, None, why) for key in MEASURES[:6]]
         return [*nothing, Reading("settled_gain_high", name, high), Reading("settled_gain_low", name, low)]
     attack = gain[up:down]
     release = gain[down : max(down, end)]
-    back = float(np.median(release[-round(_SETTLED * len(release)) :])) if len(release) >= _LEAST_RELEASE else None
+    back = (
+        float(np.median(release[-round(_SETTLED_SHARE * len(release)) :]))
+        if len(release) >= _LEAST_RELEASE_FRAMES
+        else None
+    )
     moves = _movement(attack), _movement(release) if back is not None else 0.0
     deepest = float(attack[: max(1, round(0.7 * len(attack)))].min())
     smear = 2 * max(2, round(rate / burst.frequency / 2))
@@ -208,7 +212,7 @@ def _readings(name: str, gain: Floats, burst: Burst, rate: int) -> list[Reading]
         Reading("overshoot", name, max(0.0, high - deepest)),
         _lookahead(name, gain, low, burst, rate),
         Reading("settled_gain_high", name, high, None, _spread(loud, moves[0], smear))
-        if abs(moves[0]) <= _STILL
+        if abs(moves[0]) <= _STILL_DB
         else Reading("settled_gain_high", name, None, _unsettled(moves[0])),
         Reading("settled_gain_low", name, low, None, _spread(before, 0.0, smear)),
     ]
@@ -223,7 +227,7 @@ def _spread(gains: Floats, moves: float, smear: int) -> float:
 
 def _movement(gain: Floats) -> float:
     """dB by which a gain still moves over the last part, in which it should stand still."""
-    last = gain[-max(_LEAST_RELEASE, round(_SETTLED * len(gain))) :]
+    last = gain[-max(_LEAST_RELEASE_FRAMES, round(_SETTLED_SHARE * len(gain))) :]
     tenth = max(1, len(last) // 10)
     # The window of the tone reaches over the end.
     return float(np.median(last[-2 * tenth : -tenth]) - np.median(last[:tenth]))
@@ -236,9 +240,9 @@ def _unsettled(moves: float) -> str:
 def _reached(key: str, name: str, gain: Floats, settled: float | None, moves: float, rate: int) -> Reading:
     if settled is None:
         return Reading(key, name, None, _ENDS)
-    if abs(moves) > _STILL:
+    if abs(moves) > _STILL_DB:
         return Reading(key, name, None, _unsettled(moves), at_least=1000.0 * len(gain) / rate)
-    away = np.flatnonzero(np.abs(gain - settled) > _WITHIN)
+    away = np.flatnonzero(np.abs(gain - settled) > _REACHED_WITHIN_DB)
     if len(away) == 0:
         return Reading(key, name, 0.0)
     if away[-1] >= len(gain) - 2:
@@ -259,7 +263,7 @@ def _constant(
     """
     if settled is None:
         return Reading(key, name, None, _ENDS)
-    if abs(moves) > _STILL:
+    if abs(moves) > _STILL_DB:
         return Reading(key, name, None, _unsettled(moves))
     left = (gain - settled) / (begin - settled)
     done = np.flatnonzero(left < 0.1)
@@ -274,14 +278,14 @@ def _constant(
     slope = float(np.polyfit(np.arange(len(part)) / rate, way, 1)[0])
     if slope >= 0.0:
         return Reading(key, name, None, "the gain does not move towards its settled value")
-    if -slope * smear / rate > _SMEARED:
+    if -slope * smear / rate > _SMEARED_CONSTANTS:
         why = "no slower than what a period of the tone shows"
         return Reading(key, name, -1000.0 / slope, why, 500.0 * smear / rate)
     # Of one exponential the first half of the way to a tenth is as steep as the second.
-    middle = int(np.argmax(part < _HALF_WAY)) if (part < _HALF_WAY).any() else 0
-    if middle >= _LEAST_RELEASE and len(part) - middle >= _LEAST_RELEASE:
+    middle = int(np.argmax(part < _HALF_WAY_SHARE)) if (part < _HALF_WAY_SHARE).any() else 0
+    if middle >= _LEAST_RELEASE_FRAMES and len(part) - middle >= _LEAST_RELEASE_FRAMES:
         halves = [float(np.polyfit(np.arange(len(half)), half, 1)[0]) for half in (way[:middle], way[middle:])]
-        if halves[0] < 0.0 and not 1.0 / _BENDS <= halves[1] / halves[0] <= _BENDS:
+        if halves[0] < 0.0 and not 1.0 / _BENDING_RATIO <= halves[1] / halves[0] <= _BENDING_RATIO:
             early, late = (-1000.0 / (rate * half) for half in halves)
             why = f"not one exponential: {number(early, '.3g')} ms at first, {number(late, '.3g')} ms later"
             return Reading(key, name, None, why)
@@ -301,7 +305,7 @@ def _fitted(left: Floats, seconds: float, smear: int, rate: int) -> tuple[float,
     """
     from scipy.optimize import least_squares
 
-    shown = left[: max(_LEAST_RELEASE, round(_FITTED_CONSTANTS * seconds * rate))]
+    shown = left[: max(_LEAST_RELEASE_FRAMES, round(_FITTED_CONSTANTS * seconds * rate))]
     step = max(1, len(shown) // _FITTED_POINTS)
     times, values = np.arange(0, len(shown), step) / rate, shown[::step]
     free = len(shown) / max(smear, step) - 3
@@ -313,13 +317,13 @@ def _fitted(left: Floats, seconds: float, smear: int, rate: int) -> tuple[float,
 
     found = least_squares(error, np.array([values[0], math.log(seconds), 0.0]))
     fitted = math.exp(min(float(found.x[1]), 50.0))
-    if not 1.0 / _BENDS <= fitted / seconds <= _BENDS:
+    if not 1.0 / _BENDING_RATIO <= fitted / seconds <= _BENDING_RATIO:
         return seconds, None
     inverse = np.linalg.pinv(np.asarray(found.jac))
     # Values that share a window err alike: of so many the residuals count as few.
     variance = 2.0 * found.cost / len(values) * (free + 3) / free
     spread = math.sqrt(float(np.square(inverse[1]).sum()) * variance * max(1.0, smear / step))
-    window = _OF_WINDOW * (smear / rate) ** 2 / (2 * fitted)
+    window = _WINDOW_SHARE * (smear / rate) ** 2 / (2 * fitted)
     return fitted, math.hypot(_students(free) * spread * fitted, window)
 
 
@@ -339,7 +343,7 @@ def _lookahead(name: str, gain: Floats, low: float, burst: Burst, rate: int) -> 
         return Reading("lookahead", name, None, "nothing comes before the step up")
     # In noise the gain is now here, now there: what falls ahead of the step stays down until it.
     spread = 1.4826 * float(np.median(np.abs(before - np.median(before))))
-    resting = np.flatnonzero(before >= low - max(_STARTS, _OUT_OF_NOISE * spread))
+    resting = np.flatnonzero(before >= low - max(_STARTED_DB, _OUT_OF_NOISE_DEVIATIONS * spread))
     fell = int(resting[-1]) + 1 if len(resting) else 0
     if fell == len(before):
         return Reading("lookahead", name, 0.0)
@@ -358,7 +362,7 @@ def _marks(gain: Floats, burst: Burst, values: dict[str, float | None], rate: in
     if ahead := values["lookahead"]:
         yield Mark(up - ahead / 1000, f"look-ahead {ahead:.2f} ms")
     yield Mark(up, "step up")
-    if (passed := values["overshoot"]) and passed >= _SHOWN_OVERSHOOT:
+    if (passed := values["overshoot"]) and passed >= _SHOWN_OVERSHOOT_DB:
         yield Mark((burst.up + int(gain[burst.up : burst.down].argmin())) / rate, f"overshoot {passed:.2f} dB")
     if attack := values["attack_time"]:
         yield Mark(up + attack / 1000, f"attack {attack:.2f} ms")

@@ -27,19 +27,19 @@ MEASURES = (
     "latency_doubled", "latency_reported", "latency_error", "compensation", "latency_buffer", "distance",
 )  # fmt: skip
 _MOST_FRAMES = 1 << 24
-_LEAST = 3
-_EVENT_LEVEL = 0.25  # of the peak, that an event reaches
-_QUIET = 0.03  # of the peak, that the 10 ms before an event stay under
+_LEAST_EVENTS = 3
+_EVENT_PEAK_SHARE = 0.25  # of the peak, that an event reaches
+_QUIET_PEAK_SHARE = 0.03  # of the peak, that the 10 ms before an event stay under
 _REST_SECONDS = 0.01
 _EVENT_SECONDS = 0.03
-_RINGS = 0.2  # of its peak, that an event still has after 20 ms where it rings on
-_WHOLE = 5e-4  # of a sample
-_PRESENT = 0.5  # correlation coefficient of an event that is there
-_AGAIN = 0.8  # of its correlation with itself, that an event has elsewhere which is no click
-_TWICE = 0.3  # share of an event's height at which a second one counts
+_RINGING_PEAK_SHARE = 0.2  # of its peak, that an event still has after 20 ms where it rings on
+_WHOLE_WITHIN_SAMPLES = 5e-4  # of a sample
+_PRESENT_CORRELATION = 0.5  # correlation coefficient of an event that is there
+_AGAIN_CORRELATION = 0.8  # of its correlation with itself, that an event has elsewhere which is no click
+_SECOND_PEAK_SHARE = 0.3  # share of an event's height at which a second one counts
 _APART_SECONDS = 0.001
 _PART_SECONDS = 0.5
-_BLOCKS = 9  # of a part
+_PART_BLOCKS = 9  # of a part
 _REACH_SECONDS = 1.0
 _MOST_MARKS = 64  # events that are each given a line of the grid
 
@@ -127,7 +127,7 @@ def find_events(x: Floats, y: Floats, rate: int, options: LatencyOptions) -> lis
     if not x.any():
         return "the input is silent"
     starts = find_clicks(x, rate)
-    few = len(starts) < _LEAST
+    few = len(starts) < _LEAST_EVENTS
     if starts and _are_short(x, starts, rate) and not (few and _comes_again(x, starts[0], rate)):
         return _clicks(x, y, rate, starts, options)
     return _parts(x, y, rate, options)
@@ -138,8 +138,10 @@ def find_clicks(x: Floats, rate: int) -> list[int]:
     peak = float(np.abs(x).max())
     rest = max(8, round(_REST_SECONDS * rate))
     size = np.abs(x)
-    loud = np.flatnonzero(size >= _EVENT_LEVEL * peak)
-    heard = np.concatenate([[0], np.cumsum(size >= _QUIET * peak)])  # frames that are not quiet, before each frame
+    loud = np.flatnonzero(size >= _EVENT_PEAK_SHARE * peak)
+    heard = np.concatenate(
+        [[0], np.cumsum(size >= _QUIET_PEAK_SHARE * peak)]
+    )  # frames that are not quiet, before each frame
     rested = heard[np.maximum(loud - rest // 4, 0)] == heard[np.maximum(loud - rest, 0)]
     starts: list[int] = []
     for frame in loud[rested].tolist():
@@ -153,7 +155,7 @@ def _comes_again(x: Floats, start: int, rate: int) -> bool:
     event = x[start : start + round(_EVENT_SECONDS * rate)]
     lags = _correlated(event, np.concatenate([event, np.zeros(len(event))]))[: len(event)]
     crossed = np.flatnonzero(lags <= 0.0)
-    return len(crossed) > 0 and float(np.abs(lags[crossed[0] :]).max()) > _AGAIN * float(lags[0])
+    return len(crossed) > 0 and float(np.abs(lags[crossed[0] :]).max()) > _AGAIN_CORRELATION * float(lags[0])
 
 
 def _are_short(x: Floats, starts: list[int], rate: int) -> bool:
@@ -161,7 +163,7 @@ def _are_short(x: Floats, starts: list[int], rate: int) -> bool:
     after, length = round(0.02 * rate), max(1, round(0.01 * rate))
     peaks = [float(np.abs(x[s : s + after]).max(initial=0.0)) for s in starts]
     rests = [float(np.abs(x[s + after : s + after + length]).max(initial=0.0)) for s in starts]
-    return 2 * sum(rest < _RINGS * peak for rest, peak in zip(rests, peaks, strict=True)) >= len(starts)
+    return 2 * sum(rest < _RINGING_PEAK_SHARE * peak for rest, peak in zip(rests, peaks, strict=True)) >= len(starts)
 
 
 def _clicks(x: Floats, y: Floats, rate: int, starts: list[int], options: LatencyOptions) -> list[Event]:
@@ -203,7 +205,7 @@ def _event(x: Floats, y: Floats, rate: int, frame: int, lags_of: tuple[int, int]
     energy = float(a @ a)
     here = b[best : best + len(a)]
     scale = math.sqrt(energy * float(here @ here))
-    if scale <= 0.0 or abs(lags[best]) < _PRESENT * scale:
+    if scale <= 0.0 or abs(lags[best]) < _PRESENT_CORRELATION * scale:
         return Event(frame, None)
     delay = _snapped(first + best + fraction)
     left = b.copy()
@@ -213,13 +215,13 @@ def _event(x: Floats, y: Floats, rate: int, frame: int, lags_of: tuple[int, int]
     again[max(0, best - apart) : best + apart + 1] = 0.0
     other = int(np.abs(again).argmax())
     there = left[other : other + len(a)]
-    alike = abs(again[other]) >= _PRESENT * math.sqrt(energy * float(there @ there)) > 0.0
-    return Event(frame, float(delay), bool(abs(again[other]) >= _TWICE * abs(lags[best]) and alike))
+    alike = abs(again[other]) >= _PRESENT_CORRELATION * math.sqrt(energy * float(there @ there)) > 0.0
+    return Event(frame, float(delay), bool(abs(again[other]) >= _SECOND_PEAK_SHARE * abs(lags[best]) and alike))
 
 
 def _snapped(delay: float) -> float:
     """A delay without what rounding makes of one of whole samples."""
-    return float(round(delay)) if abs(delay - round(delay)) < _WHOLE else delay
+    return float(round(delay)) if abs(delay - round(delay)) < _WHOLE_WITHIN_SAMPLES else delay
 
 
 def _cut(samples: Floats, start: int, stop: int) -> Floats:
@@ -242,7 +244,7 @@ def _parts(x: Floats, y: Floats, rate: int, options: LatencyOptions) -> list[Eve
     if isinstance(whole, str):
         return whole
     near = round(whole)
-    length = min(round(_PART_SECONDS * rate), len(x) // (_LEAST + 1))
+    length = min(round(_PART_SECONDS * rate), len(x) // (_LEAST_EVENTS + 1))
     events: list[Event] = []
     if length < 64:
         return "the signal is too short"
@@ -252,8 +254,8 @@ def _parts(x: Floats, y: Floats, rate: int, options: LatencyOptions) -> list[Eve
         a = x[start : start + length]
         if float(a @ a) < 1e-6 * float(x @ x) / len(x) * length:
             continue
-        fine = fine_delay(read_blocks(source, output, near, (start, start + length), _BLOCKS), reach)
-        there = fine is not None and fine.steady and fine.agreement >= _PRESENT
+        fine = fine_delay(read_blocks(source, output, near, (start, start + length), _PART_BLOCKS), reach)
+        there = fine is not None and fine.steady and fine.agreement >= _PRESENT_CORRELATION
         late = _snapped(near + fine.samples) if there and fine is not None else None
         events.append(Event(start, late, is_part=True))
     return events
@@ -277,7 +279,7 @@ def _readings(name: str, events: list[Event] | str, rate: int, options: LatencyO
     ]
     reported = Reading("latency_reported", name, options.reported, None if options.reported is not None else "not told")
     parts = any(e.is_part for e in events)
-    if not usable or (parts and len(usable) < _LEAST):
+    if not usable or (parts and len(usable) < _LEAST_EVENTS):
         within = "" if options.max_delay is None else f" within {options.max_delay} samples"
         what = "signal is" if parts else "click is" if len(events) == 1 else "clicks are"
         why = f"fewer than 3 usable parts{within}" if usable else f"the {what} not in the render{within}"
@@ -287,7 +289,7 @@ def _readings(name: str, events: list[Event] | str, rate: int, options: LatencyO
         return _buffer(list(found.values()), rate, options)
     few = None
     jitter = Reading("latency_jitter", name, None, "fewer than 3 usable events")
-    if len(usable) < _LEAST:
+    if len(usable) < _LEAST_EVENTS:
         # The first is not left out: there would be nothing else.
         few, later = f"from {len(usable)} usable event{'s' if len(usable) > 1 else ''}", usable
     else:

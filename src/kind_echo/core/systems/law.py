@@ -11,7 +11,7 @@ from kind_echo.core.tones.lines import steady_part
 
 _KINDS = {"law_error_peak": "sample_peak", "law_error_rms": "rms", "law_error_loudness": "loudness_integrated"}
 MEASURES = ("law_level", "law_error_tone", *_KINDS)
-_GONE = -140.0  # dBFS of a tone that is not there
+_GONE_DBFS = -140.0  # dBFS of a tone that is not there
 
 
 def measure_law(source: Source, output: Source, law: ExpectedCurve, tone: float | None = None) -> list[Reading]:
@@ -52,6 +52,6 @@ def _of_tone(source: Source, output: Source, gain: float, tone: float | None) ->
         if not np.isfinite(samples).all():
             return Reading("law_error_tone", "all", None, "a file has NaN or infinite samples", reason="not finite")
         levels.append(max(sine_level(samples[:, c], tone, side.rate) for c in range(side.channels)))
-    if levels[1] < _GONE:
+    if levels[1] < _GONE_DBFS:
         return Reading("law_error_tone", "all", None, "the test signal is not in the render")
     return Reading("law_error_tone", "all", levels[1] - levels[0] - gain)

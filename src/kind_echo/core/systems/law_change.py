@@ -40,7 +40,7 @@ _PARTS = {
     "release_constant": _Part("release", ".3g", 0.05),
     "lookahead": _Part("look-ahead", ".2f", 0.1),
 }
-_LEAST_GAIN = 0.01  # dB of a gain where no level is controlled
+_LEAST_GAIN_DB = 0.01  # dB of a gain where no level is controlled
 _MOVES = ("level_control", "gain_motion")
 """Causes that are a gain which moves, and explain all where they do."""
 _OF_A_LAW = (*_MOVES, "unexplained", "noise", "filter", "click", "gain", "channel_gain", "non_linear")
@@ -97,7 +97,7 @@ def _told(before: Sequence[Reading], after: Sequence[Reading], apart: float) -> 
     if _FIXED_GAIN in pairs:
         one, other = pairs[_FIXED_GAIN]
         moved = (other.value or 0.0) - (one.value or 0.0)
-        if abs(moved) > max(_LEAST_GAIN, _unsure(one, other)):
+        if abs(moved) > max(_LEAST_GAIN_DB, _unsure(one, other)):
             causes.append(Cause("gain", amount=moved, unit="dB"))
     return causes
 

@@ -30,23 +30,28 @@ PER_OCTAVE = 48
 LOWEST = 2.0
 """Hz at which the grid begins."""
 
-_QUIET_END = 1e-6  # share of the energy in the last 5 ms under which a signal lies whole within its file
+_QUIET_END_SHARE = 1e-6  # share of the energy in the last 5 ms under which a signal lies whole within its file
 _EDGE_SECONDS = 0.005
 _FADE_SECONDS = 0.02
 _LONG_FADE_SECONDS = 0.3  # where what is lost of the end is no part of the band
-_EVEN = 0.75  # geometric over arithmetic mean of the power of neighbouring bins; 0.56 for noise
-_WIDTHS = (1 / 96, 1 / 48, 1 / 24)  # octaves over which a line is fitted, wider where it must be
-_LEAST_HERTZ, _LEAST_SHARE, _LEAST_BINS = 1.3, 0.15, 4  # of a fit: as the impulse response is long; of its frequency
-_AIM = 0.0023  # standard deviation over magnitude, 0.02 dB, from which no wider fit is looked for
+_EVEN_RATIO = 0.75  # geometric over arithmetic mean of the power of neighbouring bins; 0.56 for noise
+_WIDTHS_OCTAVES = (1 / 96, 1 / 48, 1 / 24)  # octaves over which a line is fitted, wider where it must be
+_LEAST_HZ, _LEAST_SHARE, _LEAST_BINS = 1.3, 0.15, 4  # of a fit: as the impulse response is long; of its frequency
+_AIM_RELATIVE_ERROR = 0.0023  # standard deviation over magnitude, 0.02 dB, from which no wider fit is looked for
 _BLOCK_SECONDS = 0.02
-_NOTHING = 1e-20  # of the greatest power of a block
-_EXCITED = 1e-10  # of the mean power density: bins with less were not driven
-_CELL = 1 / 96  # octaves over which a point of the grid is averaged: so much less noise, and no wall moved by 1 %
-_FINE_CELL = 1 / 768  # octaves, the same where a peak is looked for between them
-_BESIDE, _FADED = 1 / 12, 0.4  # octaves under a frequency, and of the power there: a sweep's falls by 0.25 dB in them
-_TOP = 0.495  # of the rate, where the grid ends: a cell must lie below half of it
+_NOTHING_SHARE = 1e-20  # of the greatest power of a block
+_EXCITED_SHARE = 1e-10  # of the mean power density: bins with less were not driven
+_CELL_OCTAVES = (
+    1 / 96
+)  # octaves over which a point of the grid is averaged: so much less noise, and no wall moved by 1 %
+_FINE_CELL_OCTAVES = 1 / 768  # octaves, the same where a peak is looked for between them
+_BESIDE_OCTAVES, _FADED_SHARE = (
+    1 / 12,
+    0.4,
+)  # octaves under a frequency, and of the power there: a sweep's falls by 0.25 dB in them
+_TOP_SHARE = 0.495  # of the rate, where the grid ends: a cell must lie below half of it
 _LEAST_FRAMES = 256
-_SMOOTH = 33  # bins over which coherence is taken where there is one transform
+_SMOOTHING_BINS = 33  # bins over which coherence is taken where there is one transform
 _BEFORE_SECONDS, _AFTER_SECONDS = 0.15, 0.8  # of the impulse response kept
 
 
@@ -97,7 +102,7 @@ def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response
         return "nothing in the output follows from the input"
     edge = max(16, round(_EDGE_SECONDS * rate))
     # What comes before the start is silence on both sides; what comes after the end may be missing from the output.
-    whole = float(x[-edge:] @ x[-edge:]) <= _QUIET_END * float(x @ x)
+    whole = float(x[-edge:] @ x[-edge:]) <= _QUIET_END_SHARE * float(x @ x)
     # A filter may answer before its delay, which is that of its bulk: nothing of that is cut off.
     begin = shift - edge
     moved = read_padded(sides[1], begin, shift + len(x))[:, 0]
@@ -121,7 +126,7 @@ def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response
         fitted = partial(_fitted, *ended, rate, latency - begin)
         return Response(grid, *fitted(grid), latency, rate, partial(fitted, closely=True), resolution)
 
-    def told(at: Floats, cell: float = _FINE_CELL) -> Points:
+    def told(at: Floats, cell: float = _FINE_CELL_OCTAVES) -> Points:
         half = 2.0 ** (cell / 2)
         low, high = np.searchsorted(bins, at / half), np.searchsorted(bins, at * half)
         apart = np.maximum(1.0, at * (half - 1 / half) * (_BEFORE_SECONDS + _AFTER_SECONDS))
@@ -131,7 +136,7 @@ def respond(x: Floats, y: Floats, rate: int, lowest: float = LOWEST) -> Response
             np.interp(at, bins, noise) / np.sqrt(apart),
         )
 
-    return Response(grid, *told(grid, _CELL), latency, rate, told, resolution)
+    return Response(grid, *told(grid, _CELL_OCTAVES), latency, rate, told, resolution)
 
 
 def _fade_cut_ends(x: Floats, y: Floats, edge: int, frames: float) -> tuple[Floats, Floats]:
@@ -154,12 +159,12 @@ def _fade_cut_ends(x: Floats, y: Floats, edge: int, frames: float) -> tuple[Floa
 def _is_even(x: Floats) -> bool:
     """Whether the power of neighbouring bins differs little, where most of it lies."""
     power = np.abs(fft.rfft(x, fast_length(len(x)))) ** 2
-    power = power[: len(power) // _SMOOTH * _SMOOTH].reshape(-1, _SMOOTH)
+    power = power[: len(power) // _SMOOTHING_BINS * _SMOOTHING_BINS].reshape(-1, _SMOOTHING_BINS)
     mean = power.mean(axis=1)
     if not mean.any():
         return True
     even = np.exp(np.log(power + 1e-12 * mean.max()).mean(axis=1))
-    return bool(even.sum() > _EVEN * mean.sum())
+    return bool(even.sum() > _EVEN_RATIO * mean.sum())
 
 
 def _fitted(x: Floats, y: Floats, rate: int, late: float, grid: Floats, *, closely: bool = False) -> Points:
@@ -178,10 +183,10 @@ def _fitted(x: Floats, y: Floats, rate: int, late: float, grid: Floats, *, close
     sy = fft.rfft(y, size) * np.exp(2j * np.pi * bins / rate * late)
     power, cross, output = np.abs(sx) ** 2, sy * np.conj(sx), np.abs(sy) ** 2
     few = _LEAST_BINS * apart * rate / size
-    least = np.maximum(0.0 if closely else np.minimum(_LEAST_HERTZ, _LEAST_SHARE * grid), few) / 2
+    least = np.maximum(0.0 if closely else np.minimum(_LEAST_HZ, _LEAST_SHARE * grid), few) / 2
     h, coherence = np.full(len(grid), np.nan, dtype=np.complex128), np.zeros(len(grid))
     spread = np.full(len(grid), np.inf)
-    for width in (_FINE_CELL,) if closely else _WIDTHS:
+    for width in (_FINE_CELL_OCTAVES,) if closely else _WIDTHS_OCTAVES:
         half = np.maximum(grid * (2.0 ** (width / 2) - 1.0), least)
         low = np.clip(np.searchsorted(bins, grid - half), 1, len(bins) - 2)
         high = np.clip(np.searchsorted(bins, grid + half), low + 1, len(bins) - 1)
@@ -201,8 +206,10 @@ def _fitted(x: Floats, y: Floats, rate: int, late: float, grid: Floats, *, close
         variance = left / free * (1.0 / weight + (grid - middle) ** 2 / width2) * apart
         found = level / weight + slope / width2 * (grid - middle)
         sd = np.sqrt(variance)
-        driven = (weight > _EXCITED * power.mean() * (high - low)) & (heard > 0.0) & (least <= _LEAST_SHARE * grid)
-        better = driven & (spread > _AIM * np.abs(found)) & (sd < spread)
+        driven = (
+            (weight > _EXCITED_SHARE * power.mean() * (high - low)) & (heard > 0.0) & (least <= _LEAST_SHARE * grid)
+        )
+        better = driven & (spread > _AIM_RELATIVE_ERROR * np.abs(found)) & (sd < spread)
         h = np.where(better, found, h)
         spread = np.where(better, sd, spread)
         # Of few bins a line explains much whatever they hold: that is taken off.
@@ -246,10 +253,10 @@ def _whole(x: Floats, y: Floats, rate: int) -> tuple[Complexes, Floats, Floats]:
     size = fast_length(len(x) + round((_BEFORE_SECONDS + _AFTER_SECONDS) * rate))
     sx, sy = fft.rfft(x, size), fft.rfft(y, size)
     power, cross = np.abs(sx) ** 2, sy * np.conj(sx)
-    driven = power > _EXCITED * power.mean()
+    driven = power > _EXCITED_SHARE * power.mean()
     h = np.divide(cross, power, out=np.zeros_like(cross), where=driven)
     kept = _gated(h, size, rate)
-    box = np.ones(_SMOOTH) / _SMOOTH
+    box = np.ones(_SMOOTHING_BINS) / _SMOOTHING_BINS
     smooth = [np.convolve(v, box, "same") for v in (cross.real, cross.imag, power, np.abs(sy) ** 2)]
     gamma = _coherence(smooth[0] + 1j * smooth[1], smooth[2], smooth[3])
     error = np.abs(h - kept) ** 2
@@ -270,10 +277,10 @@ def _fades_out(power: Floats) -> NDArray[np.bool_]:
         power: of the input by bin, smoothed.
     """
     bins = np.arange(len(power))
-    span = np.floor(bins * (2.0**_BESIDE - 1.0)).astype(np.int64)
+    span = np.floor(bins * (2.0**_BESIDE_OCTAVES - 1.0)).astype(np.int64)
     sums = np.concatenate([[0.0], np.cumsum(power)])
     before = (sums[bins] - sums[bins - span]) / np.maximum(span, 1)
-    return np.asarray((span > _SMOOTH) & (power < _FADED * before))
+    return np.asarray((span > _SMOOTHING_BINS) & (power < _FADED_SHARE * before))
 
 
 def _steadiness(left: Complexes, size: int, rate: int) -> float:
@@ -285,7 +292,7 @@ def _steadiness(left: Complexes, size: int, rate: int) -> float:
     block = max(1, round(_BLOCK_SECONDS * rate))
     outside = fft.irfft(left, size)[after : size - before]
     power = np.square(outside[: len(outside) // block * block]).reshape(-1, block).mean(axis=1)
-    there = power > _NOTHING * power.max(initial=0.0)
+    there = power > _NOTHING_SHARE * power.max(initial=0.0)
     return float(np.median(power[there]) / power.mean()) if there.any() else 1.0
 
 
@@ -316,5 +323,5 @@ def _gated(h: Complexes, size: int, rate: int) -> Complexes:
 
 def _grid(rate: int, lowest: float) -> Floats:
     """Frequencies from the lowest to just below half the rate; 1 kHz is one of them."""
-    first, last = (np.log2(end / 1000.0) * PER_OCTAVE for end in (lowest, _TOP * rate))
+    first, last = (np.log2(end / 1000.0) * PER_OCTAVE for end in (lowest, _TOP_SHARE * rate))
     return np.asarray(1000.0 * 2.0 ** (np.arange(np.ceil(first), last) / PER_OCTAVE))

@@ -21,13 +21,16 @@ MEASURES = (
     "phase_deviation", "group_delay_1k",
 )  # fmt: skip
 _MOST_FRAMES = 1 << 23
-_LEAST_LOWEST = 0.5  # Hz at which curves begin at the lowest, for a band that begins there
-_SLOPE_FROM, _SLOPE_TO = 20.0, 80.0  # dB under the level of the pass band, between which a slope is read
-_SLOPE_TOP = 0.1  # of the rate, over which a slope is read only where less than half an octave lies under it
+_LEAST_LOWEST_HZ = 0.5  # Hz at which curves begin at the lowest, for a band that begins there
+_SLOPE_FROM_DB, _SLOPE_TO_DB = 20.0, 80.0  # dB under the level of the pass band, between which a slope is read
+_SLOPE_TOP_SHARE = 0.1  # of the rate, over which a slope is read only where less than half an octave lies under it
 _ABOUT_OCTAVES = 2.0  # to either side of 1 kHz, in which the level is greatest that a slope falls from
-_LEAST_FALL = 6.0  # dB that the points of a slope span
-_TOPS, _FINER = 8, 65  # of a level, looked at between points of the grid; points that a top is looked at with
-_ROUGHNESS = 0.05  # dB, that a point of the grid is off at least
+_LEAST_FALL_DB = 6.0  # dB that the points of a slope span
+_MOST_TOPS, _FINER_POINTS = (
+    8,
+    65,
+)  # of a level, looked at between points of the grid; points that a top is looked at with
+_ROUGHNESS_DB = 0.05  # dB, that a point of the grid is off at least
 
 
 @dataclass(frozen=True)
@@ -61,7 +64,7 @@ def measure_response(
     """
     check_pair(source, output)
     band = options.limits(source.rate)
-    lowest = min(LOWEST, max(_LEAST_LOWEST, band[0] / 2))
+    lowest = min(LOWEST, max(_LEAST_LOWEST_HZ, band[0] / 2))
     frames = min(max(source.frames, output.frames), _MOST_FRAMES)
     x, y = (read_padded(side, 0, frames) for side in (source, output))
     if not (np.isfinite(x).all() and np.isfinite(y).all()):
@@ -162,10 +165,10 @@ def _slope(key: str, name: str, found: Response, way: int) -> Reading:
     """Of a line through what lies between −20 and −80 dB and stands out of the floor."""
     f, level = found.frequency, _db(np.abs(found.response))
     chosen = _slope_points(found, way)
-    if len(chosen) < 4 or np.ptp(level[chosen]) < _LEAST_FALL:
+    if len(chosen) < 4 or np.ptp(level[chosen]) < _LEAST_FALL_DB:
         return Reading(key, name, None, "too little of a slope stands out of the floor between −20 and −80 dB")
     error = found.floor[chosen] / np.abs(found.response[chosen])
-    weights = 1.0 / (_ROUGHNESS + 8.686 * error)
+    weights = 1.0 / (_ROUGHNESS_DB + 8.686 * error)
     slope = float(np.polyfit(np.log2(f[chosen]), level[chosen], 1, w=weights)[0])
     ends = sorted((float(f[chosen[0]]), float(f[chosen[-1]])))
     return Reading(key, name, -way * slope, f"from {number(ends[0], ',.0f')} to {number(ends[1], ',.0f')} Hz")
@@ -185,12 +188,12 @@ def _slope_points(found: Response, way: int) -> NDArray[np.int64]:
     level = level - float(level[about].max() if about.any() else level[middle])
     chosen = []
     for i in range(middle + way, len(f) if way > 0 else -1, way):
-        if not clear[i] or level[i] < -_SLOPE_TO:
+        if not clear[i] or level[i] < -_SLOPE_TO_DB:
             break
-        if level[i] <= -_SLOPE_FROM:
+        if level[i] <= -_SLOPE_FROM_DB:
             chosen.append(i)
     points = np.array(chosen, dtype=np.int64)
-    below = points[f[points] <= _SLOPE_TOP * found.rate]
+    below = points[f[points] <= _SLOPE_TOP_SHARE * found.rate]
     return below if len(below) > PER_OCTAVE // 2 else points
 
 
@@ -235,8 +238,8 @@ def _farthest(found: Response, f: Floats, level: Floats, band: tuple[float, floa
     step = 2.0 ** (1 / PER_OCTAVE)
     size = np.abs(level)
     tops = np.flatnonzero(size >= np.maximum(np.append(size[1:], 0.0), np.append(0.0, size[:-1])))
-    looked_at = {*tops[size[tops].argsort()[-_TOPS:]].tolist(), 0, len(f) - 1}
-    near = [np.geomspace(f[k] / step, f[k] * step, _FINER) for k in looked_at]
+    looked_at = {*tops[size[tops].argsort()[-_MOST_TOPS:]].tolist(), 0, len(f) - 1}
+    near = [np.geomspace(f[k] / step, f[k] * step, _FINER_POINTS) for k in looked_at]
     finer = np.unique(np.clip(np.concatenate(near), *band))
     response, coherence, _ = found.finer(finer)
     sure = (coherence > COHERENT) & np.isfinite(np.abs(response))

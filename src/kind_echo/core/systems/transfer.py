@@ -23,19 +23,21 @@ MEASURES = (
 _WINDOW_SECONDS = 0.01
 _STEP_DB = 0.2  # change of level from one window to the next that ends a step
 _LEAST_SECONDS = 0.1
-_USED = 0.4  # of each step, at its end
-_LEAST_USED = 0.3  # of that share that the output must hold
+_USED_SHARE = 0.4  # of each step, at its end
+_LEAST_USED_SHARE = 0.3  # of that share that the output must hold
 _SETTLE_SECONDS = 0.01  # at the very end of a step left out, for a latency that is not taken off to the sample
-_PARTS = 8  # of a step, whose levels show how sure the level of all of it is
-_SURE = 2.36  # standard deviations from a mean of eight at 95 % (Student's distribution, 7 degrees of freedom)
-_FLOOR = -110.0  # dBFS of the input under which a step is not read
-_VAGUE = (2.0, math.inf, 4.0)  # of uncertainty, over which threshold (dB) and knee (dB) are none
-_VAGUE_SLOPE = 0.5  # of the slope over the threshold, over which its uncertainty leaves a bound of the ratio
-_WALL = 0.02  # slope under which a level hardly rises: a ratio of 50 : 1
-_LEAST_ABOVE = 2  # steps over the threshold
-_SMALL_KNEE = 0.1  # dB, beyond a gap between steps, that a fit of its width may come to
-_FITS = 0.6  # dB that a level may lie off the curve of one threshold, ratio and knee
-_ENGAGED = 1.0
+_STEP_PARTS = 8  # of a step, whose levels show how sure the level of all of it is
+_SURE_DEVIATIONS = (
+    2.36  # standard deviations from a mean of eight at 95 % (Student's distribution, 7 degrees of freedom)
+)
+_FLOOR_DBFS = -110.0  # dBFS of the input under which a step is not read
+_VAGUE_SPREADS = (2.0, math.inf, 4.0)  # of uncertainty, over which threshold (dB) and knee (dB) are none
+_VAGUE_SLOPE_SPREAD = 0.5  # of the slope over the threshold, over which its uncertainty leaves a bound of the ratio
+_WALL_SLOPE = 0.02  # slope under which a level hardly rises: a ratio of 50 : 1
+_LEAST_STEPS_ABOVE = 2  # steps over the threshold
+_SMALL_KNEE_DB = 0.1  # dB, beyond a gap between steps, that a fit of its width may come to
+_FITTING_DB = 0.6  # dB that a level may lie off the curve of one threshold, ratio and knee
+_ENGAGED_DB = 1.0
 
 
 @dataclass(frozen=True)
@@ -102,7 +104,7 @@ def find_plateaus(source: Source) -> list[tuple[int, int]]:
     plateaus, first = [], 0
     for i in range(1, len(levels) + 1):
         if i == len(levels) or abs(levels[i] - levels[i - 1]) > _STEP_DB:
-            if (i - first) * _WINDOW_SECONDS >= _LEAST_SECONDS and np.median(levels[first:i]) > _FLOOR:
+            if (i - first) * _WINDOW_SECONDS >= _LEAST_SECONDS and np.median(levels[first:i]) > _FLOOR_DBFS:
                 plateaus.append((first * window, i * window))
             first = i
     return plateaus
@@ -118,11 +120,11 @@ def sine_level(samples: Floats, frequency: float, rate: int) -> float:
 
 def _spread(samples: Floats, frequency: float, rate: int) -> float:
     """Standard deviation of `sine_level` in dB, from the levels of parts of whole periods; nan for too few periods."""
-    periods = int(len(samples) * frequency / rate / _PARTS)
+    periods = int(len(samples) * frequency / rate / _STEP_PARTS)
     if periods < 1:
         return math.nan
     length = round(periods * rate / frequency)
-    parts = [samples[i * length : (i + 1) * length] for i in range(_PARTS)]
+    parts = [samples[i * length : (i + 1) * length] for i in range(_STEP_PARTS)]
     levels = [sine_level(part, frequency, rate) for part in parts if len(part) == length]
     return float(np.std(levels, ddof=1) / math.sqrt(len(levels)))
 
@@ -169,9 +171,9 @@ def _levels(source: Source, output: Source, plateaus: list[tuple[int, int]], cha
     steps = []
     for start, stop in plateaus:
         guard = min(round(_SETTLE_SECONDS * rate), (stop - start) // 10)
-        lo = stop - round(_USED * (stop - start))
+        lo = stop - round(_USED_SHARE * (stop - start))
         hi = min(stop - guard, output.frames - late)  # a late output breaks off within the last step
-        if hi - lo < _LEAST_USED * (stop - lo):
+        if hi - lo < _LEAST_USED_SHARE * (stop - lo):
             return "the output breaks off before the last step"
         x = source.read(lo, hi)[:, channel]
         y = read_padded(output, lo + late, hi + late)[:, channel]
@@ -238,18 +240,18 @@ def _readings(name: str, steps: list[StepLevels], expected: ExpectedCurve | None
         readings.append(Reading("curve_error_worst", name, float(error[worst]), note, _of_the_worst(error, spread)))
         rms = float(np.sqrt(np.mean(error**2)))
         chance = float(np.linalg.norm(error * spread)) / (rms * len(error)) if rms > 0.0 else math.nan
-        unsure = _finite_or_none(_SURE * math.hypot(chance, _bias(rms, spread)))
+        unsure = _finite_or_none(_SURE_DEVIATIONS * math.hypot(chance, _bias(rms, spread)))
         readings.append(Reading("curve_error_rms", name, rms, None, unsure))
     gain = level_out - level_in
     quiet, loud = float(np.median(gain[np.argsort(level_in)[:3]])), float(gain[np.argmax(level_in)])
-    engaged = quiet - float(gain.min()) >= _ENGAGED
+    engaged = quiet - float(gain.min()) >= _ENGAGED_DB
     fitted = fit_static_curve(level_in, level_out, spread) if engaged and loud < quiet else None
     readings += _estimates(name, fitted)
     base = expected or (fitted.curve if fitted is not None else None)
     below = level_in < base.threshold - base.knee / 2 - 1.0 if base is not None else np.ones(len(level_in), dtype=bool)
     if below.any():
         makeup = expected.makeup if expected is not None else 0.0
-        unsure = _finite_or_none(_SURE * float(np.linalg.norm(spread[below])) / int(below.sum()))
+        unsure = _finite_or_none(_SURE_DEVIATIONS * float(np.linalg.norm(spread[below])) / int(below.sum()))
         readings.append(Reading("gain_below_threshold", name, float(np.mean(gain[below])) - makeup, None, unsure))
     else:
         readings.append(Reading("gain_below_threshold", name, None, "no step lies below the threshold"))
@@ -267,9 +269,9 @@ def _of_the_worst(error: Floats, spread: Floats) -> float | None:
         return None
     size = np.abs(error)
     worst = int(size.argmax())
-    count = int((size + 2.0 * _SURE * spread >= size[worst]).sum())
+    count = int((size + 2.0 * _SURE_DEVIATIONS * spread >= size[worst]).sum())
     # Of so many errors one lies farther off than a single one would: the same chance is shared among them.
-    unsure = spread * _SURE * NormalDist().inv_cdf(1.0 - 0.025 / count) / NormalDist().inv_cdf(0.975)
+    unsure = spread * _SURE_DEVIATIONS * NormalDist().inv_cdf(1.0 - 0.025 / count) / NormalDist().inv_cdf(0.975)
     return max(float(unsure[worst]), float((size + unsure).max() - size[worst]))
 
 
@@ -283,13 +285,13 @@ def _estimates(name: str, fitted: "FittedCurve | None") -> list[Reading]:
     keys = ("threshold_estimate", "ratio_estimate", "knee_estimate")
     if fitted is None:
         return [Reading(key, name, None, "the gain does not fall with the level") for key in keys]
-    if fitted.above < _LEAST_ABOVE:
+    if fitted.above < _LEAST_STEPS_ABOVE:
         return [Reading(key, name, None, "too few steps lie above the threshold") for key in keys]
-    if fitted.farthest > _FITS:
+    if fitted.farthest > _FITTING_DB:
         why = f"no one threshold and ratio fits: the levels lie up to {number(fitted.farthest, '.1f')} dB off"
         return [Reading(key, name, None, why) for key in keys]
     values = (fitted.curve.threshold, fitted.curve.ratio, fitted.curve.knee)
-    each = zip(keys, values, fitted.uncertainty, _VAGUE, strict=True)
+    each = zip(keys, values, fitted.uncertainty, _VAGUE_SPREADS, strict=True)
     readings = [
         Reading(key, name, value, None, _finite_or_none(unsure))
         if not unsure > vague
@@ -297,10 +299,10 @@ def _estimates(name: str, fitted: "FittedCurve | None") -> list[Reading]:
         for key, value, unsure, vague in each
     ]
     slope, unsure = 1.0 / fitted.curve.ratio, fitted.uncertainty[1] / fitted.curve.ratio**2
-    if unsure > _VAGUE_SLOPE * slope or slope < _WALL:
+    if unsure > _VAGUE_SLOPE_SPREAD * slope or slope < _WALL_SLOPE:
         # Of a limiter a ratio is a bound.
         most = slope + (unsure if math.isfinite(unsure) else 0.0)
-        least = 1.0 / max(most, _WALL / 10)
+        least = 1.0 / max(most, _WALL_SLOPE / 10)
         if most >= 1.0:
             readings[1] = Reading(keys[1], name, None, "the levels do not tell")
         else:
@@ -356,8 +358,10 @@ def fit_static_curve(level_in: Floats, level_out: Floats, spread: Floats) -> Fit
     inverse = np.linalg.pinv(np.asarray(best.jac))
     threshold, slope, knee, _ = 2.0 * np.sqrt(np.square(inverse * off).sum(axis=1))
     nearest = float(np.abs(level_in - fitted.threshold).min())
-    if fitted.knee <= 2 * nearest + _SMALL_KNEE:  # no step lies in it: any that is narrower than the gap fits as well
-        fitted, knee = replace(fitted, knee=nearest), math.hypot(float(knee), nearest + _SMALL_KNEE)
+    if (
+        fitted.knee <= 2 * nearest + _SMALL_KNEE_DB
+    ):  # no step lies in it: any that is narrower than the gap fits as well
+        fitted, knee = replace(fitted, knee=nearest), math.hypot(float(knee), nearest + _SMALL_KNEE_DB)
     return FittedCurve(fitted, (float(threshold), float(slope * fitted.ratio**2), float(knee)), farthest, above)
 
 
@@ -374,7 +378,7 @@ def _curves(steps: list[StepLevels], expected: ExpectedCurve | None) -> dict[str
         "transfer_loudness": curve("LUFS", [step.loudness_out for step in steps]),
     }
     if all(math.isfinite(step.spread) for step in steps):
-        curves["transfer_uncertainty"] = curve("dB", [_SURE * step.spread for step in steps])
+        curves["transfer_uncertainty"] = curve("dB", [_SURE_DEVIATIONS * step.spread for step in steps])
     if expected is not None:
         wanted = expected.level(np.array(level_in))
         curves["transfer_expected"] = curve("dBFS", wanted.tolist())

@@ -32,9 +32,9 @@ BY_STEP = {
 
 _WINDOW_SECONDS = 0.02
 _LEAST_SECONDS = 0.1
-_GUARD = 0.1  # of a step left out at either end, for what has not settled
+_GUARD_SHARE = 0.1  # of a step left out at either end, for what has not settled
 _MOST_ORDERS = 12  # of which the lines are given; with more of them no map can be read
-_SAME = 0.003  # frequencies of neighbouring windows closer than this belong to one step
+_SAME_FREQUENCY_SHARE = 0.003  # frequencies of neighbouring windows closer than this belong to one step
 
 
 @dataclass(frozen=True)
@@ -58,7 +58,7 @@ def find_steps(source: Source) -> list[Step]:
     for i in range(1, len(frequencies) + 1):
         here = frequencies[i] if i < len(frequencies) else math.nan
         before = frequencies[i - 1]
-        if not abs(here - before) <= _SAME * max(before, 1.0) + 0.2:
+        if not abs(here - before) <= _SAME_FREQUENCY_SHARE * max(before, 1.0) + 0.2:
             if before > 0.0 and (i - first) * _WINDOW_SECONDS >= _LEAST_SECONDS:
                 steps.append(Step(float(np.median(frequencies[first:i])), first * window, i * window))
             first = i
@@ -119,7 +119,7 @@ def measure_alias_sweep(source: Source, output: Source) -> tuple[list[Reading], 
 
 def _analyse(step: Step, output: Source, shift: int) -> list[ToneAnalysis | None]:
     """What the middle of a step holds, for each channel; None where the tone is not there."""
-    guard = int(_GUARD * (step.stop - step.start))
+    guard = int(_GUARD_SHARE * (step.stop - step.start))
     lo, hi = step.start + guard + shift, step.stop - guard + shift
     if lo < 0 or hi > output.frames:
         return [None] * output.channels

@@ -12,10 +12,10 @@ from kind_echo.core.tones.lines import LineSpectrum
 Floats = NDArray[np.float64]
 Complexes = NDArray[np.complex128]
 
-_NEAREST = 1.0  # over the seconds of the samples, within which two lines are one to all purposes
+_NEAREST_BINS = 1.0  # over the seconds of the samples, within which two lines are one to all purposes
 _MOST_FRAMES = 1 << 18  # of a long file
 _MOST_LINES = 12
-_STEPS = 4  # to the bin, at which what the lines leave is looked at
+_STEPS_PER_BIN = 4  # to the bin, at which what the lines leave is looked at
 
 
 @dataclass(frozen=True)
@@ -29,7 +29,7 @@ class CloseLine:
 
 def nearest_hertz(spectrum: LineSpectrum) -> float:
     """How far two lines must lie apart to be told apart."""
-    return _NEAREST * spectrum.rate / min(len(spectrum.samples), _MOST_FRAMES)
+    return _NEAREST_BINS * spectrum.rate / min(len(spectrum.samples), _MOST_FRAMES)
 
 
 def solve_close_lines(spectrum: LineSpectrum, main: float, beside: Sequence[float]) -> list[CloseLine]:
@@ -60,7 +60,7 @@ def solve_close_lines(spectrum: LineSpectrum, main: float, beside: Sequence[floa
     left = spectrum.samples - 2.0 * np.sum([(a * row).real for a, row in zip(found, columns, strict=True)], axis=0)
     # What is not explained may lie along a line as far as the others look like it.
     apart = 1.0 / np.sqrt(np.diag(np.linalg.inv(gram)).real)
-    around = np.arange(-LOBE_BINS * _STEPS, LOBE_BINS * _STEPS + 1) / _STEPS * spectrum.spacing
+    around = np.arange(-LOBE_BINS * _STEPS_PER_BIN, LOBE_BINS * _STEPS_PER_BIN + 1) / _STEPS_PER_BIN * spectrum.spacing
     rest = LineSpectrum(left, spectrum.rate, spectrum.window, spectrum.spectrum, spectrum.power_scale)
     floor = float(rest.amplitudes(main + around).max(initial=0.0))
     return [

@@ -17,9 +17,9 @@ Floats = NDArray[np.float64]
 
 MEASURES = ("imd_smpte", "imd_smpte_percent", "imd_difference", "imd_difference_percent")
 _GONE = "the test signal is not in the render"
-_APART = 8.0
-_ROUNDING = 1e-9  # −180 dBFS: lines under it are what arithmetic leaves
-_MODULATION = 500.0  # Hz on either side of the upper tone in which SMPTE's side lines are looked for
+_APART_RATIO = 8.0
+_ROUNDING_AMPLITUDE = 1e-9  # −180 dBFS: lines under it are what arithmetic leaves
+_MODULATION_HZ = 500.0  # Hz on either side of the upper tone in which SMPTE's side lines are looked for
 _Lines = Sequence[tuple[float, ...]]  # Hz, order by order
 
 
@@ -89,14 +89,14 @@ def _channel(name: str, spectrum: LineSpectrum, pair: _Pair, why: str, asked: tu
         smpte = _smpte(spectrum, first, second)
     if _are_near(asked):
         difference = _difference(spectrum, first, second)
-    wide = f"the tones are less than {_APART:g}:1 apart"
+    wide = f"the tones are less than {_APART_RATIO:g}:1 apart"
     return _pair("imd_smpte", name, smpte, wide) + _pair(
         "imd_difference", name, difference, "the tones are more than an octave apart"
     )
 
 
 def _are_wide(pair: tuple[float, float]) -> bool:
-    return pair[1] >= _APART * pair[0]
+    return pair[1] >= _APART_RATIO * pair[0]
 
 
 def _are_near(pair: tuple[float, float]) -> bool:
@@ -104,7 +104,7 @@ def _are_near(pair: tuple[float, float]) -> bool:
 
 
 def _side_lines(low: float, high: float) -> list[tuple[float, float]]:
-    return [(high - k * low, high + k * low) for k in range(1, max(2, int(_MODULATION / low)) + 1)]
+    return [(high - k * low, high + k * low) for k in range(1, max(2, int(_MODULATION_HZ / low)) + 1)]
 
 
 def _difference_lines(low: float, high: float) -> list[tuple[float, ...]]:
@@ -126,7 +126,7 @@ def _named(spectrum: LineSpectrum, pair: tuple[float, float], asked: tuple[float
     taken = np.array(list(inside.values()))
     there = []
     for (name, f), amplitude in zip(inside.items(), spectrum.amplitudes(taken), strict=True):
-        if amplitude > _ROUNDING and amplitude > STANDS_OUT * spectrum.floor(f, taken):
+        if amplitude > _ROUNDING_AMPLITUDE and amplitude > STANDS_OUT * spectrum.floor(f, taken):
             there.append((f, 20 * math.log10(amplitude), name))
     there.sort()
     marks = tuple(Mark(f, name) for f, _, name in there)

@@ -32,14 +32,16 @@ that of draws of tones of 60 Hz to 9 kHz in white noise 20 to 100 dB below them.
 
 _MOST_FRAMES = 1 << 21
 _LEAST_FRAMES = 64
-_LINE = 14.0  # times the mean of noise, that a bin of it passes once in a million (exponential distribution)
-_NEIGHBOURS = 48  # bins on either side of a line among which its floor is taken
+_LINE_POWER_RATIO = (
+    14.0  # times the mean of noise, that a bin of it passes once in a million (exponential distribution)
+)
+_NEIGHBOUR_BINS = 48  # bins on either side of a line among which its floor is taken
 _ENVELOPE_SECONDS = 0.02
 _STEADY_DB = 0.5
-_TRIM = 2  # envelope windows left out at either end of the steady part
-_SEARCH = 0.005  # share of the frequency asked for within which the tone is looked for
-_LEAST_TONE = 1e-6  # −120 dBFS: what is under it is rounding, not a test tone
-_TONE_OUT = 10.0  # factor by which a tone must pass the middle of what is around it, 20 dB
+_TRIM_WINDOWS = 2  # envelope windows left out at either end of the steady part
+_SEARCH_SHARE = 0.005  # share of the frequency asked for within which the tone is looked for
+_LEAST_TONE_AMPLITUDE = 1e-6  # −120 dBFS: what is under it is rounding, not a test tone
+_TONE_OUT_FACTOR = 10.0  # factor by which a tone must pass the middle of what is around it, 20 dB
 
 
 def steady_part(source: Source) -> tuple[int, int]:
@@ -66,8 +68,8 @@ def steady_part(source: Source) -> tuple[int, int]:
     if len(runs) == 0:
         return 0, source.frames
     first, last = runs[np.argmax(runs[:, 1] - runs[:, 0])]
-    first = first + _TRIM if first > 0 else 0
-    last = last - _TRIM if last < count else count
+    first = first + _TRIM_WINDOWS if first > 0 else 0
+    last = last - _TRIM_WINDOWS if last < count else count
     if last - first < 8:
         return 0, source.frames
     end = source.frames if last == count else int(last * window)
@@ -139,7 +141,7 @@ class LineSpectrum:
     def floor(self, frequency: float, taken: Floats) -> float:
         """Greatest amplitude among the bins around a frequency that belong to none of the lines in `taken`."""
         centre = frequency / self.spacing
-        reach = LOBE_BINS + _NEIGHBOURS
+        reach = LOBE_BINS + _NEIGHBOUR_BINS
         low, high = max(0, int(centre - reach)), min(len(self.spectrum), int(centre + reach) + 2)
         bins = np.arange(low, high)
         free = np.abs(bins - centre) > LOBE_BINS
@@ -153,7 +155,7 @@ class LineSpectrum:
 
     def find_tone(self, asked: float, within: float | None = None) -> float | None:
         """The frequency of the line near the one asked for, refined on its phase; None where none stands out."""
-        reach = max(_SEARCH * asked if within is None else within, 2 * self.spacing)
+        reach = max(_SEARCH_SHARE * asked if within is None else within, 2 * self.spacing)
         low = max(1, int((asked - reach) / self.spacing))
         high = min(len(self.spectrum) - 1, int((asked + reach) / self.spacing) + 2)
         if high <= low:
@@ -162,10 +164,10 @@ class LineSpectrum:
         frequency = self._refined(best * self.spacing)
         height = self.amplitude(frequency)
         centre = round(frequency / self.spacing)
-        reach = int(LOBE_BINS) + _NEIGHBOURS
+        reach = int(LOBE_BINS) + _NEIGHBOUR_BINS
         around = np.abs(self.spectrum[max(0, centre - reach) : centre + reach + 1])
         # The middle of what is around, not its greatest: an alias may stand close to the tone.
-        if height < _LEAST_TONE or height < _TONE_OUT * float(np.median(around)):
+        if height < _LEAST_TONE_AMPLITUDE or height < _TONE_OUT_FACTOR * float(np.median(around)):
             return None
         return frequency
 
@@ -248,11 +250,11 @@ class Power:
 
 def _noise_and_lines(powers: Floats) -> tuple[Floats, Floats]:
     """Of the powers of bins what noise has on average, from the middle of blocks of them, and what stands out of it."""
-    size = min(_NEIGHBOURS, len(powers))
+    size = min(_NEIGHBOUR_BINS, len(powers))
     whole = len(powers) // size * size
     middles = np.median(powers[:whole].reshape(-1, size), axis=1) / math.log(2.0)
     noise = np.concatenate([np.repeat(middles, size), np.full(len(powers) - whole, middles[-1])])
-    return noise, np.where(powers > _LINE * noise, powers, 0.0)
+    return noise, np.where(powers > _LINE_POWER_RATIO * noise, powers, 0.0)
 
 
 def strongest_line(spectra: Sequence[LineSpectrum]) -> float | None:

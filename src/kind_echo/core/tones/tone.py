@@ -33,8 +33,8 @@ MEASURES = (
 _GONE = "the test signal is not in the render"
 _NO_ROOM = "no room between the known lines"
 _NO_ALIAS = "no alias stands out of the floor"
-_LAST_ORDERS = 0.9  # of the orders looked for, over which they are the last
-_PART_OF_NOISE = 0.01  # that they have of what lies between the lines, from which those that follow matter
+_LAST_ORDERS_SHARE = 0.9  # of the orders looked for, over which they are the last
+_NOISE_POWER_SHARE = 0.01  # that they have of what lies between the lines, from which those that follow matter
 _PATH_ORDERS = 48  # down to which the path of the orders is drawn though none stands out
 
 
@@ -187,9 +187,9 @@ def tone_readings(channel: str, found: ToneAnalysis) -> list[Reading]:
 
 def _beyond_orders(found: ToneAnalysis) -> str | None:
     """What beside a noise floor says that aliases of still higher orders are part of it, where the last stand out."""
-    last = [line for line in found.aliases if line.found and line.order > _LAST_ORDERS * found.orders]
+    last = [line for line in found.aliases if line.found and line.order > _LAST_ORDERS_SHARE * found.orders]
     power = sum(line.amplitude**2 for line in last) / 2
-    if found.noise is None or power <= _PART_OF_NOISE * found.noise.mean_square:
+    if found.noise is None or power <= _NOISE_POWER_SHARE * found.noise.mean_square:
         return None
     loudest = number(_db(max(line.amplitude for line in last)), ".0f")
     return f"aliases over order {found.orders} are part of it: those just under stand at {loudest} dBFS"

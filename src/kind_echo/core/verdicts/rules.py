@@ -26,9 +26,11 @@ INK_RANGE = 144.0
 INK_AT_LIMIT = 24.0 / INK_RANGE
 """Share of a cell that a reading just at its limit fills."""
 
-_TAKE_MARGIN = 3.0  # dB: the spread is the greatest of a few differences, and the next may be a little greater
-_NEAR = 0.1  # in a measure's own unit; readings at two rates that are no further apart are alike: this product's choice
-_FULL_INK_APART = 12.0  # in a measure's own unit; readings at two rates that are so far apart fill a cell
+_TAKE_MARGIN_DB = 3.0  # dB: the spread is the greatest of a few differences, and the next may be a little greater
+_NEAR_UNITS = (
+    0.1  # in a measure's own unit; readings at two rates that are no further apart are alike: this product's choice
+)
+_FULL_INK_UNITS = 12.0  # in a measure's own unit; readings at two rates that are so far apart fill a cell
 _HOLD_ACROSS = ("integrity", "compare")  # families whose limits hold against another side as well
 _NOTHING_LEFT: frozenset[Reason] = frozenset({"null", "identical"})  # a perfect null; else nothing was compared
 
@@ -123,7 +125,7 @@ def _within(
         return Verdict("No reading", "nothing measured", (JudgedReading(left),), other, ink)
     if left.value <= FLOAT_FLOOR:
         return Verdict("Pass", "rounding", (JudgedReading(left),), other)
-    if spread is not None and left.value <= spread + _TAKE_MARGIN:
+    if spread is not None and left.value <= spread + _TAKE_MARGIN_DB:
         return Verdict("Pass", "takes", (JudgedReading(left),), other)
     return Verdict("Changed", "changed", (JudgedReading(left),), other, ink)
 
@@ -201,9 +203,9 @@ def judge_rates(cell: Side, other: Side, measure: Measure, called: str) -> Verdi
     if mine is None or theirs is None:
         return Verdict("No reading", "one side only", (JudgedReading(Reading(measure.key, "all", None)),), called)
     off = JudgedReading(Reading(measure.key, "all", mine - theirs))
-    if abs(mine - theirs) <= _NEAR:
+    if abs(mine - theirs) <= _NEAR_UNITS:
         return Verdict("Pass", "alike", (off,), called)
-    return Verdict("Changed", "apart", (off,), called, ink=min(1.0, abs(mine - theirs) / _FULL_INK_APART))
+    return Verdict("Changed", "apart", (off,), called, ink=min(1.0, abs(mine - theirs) / _FULL_INK_UNITS))
 
 
 def ink_of(reading: Reading, limit: Limit) -> float:
@@ -235,7 +237,7 @@ def allowing_takes(limits: Mapping[str, Limit], render: Iterable[Reading]) -> Ma
     limit, spread = limits.get("residual_rms"), value_of(render, "take_spread")
     if spread is None or limit is None or limit.at_most is None:
         return limits
-    return {**limits, "residual_rms": Limit(limit.at_least, max(limit.at_most, spread + _TAKE_MARGIN))}
+    return {**limits, "residual_rms": Limit(limit.at_least, max(limit.at_most, spread + _TAKE_MARGIN_DB))}
 
 
 def _no_residual() -> tuple[JudgedReading, ...]:
