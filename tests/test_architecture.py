@@ -63,6 +63,13 @@ def test_a_route_is_found_by_its_address() -> None:
     assert misplaced == []
 
 
+def test_no_module_is_longer_than_400_lines() -> None:
+    """What is longer has more than one job (this project's choice)."""
+    code = [*_SOURCE.rglob("*.py"), *(p for p in (PROJECT / "frontend/src").rglob("*.ts*") if ".gen." not in p.name)]
+    assert len(code) > 700
+    assert [path.name for path in code if len(path.read_text().splitlines()) > 400] == []
+
+
 def test_one_file_alone_knows_the_schema_of_the_queue() -> None:
     """But for the migration that makes it, and the grants on it."""
     knows = [

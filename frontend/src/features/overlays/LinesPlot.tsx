@@ -5,6 +5,9 @@ import { axisLook, frequencyAxis, type Size } from "../../ui/PlotBox";
 import { keepDrawn } from "../../ui/redraw";
 import { REFERENCE_WIDTH, WIDTH } from "./strokes";
 
+/** Told of the line under the cursor, and of the place on the axis. */
+export type OnSpot = (line: number | undefined, place: number | undefined) => void;
+
 /** A line as it is drawn; without values it keeps its place among the others. */
 export interface Stroke {
   number: number;
@@ -36,7 +39,7 @@ interface Props {
   className: string;
   /** Which line is at the front; the others are fainter. */
   near: number | undefined;
-  onSpot: (number: number | undefined, place: number | undefined) => void;
+  onSpot: OnSpot;
   /** A stretch that was dragged over, in the unit of the axis; without it, it zooms. */
   onStretch?: OnStretch | undefined;
 }

@@ -5,11 +5,12 @@ import { Button, Sentence, Word } from "../../ui/controls";
 import { count } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { TakeAway } from "../../ui/TakeAway";
-import { LinesPlot, type PlotLook, type Stroke } from "./LinesPlot";
+import { LinesPlot, type OnSpot, type PlotLook, type Stroke } from "./LinesPlot";
 import { type Asked, fileOf, type Overlay, type OverlayLine, overlayQuery, type Source } from "./queries";
 import { RowList } from "./RowList";
 import { extent, told } from "./reading";
 import { darkness, strokeOf } from "./strokes";
+import { Waveforms } from "./Waveforms";
 
 const number = (text: string | null): number | null => (text ? Number(text) : null);
 
@@ -259,8 +260,6 @@ function spanOf(overlay: Overlay): [number, number] {
   return [low - room, high + room];
 }
 
-type OnSpot = (line: number | undefined, place: number | undefined) => void;
-
 /** One small picture a line, all in one scale, the reference behind it. */
 function Apart({ overlay, strokes, onSpot }: { overlay: Overlay; strokes: Stroke[]; onSpot: OnSpot }) {
   const [look, reference] = useMemo(() => {
@@ -334,83 +333,5 @@ function Small({
         onSpot={(near, place) => onSpot(near === undefined ? undefined : line.number, place)}
       />
     </li>
-  );
-}
-
-/** Waveforms under each other, of one passage and in one scale. */
-function Waveforms({
-  overlay,
-  strokes,
-  onSpot,
-  onPassage,
-}: {
-  overlay: Overlay;
-  strokes: Stroke[];
-  onSpot: OnSpot;
-  onPassage: (start: number, stop: number) => void;
-}) {
-  const looks = useMemo(() => {
-    const most = Math.max(...extent(overlay.lines.flatMap((line) => [line.y, line.low ?? []])).map(Math.abs));
-    const [start = 0, stop = 1] = overlay.passage;
-    const of = (x: boolean): PlotLook => ({
-      xUnit: "s",
-      steps: false,
-      x: [start, stop],
-      y: [-most, most],
-      axes: { x, y: true },
-      linked: "overlay",
-    });
-    return { plain: of(false), last: of(true) };
-  }, [overlay]);
-  return (
-    <ul className="min-h-0 flex-1 overflow-auto pt-1">
-      {overlay.lines.map((line, i) => {
-        const last = i === overlay.lines.length - 1;
-        return (
-          <li key={line.number} className="grid grid-cols-[11rem_1fr] items-center gap-2">
-            <p className="truncate text-xs font-semibold" title={line.label}>
-              {line.label}
-            </p>
-            <Wave
-              stroke={strokes[i]}
-              label={line.label}
-              look={last ? looks.last : looks.plain}
-              className={last ? "h-24" : "h-18"}
-              onSpot={onSpot}
-              onPassage={onPassage}
-            />
-          </li>
-        );
-      })}
-    </ul>
-  );
-}
-
-function Wave({
-  stroke,
-  label,
-  look,
-  className,
-  onSpot,
-  onPassage,
-}: {
-  stroke: Stroke | undefined;
-  label: string;
-  look: PlotLook;
-  className: string;
-  onSpot: OnSpot;
-  onPassage: (start: number, stop: number) => void;
-}) {
-  const strokes = useMemo(() => (stroke ? [stroke] : []), [stroke]);
-  return (
-    <LinesPlot
-      strokes={strokes}
-      look={look}
-      label={label}
-      className={className}
-      near={undefined}
-      onSpot={onSpot}
-      onStretch={onPassage}
-    />
   );
 }

@@ -5,7 +5,7 @@ import type { DecisionKind, Sheet } from "../../api/client";
 import { MOST_LINES } from "../../api/limits.gen";
 import { useCan } from "../../api/me";
 import { measuresQuery } from "../../api/measures";
-import { Button, type Choice, EveryWord, Sentence, Word } from "../../ui/controls";
+import { Button, EveryWord, Sentence, Word } from "../../ui/controls";
 import { count, kilohertz } from "../../ui/numbers";
 import { Failed, Loading, Stale } from "../../ui/states";
 import { inBothForms, reportFiles, TakeAway } from "../../ui/TakeAway";
@@ -21,6 +21,7 @@ import { useCompareAcross, usePictures, useSheet } from "./queries";
 import { RunState } from "./RunState";
 import { Slip } from "./Slip";
 import { useSheetKeys } from "./sheetKeys";
+import { othersOf, rendersText } from "./telling";
 
 const ADDRESS_WAITS_MS = 200;
 
@@ -360,7 +361,7 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
           cells={deciding.cells}
           first={deciding.first}
           seen={sheet.latest_act}
-          what={describe(sheet, deciding.cells)}
+          what={rendersText(sheet, deciding.cells)}
           onClose={() => setDeciding(undefined)}
           onDone={() => setMarked(new Set())}
         />
@@ -371,37 +372,3 @@ function SheetView({ sheet, against }: { sheet: Sheet; against: string }) {
 
 /** Columns up to which a cell has room for a picture. */
 const MOST_COLUMNS = 14;
-
-function describe(sheet: Sheet, ids: number[]): string {
-  const wanted = new Set(ids);
-  const unfit = sheet.cells.filter((cell) => wanted.has(cell.id) && cell.unfit).length;
-  const renders = `${count(ids.length, "render")} of ${sheet.run.effect} ${sheet.run.build.version}`;
-  return unfit > 0 ? `${renders}, of which ${unfit} failed integrity and cannot be approved` : renders;
-}
-
-/** What a run can be compared with: its references, other builds, and what its conditions differ in. */
-function othersOf(sheet: Sheet): Choice[] {
-  const several = (kind: string, values: [string, string][]): Choice[] =>
-    new Map(values).size > 1
-      ? [...new Map(values)].map(([value, label]) => ({ value: `${kind}:${value}`, label }))
-      : [];
-  const { conditions, siblings, run } = sheet;
-  return [
-    { value: "", label: "approved references" },
-    ...siblings
-      .filter((one) => one.run_id !== run.id)
-      .map((one) => ({ value: `build:${one.run_id}`, label: `${run.effect} ${one.version}` })),
-    ...several(
-      "host",
-      conditions.map((c) => [`${c.host} ${c.host_version}`, `${c.host} ${c.host_version}`]),
-    ),
-    ...several(
-      "mode",
-      conditions.map((c) => [c.mode, c.mode === "offline" ? "offline rendering" : "real time"]),
-    ),
-    ...several(
-      "rate",
-      conditions.map((c) => [String(c.rate), `${kilohertz(c.rate)} kHz`]),
-    ),
-  ];
-}
