@@ -8,7 +8,7 @@ import numpy as np
 import pytest
 import soundfile
 from moto.server import ThreadedMotoServer
-from sqlalchemy import select, text
+from sqlalchemy import LargeBinary, select, text
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.encoding import ENCODINGS
@@ -406,6 +406,8 @@ def test_every_column_that_refers_to_audio_is_known(demo: str, tmp_path: Path) -
         holding = set()
         for table in Base.metadata.tables.values():
             for column in table.columns:
+                if isinstance(column.type, LargeBinary):
+                    continue  # samples and documents that are packed
                 found = session.scalars(
                     text(f'SELECT DISTINCT (regexp_matches("{column.name}"::text, \'[0-9a-f]{{64}}\', \'g\'))[1] '
                          f'FROM "{table.name}" WHERE "{column.name}"::text ~ \'[0-9a-f]{{64}}\'')
