@@ -8,7 +8,7 @@ import pytest
 from kind_echo.core.comparison.compare import compare
 from kind_echo.core.registry.readings import value_of
 from kind_echo.core.signals import make_request, synthesise
-from kind_echo.core.systems.recognised import measure_test_signal
+from kind_echo.core.systems.of_test_signal import measure_test_signal
 from tests.core.conftest import columns, noise
 
 R = 48_000

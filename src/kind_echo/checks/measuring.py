@@ -28,7 +28,8 @@ from kind_echo.core.registry.versions import FAMILY_VERSIONS, versions_of
 from kind_echo.core.signals import make_request, synthesise
 from kind_echo.core.systems.by_signal import measure_beside_signal
 from kind_echo.core.systems.law_change import with_changed_law
-from kind_echo.core.systems.recognised import Signal, measure_by_input, measure_test_signal, recognise
+from kind_echo.core.systems.of_test_signal import measure_test_signal
+from kind_echo.core.systems.recognised import Signal, measure_by_input, recognise
 from kind_echo.core.systems.transfer import ExpectedCurve
 from kind_echo.wording.causes import noted
 

@@ -26,7 +26,8 @@ from kind_echo.core.sensitivity.faults import FAULTS_VERSION
 from kind_echo.core.sensitivity.least import Least, least_noticed
 from kind_echo.core.sensitivity.noticing import Approved
 from kind_echo.core.sensitivity.summary import Cell
-from kind_echo.core.systems.recognised import measure_by_input, measure_test_signal, recognise
+from kind_echo.core.systems.of_test_signal import measure_test_signal
+from kind_echo.core.systems.recognised import measure_by_input, recognise
 
 
 @dataclass(frozen=True)

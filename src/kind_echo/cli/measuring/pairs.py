@@ -34,7 +34,7 @@ from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.systems.law_change import with_changed_law
-from kind_echo.core.systems.recognised import measure_test_signal
+from kind_echo.core.systems.of_test_signal import measure_test_signal
 from kind_echo.wording.causes import noted
 from kind_echo.wording.conditions import resampled_text
 

@@ -8,6 +8,7 @@ from dataclasses import replace
 
 import numpy as np
 
+from kind_echo.core import undoing
 from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import Source
 from kind_echo.core.causes.cause import Cause, CauseName
@@ -24,14 +25,7 @@ from kind_echo.core.comparison.rest import (
     rest_of,
     with_rest,
 )
-from kind_echo.core.undoing.echoes import find_echo
-from kind_echo.core.undoing.jumps import find_jumps
-from kind_echo.core.undoing.level_over_time import find_motion
-from kind_echo.core.undoing.lines import find_lines
-from kind_echo.core.undoing.mixing import find_mix
-from kind_echo.core.undoing.switching import find_switch
 from kind_echo.core.undoing.undone import Undone
-from kind_echo.core.undoing.wandering import find_wander
 
 _SHORT_FRAMES, _LONG_FRAMES = 1 << 17, 1 << 18  # in which a copy is sought that a filter may be, and that none is
 _LONGEST_SAMPLES = 1 << 25  # samples of a reference: 5.8 minutes of two channels at 48 kHz
@@ -158,24 +152,24 @@ def _undone(
     follows = not deep and not sparse and "lossy" not in said and (tonal or not said <= _NOISE_ALONE)
     finders: list[tuple[CauseName, Callable[[], Undone | None]]] = []
     if told and tonal and not said & {"clipping", "quantisation"}:
-        finders.append(("added_tone", lambda: find_lines(reference, aligned)))
+        finders.append(("added_tone", lambda: undoing.find_lines(reference, aligned)))
     if told and not sparse and not steady and (said & {"filter", "channel_gain"} or not deep):
-        finders.append(("channel_mix", lambda: find_mix(reference, aligned)))
+        finders.append(("channel_mix", lambda: undoing.find_mix(reference, aligned)))
         most = _SHORT_FRAMES if deep else _LONG_FRAMES
         if not (tonal and kind.is_level):  # of what stands still a copy is a gain and a delay
-            finders.append(("echo", lambda: find_echo(reference, aligned, most)))
+            finders.append(("echo", lambda: undoing.find_echo(reference, aligned, most)))
     if told and not deep:
-        finders.append(("none", lambda: find_switch(reference, aligned)))
+        finders.append(("none", lambda: undoing.find_switch(reference, aligned)))
     if follows:
-        finders.append(("time_jump", lambda: find_jumps(reference, lay.render, whole)))
+        finders.append(("time_jump", lambda: undoing.find_jumps(reference, lay.render, whole)))
     if told and ("level_control" in said or follows):
-        finders.append(("gain_motion", lambda: find_motion(reference, aligned)))
+        finders.append(("gain_motion", lambda: undoing.find_motion(reference, aligned)))
     if follows:
         near = None if delay is None or abs(delay) > FAR_SAMPLES else delay
-        finders.append(("wander", lambda: find_wander(reference, lay.render, near)))
-        finders.append(("time_jump", lambda: find_jumps(reference, lay.render, None)))
+        finders.append(("wander", lambda: undoing.find_wander(reference, lay.render, near)))
+        finders.append(("time_jump", lambda: undoing.find_jumps(reference, lay.render, None)))
     if told and not deep and not tonal:
-        finders.append(("added_tone", lambda: find_lines(reference, aligned)))
+        finders.append(("added_tone", lambda: undoing.find_lines(reference, aligned)))
     for name, find in finders:
         found = None if name in skip else _sought(find)
         if found is not None:

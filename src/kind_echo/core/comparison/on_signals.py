@@ -4,17 +4,12 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from kind_echo.core import undoing
 from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import Source, blocks
 from kind_echo.core.causes.excerpts import is_sweep
 from kind_echo.core.causes.explained import ComparedFacts, Explained
 from kind_echo.core.comparison.rest import Again, Found, is_late_from_a_place_on, lengths_of, rest_of, with_rest
-from kind_echo.core.undoing.chords import find_change_of_tones
-from kind_echo.core.undoing.jumps import find_jumps
-from kind_echo.core.undoing.level_over_time import find_motion
-from kind_echo.core.undoing.levelled_tones import cause_at_edges
-from kind_echo.core.undoing.orders import is_tonal
-from kind_echo.core.undoing.swept_orders import folding_of_sweep
 
 BESIDE_ALIASES = ("gain", "channel_gain", "delay", "polarity", "dc")
 """Causes that are told beside aliases; orders over the last one look like all others."""
@@ -63,7 +58,7 @@ def sound_of(reference: Source) -> Sound:
     level = bool(frames.any()) and float(np.quantile(frames, 0.9)) <= _LEVEL_POWER_RATIO * float(
         np.quantile(frames, 0.1)
     )
-    return Sound(sparse, is_tonal(reference), is_sweep(reference), level)
+    return Sound(sparse, undoing.is_tonal(reference), is_sweep(reference), level)
 
 
 def told_by_signal(
@@ -78,19 +73,19 @@ def told_by_signal(
     """A pair explained by what its test signal tells; None where it tells nothing, or is none."""
     bends = explained.is_deep and any(cause.cause in ("non_linear", "clipping") for cause in explained.causes)
     if not skip & {"filter", "added_tone"} and not bends:  # tones that were put in are of no filter
-        undone = find_change_of_tones(reference, lay.render, plain=not explained.is_deep)
+        undone = undoing.find_change_of_tones(reference, lay.render, plain=not explained.is_deep)
         if undone is not None:
             return with_rest(explained, undone, rest_of(undone, again, skip | {"filter"}))
     if explained.is_deep:
         return None
     if kind.is_tonal and "gain_motion" not in skip:
-        undone = find_motion(reference, lay.at(Alignment(round(known.delay or 0.0))))
+        undone = undoing.find_motion(reference, lay.at(Alignment(round(known.delay or 0.0))))
         rest = None if undone is None else rest_of(undone, again, skip | {"gain_motion"})
         if undone is not None and rest is not None and rest.is_deep and not is_late_from_a_place_on(rest.causes):
             return with_rest(explained, undone, rest)
     if "time_jump" not in skip and (kind.is_tonal or known.delay is None or abs(known.delay) > FAR_SAMPLES):
         # Of tones, and where no delay holds for all of it, much else fits a little; a far delay may be a later note's.
-        undone = find_jumps(reference, lay.render, None)
+        undone = undoing.find_jumps(reference, lay.render, None)
         if undone is not None and undone.off >= (_BESIDE_GAPS_DB if known.gaps else _SURE_DB):
             rest = rest_of(undone, again, skip | {"time_jump"})
             if rest.is_deep or undone.off >= WELL_DB:
@@ -98,12 +93,12 @@ def told_by_signal(
     if skip:
         return None
     if kind.is_tonal and round(known.delay or 0.0) == 0:
-        told = cause_at_edges(reference, lay.render)
+        told = undoing.cause_at_edges(reference, lay.render)
         if told is not None:
             none: list[list[int]] = [[] for _ in range(reference.channels)]
             return replace(explained, causes=[told, *lengths_of(explained)], clicks=none, curves={})
     if kind.is_sweep and known.delay is not None:
-        folds = folding_of_sweep(reference, lay.at(Alignment(round(known.delay))))
+        folds = undoing.folding_of_sweep(reference, lay.at(Alignment(round(known.delay))))
         if folds is not None:
             beside = [cause for cause in explained.causes if cause.cause in (*BESIDE_ALIASES, "length")]
             none = [[] for _ in range(reference.channels)]

@@ -2,7 +2,9 @@
 
 from concurrent.futures import Executor
 from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
 
+from kind_echo.core import undoing
 from kind_echo.core.audio.align import Aligner, Alignment
 from kind_echo.core.audio.source import PartSource, Source
 from kind_echo.core.causes.cause import Cause
@@ -11,11 +13,10 @@ from kind_echo.core.causes.explanation import explain
 from kind_echo.core.comparison.rest import lengths_of
 from kind_echo.core.delays.periods import is_steady_tone
 from kind_echo.core.registry.numbers import number
-from kind_echo.core.undoing.placing import Place, find_place
-from kind_echo.core.undoing.sameness import find_sameness, shift_of_frequencies
-from kind_echo.core.undoing.silence import causes_from_nothing, is_constant
-from kind_echo.core.undoing.tones import find_tone_change
 from kind_echo.core.undoing.undone import Undone
+
+if TYPE_CHECKING:
+    from kind_echo.core.undoing.placing import Place
 
 _MAY_BE_MOVED = {"unrelated", "unexplained", "level_control", "polarity", "wander"}
 
@@ -47,26 +48,26 @@ def _place(reference: Source, lay: Aligner, known: ComparedFacts, explained: Exp
     """A pair that has no delay, or an inverted one that an upright one may stand for, explained where it fits."""
     said = {cause.cause for cause in explained.causes}
     plain = lay.at(Alignment())
-    if is_constant(reference, plain):
+    if undoing.is_constant(reference, plain):
         return Placed(
             known,
-            replace(explained, causes=[*causes_from_nothing(reference, plain), *lengths_of(explained)]),
+            replace(explained, causes=[*undoing.causes_from_nothing(reference, plain), *lengths_of(explained)]),
             is_done=True,
         )
     if not explained.is_deep and said & _MAY_BE_MOVED and known.no_delay != "periodic":
         for lag in sorted({round(known.delay or 0.0), 0}):
-            hertz = shift_of_frequencies(reference, lay.render, lag)
+            hertz = undoing.shift_of_frequencies(reference, lay.render, lag)
             if hertz is not None:
                 return Placed(known, replace(explained, causes=_moved(hertz, explained)), is_done=True)
     if known.delay is not None:
         if not {"delay", "polarity"} <= said or known.drift:
             return Placed(known, explained)
-        found = find_place(reference, lay.render)
+        found = undoing.find_place(reference, lay.render)
         return Placed(known, explained) if found is None else _told(reference, lay, known, explained, found, pool)
     if known.drift:
         return Placed(known, explained)
     if known.no_delay == "periodic" and is_steady_tone(reference):
-        undone = find_tone_change(reference, lay.render)
+        undone = undoing.find_tone_change(reference, lay.render)
         still = _at(reference, lay, known, explained, 0.0, pool)
         moved = undone is not None and any(cause.cause == "delay" for cause in undone.causes)
         filtered = any(cause.cause == "filter" for cause in still.explained.causes)  # of one tone none can be told
@@ -74,14 +75,14 @@ def _place(reference: Source, lay: Aligner, known: ComparedFacts, explained: Exp
             return still
         if undone is not None:
             return Placed(known, explained, undone)
-        found = find_place(reference, lay.render)
+        found = undoing.find_place(reference, lay.render)
         return still if found is None else _told(reference, lay, known, explained, found, pool)
-    found = find_place(reference, lay.render)
+    found = undoing.find_place(reference, lay.render)
     if found is not None:
         return _told(reference, lay, known, explained, found, pool)
     if known.no_delay != "unrelated":
         return Placed(known, explained)
-    same = find_sameness(reference, lay.render)
+    same = undoing.find_sameness(reference, lay.render)
     if same is None:
         return Placed(known, explained)
     if same.hertz:
@@ -95,7 +96,7 @@ def _moved(hertz: float, explained: Explained) -> list[Cause]:
 
 
 def _told(
-    reference: Source, lay: Aligner, known: ComparedFacts, explained: Explained, found: Place, pool: Executor
+    reference: Source, lay: Aligner, known: ComparedFacts, explained: Explained, found: "Place", pool: Executor
 ) -> Placed:
     """The pair at a place; where others are as good, its delay says so."""
     whole = round(found.delay)

@@ -11,8 +11,6 @@ from kind_echo.core.registry.errors import BadParameter, KindEchoError
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading
-from kind_echo.core.systems.dynamics import measure_dynamics
-from kind_echo.core.systems.transfer import measure_curve
 
 _FIXED_GAIN = "gain_below_threshold"
 
@@ -71,6 +69,10 @@ def _may_be_a_law(found: Comparison) -> bool:
 
 
 def _change(stimulus: Source, reference: Source, render: Source) -> list[Cause] | None:
+    # Slow to load, and of most pairs not needed.
+    from kind_echo.core.systems.dynamics import measure_dynamics
+    from kind_echo.core.systems.transfer import measure_curve
+
     for measure in (measure_curve, measure_dynamics):
         try:
             (before, was), (after, now) = measure(stimulus, reference), measure(stimulus, render)

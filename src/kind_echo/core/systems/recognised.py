@@ -1,7 +1,6 @@
-"""What a pair tells beside its difference, where its reference is a test signal that is known by its sound."""
+"""What kind of test signal a file is, by its sound, and what a render tells beside it."""
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, field
 from typing import Literal
 
 import numpy as np
@@ -11,13 +10,13 @@ from kind_echo.core.audio.source import Source, blocks, is_finite
 from kind_echo.core.comparison.on_signals import sound_of
 from kind_echo.core.delays.periods import is_steady_tone
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.registry.readings import Curve, Reading, value_of
+from kind_echo.core.registry.readings import Curve, Reading
 from kind_echo.core.systems.dynamics import find_burst, measure_dynamics
 from kind_echo.core.systems.latency import measure_latency
+from kind_echo.core.systems.of_test_signal import measure_test_signal
 from kind_echo.core.systems.response import measure_response
 from kind_echo.core.systems.transfer import find_plateaus, measure_curve
 from kind_echo.core.tones.alias_sweep import find_steps, measure_alias_sweep
-from kind_echo.core.tones.tone import ToneOptions, measure_tone
 
 Floats = NDArray[np.float64]
 
@@ -29,21 +28,6 @@ SIGNALS: tuple[Signal, ...] = ("silence", "tone", "staircase", "burst", "sweep",
 """Kinds of signal that are known by their sound; "steps" are the tones of an alias sweep, one after the other."""
 
 _Measure = Callable[[Source, Source], tuple[list[Reading], dict[str, Curve]]]
-
-
-@dataclass(frozen=True)
-class OfTestSignal:
-    """What a test signal tells.
-
-    Attributes:
-        reference: readings of the reference by itself.
-        render: readings of the render.
-        curves: of the render.
-    """
-
-    reference: list[Reading] = field(default_factory=list)
-    render: list[Reading] = field(default_factory=list)
-    curves: dict[str, Curve] = field(default_factory=dict)
 
 
 def recognise(source: Source) -> Signal:
@@ -97,29 +81,3 @@ def measure_by_input(stimulus: Source, render: Source) -> tuple[list[Reading], d
 def _loudest(source: Source) -> Floats:
     samples = source.read(0, min(source.frames, _MOST_FRAMES))
     return np.asarray(samples[:, int(np.square(samples).sum(axis=0).argmax())])
-
-
-def measure_test_signal(reference: Source, render: Source) -> OfTestSignal:
-    """The measures that fit a sound of one frequency; nothing of any other.
-
-    Of a staircase of levels, the level out for each level in; of a burst, how fast a gain follows it; of a tone that
-    stands still, level, harmonics, aliases and noise of both sides.
-
-    Raises:
-        RateMismatch, ChannelMismatch: the two do not belong together.
-    """
-    with np.errstate(invalid="ignore"):  # what is not finite is no tone
-        steady = is_steady_tone(reference)
-    if not (steady and is_finite(reference) and is_finite(render)):
-        return OfTestSignal()
-    for measure in (measure_curve, measure_dynamics):
-        try:
-            readings, curves = measure(reference, render)
-        except BadParameter:
-            continue  # it is another signal
-        return OfTestSignal([], readings, curves)
-    own, _ = measure_tone(reference)
-    frequency = value_of(own, "fundamental_frequency")
-    if frequency is None:
-        return OfTestSignal()
-    return OfTestSignal(own, *measure_tone(render, ToneOptions(frequency)))
