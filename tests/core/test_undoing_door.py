@@ -15,7 +15,7 @@ def test_all_that_is_offered_is_there(name: str) -> None:
 
 def test_nothing_else_is_offered() -> None:
     with pytest.raises(AttributeError, match="has no attribute find_nothing"):
-        undoing.find_nothing  # type: ignore[attr-defined]  # noqa: B018
+        undoing.find_nothing  # noqa: B018
 
 
 def test_no_finder_is_loaded_before_it_is_asked_for() -> None:
