@@ -22,7 +22,6 @@ from kind_echo.core.levels.hosting import HostedBlocks, hosting_readings
 from kind_echo.core.listening.blind import listening_readings
 from kind_echo.core.listening.lossy import measure_lossy
 from kind_echo.core.listening.match import match_level
-from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.registry.versions import FAMILY_VERSIONS, SIGNAL_VERSION
 from kind_echo.core.signals import SignalRequest, all_kinds, make_request, synthesise
@@ -54,7 +53,7 @@ def results() -> dict[str, Results]:
     found: dict[str, Results] = {}
     for name, made in _sets().items():
         for reading in made():
-            family = find_measure(reading.measure).family
+            family = reading.of.family
             found.setdefault(family, {})[f"{name}: {reading.measure} {reading.channel}"] = _finite(reading)
     found["signals"] = {
         f"{kind}: {what}": value

@@ -110,7 +110,7 @@ class Result:
         from kind_echo.wording.figures import figure
 
         rows = [
-            f"<tr><td>{escape(find_measure(one.measure).title)}</td>"
+            f"<tr><td>{escape(one.of.title)}</td>"
             f'<td style="text-align:right">{escape(figure(one) if one.value is not None else "—")}</td>'
             f"<td>{escape(one.why or '')}</td></tr>"
             for one in self.readings

@@ -8,7 +8,6 @@ from kind_echo import __version__
 from kind_echo.checks.judging import Checked
 from kind_echo.checks.pairing import shown
 from kind_echo.checks.telling import judged_readings, message, outcome_of, value_with_spread
-from kind_echo.core.registry.measures import find_measure
 from kind_echo.wording.figures import limit_text
 from kind_echo.wording.outcomes import Status, totals, worst_first
 
@@ -78,7 +77,7 @@ def _details(one: Checked) -> list[str]:
     rows = [f"<details><summary>{escape(one.name)}{escape(why)}</summary><table>"]
     rows.append("<tr><th>Measure</th><th>Reading</th><th>Limit</th><th>Note</th></tr>")
     for reading, limit in judged_readings(one):
-        measure = find_measure(reading.measure)
+        measure = reading.of
         notes = [one.reasons.get(reading.measure, ""), (reading.why or "") if reading.value is not None else ""]
         rows.append(
             f'<tr><td>{escape(measure.title)}</td><td class="number">{escape(value_with_spread(reading))}</td>'

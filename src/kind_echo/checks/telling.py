@@ -5,7 +5,6 @@ from pathlib import PurePosixPath
 from kind_echo.checks.judging import Checked
 from kind_echo.checks.pairing import shown
 from kind_echo.core.registry.measure import Limit
-from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
 from kind_echo.wording.figures import figure, limit_text
@@ -48,7 +47,7 @@ def value_with_spread(reading: Reading) -> str:
 
 
 def _line(reading: Reading, limit: Limit, why: str) -> str:
-    measure = find_measure(reading.measure)
+    measure = reading.of
     bounds = limit_text(limit, measure.decimals)
     held = f" (limit {bounds}{f': {why}' if why else ''})" if bounds else ""
     return f"{measure.title}: {value_with_spread(reading)}{held}"

@@ -2,7 +2,6 @@
 
 from kind_echo.core.registry.limits import Judgement
 from kind_echo.core.registry.measure import Limit, Measure
-from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
 
@@ -25,7 +24,7 @@ def value_text(value: float, measure: Measure) -> str:
 
 def figure(reading: Reading) -> str:
     """A reading with its unit, or the reason why it has no value."""
-    measure = find_measure(reading.measure)
+    measure = reading.of
     if reading.value is None:
         return reading.why or "no reading"
     return f"{value_text(reading.value, measure)} {measure.unit}".rstrip()
@@ -48,7 +47,7 @@ def limit_text(limit: Limit, decimals: int | None = None) -> str:
 
 def judged_limit_text(reading: Reading, limit: Limit, judgement: Judgement) -> str:
     """As "True peak −2.32 dBTP, limit ≤ −3.00: broken"."""
-    measure = find_measure(reading.measure)
+    measure = reading.of
     joined = " " if reading.value is not None else ": "
     bounds = limit_text(limit, measure.decimals)
     return f"{measure.title}{joined}{figure(reading)}, limit {bounds}: {_OUTCOMES[judgement]}"

@@ -62,7 +62,7 @@ def symptom_text(symptom: Symptom) -> str:
         return sentence(Verdict(symptom.verdict, symptom.ground, tuple(filter(None, [symptom.found])), symptom.other))
     if symptom.ground == "changed":
         return "Within limits, but not the same"
-    measure, value = find_measure(symptom.found.reading.measure), symptom.found.reading.value
+    measure, value = symptom.found.reading.of, symptom.found.reading.value
     if _tells_amount(symptom) and value is not None:
         return late_or_early(value) if measure.unit == "samples" else up_or_down(value)
     if symptom.cause == "aliasing" and symptom.orders is not None:
@@ -104,7 +104,7 @@ def worst_text(verdict: Verdict, symptoms: Sequence[Symptom]) -> str:
     text = figure(first.reading) if verdict.ground != "apart" else _difference(first)
     if [symptom.measure for symptom in symptoms] != [first.reading.measure]:
         return f"{called(first.reading.measure, verdict.other)}: {text}"
-    return "" if find_measure(first.reading.measure).drawing in ("flag", "sign") else text
+    return "" if first.reading.of.drawing in ("flag", "sign") else text
 
 
 def called(measure: str, other: str = THE_REFERENCE) -> str:
@@ -116,18 +116,18 @@ def _tells_amount(symptom: Symptom) -> bool:
     """Whether what a cell shows is called by its amount: a delay, a gain."""
     if symptom.found is None or symptom.ground != "limit broken" or symptom.found.reading.value is None:
         return False
-    measure = find_measure(symptom.found.reading.measure)
+    measure = symptom.found.reading.of
     return measure.undone is not None and measure.signed
 
 
 def _beyond(one: JudgedReading, other: str) -> str:
-    measure = find_measure(one.reading.measure)
+    measure = one.reading.of
     name = called(measure.key, other)
     return name if measure.drawing in ("flag", "sign") else f"{name}: {figure(one.reading)}"
 
 
 def _title(one: JudgedReading) -> str:
-    return find_measure(one.reading.measure).title
+    return one.reading.of.title
 
 
 def _residual(found: Sequence[JudgedReading]) -> str:
@@ -137,5 +137,5 @@ def _residual(found: Sequence[JudgedReading]) -> str:
 
 def _difference(one: JudgedReading) -> str:
     """The difference of two levels has no full scale in its unit."""
-    unit = find_measure(one.reading.measure).unit.removesuffix("FS").removesuffix("TP")
+    unit = one.reading.of.unit.removesuffix("FS").removesuffix("TP")
     return f"{number(one.reading.value or 0.0, '+.2f')} {unit}"

@@ -105,4 +105,4 @@ def _value(reading: Reading | None, limit: Limit | None) -> str:
     if reading is None or reading.value is None:
         return "—"
     mark = " ✗" if limit is not None and judge(reading, limit) != "met" else ""
-    return value_text(reading.value, find_measure(reading.measure)) + mark
+    return value_text(reading.value, reading.of) + mark

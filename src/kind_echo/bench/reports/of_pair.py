@@ -13,7 +13,6 @@ from kind_echo.bench.reports.pictures import pictures_of
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
-from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Reading
 from kind_echo.database.blobs import find_content
@@ -110,7 +109,7 @@ def _readings(readings: Sequence[Reading], limits: Mapping[str, Limit]) -> Table
     if {one.channel for one in readings} <= {"all", "1"}:  # of a single channel the readings of all say it already
         readings = [one for one in readings if one.channel == "all"]
     for one in readings:
-        measure = find_measure(one.measure)
+        measure = one.of
         limit = limits.get(one.measure) if one.channel == "all" else None
         bounds = "" if limit is None else limit_text(limit, measure.decimals)
         value = figure(one) + (

@@ -36,7 +36,7 @@ def judge(reading: Reading, limit: Limit) -> Judgement:
         high = limit.at_most is None or (reading.at_most is not None and reading.at_most <= limit.at_most)
         bounded = reading.at_least is not None or reading.at_most is not None
         return "met" if bounded and low and high else "unknown"
-    value = abs(reading.value) if find_measure(reading.measure).absolute else reading.value
+    value = abs(reading.value) if reading.of.absolute else reading.value
     if limit.at_least is not None and value < limit.at_least:
         return "broken"
     if limit.at_most is not None and value > limit.at_most:

@@ -5,6 +5,7 @@ from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
+from kind_echo.core.registry.measure import Measure
 from kind_echo.core.registry.measures import find_measure
 
 SILENCE = "digital silence"
@@ -44,9 +45,14 @@ class Reading:
     at_least: float | None = None
 
     @property
+    def of(self) -> Measure:
+        """What is measured, from the registry."""
+        return find_measure(self.measure)
+
+    @property
     def unit(self) -> str:
         """The unit, from the registry."""
-        return find_measure(self.measure).unit
+        return self.of.unit
 
     def noted(self, note: str | None) -> "Reading":
         """The same reading with a note added."""

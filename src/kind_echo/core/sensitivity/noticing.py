@@ -173,7 +173,7 @@ class Noticer:
             own += self.approved.own(render, claim)
         # Its length and its lead-in make a render unfit, and are told against the reference.
         told = {(r.measure, r.channel) for r in own}
-        own += [r for r in found if find_measure(r.measure).unfit and (r.measure, r.channel) not in told]
+        own += [r for r in found if r.of.unfit and (r.measure, r.channel) not in told]
         return own, found
 
     def _judged(self, own: Sequence[Reading], found: Sequence[Reading], limits: Mapping[str, Limit]) -> Verdict:

@@ -8,7 +8,6 @@ from kind_echo.core.audio.source import Source
 from kind_echo.core.causes.cause import Cause
 from kind_echo.core.comparison.pair import Comparison
 from kind_echo.core.registry.errors import BadParameter, KindEchoError
-from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Reading
 
@@ -109,7 +108,7 @@ def _changed(part: _Part, before: Reading, after: Reading) -> str:
     was, now = before.value or 0.0, after.value or 0.0
     if abs(now - was) <= max(part.least, _unsure(before, after)):
         return ""
-    unit = find_measure(before.measure).unit.removesuffix("FS")
+    unit = before.of.unit.removesuffix("FS")
     figures = f"{number(was, part.format)} → {number(now, part.format)}"
     return f"{part.said} {figures} {unit}".rstrip()
 

@@ -76,7 +76,7 @@ def judge_cell(
         other: how what it was compared with is called.
     """
     unfit = [key for key, measure in MEASURES.items() if measure.unfit]
-    faults = [(r, limits.get(r.measure, find_measure(r.measure).limit or Limit())) for r in _overall(render, unfit)]
+    faults = [(r, limits.get(r.measure, r.of.limit or Limit())) for r in _overall(render, unfit)]
     faults = [(reading, limit) for reading, limit in faults if judge(reading, limit) == "broken"]
     if faults:
         faults.sort(key=lambda fault: unfit.index(fault[0].measure))
@@ -215,7 +215,7 @@ def ink_of(reading: Reading, limit: Limit) -> float:
     """
     if reading.value is None:
         return 0.0
-    if find_measure(reading.measure).unit.startswith("dBFS") and limit.at_most is not None:
+    if reading.of.unit.startswith("dBFS") and limit.at_most is not None:
         excess = reading.value - limit.at_most
     else:
         bound = limit.at_most if reading.value > 0 or limit.at_least is None else limit.at_least

@@ -134,7 +134,7 @@ def judged_for(cell: Examined, symptom: Symptom) -> bool:
 
 def _broken(cell: Examined, found: JudgedReading) -> Symptom:
     """The symptom of a broken measure; what was rendered against something else is another where its name says so."""
-    measure = find_measure(found.reading.measure)
+    measure = found.reading.of
     value = found.reading.value or 0.0
     amount: float | None = None
     if measure.apart is not None:
