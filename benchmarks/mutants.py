@@ -9,6 +9,7 @@ processes only the source of one module differs, so that libraries are imported 
 
 import ast
 import copy
+import importlib
 import importlib.abc
 import importlib.machinery
 import multiprocessing
@@ -123,6 +124,11 @@ def _survives(task: tuple[str, int]) -> tuple[str, int, str] | None:
 
         signal.alarm(_SECONDS)  # what never ends is noticed as well
         sys.meta_path.insert(0, _Finder(f"kind_echo.{name}", _Instead(path, tree)))
+        try:
+            # Before pytest, which loads the modules of a plug-in for itself.
+            importlib.import_module(f"kind_echo.{name}")
+        except Exception:  # noqa: BLE001 - whatever it is, it is noticed
+            os._exit(1)
         os._exit(pytest.main(["-x", "-q", "-n", "0", "-p", "no:cacheprovider", "-k", "not every_signal", *TESTS]))
     return (name, line, what) if os.waitpid(child, 0)[1] == 0 else None
 

@@ -106,7 +106,9 @@ _DYNAMICS = family(
     ("release_time", "Release time", "ms", "From the step down likewise.", PRACTICE),
     ("attack_constant", "Attack time constant", "ms",
      "Of an exponential fitted to the gain in decibels, the gain that it settles at free as well. No reading where the "
-     "gain has not settled, or one half of the way is over 1.5 times as steep as the other: it is not one exponential.",
+     "gain has not settled, or one half of the way is over 1.5 times as steep as the other: it is not one exponential. "
+     "Of a detector of amplitude or power whose exponential explains the gain better, the detector's constant; the "
+     "note says so. Of a gain that is bent less, ± half of what the halves differ by.",
      _CURVE),
     ("release_constant", "Release time constant", "ms", "After the step down, likewise.", _CURVE),
     ("overshoot", "Overshoot", "dB", "By how much the gain passes its settled value after the step up.", PRACTICE),

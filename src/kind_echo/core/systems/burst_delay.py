@@ -6,6 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
+Frames = NDArray[np.int64]
 
 _LONGEST_SECONDS = 1.0  # s by which a render is looked for earlier or later
 _AROUND_PERIODS = 4  # periods beside each step that are looked at
@@ -32,7 +33,7 @@ class Steps:
 
 
 def find_burst_delay(steps: Steps, rate: int) -> float:
-    """Samples by which the output is later: the delay at which the gain moves least about the input's steps.
+    """Samples by which the output is later: the delay that takes most movement out of the gain about the input's steps.
 
     Searched a second to either side, to a hundredth of a sample; our own method.
     At any other delay the step itself stands in the gain, once up and once down. 0 where no delay is clearly better,
@@ -43,37 +44,51 @@ def find_burst_delay(steps: Steps, rate: int) -> float:
     stride = steps.period / 2
     count = int(longest / stride)
     coarse = max(1, round(stride / 2))
-    usual, one_way = (_movement(steps, 0.0, coarse, longest, whole=whole) for whole in (True, False))
+    frames = _frames(steps, coarse, longest)
+    usual, one_way = (sum(_movement(steps, 0.0, one, whole=whole) for one in frames) for whole in (True, False))
     if count < 1 or usual < _ONE_WAY_RATIO * one_way + _LEAST_MOVEMENT_DB:
         return 0.0
     tried = np.arange(-count, count + 1) * stride
-    moved = [_movement(steps, late, coarse, longest) for late in tried.tolist()]
-    at = float(tried[int(np.argmin(moved))])
-    window = abs(at) + stride
+    at = float(tried[int(np.argmax([_saved(steps, late, frames)[0] for late in tried.tolist()]))])
+    fine = _frames(steps, 1, abs(at) + stride)
     while stride > _FINEST_SAMPLES:
         tried = at + np.linspace(-stride, stride, 9)
-        at = float(tried[int(np.argmin([_movement(steps, late, 1, window) for late in tried.tolist()]))])
+        at = float(tried[int(np.argmax([_saved(steps, late, fine)[0] for late in tried.tolist()]))])
         stride /= 3
-    usual, least = (_movement(steps, late, 1, window) for late in (0.0, at))
-    return at if least + _LEAST_MOVEMENT_DB < _CLEARLY_SHARE * (usual + _LEAST_MOVEMENT_DB) else 0.0
+    saved, usual = _saved(steps, at, fine)
+    return at if usual - saved + _LEAST_MOVEMENT_DB < _CLEARLY_SHARE * (usual + _LEAST_MOVEMENT_DB) else 0.0
 
 
-def _movement(steps: Steps, late: float, stride: int, window: float, *, whole: bool = True) -> float:
-    """dB by which the gain goes up and down about both steps together, when the output is taken `late` samples later.
+def _frames(steps: Steps, stride: int, window: float) -> list[Frames]:
+    """The frames about each step that are looked at: so many samples to either side, beyond a few periods."""
+    wide = round(_AROUND_PERIODS * steps.period + window)
+    last = len(steps.level_in)
+    return [np.arange(max(0, edge - wide), min(last, edge + wide), stride) for edge in steps.edges]
+
+
+def _saved(steps: Steps, late: float, about: list[Frames]) -> tuple[float, float]:
+    """How much less the gain moves with the output taken `late` samples later than as it is, and how much as it is.
+
+    Over the same frames, those for which there is output: noise moves it alike at both.
+    """
+    saved = usual = 0.0
+    for frames in about:
+        there = frames[(frames + late >= 0) & (frames + late <= len(steps.level_out) - 1)]
+        if len(there) > 1:
+            as_it_is = _movement(steps, 0.0, there)
+            saved, usual = saved + as_it_is - _movement(steps, late, there), usual + as_it_is
+    return saved, usual
+
+
+def _movement(steps: Steps, late: float, frames: Frames, *, whole: bool = True) -> float:
+    """dB by which the gain goes up and down over some frames, when the output is taken `late` samples later.
 
     Args:
-        stride: samples from one point that is looked at to the next.
-        window: samples beside each step that are looked at, beyond a few periods.
-        whole: all of the movement; else from one end of each window to the other.
+        whole: all of the movement; else from one end to the other.
     """
-    wide = round(_AROUND_PERIODS * steps.period + window)
     shift, part = int(np.floor(late)), late - np.floor(late)
-    total = 0.0
-    for edge in steps.edges:
-        frames = np.arange(max(0, edge - wide), min(len(steps.level_in), edge + wide), stride)
-        # Beyond its ends the output stands still: there the whole step of the input is in the gain.
-        one, next_one = (np.clip(frames + shift + k, 0, len(steps.level_out) - 1) for k in (0, 1))
-        output = (1.0 - part) * steps.level_out[one] + part * steps.level_out[next_one]
-        gain = output - steps.level_in[frames]
-        total += float(np.abs(np.diff(gain)).sum() if whole else abs(gain[-1] - gain[0]))
-    return total
+    # Beyond its ends the output stands still: there the whole step of the input is in the gain.
+    one, next_one = (np.clip(frames + shift + k, 0, len(steps.level_out) - 1) for k in (0, 1))
+    output = (1.0 - part) * steps.level_out[one] + part * steps.level_out[next_one]
+    gain = output - steps.level_in[frames]
+    return float(np.abs(np.diff(gain)).sum() if whole else abs(gain[-1] - gain[0]))

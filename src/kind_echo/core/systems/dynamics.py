@@ -13,6 +13,15 @@ from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.numbers import number
 from kind_echo.core.registry.readings import Curve, Mark, Reading
 from kind_echo.core.systems.burst_delay import Steps, find_burst_delay
+from kind_echo.core.systems.times import (
+    LEAST_FRAMES,
+    SETTLED_SHARE,
+    STILL_DB,
+    movement,
+    time_constant,
+    time_to,
+    unsettled,
+)
 
 Floats = NDArray[np.float64]
 
@@ -21,31 +30,22 @@ MEASURES = (
     "settled_gain_high", "settled_gain_low",
 )  # fmt: skip
 _MOST_FRAMES = 1 << 23
-_REACHED_WITHIN_DB = 1.0  # dB from the settled gain at which it has been reached
-_SETTLED_SHARE = 0.3  # of each part, at its end
 _LEAST_STEP_DB = 3.0  # dB between low and high
 _MOVING_DB = 0.5  # dB by which the gain must change for times to mean anything
-_LEAST_RELEASE_FRAMES = 16  # frames after the step down, from which a gain can be said to have settled
-_ENDS = "the render ends before the gain can settle"
 _SHOWN_OVERSHOOT_DB = 0.05  # dB, that is marked on the curve
-_STILL_DB = 0.15  # dB, by which a gain that has settled still moves in the last part
-_HALF_WAY_SHARE = 0.3  # of what is left: the geometric middle of 0.9 and 0.1
-_BENDING_RATIO = 1.5  # times as steep as the other, that one half of the way of one exponential may not be
-_FITTED_CONSTANTS = 8.0  # time constants over which an exponential is fitted, after which nothing of it is left
-_SMEARED_CONSTANTS = 1.2  # time constants in a window of the tone, from which it is the window's own shape that is seen
-_WINDOW_SHARE = 0.03  # of a window's length, by which one of half its length is told wrong: twice what simulations gave
-_FITTED_POINTS = 4000  # of the gain, at most
 _OUT_OF_NOISE_DEVIATIONS = 4.0  # standard deviations of the gain before the step
 _STARTED_DB = 0.1  # dB of fall that counts as the gain having started
 
 
 @dataclass(frozen=True)
 class Burst:
-    """The input's two steps, in frames, and its frequency."""
+    """The input's two steps, in frames, its frequency, and the peak levels of its parts, dBFS."""
 
     up: int
     down: int
     frequency: float
+    low: float
+    high: float
 
 
 def measure_dynamics(
@@ -113,7 +113,9 @@ def find_burst(x: Floats, rate: int) -> Burst:
     frequency = _frequency(x[up:down], rate)
     if frequency is None or down - up < 4 * rate / frequency or down >= len(x) - window:
         raise problem
-    return Burst(_edge(x, up, low, frequency, rate, -1), _edge(x, down - 1, low, frequency, rate, 1), frequency)
+    edges = _edge(x, up, low, frequency, rate, -1), _edge(x, down - 1, low, frequency, rate, 1)
+    loud = float(np.median(peaks[peaks > border]))
+    return Burst(*edges, frequency, 20 * math.log10(low), 20 * math.log10(loud))
 
 
 def _edge(x: Floats, frame: int, low: float, frequency: float, rate: int, way: int) -> int:
@@ -182,11 +184,11 @@ def _readings(name: str, gain: Floats, burst: Burst, rate: int) -> list[Reading]
     up, down = burst.up, burst.down
     if len(gain) < down:
         return [Reading(key, name, None, "the render ends before the burst does") for key in MEASURES]
-    before = gain[up - round(_SETTLED_SHARE * up) - 1 : max(1, up - round(0.05 * rate))]
+    before = gain[up - round(SETTLED_SHARE * up) - 1 : max(1, up - round(0.05 * rate))]
     if len(before) < 8:
         before = gain[up // 2 : max(up // 2 + 1, up - round(0.005 * rate))]
     low = float(np.median(before))
-    loud = gain[down - round(_SETTLED_SHARE * (down - up)) : down - round(rate / burst.frequency)]
+    loud = gain[down - round(SETTLED_SHARE * (down - up)) : down - round(rate / burst.frequency)]
     high = float(np.median(loud))
     end = len(gain) - round(rate / burst.frequency)
     moved = low - high
@@ -196,24 +198,20 @@ def _readings(name: str, gain: Floats, burst: Burst, rate: int) -> list[Reading]
         return [*nothing, Reading("settled_gain_high", name, high), Reading("settled_gain_low", name, low)]
     attack = gain[up:down]
     release = gain[down : max(down, end)]
-    back = (
-        float(np.median(release[-round(_SETTLED_SHARE * len(release)) :]))
-        if len(release) >= _LEAST_RELEASE_FRAMES
-        else None
-    )
-    moves = _movement(attack), _movement(release) if back is not None else 0.0
+    back = float(np.median(release[-round(SETTLED_SHARE * len(release)) :])) if len(release) >= LEAST_FRAMES else None
+    moves = movement(attack), movement(release) if back is not None else 0.0
     deepest = float(attack[: max(1, round(0.7 * len(attack)))].min())
     smear = 2 * max(2, round(rate / burst.frequency / 2))
     return [
-        _reached("attack_time", name, attack, high, moves[0], rate),
-        _reached("release_time", name, release, back, moves[1], rate),
-        _constant("attack_constant", name, attack, low, high, moves[0], smear, rate),
-        _constant("release_constant", name, release, high, back, moves[1], smear, rate),
+        time_to("attack_time", name, attack, high, moves[0], rate),
+        time_to("release_time", name, release, back, moves[1], rate),
+        time_constant("attack_constant", name, attack, (low, high), (burst.low, burst.high), moves[0], smear, rate),
+        time_constant("release_constant", name, release, (high, back), (burst.high, burst.low), moves[1], smear, rate),
         Reading("overshoot", name, max(0.0, high - deepest)),
         _lookahead(name, gain, low, burst, rate),
         Reading("settled_gain_high", name, high, None, _spread(loud, moves[0], smear))
-        if abs(moves[0]) <= _STILL_DB
-        else Reading("settled_gain_high", name, None, _unsettled(moves[0])),
+        if abs(moves[0]) <= STILL_DB
+        else Reading("settled_gain_high", name, None, unsettled(moves[0])),
         Reading("settled_gain_low", name, low, None, _spread(before, 0.0, smear)),
     ]
 
@@ -223,115 +221,6 @@ def _spread(gains: Floats, moves: float, smear: int) -> float:
     count = max(1.0, len(gains) / smear)
     # The median of normal noise spreads by a quarter more than its mean.
     return math.hypot(2.0 * 1.25 * float(np.std(gains)) / math.sqrt(count), moves / 2)
-
-
-def _movement(gain: Floats) -> float:
-    """dB by which a gain still moves over the last part, in which it should stand still."""
-    last = gain[-max(_LEAST_RELEASE_FRAMES, round(_SETTLED_SHARE * len(gain))) :]
-    tenth = max(1, len(last) // 10)
-    # The window of the tone reaches over the end.
-    return float(np.median(last[-2 * tenth : -tenth]) - np.median(last[:tenth]))
-
-
-def _unsettled(moves: float) -> str:
-    return f"the gain does not settle before the part ends: it still moves by {number(moves, '+.2f')} dB"
-
-
-def _reached(key: str, name: str, gain: Floats, settled: float | None, moves: float, rate: int) -> Reading:
-    if settled is None:
-        return Reading(key, name, None, _ENDS)
-    if abs(moves) > _STILL_DB:
-        return Reading(key, name, None, _unsettled(moves), at_least=1000.0 * len(gain) / rate)
-    away = np.flatnonzero(np.abs(gain - settled) > _REACHED_WITHIN_DB)
-    if len(away) == 0:
-        return Reading(key, name, 0.0)
-    if away[-1] >= len(gain) - 2:
-        return Reading(key, name, None, "the gain does not settle before the part ends")
-    return Reading(key, name, 1000.0 * (float(away[-1]) + 1) / rate)
-
-
-def _constant(
-    key: str, name: str, gain: Floats, begin: float, settled: float | None, moves: float, smear: int, rate: int
-) -> Reading:
-    """Time constant of the gain's way from `begin` to `settled`.
-
-    The logarithm of what is left of the way shows whether it is one exponential; a fit, in which the settled gain is
-    free as well, then has the constant.
-
-    Args:
-        smear: frames over which neighbouring gains share a window.
-    """
-    if settled is None:
-        return Reading(key, name, None, _ENDS)
-    if abs(moves) > _STILL_DB:
-        return Reading(key, name, None, _unsettled(moves))
-    left = (gain - settled) / (begin - settled)
-    done = np.flatnonzero(left < 0.1)
-    if len(done) == 0:
-        return Reading(key, name, None, "the gain does not settle before the part ends")
-    part = left[: done[0]]
-    first = int(np.argmax(part < 0.9)) if (part < 0.9).any() else len(part)
-    part = part[first:]
-    if len(part) < 4:
-        return Reading(key, name, 0.0, f"faster than {1000 * 4 / rate:.2g} ms")
-    way = np.log(np.maximum(part, 1e-6))
-    slope = float(np.polyfit(np.arange(len(part)) / rate, way, 1)[0])
-    if slope >= 0.0:
-        return Reading(key, name, None, "the gain does not move towards its settled value")
-    if -slope * smear / rate > _SMEARED_CONSTANTS:
-        why = "no slower than what a period of the tone shows"
-        return Reading(key, name, -1000.0 / slope, why, 500.0 * smear / rate)
-    # Of one exponential the first half of the way to a tenth is as steep as the second.
-    middle = int(np.argmax(part < _HALF_WAY_SHARE)) if (part < _HALF_WAY_SHARE).any() else 0
-    if middle >= _LEAST_RELEASE_FRAMES and len(part) - middle >= _LEAST_RELEASE_FRAMES:
-        halves = [float(np.polyfit(np.arange(len(half)), half, 1)[0]) for half in (way[:middle], way[middle:])]
-        if halves[0] < 0.0 and not 1.0 / _BENDING_RATIO <= halves[1] / halves[0] <= _BENDING_RATIO:
-            early, late = (-1000.0 / (rate * half) for half in halves)
-            why = f"not one exponential: {number(early, '.3g')} ms at first, {number(late, '.3g')} ms later"
-            return Reading(key, name, None, why)
-    seconds, unsure = _fitted(left[first : len(left) - smear], -1.0 / slope, smear, rate)
-    return Reading(key, name, 1000.0 * seconds, None, None if unsure is None else 1000.0 * unsure)
-
-
-def _fitted(left: Floats, seconds: float, smear: int, rate: int) -> tuple[float, float | None]:
-    """Time constant of an exponential and a constant beside it, and its uncertainty at 95 %; seconds.
-
-    The beginning where there is too little to fit, or where the fit does not stay near it.
-
-    Args:
-        left: share of the way that is left, by frame.
-        seconds: where to begin.
-        smear: frames that share a window, so that they count as one value.
-    """
-    from scipy.optimize import least_squares
-
-    shown = left[: max(_LEAST_RELEASE_FRAMES, round(_FITTED_CONSTANTS * seconds * rate))]
-    step = max(1, len(shown) // _FITTED_POINTS)
-    times, values = np.arange(0, len(shown), step) / rate, shown[::step]
-    free = len(shown) / max(smear, step) - 3
-    if free < 1:
-        return seconds, None
-
-    def error(p: Floats) -> Floats:
-        return np.asarray(p[0] * np.exp(-times * np.exp(-p[1])) + p[2] - values)
-
-    found = least_squares(error, np.array([values[0], math.log(seconds), 0.0]))
-    fitted = math.exp(min(float(found.x[1]), 50.0))
-    if not 1.0 / _BENDING_RATIO <= fitted / seconds <= _BENDING_RATIO:
-        return seconds, None
-    inverse = np.linalg.pinv(np.asarray(found.jac))
-    # Values that share a window err alike: of so many the residuals count as few.
-    variance = 2.0 * found.cost / len(values) * (free + 3) / free
-    spread = math.sqrt(float(np.square(inverse[1]).sum()) * variance * max(1.0, smear / step))
-    window = _WINDOW_SHARE * (smear / rate) ** 2 / (2 * fitted)
-    return fitted, math.hypot(_students(free) * spread * fitted, window)
-
-
-def _students(free: float) -> float:
-    """Standard deviations at 95 % by so many degrees of freedom."""
-    from scipy.special import stdtrit
-
-    return float(stdtrit(free, 0.975))
 
 
 def _lookahead(name: str, gain: Floats, low: float, burst: Burst, rate: int) -> Reading:
