@@ -127,7 +127,7 @@ def _survives(task: tuple[str, int]) -> tuple[str, int, str] | None:
         try:
             # Before pytest, which loads the modules of a plug-in for itself.
             importlib.import_module(f"kind_echo.{name}")
-        except Exception:  # noqa: BLE001 - whatever it is, it is noticed
+        except Exception:
             os._exit(1)
         os._exit(pytest.main(["-x", "-q", "-n", "0", "-p", "no:cacheprovider", "-k", "not every_signal", *TESTS]))
     return (name, line, what) if os.waitpid(child, 0)[1] == 0 else None
