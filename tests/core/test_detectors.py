@@ -10,8 +10,11 @@ import numpy as np
 import pytest
 from numpy.typing import NDArray
 
+from kind_echo.core.comparison.compare import compare
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.systems.dynamics import measure_dynamics
+from kind_echo.core.systems.law_change import with_changed_law
+from kind_echo.wording.causes import describe
 from tests.core.conftest import columns, noise, reading
 
 R = 48_000
@@ -52,6 +55,7 @@ def test_a_detector_has_its_own_constant(
     one = reading(found, "attack_constant")
     assert one.value == pytest.approx(1000 * attack, rel=0.01)
     assert f"of a detector that follows the {follows}" in str(one.why)
+    assert one.reason == "detector"
     after = reading(found, "release_constant")
     if after.value is None:  # over its threshold alone it falls like a ramp, which two kinds of detector can make
         assert threshold > low
@@ -96,3 +100,16 @@ def test_noise_is_no_delay() -> None:
     found = _through(_burst(low, high, 0.75), _detected("amplitude", 0.01, 0.01, low, high, 0.75), -50, 1e-3)
     assert reading(found, "settled_gain_low").value == pytest.approx(-SLOPE * 24, abs=0.1)
     assert reading(found, "settled_gain_high").value == pytest.approx(-SLOPE * 44, abs=0.1)
+
+
+def test_a_detector_is_not_compared_with_a_gain() -> None:
+    """Between the same two gains, once by a detector of amplitude, once by an exponential of the gain."""
+    x = _burst(-26, -6, 1.2)
+    by_level = -SLOPE * (_detected("amplitude", 0.05, 0.2, -26, -6, 1.2) + 50)
+    frames = round(1.2 * R)
+    t = np.arange(frames) / R
+    fall = by_level[0] + (by_level[2 * frames - 1] - by_level[0]) * (1 - np.exp(-t / 0.02))
+    own = np.concatenate([by_level[:frames], fall, by_level[2 * frames :]])
+    reference, render = (columns(x * 10 ** (gain / 20)) for gain in (by_level, own))
+    found = with_changed_law(compare(reference, render), columns(x), reference, render)
+    assert "attack" not in describe(found.causes)

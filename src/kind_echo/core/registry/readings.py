@@ -11,12 +11,13 @@ from kind_echo.core.registry.measures import find_measure
 SILENCE = "digital silence"
 NULL = "the residual is digital silence"
 
-Reason = Literal["silence", "null", "identical", "not finite", "periodic", "unrelated", "drifts"]
+Reason = Literal["silence", "null", "identical", "not finite", "periodic", "unrelated", "drifts", "detector"]
 """Why there is no value, or what a value rests on, where programs act on it; `why` says it to people.
 
 "silence": what is measured is digital silence. "null": the residual is. "identical": the pair is one and the same
 audio. "not finite": samples that are NaN or infinite. Of a delay: "periodic": it is known up to whole periods only;
-"unrelated": nothing correlates; "drifts": it changes over the file.
+"unrelated": nothing correlates; "drifts": it changes over the file. "detector": a time constant is that of a detector
+of the level, not of the gain.
 """
 
 

@@ -88,7 +88,7 @@ def _told(before: Sequence[Reading], after: Sequence[Reading], apart: float) -> 
     pairs = {
         one.measure: (one, other)
         for one, other in zip(before, after, strict=True)
-        if one.channel == "all" and one.value is not None and other.value is not None
+        if one.channel == "all" and one.value is not None and other.value is not None and one.reason == other.reason
     }
     changes = [_changed(part, *pairs[key]) for key, part in _PARTS.items() if key in pairs]
     told = ", ".join(filter(None, changes))

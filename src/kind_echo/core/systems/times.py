@@ -100,7 +100,7 @@ def time_constant(
         detector = find_detector(seen, -1.0 / slope)
         if detector and (bent or detector.misfit < _BETTER_SHARE * fitted.misfit * abs(begin - settled)):
             why = f"of a detector that follows the {detector.follows or 'level'}, not of the gain"
-            return Reading(key, name, 1000.0 * detector.seconds, why, 1000.0 * detector.spread)
+            return Reading(key, name, 1000.0 * detector.seconds, why, 1000.0 * detector.spread, reason="detector")
     told = halves and f"{number(1000 * halves[0], '.3g')} ms at first, {number(1000 * halves[1], '.3g')} ms later"
     if bent:
         return Reading(key, name, None, f"not one exponential: {told}")
