@@ -25,9 +25,8 @@ _SHORTEST_COHERENCE_FRAMES = 4096  # frames, in which a filter of a thousand tap
 _FEWEST_BLOCKS = 8.0
 _LONGER_COULD_PAY_SHARE = 0.05  # of what a filter leaves, under which no longer one could be worth its taps
 _LIBRARY_PAYS_TAPS = 600  # taps, from which it pays to load a library of solvers
-_ONE_LINE_SHARE = (
-    1.0 - 1e-4
-)  # of the power in one line, whose level and phase the shortest filter changes as any longer one
+# Of the power in one line, whose level and phase the shortest filter changes as any longer one
+_ONE_LINE_SHARE = 1.0 - 1e-4
 _EVENT_FRAMES = 64  # frames that a sound takes which is one event
 _SILENT_SHARE = 1e-12  # of its greatest power
 _WELL_EXPLAINED_SHARE = 1e-4  # of the power of the target, under which no other ridge is tried

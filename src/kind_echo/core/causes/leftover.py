@@ -17,9 +17,8 @@ Leftover = Literal["noise", "lossy", "follows", "cannot tell"]
 _WINDOW_FRAMES, _HOP_FRAMES = 1024, 512
 _BAND_BINS = 4  # bins of a band
 _LEAST_FRAMES = 24
-_APART_RANK_CORRELATION = (
-    0.12  # mean rank correlation in time of what is left with the signal, in narrow bands, under which it is apart
-)
+# Mean rank correlation in time of what is left with the signal, in narrow bands, under which it is apart
+_APART_RANK_CORRELATION = 0.12
 _FOLLOWING_RANK_CORRELATION = 0.25
 _CARRYING_POWER_SHARE = 1e-7  # of the greatest band, under which a band of the signal tells nothing
 _HOLE_POWER_SHARE = 10 ** (-20 / 10)  # of the signal's power in a place of time and frequency that the render lacks

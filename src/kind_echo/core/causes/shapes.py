@@ -30,9 +30,8 @@ _UNCHANGED_BAND_SHARE, _MUCH_TURNED_DEGREES = (
     30.0,
 )  # share of the band that has no other magnitude, degrees that half of it turns by
 _ONE_ANGLE_DEGREES, _ONE_ANGLE_BAND_SHARE = 10.0, 0.8  # degrees, and the share of the band within them
-_UPRIGHT_ALL_PASS_DEGREES = (
-    90.0  # degrees, within which an all-pass that turns no more anywhere has not turned the polarity
-)
+# Degrees, within which an all-pass that turns no more anywhere has not turned the polarity
+_UPRIGHT_ALL_PASS_DEGREES = 90.0
 _UPRIGHT_DEGREES, _UPRIGHT_BAND_SHARE = (
     60.0,
     0.25,

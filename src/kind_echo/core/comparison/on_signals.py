@@ -21,9 +21,8 @@ FAR_SAMPLES = 1024  # of a delay that does not explain all
 _BESIDE_GAPS_DB = 60.0  # the same, where there are gaps, which may be all
 _SURE_DB = 15.0  # that jumps take off which are looked for before all else
 _LOOKED_AT_FRAMES = 1 << 20  # frames of a reference from which it is told what it is
-_LEVEL_POWER_RATIO = (
-    2.0  # times the power of its tenth part, that nine tenths of a sound stay under which is as loud throughout
-)
+# Times the power of its tenth part, that nine tenths of a sound stay under which is as loud throughout
+_LEVEL_POWER_RATIO = 2.0
 _FRAME_SAMPLES, _SOUNDING_SHARE, _SPARSE_SHARE = (
     256,
     1e-6,

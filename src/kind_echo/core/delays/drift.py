@@ -24,9 +24,8 @@ _RELATED_CORRELATION = 0.5  # correlation coefficient of that part
 _LEAST_PHASE_AGREEMENT = 0.8  # agreement of the phases of a segment that takes part
 _LEAST_STRENGTH = 0.3
 _LEAST_SEGMENTS = 4
-_STRAIGHT_WITHIN_SAMPLES = (
-    1.0  # samples RMS that delays of short segments may lie off their line: chance would scatter them
-)
+# Samples RMS that delays of short segments may lie off their line: chance would scatter them
+_STRAIGHT_WITHIN_SAMPLES = 1.0
 STUDENT_T = (
     12.706, 4.303, 3.182, 2.776, 2.571, 2.447, 2.365, 2.306, 2.262, 2.228, 2.201, 2.179, 2.16, 2.145,
     2.131, 2.12, 2.11, 2.101, 2.093, 2.086, 2.08, 2.074,

@@ -18,9 +18,8 @@ NEAR = 48
 _BLOCK_FRAMES = 1 << 14
 _MOST_BLOCKS = 24
 _GRID_PER_SAMPLE = 4  # grid points to the sample, from which the best is refined
-_PREFERRED_WITHIN_AGREEMENT = (
-    0.002  # of agreement, by which the excess phase may be the less linear and still is taken for the phase
-)
+# Of agreement, by which the excess phase may be the less linear and still is taken for the phase
+_PREFERRED_WITHIN_AGREEMENT = 0.002
 _UNDECIDED_AGREEMENT = 0.01  # of agreement, by which neither is the more linear for sure
 _STILL_LEFT_SHARE = 0.75  # of what the phase leaves unexplained, that what is left of it leaves
 _POOR_LINE_AGREEMENT = 0.05  # of agreement, by which phases miss a line that does not explain them

@@ -41,9 +41,8 @@ _AIM_RELATIVE_ERROR = 0.0023  # standard deviation over magnitude, 0.02 dB, from
 _BLOCK_SECONDS = 0.02
 _NOTHING_SHARE = 1e-20  # of the greatest power of a block
 _EXCITED_SHARE = 1e-10  # of the mean power density: bins with less were not driven
-_CELL_OCTAVES = (
-    1 / 96
-)  # octaves over which a point of the grid is averaged: so much less noise, and no wall moved by 1 %
+# Octaves over which a point of the grid is averaged: so much less noise, and no wall moved by 1 %
+_CELL_OCTAVES = 1 / 96
 _FINE_CELL_OCTAVES = 1 / 768  # octaves, the same where a peak is looked for between them
 _BESIDE_OCTAVES, _FADED_SHARE = (
     1 / 12,

@@ -27,9 +27,8 @@ _USED_SHARE = 0.4  # of each step, at its end
 _LEAST_USED_SHARE = 0.3  # of that share that the output must hold
 _SETTLE_SECONDS = 0.01  # at the very end of a step left out, for a latency that is not taken off to the sample
 _STEP_PARTS = 8  # of a step, whose levels show how sure the level of all of it is
-_SURE_DEVIATIONS = (
-    2.36  # standard deviations from a mean of eight at 95 % (Student's distribution, 7 degrees of freedom)
-)
+# Standard deviations from a mean of eight at 95 % (Student's distribution, 7 degrees of freedom)
+_SURE_DEVIATIONS = 2.36
 _FLOOR_DBFS = -110.0  # dBFS of the input under which a step is not read
 _VAGUE_SPREADS = (2.0, math.inf, 4.0)  # of uncertainty, over which threshold (dB) and knee (dB) are none
 _VAGUE_SLOPE_SPREAD = 0.5  # of the slope over the threshold, over which its uncertainty leaves a bound of the ratio

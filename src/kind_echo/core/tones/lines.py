@@ -32,9 +32,8 @@ that of draws of tones of 60 Hz to 9 kHz in white noise 20 to 100 dB below them.
 
 _MOST_FRAMES = 1 << 21
 _LEAST_FRAMES = 64
-_LINE_POWER_RATIO = (
-    14.0  # times the mean of noise, that a bin of it passes once in a million (exponential distribution)
-)
+# Times the mean of noise, that a bin of it passes once in a million (exponential distribution)
+_LINE_POWER_RATIO = 14.0
 _NEIGHBOUR_BINS = 48  # bins on either side of a line among which its floor is taken
 _ENVELOPE_SECONDS = 0.02
 _STEADY_DB = 0.5

@@ -27,9 +27,8 @@ INK_AT_LIMIT = 24.0 / INK_RANGE
 """Share of a cell that a reading just at its limit fills."""
 
 _TAKE_MARGIN_DB = 3.0  # dB: the spread is the greatest of a few differences, and the next may be a little greater
-_NEAR_UNITS = (
-    0.1  # in a measure's own unit; readings at two rates that are no further apart are alike: this product's choice
-)
+# In a measure's own unit; readings at two rates that are no further apart are alike: this product's choice
+_NEAR_UNITS = 0.1
 _FULL_INK_UNITS = 12.0  # in a measure's own unit; readings at two rates that are so far apart fill a cell
 _HOLD_ACROSS = ("integrity", "compare")  # families whose limits hold against another side as well
 _NOTHING_LEFT: frozenset[Reason] = frozenset({"null", "identical"})  # a perfect null; else nothing was compared
