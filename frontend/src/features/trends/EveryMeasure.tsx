@@ -4,6 +4,7 @@ import type { Measure } from "../../api/client";
 import { count, number } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
 import { Table } from "../../ui/Table";
+import { ofBuild } from "./ofBuild";
 import { byBuildQuery } from "./queries";
 
 /** Every measure of a plan by build: the worst reading of each run, with ink by how far it stands from its limit. */
@@ -20,22 +21,7 @@ export function EveryMeasure({ plan, measures }: { plan: number; measures: Measu
         stands at the limit.
       </p>
       <div className="overflow-x-auto">
-        <Table
-          caption="Every measure, by build"
-          columns={[
-            "Measure",
-            "Unit",
-            ...builds.map(({ run_id, version }) => ({
-              head: (
-                <Link to={`/runs/${run_id}`} className="hover:underline">
-                  {version}
-                </Link>
-              ),
-              name: `${run_id}`,
-              className: "text-right",
-            })),
-          ]}
-        >
+        <Table caption="Every measure, by build" columns={["Measure", "Unit", ...builds.map(ofBuild)]}>
           {rows.map((row) => {
             const measure = measures.find((one) => one.key === row.measure);
             if (!measure) return null;

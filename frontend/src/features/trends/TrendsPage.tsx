@@ -10,6 +10,7 @@ import { type Download, inBothForms, TakeAway } from "../../ui/TakeAway";
 import { plansQuery } from "../plans/queries";
 import { EveryMeasure } from "./EveryMeasure";
 import { caseText, placeText, stepText } from "./lines";
+import { ofBuild } from "./ofBuild";
 import { trendQuery } from "./queries";
 import { SmallTrends } from "./SmallTrends";
 
@@ -127,19 +128,7 @@ function Figures({ trend, lines, measure }: { trend: Trend; lines: TrendLine[]; 
   return (
     <Table
       caption={`${measure.title}, ${measure.unit}, by condition and build`}
-      columns={[
-        "Condition",
-        "Limit",
-        ...trend.builds.map(({ run_id, version }) => ({
-          head: (
-            <Link to={`/runs/${run_id}`} className="hover:underline">
-              {version}
-            </Link>
-          ),
-          name: `${run_id}`,
-          className: "text-right",
-        })),
-      ]}
+      columns={["Condition", "Limit", ...trend.builds.map(ofBuild)]}
     >
       {lines.map((line) => (
         <tr key={line.condition.id}>
