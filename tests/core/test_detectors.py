@@ -4,6 +4,7 @@ The gain computer of Giannoulis, Massberg and Reiss (J. Audio Eng. Soc. 60, 2012
 gain falls by a share of the decibels that the detector reads.
 """
 
+import warnings
 from typing import Literal
 
 import numpy as np
@@ -14,6 +15,7 @@ from kind_echo.core.comparison.compare import compare
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.systems.dynamics import measure_dynamics
 from kind_echo.core.systems.law_change import with_changed_law
+from kind_echo.core.systems.times import time_constant
 from kind_echo.wording.causes import describe
 from tests.core.conftest import columns, noise, reading
 
@@ -113,3 +115,13 @@ def test_a_detector_is_not_compared_with_a_gain() -> None:
     reference, render = (columns(x * 10 ** (gain / 20)) for gain in (by_level, own))
     found = with_changed_law(compare(reference, render), columns(x), reference, render)
     assert "attack" not in describe(found.causes)
+
+
+def test_the_noise_of_a_part_as_short_as_the_window_is_unknown_and_no_warning() -> None:
+    """Four windows of the tone, 1 dB down with a time constant of one of them: it has settled, and no end is left."""
+    smear = 48
+    gain = -(1 - np.exp(-np.arange(4 * smear) / smear))
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        one = time_constant("attack_constant", "1", gain, (0.0, -1.0), (-26.0, -6.0), 0.0, smear, R)
+    assert one.value == pytest.approx(1.0, rel=0.1)

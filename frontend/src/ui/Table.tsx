@@ -1,9 +1,9 @@
 import type { ReactNode } from "react";
 
 /** A column: its head alone, or with the classes of its width and side. */
-export type Column = string | Told;
+export type Column = string | FullColumn;
 
-interface Told {
+interface FullColumn {
   head: ReactNode;
   /** What tells it from the others. */
   name: string;
@@ -12,10 +12,10 @@ interface Told {
 }
 
 /** The column of what can be done to a row, whose head is heard only. */
-export const ACTIONS: Told = { head: <span className="sr-only">Actions</span>, name: "actions" };
+export const ACTIONS: FullColumn = { head: <span className="sr-only">Actions</span>, name: "actions" };
 
 /** A column with classes of its own. */
-export function column(head: string, className: string): Told {
+export function column(head: string, className: string): FullColumn {
   return { head, name: head, className };
 }
 

@@ -14,7 +14,7 @@ from kind_echo.core.causes.explanation import explain
 from kind_echo.core.comparison.account import STEPS, account_of, power_left
 from kind_echo.core.comparison.bands import third_octaves
 from kind_echo.core.comparison.clicks import clicks_among
-from kind_echo.core.comparison.lining_up import Delayed, LinedUp, Sides, begin_delays, line_up, settle_delay
+from kind_echo.core.comparison.lining_up import Delayed, LinedUp, Sides, begin_delays, choose_delay, line_up
 from kind_echo.core.comparison.pair import USUAL, CompareOptions, Comparison, alignment_for, check_pair
 from kind_echo.core.comparison.residual import MEASURES as RESIDUAL
 from kind_echo.core.comparison.residual import changed_curve, residual_of, residual_readings
@@ -98,10 +98,10 @@ def _compare_at(
         scans = begun[0].result(), begun[1].result()
         if not (scans[0].finite and scans[1].finite):
             return _of_not_finite(sides, scans)
-        delayed = settle_delay(sides, delays.result(), options)
-        # What the residual is taken under is known now unless it hangs on the gain.
-        hangs = options.match_gain or options.match_polarity
-        early = None if hangs else _begin_residual(sides, alignment_for(options, delayed.delay, None))
+        delayed = choose_delay(sides, delays.result(), options)
+        # What the residual is taken under is known now unless it depends on the gain.
+        needs_gain = options.match_gain or options.match_polarity
+        early = None if needs_gain else _begin_residual(sides, alignment_for(options, delayed.delay, None))
         lined_up = line_up(sides, delayed, options.ceiling)
         own = _readings_lined_up(sides, scans, delayed, lined_up)
         factor = lined_up.gain or lined_up.gains.level
@@ -147,20 +147,20 @@ def _readings_lined_up(sides: Sides, scans: _Scans, delayed: Delayed, lined_up: 
 
 
 @dataclass(frozen=True)
-class _Left:
+class _BegunResidual:
     """What the residual is taken under, and the residual in bands, begun."""
 
     alignment: Alignment
     bands: Future[Curve]
 
 
-def _begin_residual(sides: Sides, alignment: Alignment) -> _Left:
+def _begin_residual(sides: Sides, alignment: Alignment) -> _BegunResidual:
     difference = DifferenceSource(sides.reference, sides.lay.at(alignment))
-    return _Left(alignment, sides.pool.submit(third_octaves, difference))
+    return _BegunResidual(alignment, sides.pool.submit(third_octaves, difference))
 
 
 def _of_residual(
-    sides: Sides, delayed: Delayed, lined_up: LinedUp, options: CompareOptions, left: _Left
+    sides: Sides, delayed: Delayed, lined_up: LinedUp, options: CompareOptions, left: _BegunResidual
 ) -> tuple[list[Reading], dict[str, Curve]]:
     """The readings of the residual, its bands, and where it changed."""
     reference, whole = sides.reference, lined_up.whole
@@ -168,8 +168,8 @@ def _of_residual(
         why = "the alignment leaves no overlap"
         return [*refused(RESIDUAL, reference.channels, why), *refused(STEPS, reference.channels, why)], {}
     final = sides.lay.at(left.alignment)
-    as_walked = left.alignment == Alignment(lined_up.shift)
-    used = whole if as_walked else residual_of(reference, final, options.ceiling)
+    is_walked = left.alignment == Alignment(lined_up.shift)
+    used = whole if is_walked else residual_of(reference, final, options.ceiling)
     note = left_out(reference, final, used.frames, delayed.delay, options.align)
     readings = residual_readings(reference, used, note, below=options.ceiling is not None)
     return readings, {

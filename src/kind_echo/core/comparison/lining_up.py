@@ -67,7 +67,7 @@ class LinedUp:
         fine, fraction: the sums with the fraction of the delay off as well, and that fraction.
         gaps: of the render, on the reference's time axis.
         cross: each channel of the reference times each of the render, added up.
-        gains: what the readings of the gain are.
+        gains: the gain by level and at zero phase, with their readings.
         gain: signed factor of the render over the reference; None where it is not known.
         moved: drift in ppm; 0 where it is no more than its uncertainty.
         middle: the delay in the middle of the reference; None where it is not known.
@@ -100,7 +100,7 @@ def begin_delays(sides: Sides, options: CompareOptions) -> Future[Delays]:
     return sides.pool.submit(found)
 
 
-def settle_delay(sides: Sides, found: Delays, options: CompareOptions) -> Delayed:
+def choose_delay(sides: Sides, found: Delays, options: CompareOptions) -> Delayed:
     """The delay that is taken off, of what was found channel by channel."""
     reference, render, pool = sides.reference, sides.render, sides.pool
     common, each = found

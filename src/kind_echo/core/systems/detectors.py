@@ -5,7 +5,6 @@ under its threshold, so that the gain itself is no exponential (D. Giannoulis, M
 Dynamic Range Compressor Design, J. Audio Eng. Soc. 60, 2012, section 2.2).
 """
 
-from collections.abc import Iterator
 from dataclasses import dataclass
 from typing import Literal
 
@@ -70,7 +69,8 @@ def find_detector(approach: Approach, seconds: float) -> Detector | None:
     Args:
         seconds: about how long it takes, to begin with.
     """
-    found = {follows: fit for follows in _DECIBELS for fit in _fits(approach, follows, seconds)}
+    tried = {follows: _fitting(approach, follows, seconds) for follows in _DECIBELS}
+    found = {follows: fit for follows, fit in tried.items() if fit is not None}
     if not found:
         return None
     best = min(found.values(), key=lambda fit: fit.misfit)
@@ -85,19 +85,20 @@ def find_detector(approach: Approach, seconds: float) -> Detector | None:
 
 @dataclass(frozen=True)
 class _Fit:
+    """A time constant and its uncertainty in s, and the misfit in dB RMS."""
+
     seconds: float
     spread: float
     misfit: float
 
 
-def _fits(approach: Approach, follows: Follows, seconds: float) -> Iterator[_Fit]:
-    """The detector of a kind that fits, if there is one."""
+def _fitting(approach: Approach, follows: Follows, seconds: float) -> _Fit | None:
+    """The detector of a kind; None where it leaves more of the gain than its noise."""
     found = _fit(approach, follows, seconds)
     if found is not None and not 0.5 <= found.seconds / seconds <= 2.0:
         found = _fit(approach, follows, found.seconds)  # over as much of its way as belongs to it
     allowed = np.hypot(_MISFIT_SHARE * abs(approach.settled - approach.begin), 1.5 * approach.noise)
-    if found is not None and found.misfit <= allowed:
-        yield found
+    return found if found is not None and found.misfit <= allowed else None
 
 
 def _fit(approach: Approach, follows: Follows, seconds: float) -> _Fit | None:

@@ -93,7 +93,7 @@ def time_constant(
     halves = _halves(falls, part, rate)
     bent = halves is not None and not 1.0 / _BENDING_RATIO <= halves[1] / halves[0] <= _BENDING_RATIO
     fitted = _fitted(left[first : len(left) - smear], -1.0 / slope, smear, rate)
-    noise = 1.4826 * float(np.median(np.abs(gain[-len(gain) // 4 : -smear] - settled)))
+    noise = _noise(gain, settled, smear)
     slow = fitted.seconds * rate > _LEAST_WINDOWS * smear
     if bent or (slow and fitted.misfit > _MISFIT_SHARE):
         seen = Approach(gain[smear : len(gain) - smear], smear, begin, settled, levels, noise, smear, rate)
@@ -111,6 +111,12 @@ def time_constant(
         spread = max(spread, abs(halves[1] - halves[0]) / 2)
         return Reading(key, name, 1000.0 * fitted.seconds, f"not quite one exponential: {told}", 1000.0 * spread)
     return Reading(key, name, 1000.0 * fitted.seconds, None, None if spread is None else 1000.0 * spread)
+
+
+def _noise(gain: Floats, settled: float, smear: int) -> float:
+    """RMS in dB by which a settled gain scatters; 0 where the window of the tone reaches over all of its end."""
+    end = gain[3 * len(gain) // 4 : len(gain) - smear]
+    return 1.4826 * float(np.median(np.abs(end - settled))) if len(end) else 0.0
 
 
 def _halves(falls: Floats, part: Floats, rate: int) -> tuple[float, float] | None:
