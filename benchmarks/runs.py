@@ -109,7 +109,7 @@ def _bare(run: int) -> float:
         for cell in cells[:: max(1, len(cells) // _BARE)][:_BARE]:
             assert cell.reference is not None
             source = BlobSource(session, cell.reference.render.content)
-            work.append((cell.case.signal.request, request_for(session, cell), source.read(0, source.frames)))
+            work.append((cell.case.signal.stimulus, request_for(session, cell), source.read(0, source.frames)))
     with Pool(2) as pool:
         pool.map(_one, work[:4])  # loads what must be loaded
         begin = time.perf_counter()

@@ -7,11 +7,12 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from kind_echo.bench.machines import Place, has_place, is_renderers_own, offer_document, queues_of_machine, renderer_of
+from kind_echo.bench.machines import Place, has_place, is_renderers_own, queues_of_machine, renderer_of
 from kind_echo.database.sessions import transaction
 from kind_echo.renderers.contract import Offer, fits
 from kind_echo.renderers.declared import read_declarations
 from kind_echo.renderers.machine import Machine
+from kind_echo.renderers.offers import offer_document
 from kind_echo.renderers.plugins.scanning import FILE_VARIABLE
 from kind_echo.renderers.stand_in import stand_in_offer
 

@@ -21,7 +21,7 @@ from kind_echo.bench.signals import (
 )
 from kind_echo.bench.signals.kept import SignalExists, channels_of
 from kind_echo.core.registry.errors import BadParameter
-from kind_echo.core.signals import in_full, make_request, synthesise
+from kind_echo.core.signals import in_full, make_request, stimulus_of, synthesise
 from kind_echo.database.sessions import transaction
 
 TONE = {"kind": "tone", "frequency": 440.0, "seconds": 1.0, "level": -20.0}
@@ -63,16 +63,16 @@ def test_an_own_file_is_a_signal_at_every_rate(empty: str, tmp_path: Path) -> No
     with transaction() as session:
         made = keep_own_file(session, tmp_path / "mine.flac", "mine.flac", "Mine", who="Ida")
         assert made.request["name"].startswith("mine.flac, SHA-256 ")
-        assert channels_of(session, made.request) == 2
-        assert seconds_of(session, made.request, 48_000) == pytest.approx(1.0)
-        as_it_is = make_stimulus(session, made.request, 2, 44_100)
+        assert channels_of(session, made.stimulus) == 2
+        assert seconds_of(session, made.stimulus, 48_000) == pytest.approx(1.0)
+        as_it_is = make_stimulus(session, made.stimulus, 2, 44_100)
         assert np.abs(as_it_is - samples).max() <= 2.0**-24
-        converted = make_stimulus(session, made.request, 2, 96_000)
+        converted = make_stimulus(session, made.stimulus, 2, 96_000)
         again = synthesise(make_request("sweep", start=100.0, end=5000.0, seconds=1.0, channels=2), 96_000)
         inner = slice(4000, -4000)
         assert np.abs(converted[: len(again)][inner] - again[: len(converted)][inner]).max() < 1e-4
         with pytest.raises(BadParameter, match="channels"):
-            make_stimulus(session, made.request, 1, 44_100)
+            make_stimulus(session, made.stimulus, 1, 44_100)
 
 
 @pytest.mark.parametrize(
@@ -83,13 +83,13 @@ def test_an_exported_file_is_what_was_asked_for(
 ) -> None:
     path = tmp_path / f"tone.{suffix}"
     with transaction() as session:
-        export(session, TONE, 48_000, word_length, False, path)
-        made = make_stimulus(session, TONE, 1, 48_000)
+        export(session, stimulus_of(TONE), 48_000, word_length, False, path)
+        made = make_stimulus(session, stimulus_of(TONE), 1, 48_000)
         found, rate = soundfile.read(path, always_2d=True)
         assert (rate, found.shape) == (48_000, made.shape)
         assert np.abs(found - made).max() <= (2.0**-bits if bits else 1e-8)
         if bits:
-            export(session, TONE, 48_000, word_length, True, path)
+            export(session, stimulus_of(TONE), 48_000, word_length, True, path)
             dithered = soundfile.read(path, always_2d=True)[0]
             error = (dithered - made) * 2.0 ** (bits - 1)
             assert error.var() == pytest.approx(0.25, abs=0.02)
@@ -98,19 +98,19 @@ def test_an_exported_file_is_what_was_asked_for(
 def test_what_cannot_be_exported_is_refused(empty: str, tmp_path: Path) -> None:
     with transaction() as session:
         with pytest.raises(BadParameter, match="in FLAC"):
-            export(session, TONE, 48_000, "32 bit float", False, tmp_path / "x.flac")
+            export(session, stimulus_of(TONE), 48_000, "32 bit float", False, tmp_path / "x.flac")
         with pytest.raises(BadParameter, match="word length"):
-            export(session, TONE, 48_000, "12 bit", False, tmp_path / "x.wav")
+            export(session, stimulus_of(TONE), 48_000, "12 bit", False, tmp_path / "x.wav")
         with pytest.raises(BadParameter, match="to be looked at or written here"):
-            export(session, {**TONE, "seconds": 7000.0}, 192_000, "24 bit", True, tmp_path / "x.wav")
+            export(session, stimulus_of({**TONE, "seconds": 7000.0}), 192_000, "24 bit", True, tmp_path / "x.wav")
 
 
 def test_a_preview_tells_what_will_be_rendered(empty: str) -> None:
     with transaction() as session:
-        found = preview(session, {**TONE, "coherent": True}, 44_100)
+        found = preview(session, stimulus_of({**TONE, "coherent": True}), 44_100)
     values = {reading["measure"]: reading["value"] for reading in found.readings}
     assert values["sample_peak"] == pytest.approx(-20.0, abs=0.05)
     assert found.played == 439.0 or found.played == 443.0  # the primes beside 440 cycles
     assert found.samples.shape == (44_100, 1)
-    assert set(aliases_of(TONE)) == {44_100, 48_000, 88_200, 96_000, 176_400, 192_000}
-    assert aliases_of({"kind": "silence"}) == {}
+    assert set(aliases_of(stimulus_of(TONE))) == {44_100, 48_000, 88_200, 96_000, 176_400, 192_000}
+    assert aliases_of(stimulus_of({"kind": "silence"})) == {}

@@ -2,10 +2,10 @@
 
 import json
 from pathlib import Path
-from typing import Any
 
 import pytest
 
+from kind_echo.core.registry.offer_documents import ParameterDocument
 from kind_echo.renderers.plugins import fitness
 from kind_echo.renderers.plugins.fitness import bypass_setting, check_fitness, end_settings, random_settings
 from kind_echo.renderers.plugins.hosting import describe
@@ -48,7 +48,7 @@ def test_a_real_plugin_is_fit_in_every_standard(key: str) -> None:
 
 
 def test_settings_reach_both_ends_and_are_the_same_each_time() -> None:
-    parameters: list[dict[str, Any]] = [
+    parameters: list[ParameterDocument] = [
         {"name": "Drive", "least": 0.0, "greatest": 24.0}, {"name": "Mode", "choices": ["Off", "Soft", "Hard"]},
         {"name": "Bypass", "least": 0.0, "greatest": 1.0, "bypass": 1.0},
     ]  # fmt: skip

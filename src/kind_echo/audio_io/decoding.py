@@ -15,7 +15,7 @@ from contextlib import contextmanager, suppress
 from dataclasses import asdict, dataclass
 from pathlib import Path
 from types import TracebackType
-from typing import Any
+from typing import Any, TypedDict, cast
 
 from kind_echo.audio_io.encoding import ENCODINGS, Encoding, decode
 from kind_echo.audio_io.files import AudioFile, UnreadableAudio
@@ -93,11 +93,35 @@ class DecoderBroken(Unavailable):
         )
 
 
-def _checked(said: dict[str, Any], target: Path, name: str, most: Most) -> Decoded:
+class _Asked(TypedDict):
+    """What the child is asked for: the file to read, what it is called, and where its samples go."""
+
+    path: str
+    name: str
+    to: str
+    most: dict[str, Any]
+
+
+class _Told(TypedDict, total=False):
+    """What it tells of the audio; or `why` it cannot be read, or that the disk is `full`."""
+
+    rate: int
+    frames: int
+    channels: int
+    subtype: str
+    encoding: str
+    half_step: float
+    rail: float
+    why: str
+    full: bool
+    cpu: float
+
+
+def _checked(said: _Told, target: Path, name: str, most: Most) -> Decoded:
     """What the child says, as far as it can be true: a hostile file may have made it say anything."""
     try:
         encoding = ENCODINGS[str(said["encoding"])]
-        rate, frames, channels = (int(said[key]) for key in ("rate", "frames", "channels"))
+        rate, frames, channels = int(said["rate"]), int(said["frames"]), int(said["channels"])
         half_step, rail, subtype = float(said["half_step"]), float(said["rail"]), str(said["subtype"])
     except (KeyError, TypeError, ValueError) as error:
         raise UnreadableAudio(name, "reading it went wrong") from error
@@ -152,7 +176,7 @@ class Decoder:
             DecoderBroken: the process that reads files cannot be started.
         """
         target = Path(self._folder.name) / "samples"
-        asked = {"path": str(path), "name": name, "to": str(target), "most": asdict(most)}
+        asked: _Asked = {"path": str(path), "name": name, "to": str(target), "most": asdict(most)}
         said = self._ask(asked, name)
         if said.get("full"):
             target.unlink(missing_ok=True)
@@ -164,7 +188,7 @@ class Decoder:
         finally:
             target.unlink(missing_ok=True)
 
-    def _ask(self, asked: dict[str, Any], name: str) -> dict[str, Any]:
+    def _ask(self, asked: _Asked, name: str) -> _Told:
         child = self._child or self._begin()
         assert child.stdin is not None
         assert child.stdout is not None
@@ -179,11 +203,12 @@ class Decoder:
             late = "reading it took too long" if line is None else "reading it took more than it may"
             raise UnreadableAudio(name, late)
         try:
-            said = json.loads(line)
+            parsed = json.loads(line)
         except ValueError:
-            said = None
-        if not isinstance(said, dict):
+            parsed = None
+        if not isinstance(parsed, dict):
             return {}
+        said = cast("_Told", parsed)
         # What many files took together must not count against the next.
         if not 0 <= float(said.get("cpu", 0.0)) < _RENEW_SECONDS:
             self._end()
@@ -228,14 +253,15 @@ def main() -> None:
     out.flush()
     for line in sys.stdin:
         try:
-            said: dict[str, Any] = _decode(json.loads(line))
+            said = _decode(json.loads(line))
         except UnreadableAudio as error:
             said = {"why": error.reason}
         except MemoryError:
             said = {"why": "reading it takes more memory than it may"}
         except OSError as error:
             said = {"full": True} if is_out_of_space(error) else {"why": f"reading it failed ({error.strerror})"}
-        out.write(json.dumps(said | {"cpu": time.process_time()}) + "\n")
+        said["cpu"] = time.process_time()
+        out.write(json.dumps(said) + "\n")
         out.flush()
 
 
@@ -254,9 +280,9 @@ def _bind() -> None:
         resource.setrlimit(what, (most, most))
 
 
-def _decode(asked: dict[str, Any]) -> dict[str, Any]:
+def _decode(asked: _Asked) -> _Told:
     with AudioFile(asked["path"], asked["name"]) as audio:
-        said = {
+        said: _Told = {
             "rate": audio.rate, "frames": audio.frames, "channels": audio.channels, "subtype": audio.info.subtype,
             "encoding": audio.encoding.name, "half_step": audio.half_step, "rail": audio.rail,
         }  # fmt: skip

@@ -7,8 +7,8 @@ from concurrent.futures import BrokenExecutor, Executor, ProcessPoolExecutor, Th
 from dataclasses import dataclass
 from datetime import date
 from functools import partial
-from typing import Any
 
+from kind_echo.bench.documents import MeasuredDocument
 from kind_echo.checks.judging import Checked, failed, judge_pair, missing_render, without_reference
 from kind_echo.checks.known import Known
 from kind_echo.checks.measuring import Measured, digests_of, key_of, measure_pair
@@ -77,7 +77,7 @@ def check_pairs(
     return sorted(done, key=lambda checked: checked.name)
 
 
-def _measured_before(document: dict[str, Any] | None) -> Measured | None:
+def _measured_before(document: MeasuredDocument | None) -> Measured | None:
     """What was kept; None where nothing was, or something that is no result."""
     try:
         return None if document is None else Measured.of(document)

@@ -15,7 +15,7 @@ from typing import Any
 
 from kind_echo.audio_io.bundles import MANIFEST, READINGS, SCHEMA, SIGNATURE, Bundle, writing
 from kind_echo.audio_io.signatures import BadSignature, Signed, check, public_key
-from kind_echo.bench.documents import reading_from
+from kind_echo.bench.documents import PairDocument, reading_from
 from kind_echo.checks.judging import Checked
 from kind_echo.checks.measuring import (
     ComparedHow,
@@ -26,6 +26,7 @@ from kind_echo.checks.measuring import (
     measure_pair,
 )
 from kind_echo.checks.pairing import Pair, shown
+from kind_echo.core.registry.documents import FileDocument
 from kind_echo.core.registry.errors import Invalid, KindEchoError
 from kind_echo.core.registry.readings import Reading
 
@@ -150,9 +151,9 @@ def verify_evidence(path: Path, folder: Path, tell: Callable[[int, int], None], 
     return Verified(len(listed), same, differences, without, str(manifest.get("version")), signed)
 
 
-def _add_pair(bundle: Bundle, one: Checked, *, all_audio: bool) -> dict[str, Any]:
+def _add_pair(bundle: Bundle, one: Checked, *, all_audio: bool) -> PairDocument:
     """A pair as `readings.json` keeps it; its audio goes into the bundle."""
-    document: dict[str, Any] = {"name": one.name, "status": one.status, "why": one.why, "causes": one.causes}
+    document: PairDocument = {"name": one.name, "status": one.status, "why": one.why, "causes": one.causes}
     if one.measured is None or one.pair is None:
         return document
     document["measured"] = one.measured.document()
@@ -160,7 +161,7 @@ def _add_pair(bundle: Bundle, one: Checked, *, all_audio: bool) -> dict[str, Any
         return document
     names = _names(one.pair, one.measured.inputs)
     document["audio"] = names
-    document["takes"] = [len(one.pair.references), len(one.pair.renders), one.pair.input is not None]
+    document["takes"] = (len(one.pair.references), len(one.pair.renders), one.pair.input is not None)
     # What was resampled was measured at its reference's rate, which it has to be again.
     document["resample"] = len({given["rate"] for given in one.measured.inputs}) > 1
     for name, path, given in zip(names, one.pair.files, one.measured.inputs, strict=True):
@@ -172,7 +173,7 @@ def _add_pair(bundle: Bundle, one: Checked, *, all_audio: bool) -> dict[str, Any
     return document
 
 
-def _names(one: Pair, inputs: Sequence[Mapping[str, Any]]) -> list[str]:
+def _names(one: Pair, inputs: Sequence[FileDocument]) -> list[str]:
     """Names in the bundle of the files of a pair, in its order: by side, and by the folder of the pair."""
     folder = PurePosixPath(one.name).parent
     sides = ["references"] * len(one.references) + ["renders"] * len(one.renders) + ["inputs"]
@@ -254,7 +255,7 @@ class _Kept:
     beside: tuple[Reading, ...] = ()
 
 
-def _pairs(path: Path, documents: Iterable[Any], names: set[str]) -> Iterator[_Kept]:
+def _pairs(path: Path, documents: Iterable[PairDocument], names: set[str]) -> Iterator[_Kept]:
     """The pairs that were measured. Raises BadBundle where one is not as it should be, or names a file outside."""
     try:
         for one in documents:

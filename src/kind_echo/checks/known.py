@@ -32,8 +32,8 @@ class Known:
         """None keeps nothing."""
         self.path, self.problem = path, ""
 
-    def find(self, keys: Iterable[str]) -> dict[str, dict[str, Any]]:
-        """What is known under any of the keys."""
+    def find(self, keys: Iterable[str]) -> dict[str, Any]:
+        """What is known under any of the keys, as JSON."""
         wanted, found = list(dict.fromkeys(keys)), {}
         try:
             with closing(self._open()) as kept, kept:

@@ -5,7 +5,7 @@ import json
 from collections.abc import Sequence
 from contextlib import ExitStack
 from dataclasses import dataclass
-from typing import Any
+from typing import cast
 
 import numpy as np
 
@@ -13,7 +13,14 @@ from kind_echo import __version__
 from kind_echo.audio_io.digests import file_digest
 from kind_echo.audio_io.files import AudioFile
 from kind_echo.audio_io.scratch import resampled
-from kind_echo.bench.documents import kept_reading, reading_from, whole_curves
+from kind_echo.bench.documents import (
+    ComparedDocument,
+    MeasuredDocument,
+    WentInDocument,
+    kept_reading,
+    reading_from,
+    whole_curves,
+)
 from kind_echo.checks.pairing import Pair
 from kind_echo.core.audio.source import ArraySource, Derived, Samples, Source
 from kind_echo.core.causes.cause import Cause
@@ -22,10 +29,11 @@ from kind_echo.core.comparison.identical import readings_of_identical
 from kind_echo.core.comparison.pair import CompareOptions
 from kind_echo.core.comparison.takes import take_spread
 from kind_echo.core.levels.analysis import measure
+from kind_echo.core.registry.documents import FileDocument, WholeCurveDocument
 from kind_echo.core.registry.errors import Invalid
 from kind_echo.core.registry.readings import Reading, value_of
 from kind_echo.core.registry.versions import FAMILY_VERSIONS, versions_of
-from kind_echo.core.signals import make_request, synthesise
+from kind_echo.core.signals import SignalDocument, make_request, stimulus_of, synthesise
 from kind_echo.core.systems.by_signal import measure_beside_signal
 from kind_echo.core.systems.law_change import with_changed_law
 from kind_echo.core.systems.of_test_signal import measure_test_signal
@@ -56,13 +64,13 @@ class Measured:
     """
 
     signal: Signal
-    inputs: list[dict[str, Any]]
+    inputs: list[FileDocument]
     own: list[Reading]
     comparison: list[Reading]
     causes: list[Cause]
-    curves: dict[str, Any]
+    curves: dict[str, WholeCurveDocument]
 
-    def document(self) -> dict[str, Any]:
+    def document(self) -> MeasuredDocument:
         """As it is kept."""
         return {
             "signal": self.signal, "inputs": self.inputs, "own": [kept_reading(r) for r in self.own],
@@ -71,10 +79,10 @@ class Measured:
         }  # fmt: skip
 
     @classmethod
-    def of(cls, document: dict[str, Any]) -> "Measured":
+    def of(cls, document: MeasuredDocument) -> "Measured":
         """What was kept as a document."""
         return cls(
-            document["signal"], document["inputs"], [reading_from(r) for r in document["own"]],
+            cast("Signal", document["signal"]), document["inputs"], [reading_from(r) for r in document["own"]],
             [reading_from(r) for r in document["comparison"]], [Cause.of(c) for c in document["causes"]],
             document["curves"],
         )  # fmt: skip
@@ -91,11 +99,11 @@ class ComparedHow:
     """
 
     options: CompareOptions
-    law: dict[str, Any] | None
-    signal: dict[str, Any] | None = None
+    law: SignalDocument | None
+    signal: WentInDocument | None = None
 
     @classmethod
-    def of(cls, document: dict[str, Any]) -> "ComparedHow":
+    def of(cls, document: ComparedDocument) -> "ComparedHow":
         """What was kept as a document."""
         return cls(CompareOptions(**document["options"]), document["law"], document.get("signal"))
 
@@ -188,7 +196,7 @@ def measure_cell_beside(pair: Pair, how: ComparedHow, kept: Sequence[Reading]) -
     with AudioFile(pair.input) as stimulus, AudioFile(pair.renders[0]) as render:
         claimed = value_of(kept, "latency_reported")
         law = None if how.signal["law"] is None else ExpectedCurve(**how.signal["law"])
-        return measure_beside_signal(how.signal["request"], stimulus, render, claimed=claimed, law=law)[0]
+        return measure_beside_signal(stimulus_of(how.signal["request"]), stimulus, render, claimed=claimed, law=law)[0]
 
 
 @dataclass(frozen=True)
@@ -220,7 +228,7 @@ def _at_rate(file: AudioFile, first: AudioFile, until: ExitStack, *, resample: b
     return resampled(file, first.rate, until) if resample and file.rate != first.rate else file
 
 
-def _described(file: AudioFile, digest: str) -> dict[str, Any]:
+def _described(file: AudioFile, digest: str) -> FileDocument:
     return {
         "rate": file.rate, "channels": file.channels, "frames": file.frames, "subtype": file.info.subtype,
         "sha256": digest,

@@ -2,7 +2,6 @@
 
 import json
 from collections.abc import Sequence
-from typing import Any
 
 from kind_echo.checks.judging import Checked
 from kind_echo.core.registry.measures import MEASURES, default_limits
@@ -63,7 +62,7 @@ def proposed_text(checked: Sequence[Checked]) -> str:
     return "\n".join(parts).replace("\n\n\n", "\n\n")
 
 
-def schema() -> dict[str, Any]:
+def schema() -> dict[str, object]:
     """A JSON Schema of a file of limits, with every measure that there is."""
     texts = {"type": "array", "items": {"type": "string"}}
     bounds = {
@@ -103,7 +102,7 @@ def schema() -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _plugin_schema() -> dict[str, Any]:
+def _plugin_schema() -> dict[str, object]:
     text = {"type": "string"}
     render = {
         "type": "object", "additionalProperties": False, "required": ["name"],

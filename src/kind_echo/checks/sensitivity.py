@@ -8,7 +8,7 @@ from concurrent.futures import ProcessPoolExecutor
 from contextlib import ExitStack
 from dataclasses import asdict, dataclass
 from pathlib import Path
-from typing import Any
+from typing import TypedDict
 
 from kind_echo import __version__
 from kind_echo.audio_io.files import AudioFile
@@ -23,7 +23,7 @@ from kind_echo.core.registry.readings import Reading
 from kind_echo.core.registry.versions import FAMILY_VERSIONS, versions_of
 from kind_echo.core.sensitivity.excerpt import excerpt_of
 from kind_echo.core.sensitivity.faults import FAULTS_VERSION
-from kind_echo.core.sensitivity.least import Least, least_noticed
+from kind_echo.core.sensitivity.least import Least, LeastDocument, least_noticed
 from kind_echo.core.sensitivity.noticing import Approved
 from kind_echo.core.sensitivity.summary import Cell
 from kind_echo.core.systems.of_test_signal import measure_test_signal
@@ -53,8 +53,8 @@ def plant(
     rest = [one for one in work if one[0].name not in found]
     tell(len(found), len(pairs))
     for (pair, _, key), document in zip(rest, _worked(rest, jobs), strict=True):
-        if "error" in document:
-            found[pair.name] = Planted(pair.name, None, document["error"])
+        if isinstance(document, str):
+            found[pair.name] = Planted(pair.name, None, document)
         else:
             known.keep({key: document})
             found[pair.name] = Planted(pair.name, _cell(pair.name, document))
@@ -62,7 +62,12 @@ def plant(
     return [found[pair.name] for pair in pairs]
 
 
-def _cell(name: str, document: dict[str, Any]) -> Cell:
+class _PlantedDocument(TypedDict):
+    seconds: float
+    least: list[LeastDocument]
+
+
+def _cell(name: str, document: _PlantedDocument) -> Cell:
     least = [Least.of(one) for one in document["least"]]
     return Cell(name, "", document["seconds"], {one.fault: one for one in least})
 
@@ -73,7 +78,7 @@ def _key(pair: Pair, settings: Settings) -> str:
     return hashlib.sha256(json.dumps(parts).encode()).hexdigest()
 
 
-def _worked(work: Sequence[tuple[Pair, Settings, str]], jobs: int) -> Iterator[dict[str, Any]]:
+def _worked(work: Sequence[tuple[Pair, Settings, str]], jobs: int) -> Iterator[_PlantedDocument | str]:
     count = min(jobs, len(work))
     if count <= 1:
         yield from map(_work, work)
@@ -83,12 +88,12 @@ def _worked(work: Sequence[tuple[Pair, Settings, str]], jobs: int) -> Iterator[d
         yield from pool.map(_work, work)
 
 
-def _work(work: tuple[Pair, Settings, str]) -> dict[str, Any]:
+def _work(work: tuple[Pair, Settings, str]) -> _PlantedDocument | str:
     pair, settings, _ = work
     try:
         approved = _approved(pair, settings)
     except (KindEchoError, OSError) as error:
-        return {"error": " ".join(str(error).split())}
+        return " ".join(str(error).split())
     seconds = len(approved.samples) / approved.rate
     return {"seconds": seconds, "least": [one.document() for one in least_noticed(approved)]}
 

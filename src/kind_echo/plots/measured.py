@@ -2,11 +2,12 @@
 
 from collections.abc import Callable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import numpy as np
 from numpy.typing import NDArray
 
+from kind_echo.core.registry.documents import WholeCurveDocument
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.plots.figures import label_axes, new_figure, save
 
@@ -14,7 +15,7 @@ if TYPE_CHECKING:
     from matplotlib.axes import Axes
 
 Floats = NDArray[np.float64]
-Curves = Mapping[str, Mapping[str, Mapping[str, Any]]]
+Curves = Mapping[str, WholeCurveDocument]
 """As they stand in the JSON of the command line."""
 
 

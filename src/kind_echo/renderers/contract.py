@@ -9,6 +9,7 @@ from typing import Any, Protocol
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.levels.hosting import HostedBlocks
 from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.offer_documents import ParameterDocument
 
 Values = dict[str, Any]
 """Of parameters by name: numbers, texts, or a course in time, which plug-ins alone take."""
@@ -150,7 +151,7 @@ class OfferedEffect:
 
     Attributes:
         handle: what the renderer knows it by.
-        parameters: name, default, unit, least, greatest, choices of each.
+        parameters: what can be set.
         versions: its builds, oldest first.
         patterns: of names of builds that it has as well, with `*` and `?` as in file names.
         channels: how many it can be given; empty where any number will do, or that is not known.
@@ -159,7 +160,7 @@ class OfferedEffect:
     name: str
     handle: str
     description: str
-    parameters: tuple[dict[str, Any], ...]
+    parameters: tuple[ParameterDocument, ...]
     versions: tuple[str, ...]
     patterns: tuple[str, ...] = ()
     channels: tuple[int, ...] = ()

@@ -14,6 +14,7 @@ from typing import Annotated, Literal
 from pydantic import BaseModel, ConfigDict, Field, ValidationError, model_validator
 
 from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.offer_documents import ParameterDocument
 from kind_echo.renderers.contract import (
     Offer,
     OfferedEffect,
@@ -204,7 +205,7 @@ def _offer(path: Path, name: str, table: object) -> Offer:
         first = error.errors()[0]
         where = ".".join(str(part) for part in (name, *first["loc"]))
         raise BadDeclaration(path, f"{where}: {first['msg']}.") from error
-    parameters = tuple(
+    parameters: tuple[ParameterDocument, ...] = tuple(
         {"name": key, "default": p.default, "unit": p.unit, "least": p.least or 0.0, "greatest": p.greatest or 0.0,
          "choices": list(p.choices)}
         for key, p in declared.parameters.items()

@@ -1,12 +1,12 @@
 """The renderer that ships with the product: simulated effects in simulated hosts."""
 
 import hashlib
-from dataclasses import asdict
 from functools import cache
 from pathlib import Path
 
 from kind_echo import standins
 from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.offer_documents import ParameterDocument
 from kind_echo.renderers.contract import (
     Offer,
     OfferedEffect,
@@ -15,7 +15,7 @@ from kind_echo.renderers.contract import (
     RenderRequest,
     RenderResult,
 )
-from kind_echo.standins.effects import Effect, Values
+from kind_echo.standins.effects import Effect, Parameter, Values
 from kind_echo.standins.hosts import HOSTS, find_host, run_through
 from kind_echo.standins.stages import Job
 
@@ -54,6 +54,13 @@ def _code() -> str:
     return hashlib.sha256(parts).hexdigest()
 
 
+def _parameter_document(parameter: Parameter) -> ParameterDocument:
+    return {
+        "name": parameter.name, "default": parameter.default, "unit": parameter.unit, "least": parameter.least,
+        "greatest": parameter.greatest, "choices": list(parameter.choices),
+    }  # fmt: skip
+
+
 def stand_in_offer() -> Offer:
     """All simulated hosts and effects."""
     from kind_echo.standins.catalogue import STAND_INS
@@ -68,7 +75,7 @@ def stand_in_offer() -> Offer:
                 effect.name,
                 "",
                 f"{effect.description} Simulated: it ships with Kind Echo.",
-                tuple(asdict(parameter) for parameter in effect.parameters),
+                tuple(_parameter_document(parameter) for parameter in effect.parameters),
                 tuple(build.version for build in effect.builds),
             )
             for effect in STAND_INS.values()

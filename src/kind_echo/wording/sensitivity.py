@@ -2,7 +2,6 @@
 
 import math
 from collections.abc import Sequence
-from typing import Any
 
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.core.registry.numbers import number
@@ -135,7 +134,7 @@ def signals_sentence(titles: Sequence[str]) -> str:
     return f"It shows in: {', '.join(title[0].lower() + title[1:] for title in titles)} (tried on the signal itself)."
 
 
-def row_document(row: Row) -> dict[str, Any]:
+def row_document(row: Row) -> dict[str, object]:
     """A row as JSON has it."""
     return {
         "fault": row.fault.key, "cause": row.fault.cause, "title": row.fault.title, "unit": row.fault.unit,

@@ -89,7 +89,7 @@ def _signal_of(session: Session, number: str) -> Source:
         raise ContentNotFound(f"{number}.{_SIGNAL}")
     cell = find_cell(session, int(number))
     condition = cell.condition
-    samples = make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate)
+    samples = make_stimulus(session, cell.case.signal.stimulus, condition.channels, condition.rate)
     frames = len(samples) if cell.render is None else cell.render.content.frames
     return AlignedSource(ArraySource(samples, condition.rate), frames, Alignment())
 

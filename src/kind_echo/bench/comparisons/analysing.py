@@ -2,11 +2,10 @@
 
 import hashlib
 import json
-from collections.abc import Mapping
 from contextlib import ExitStack
 from dataclasses import asdict
 from threading import Lock
-from typing import Any, Literal
+from typing import Literal
 
 from cachetools import LRUCache
 from sqlalchemy.dialects.postgresql import insert
@@ -15,18 +14,21 @@ from sqlalchemy.orm import Session
 from kind_echo.audio_io.scratch import to_scratch
 from kind_echo.bench.documents import curve_documents, kept_reading, loudness_curves
 from kind_echo.core.audio.align import AlignedSource, Alignment, DifferenceSource
+from kind_echo.core.audio.documents import SpectrumDocument
 from kind_echo.core.audio.source import ArraySource, Source, in_memory
 from kind_echo.core.audio.spectrum import level_spectrum
 from kind_echo.core.comparison.compare import compare
+from kind_echo.core.comparison.documents import PlaceDocument
 from kind_echo.core.comparison.identical import readings_of_identical
 from kind_echo.core.comparison.pair import CompareOptions, Comparison, check_pair
-from kind_echo.core.comparison.places import find_places
+from kind_echo.core.comparison.places import Place, find_places
 from kind_echo.core.levels.analysis import measure
+from kind_echo.core.registry.documents import CurveDocument, ReadingDocument
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.measure import Family
 from kind_echo.core.registry.readings import value_of
 from kind_echo.core.registry.versions import versions_of
-from kind_echo.core.signals import OWN_FILE, in_one_channel, make_request, synthesise
+from kind_echo.core.signals import SignalDocument, Stimulus, make_request, stimulus_of, synthesise
 from kind_echo.core.systems.law_change import with_changed_law
 from kind_echo.database.blobs import BlobSource, find_content
 from kind_echo.database.models import Analysis, Content
@@ -46,7 +48,7 @@ class _References:
     def __init__(self) -> None:
         self._lock = Lock()
         self._samples: LRUCache[str, ArraySource] = LRUCache(_HELD_BYTES, getsizeof=lambda one: one.samples.nbytes)
-        self._spectra: LRUCache[str, dict[str, Any]] = LRUCache(_HELD_SPECTRA)
+        self._spectra: LRUCache[str, SpectrumDocument] = LRUCache(_HELD_SPECTRA)
 
     def source(self, session: Session, content: Content) -> Source:
         """Its audio, held in memory where it fits there."""
@@ -61,10 +63,10 @@ class _References:
                 self._samples[content.sha256] = source
         return source
 
-    def spectrum(self, sha256: str, source: Source) -> dict[str, Any]:
+    def spectrum(self, sha256: str, source: Source) -> SpectrumDocument:
         """Its spectrum as JSON."""
         with self._lock:
-            known: dict[str, Any] | None = self._spectra.get(sha256)
+            known: SpectrumDocument | None = self._spectra.get(sha256)
         if known is None:
             known = spectrum_document(source)
             with self._lock:
@@ -83,22 +85,19 @@ class AnalysisNotFound(NotFound):
 _references = _References()
 
 
-def options_for(signal: dict[str, Any], rate: int) -> CompareOptions:
+def options_for(stimulus: Stimulus, rate: int) -> CompareOptions:
     """How renders of a signal are compared: of one sine, the search for the delay is kept under half a period."""
-    frequency = None if signal["kind"] == OWN_FILE else in_one_channel(signal).one_sine
-    if frequency is None:
+    if stimulus.one_sine is None:
         return CompareOptions()
-    return CompareOptions(max_delay=max(1, int(_TONE_SEARCH * rate / frequency)))
+    return CompareOptions(max_delay=max(1, int(_TONE_SEARCH * rate / stimulus.one_sine)))
 
 
-def law_signal(signal: Mapping[str, Any] | None) -> dict[str, Any] | None:
+def law_signal(signal: SignalDocument | None) -> SignalDocument | None:
     """The request of a signal that shows the law of a level control; None for any other."""
-    if signal is None or signal["kind"] == OWN_FILE:
-        return None
-    return dict(signal) if in_one_channel(dict(signal)).method in ("transfer", "dynamics") else None
+    return signal if signal is not None and stimulus_of(signal).method in ("transfer", "dynamics") else None
 
 
-def analysis_key(reference: str, render: str, options: CompareOptions, signal: Mapping[str, Any] | None = None) -> str:
+def analysis_key(reference: str, render: str, options: CompareOptions, signal: SignalDocument | None = None) -> str:
     """Digest of all that an analysis depends on; of the contents their own digests.
 
     Args:
@@ -117,7 +116,7 @@ def analyse(
     reference: Content,
     render: Content,
     options: CompareOptions,
-    signal: Mapping[str, Any] | None = None,
+    signal: SignalDocument | None = None,
 ) -> Analysis:
     """The analysis of a pair: the one that is kept, or else a new one. May run twice at once without harm.
 
@@ -143,7 +142,7 @@ def _new_analysis(
     contents: tuple[Content, Content],
     sources: tuple[Source, Source],
     options: CompareOptions,
-    law: dict[str, Any] | None,
+    law: SignalDocument | None,
 ) -> Analysis:
     (reference, render), (a, b) = contents, sources
     found = readings_of_identical(a) if reference.sha256 == render.sha256 else compare(a, b, options)
@@ -180,7 +179,7 @@ def kept_analysis(
     reference: Content,
     render: Content,
     options: CompareOptions,
-    signal: Mapping[str, Any] | None = None,
+    signal: SignalDocument | None = None,
 ) -> Analysis | None:
     """The analysis of a pair, where there is one already.
 
@@ -213,7 +212,7 @@ def waveform_owner(analysis: Analysis, side: Literal["render", "difference"]) ->
     return analysis.render_sha256 if side == "render" and unmoved else f"{analysis.key}.{side}"
 
 
-def _levels(found: Comparison, reference: Source, difference: Source) -> dict[str, list[dict[str, Any]]]:
+def _levels(found: Comparison, reference: Source, difference: Source) -> dict[str, list[ReadingDocument]]:
     """Levels and integrity of each side by itself, and of their difference; of one audio on both sides, once."""
     if found.sides is None:
         own = [kept_reading(reading) for reading in measure(reference)]
@@ -225,19 +224,24 @@ def _levels(found: Comparison, reference: Source, difference: Source) -> dict[st
     }
 
 
-def _places(reference: Source, render: Source, found: Comparison) -> list[dict[str, Any]]:
+def _places(reference: Source, render: Source, found: Comparison) -> list[PlaceDocument]:
     """Where to look first: where the sides differ most, then the render by itself; none of what is not finite."""
     if found.sides is None or value_of(found.readings, "identical") is None:
         return []
     walked = find_places(reference, render, found, _MOST_PLACES)
-    return [
-        {"of": of, **{key: round(v, 6) if isinstance(v, float) else v for key, v in asdict(place).items()}}
-        for of, places in (("difference", walked.differences), ("render", walked.render))
-        for place in places
+    return [_place_document("difference", one) for one in walked.differences] + [
+        _place_document("render", one) for one in walked.render
     ]
 
 
-def _curves(found: Comparison) -> list[dict[str, Any]]:
+def _place_document(of: Literal["difference", "render"], place: Place) -> PlaceDocument:
+    return {
+        "of": of, "start": round(place.start, 6), "length": round(place.length, 6), "cause": place.cause,
+        "amount": round(place.amount, 6), "unit": place.unit, "reason": place.reason,
+    }  # fmt: skip
+
+
+def _curves(found: Comparison) -> list[CurveDocument]:
     """The curves of the difference, and the loudness of both sides where they were measured."""
     documents = curve_documents({k: c for k, c in found.curves.items() if k not in _LISTS}, "difference")
     if found.sides is not None:
@@ -246,7 +250,9 @@ def _curves(found: Comparison) -> list[dict[str, Any]]:
     return documents
 
 
-def _spectra(found: Comparison, sha256: str, reference: Source, render: Source, difference: Source) -> dict[str, Any]:
+def _spectra(
+    found: Comparison, sha256: str, reference: Source, render: Source, difference: Source
+) -> dict[str, SpectrumDocument]:
     """The three spectra; none where a sample is not finite, for then there is none."""
     if value_of(found.readings, "identical") is None:
         return {}
@@ -254,7 +260,7 @@ def _spectra(found: Comparison, sha256: str, reference: Source, render: Source, 
     return {"reference": own, "render": spectrum_document(render), "difference": spectrum_document(difference)}
 
 
-def spectrum_document(source: Source, start: int = 0, stop: int | None = None) -> dict[str, Any]:
+def spectrum_document(source: Source, start: int = 0, stop: int | None = None) -> SpectrumDocument:
     """The spectrum of frames start … stop as JSON."""
     spectrum = level_spectrum(source, start, source.frames if stop is None else stop)
     return {

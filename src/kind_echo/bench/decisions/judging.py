@@ -1,7 +1,6 @@
 """From a cell's readings to what is kept of its verdict."""
 
 from collections.abc import Iterable, Mapping
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session, joinedload
@@ -13,6 +12,7 @@ from kind_echo.bench.documents import limit_from, reading_from
 from kind_echo.bench.signals import make_stimulus
 from kind_echo.bench.verdicts import keep_verdict
 from kind_echo.core.audio.source import ArraySource
+from kind_echo.core.registry.documents import LimitDocument
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.verdicts.rules import RULES_VERSION, judge_cell
 from kind_echo.core.verdicts.verdict import ITS_SIGNAL, THE_REFERENCE
@@ -22,7 +22,9 @@ from kind_echo.database.models import Cell, Content, Reference, Run
 _KEPT = ("verdict", "facts", "why", "ink", "unfit", "broken", "measured", "rules")
 
 
-def limit_documents(case_limits: Mapping[str, Any], condition_limits: Mapping[str, Any]) -> dict[str, Any]:
+def limit_documents(
+    case_limits: Mapping[str, LimitDocument], condition_limits: Mapping[str, LimitDocument]
+) -> dict[str, LimitDocument]:
     """The limits of a cell as they are kept: those of its condition go before those of its case."""
     return {**case_limits, **condition_limits}
 
@@ -47,7 +49,7 @@ def judge_now(session: Session, cell: Cell) -> None:
         cell.reference = current_reference(session, cell)
         other = cell.reference.render.content if cell.reference is not None else None
     if other is not None:
-        options = options_for(cell.case.signal.request, cell.condition.rate)
+        options = options_for(cell.case.signal.stimulus, cell.condition.rate)
         try:
             cell.analysis = analyse(session, other, cell.render.content, options, cell.case.signal.request)
         except AudioDropped as error:
@@ -63,7 +65,7 @@ def judge_now(session: Session, cell: Cell) -> None:
 def _signal_content(session: Session, cell: Cell) -> Content:
     """The signal of a cell as audio that is kept, so that it can be compared with renders and listened to."""
     condition = cell.condition
-    samples = make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate)
+    samples = make_stimulus(session, cell.case.signal.stimulus, condition.channels, condition.rate)
     return store_content(session, ArraySource(samples, condition.rate), ENCODINGS["DOUBLE"])
 
 
@@ -109,7 +111,7 @@ def _earlier_verdicts(session: Session, renders: set[int]) -> dict[int, list[Cel
     return found
 
 
-def _judged_alike(earlier: Cell, cell: Cell, reference: Reference | None, limits: dict[str, Any]) -> bool:
+def _judged_alike(earlier: Cell, cell: Cell, reference: Reference | None, limits: dict[str, LimitDocument]) -> bool:
     own = earlier.run.revision.condition_limits.get(str(earlier.condition_id), {})
     if limit_documents(earlier.case.limits, own) != limits:
         return False
@@ -119,6 +121,8 @@ def _judged_alike(earlier: Cell, cell: Cell, reference: Reference | None, limits
         return False  # judged by its readings: the comparison itself is kept, and not made again
     if reference is None or earlier.render is None:
         return reference is None and earlier.analysis_key is None
-    request = cell.case.signal.request
+    signal = cell.case.signal
     pair = reference.render.content_sha256, earlier.render.content_sha256
-    return earlier.analysis_key == analysis_key(*pair, options_for(request, cell.condition.rate), request)
+    return earlier.analysis_key == analysis_key(
+        *pair, options_for(signal.stimulus, cell.condition.rate), signal.request
+    )

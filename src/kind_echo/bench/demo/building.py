@@ -24,6 +24,7 @@ from kind_echo.bench.machines import add_effect, add_host_by_hand, register
 from kind_echo.bench.plans import (
     BLOCKS,
     CaseDraft,
+    ConditionAsked,
     SettingAsked,
     condition_of,
     null_test_limits,
@@ -159,7 +160,6 @@ def _stage(session: Session, scene: Scene, now: datetime, *, urgency: int) -> No
 
 
 def _condition(session: Session, where: Where, rate: int) -> Condition:
-    return condition_of(
-        session, host=where.host, host_version=where.version, mode=where.mode, rate=rate,
-        block_size=BLOCKS[where.mode], channels=where.channels, word_length="FLOAT",
-    )  # fmt: skip
+    block = BLOCKS[where.mode]
+    wanted = ConditionAsked(where.host, where.version, where.mode, rate, block, where.channels, "FLOAT")
+    return condition_of(session, wanted)

@@ -2,19 +2,19 @@
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 from kind_echo.bench.accounts import Role
-from kind_echo.bench.plans import Law
+from kind_echo.bench.plans import Law, Mode
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.numbers import number
+from kind_echo.core.signals import SignalDocument
 from kind_echo.database.states import DecisionKind
 from kind_echo.renderers.contract import Values
 from kind_echo.renderers.plugins.standards import LV2
 
 PEOPLE: dict[str, Role] = {"Nora F.": "keep", "Tove L.": "work"}
 
-SIGNALS: dict[str, dict[str, Any]] = {
+SIGNALS: dict[str, SignalDocument] = {
     "Steady tone 997 Hz": {
         "kind": "tone", "frequency": 997.0, "level": -6.0, "seconds": 2.0, "lead_in": 0.1, "tail": 0.1, "fade": 0.02,
     },
@@ -60,7 +60,7 @@ class Where:
 
     host: str
     version: str
-    mode: str
+    mode: Mode
     rates: tuple[int, ...]
     channels: int = 1
 

@@ -1,7 +1,7 @@
 """Readings, limits, verdicts and curves as JSON; no database is needed for it."""
 
+from kind_echo.bench.documents.pairs import ComparedDocument, MeasuredDocument, PairDocument, WentInDocument
 from kind_echo.bench.documents.readings import (
-    Document,
     curve_documents,
     kept_reading,
     limit_document,
@@ -15,7 +15,10 @@ from kind_echo.bench.documents.readings import (
 )
 
 __all__ = [
-    "Document",
+    "ComparedDocument",
+    "MeasuredDocument",
+    "PairDocument",
+    "WentInDocument",
     "curve_documents",
     "kept_reading",
     "limit_document",

@@ -3,7 +3,7 @@
 from collections.abc import Sequence
 from datetime import datetime
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 from sqlalchemy.orm import Session
 
@@ -14,6 +14,7 @@ from kind_echo.audio_io.files import copy_audio
 from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.comparisons import law_signal, sides
 from kind_echo.bench.decisions import standings
+from kind_echo.bench.documents import ComparedDocument, PairDocument
 from kind_echo.bench.evidence.outcomes import outcomes_of
 from kind_echo.bench.plans import document_of, write_yaml
 from kind_echo.bench.reports import html_text, run_report
@@ -21,6 +22,7 @@ from kind_echo.bench.runs import cells_of
 from kind_echo.bench.signals import make_stimulus
 from kind_echo.bench.tables import cells_table, readings_table
 from kind_echo.core.audio.source import ArraySource, Source
+from kind_echo.core.registry.documents import FileDocument
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.blobs import BlobSource, find_content
 from kind_echo.database.models import Analysis, Cell, Content, Run
@@ -63,7 +65,7 @@ def write_evidence(session: Session, run: Run, path: Path, now: datetime, audio:
         bundle.add_json("decisions.json", _decisions(session, run, cells, now))
 
 
-def _told(run: Run) -> dict[str, Any]:
+def _told(run: Run) -> dict[str, object]:
     return {
         "run": run.id, "effect": run.build.effect.name, "build": run.build.version, "note": run.build.note,
         "artefact": run.artefact, "plan": run.revision.plan.name, "revision": run.revision.number,
@@ -72,7 +74,7 @@ def _told(run: Run) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _decisions(session: Session, run: Run, cells: Sequence[Cell], now: datetime) -> list[dict[str, Any]]:
+def _decisions(session: Session, run: Run, cells: Sequence[Cell], now: datetime) -> list[dict[str, object]]:
     found = standings(session, run, now.date(), [cell.id for cell in cells])
     return [
         {
@@ -89,16 +91,16 @@ class _Sounds:
 
     def __init__(self, session: Session, bundle: Bundle, folder: Path) -> None:
         self._session, self._bundle, self._folder = session, bundle, folder
-        self._known: dict[str, tuple[str, dict[str, Any]]] = {}
+        self._known: dict[str, tuple[str, FileDocument]] = {}
 
-    def content(self, sha256: str, name: str) -> tuple[str, dict[str, Any]] | None:
+    def content(self, sha256: str, name: str) -> tuple[str, FileDocument] | None:
         """The name in the bundle of audio that is kept, and what it is; None where it was dropped."""
         content: Content = find_content(self._session, sha256)
         if content.dropped_at is not None:
             return None
         return self.source(sha256, BlobSource(self._session, content), name)
 
-    def source(self, key: str, source: Source, name: str) -> tuple[str, dict[str, Any]]:
+    def source(self, key: str, source: Source, name: str) -> tuple[str, FileDocument]:
         """The same of a source. Args: key: what no other audio has."""
         if key not in self._known:
             subtype = subtype_of(source)
@@ -120,11 +122,11 @@ class _Sounds:
         _, _, difference = sides(self._session, analysis)
         self.source(f"{analysis.key}.difference", difference, f"{name}-difference")
 
-    def signal(self, cell: Cell) -> tuple[str, dict[str, Any]] | None:
+    def signal(self, cell: Cell) -> tuple[str, FileDocument] | None:
         """The name in the bundle of what went in; None where it cannot be had any more."""
         condition = cell.condition
         try:
-            made = make_stimulus(self._session, cell.case.signal.request, condition.channels, condition.rate)
+            made = make_stimulus(self._session, cell.case.signal.stimulus, condition.channels, condition.rate)
         except KindEchoError:
             return None
         key = f"{cell.case.signal_id} {condition.rate} {condition.channels}"
@@ -132,10 +134,10 @@ class _Sounds:
         return self.source(key, ArraySource(made, condition.rate), name)
 
 
-def _pair(cell: Cell, outcome: Outcome, sounds: _Sounds | None) -> dict[str, Any]:
+def _pair(cell: Cell, outcome: Outcome, sounds: _Sounds | None) -> PairDocument:
     """A cell as `readings.json` keeps it; its audio goes into the bundle where there is a place for it."""
     analysis, render = cell.analysis, cell.render
-    document: dict[str, Any] = {
+    document: PairDocument = {
         "name": outcome.title, "cell": cell.id, "status": outcome.status, "why": outcome.message,
         "causes": [] if analysis is None else analysis.causes,
         "beside_signal": [] if render is None else render.readings,
@@ -162,8 +164,10 @@ def _pair(cell: Cell, outcome: Outcome, sounds: _Sounds | None) -> dict[str, Any
     signal = sounds.signal(cell)
     audio = [one, other, *([] if signal is None else [signal])]
     document["measured"]["inputs"] = [told for _, told in audio]
-    document |= {"audio": [name for name, _ in audio], "takes": [1, 1, signal is not None], "resample": False}
-    document["compared"] = {"options": analysis.options, "law": law_signal(cell.case.signal.request)}
+    document["audio"] = [name for name, _ in audio]
+    document["takes"], document["resample"] = (1, 1, signal is not None), False
+    compared: ComparedDocument = {"options": analysis.options, "law": law_signal(cell.case.signal.request)}
     if signal is not None and render is not None and render.measured_as_kept:
-        document["compared"]["signal"] = {"request": cell.case.signal.request, "law": cell.case.expected}
+        compared["signal"] = {"request": cell.case.signal.request, "law": cell.case.expected}
+    document["compared"] = compared
     return document

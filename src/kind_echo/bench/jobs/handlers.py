@@ -127,7 +127,7 @@ def compare_cells(context: procrastinate.JobContext, cell_id: int, other_id: int
     with transaction() as session:
         cell, other = find_cell(session, cell_id), find_cell(session, other_id)
         if cell.render is not None and other.render is not None:
-            options = options_for(cell.case.signal.request, cell.condition.rate)
+            options = options_for(cell.case.signal.stimulus, cell.condition.rate)
             analyse(session, other.render.content, cell.render.content, options, cell.case.signal.request)
         tell_change(session, cell.run_id)
 

@@ -102,7 +102,7 @@ def signal_start(rate: int) -> int:
 def kit_samples(session: Session, cell: Cell) -> Samples:
     """What a kit's file holds: silence, mark, silence, signal, silence; shape (frames, channels)."""
     rate, channels = cell.condition.rate, cell.condition.channels
-    stimulus = make_stimulus(session, cell.case.signal.request, channels, rate)
+    stimulus = make_stimulus(session, cell.case.signal.stimulus, channels, rate)
     mark = np.repeat(mark_of(sound_key(cell), rate)[:, None], channels, axis=1)
     start = signal_start(rate)
     samples = np.zeros((start + len(stimulus) + round(AFTER_SECONDS * rate), channels))
@@ -121,7 +121,7 @@ def why_not(session: Session, cell: Cell) -> str | None:
     if cell.case.setting.parts:
         return "A sum of renders is made by a machine, and not by hand"
     try:
-        make_stimulus(session, cell.case.signal.request, cell.condition.channels, cell.condition.rate)
+        make_stimulus(session, cell.case.signal.stimulus, cell.condition.channels, cell.condition.rate)
     except KindEchoError as error:
         return str(error)
     return None

@@ -312,7 +312,7 @@ def _sound_in(session: Session, source: BlobSource, here: Sequence[Place]) -> tu
 
 
 def _stimulus(session: Session, cell: Cell) -> Samples:
-    return make_stimulus(session, cell.case.signal.request, cell.condition.channels, cell.condition.rate)
+    return make_stimulus(session, cell.case.signal.stimulus, cell.condition.channels, cell.condition.rate)
 
 
 def _clear_winner(likeness: dict[str, float]) -> str | None:

@@ -22,6 +22,7 @@ from sqlalchemy.orm import Session, selectinload
 
 from kind_echo.bench.listening.tests import HIDDEN_REFERENCE, Method, find_test, method_of
 from kind_echo.core.listening.blind import sequential_readings
+from kind_echo.core.listening.documents import SlotDocument
 from kind_echo.core.listening.rating import check_grade
 from kind_echo.core.registry.errors import BadParameter, Conflict, NotFound
 from kind_echo.core.registry.readings import value_of
@@ -259,7 +260,7 @@ def _draw_next(session: Session, sitting: Sitting, now: datetime) -> None:
     session.expire(sitting, ["drawn"])
 
 
-def _draw(test: ListeningTest, sitting: Sitting, number: int) -> list[dict[str, Any]]:
+def _draw(test: ListeningTest, sitting: Sitting, number: int) -> list[SlotDocument]:
     """Which side stands behind each slot of a trial."""
     method = method_of(test)
     if method.kind == "abx":
@@ -276,7 +277,7 @@ def _draw(test: ListeningTest, sitting: Sitting, number: int) -> list[dict[str, 
     else:
         graded = list(range(len(test.sides)))
     _drawn.shuffle(graded)
-    known = [{"label": "Reference", "side": 0, "graded": False}] if method.kind == "rating" else []
+    known: list[SlotDocument] = [{"label": "Reference", "side": 0, "graded": False}] if method.kind == "rating" else []
     return known + [{"label": _LETTERS[i], "side": side, "graded": True} for i, side in enumerate(graded)]
 
 

@@ -5,7 +5,6 @@ import json
 from collections.abc import Sequence
 from dataclasses import asdict, dataclass
 from datetime import datetime, timedelta
-from typing import Any
 
 import numpy as np
 from sqlalchemy import func, select
@@ -19,6 +18,7 @@ from kind_echo.bench.storage import check_space
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.listening.blind import needed
 from kind_echo.core.listening.clips import Band, band_of
+from kind_echo.core.listening.documents import SideDocument
 from kind_echo.core.listening.rating import Scale
 from kind_echo.core.registry.errors import BadParameter, NotFound
 from kind_echo.database.blobs import store_content
@@ -211,7 +211,7 @@ def _told_apart(specs: Sequence[tuple[str, str]]) -> list[tuple[str, str]]:
     return found
 
 
-def _kept(session: Session, heard: Listening, side: Prepared, band: Band | None, who: str) -> dict[str, Any]:
+def _kept(session: Session, heard: Listening, side: Prepared, band: Band | None, who: str) -> SideDocument:
     clip = clip_of(session, side.parts, heard.rate, heard.channels, heard.start, heard.stop, band)
     return {
         "name": side.name, "hidden": False, "sha256": _store(session, heard, clip * 10 ** (side.level.gain / 20), who),
@@ -219,7 +219,7 @@ def _kept(session: Session, heard: Listening, side: Prepared, band: Band | None,
     }  # fmt: skip
 
 
-def _hidden(session: Session, heard: Listening, method: Method, band: Band | None, who: str) -> list[dict[str, Any]]:
+def _hidden(session: Session, heard: Listening, method: Method, band: Band | None, who: str) -> list[SideDocument]:
     """The copies of the reference that a rating hides: itself, and its anchors."""
     reference = heard.sides[0]
     clip = clip_of(session, reference.parts, heard.rate, heard.channels, heard.start, heard.stop, band)

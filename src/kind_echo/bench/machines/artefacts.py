@@ -2,17 +2,17 @@
 
 import hashlib
 import os
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from pathlib import Path
-from typing import Any
 
 from sqlalchemy import delete, func, select
 from sqlalchemy.orm import Session
 
 from kind_echo.audio_io.signatures import check_detached, public_key
 from kind_echo.core.registry.errors import Conflict, Invalid, NotFound
+from kind_echo.core.registry.offer_documents import ParameterDocument
 from kind_echo.database.models import Artefact, ArtefactPiece, Build, Event, Host
 from kind_echo.renderers.plugins.model import HostFailed
 from kind_echo.renderers.plugins.packing import check_package
@@ -147,7 +147,7 @@ def drop_artefacts(session: Session, build_id: int) -> None:
 
 
 def learn_of_plugin(
-    session: Session, build_id: int, parameters: Sequence[Mapping[str, Any]], channels: Sequence[int]
+    session: Session, build_id: int, parameters: Sequence[ParameterDocument], channels: Sequence[int]
 ) -> None:
     """Let an effect of which nothing is known take over what the plug-in of a build says of itself.
 
@@ -157,7 +157,7 @@ def learn_of_plugin(
     if build is None:
         raise BuildNotFound(build_id)
     if not build.effect.parameters:
-        build.effect.parameters, build.effect.channels = [dict(one) for one in parameters], list(channels)
+        build.effect.parameters, build.effect.channels = list(parameters), list(channels)
 
 
 def _hold_pieces(session: Session) -> None:

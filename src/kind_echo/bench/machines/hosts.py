@@ -1,16 +1,17 @@
 """Hosts and who renders them; the machines that take jobs, what they have, and what waits for them."""
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable
 from datetime import datetime, timedelta
-from typing import Any
 
 from sqlalchemy import delete, func, or_, select, tuple_, update
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from kind_echo.core.registry.errors import Conflict, NotFound
+from kind_echo.core.registry.offer_documents import OfferDocument
 from kind_echo.database.models import Build, Cell, Condition, Effect, Event, Host, Run, Setting, Worker
 from kind_echo.renderers.contract import Offer, OfferedEffect
+from kind_echo.renderers.offers import effect_from, host_from, offer_document
 
 BY_HAND = "by hand"
 """The renderer of hosts that no script can drive: people render, with a kit."""
@@ -138,24 +139,19 @@ def add_offered(session: Session, name: str, now: datetime) -> Effect:
         for renderer in worker.renderers if is_seen(worker, now) else ():
             for effect in renderer["effects"]:
                 if effect["name"] == name:
-                    offered = OfferedEffect(
-                        name, effect["handle"], effect["description"], tuple(effect["parameters"]),
-                        tuple(effect["versions"]), tuple(effect.get("patterns", ())),
-                        tuple(effect.get("channels", ())),
-                    )  # fmt: skip
-                    added = add_effect(session, offered, f"As installed on {worker.machine}.")
+                    added = add_effect(session, effect_from(effect), f"As installed on {worker.machine}.")
                     _add_hosts(session, renderer)
                     return added
     raise EffectNotOffered(name)
 
 
-def _add_hosts(session: Session, renderer: Mapping[str, Any]) -> None:
+def _add_hosts(session: Session, renderer: OfferDocument) -> None:
     """Write down the hosts that a renderer has, as far as they are not known."""
-    for host in renderer["hosts"]:
+    for host in map(host_from, renderer["hosts"]):
         values = {
-            "name": host["name"], "version": host["version"], "description": host["description"],
-            "renderer": renderer["queue"], "modes": list(host["modes"]), "system": host.get("system", ""),
-            "hosting": list(host.get("hosting", ())),
+            "name": host.name, "version": host.version, "description": host.description,
+            "renderer": renderer["queue"], "modes": list(host.modes), "system": host.system,
+            "hosting": list(host.hosting),
         }  # fmt: skip
         session.execute(insert(Host).values(values).on_conflict_do_nothing())
 
@@ -326,7 +322,7 @@ def workers(session: Session) -> list[Worker]:
     return list(session.scalars(query.order_by(Worker.machine, Worker.seen_at.desc(), Worker.id)))
 
 
-def known_offers(session: Session) -> list[dict[str, Any]]:
+def known_offers(session: Session) -> list[OfferDocument]:
     """What all machines have that were seen in the last days, whether they are at work or not."""
     return [offer for renderers in session.scalars(select(Worker.renderers)) for offer in renderers]
 
@@ -334,26 +330,3 @@ def known_offers(session: Session) -> list[dict[str, Any]]:
 def is_seen(worker: Worker, now: datetime) -> bool:
     """Whether a worker is taken to be at work."""
     return (now - worker.seen_at).total_seconds() < SILENT_SECONDS
-
-
-def offer_document(offer: Offer) -> dict[str, Any]:
-    """What a renderer has, as it is written down of its machine."""
-    return {
-        "queue": offer.queue,
-        "description": offer.description,
-        "hosts": [
-            {"name": h.name, "version": h.version, "description": h.description, "modes": list(h.modes),
-             "system": h.system, "hosting": list(h.hosting)}
-            for h in offer.hosts
-        ],
-        "accepts": offer.accepts,
-        "failed": [{"file": one.file, "reason": one.reason} for one in offer.failed],
-        "effects": [
-            {
-                "name": e.name, "handle": e.handle, "description": e.description,
-                "parameters": list(e.parameters), "versions": list(e.versions),
-                "patterns": list(e.patterns), "channels": list(e.channels),
-            }
-            for e in offer.effects
-        ],
-    }  # fmt: skip

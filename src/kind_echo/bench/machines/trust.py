@@ -3,19 +3,20 @@
 A machine beside the database has its password, and needs nobody's approval.
 """
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass, replace
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import func, or_, select, update
 from sqlalchemy.orm import Session
 
-from kind_echo.bench.machines.hosts import offer_document, register
+from kind_echo.bench.machines.hosts import register
 from kind_echo.core.registry.errors import Conflict, NotFound
+from kind_echo.core.registry.offer_documents import OfferDocument
 from kind_echo.database.accounts import Token
 from kind_echo.database.models import Effect, Event, Host, Machine, Worker
-from kind_echo.renderers.contract import NotOffered, Offer, OfferedEffect, OfferedHost, RemoteRenderer
+from kind_echo.renderers.contract import NotOffered, Offer, RemoteRenderer
+from kind_echo.renderers.offers import effect_from, host_from, offer_document
 
 MOST_MACHINES = 50
 """Machines that may come by one token."""
@@ -157,15 +158,13 @@ def _allowed(session: Session, machine: Machine) -> list[Offer]:
         replace(
             _offer(document),
             hosts=tuple(
-                OfferedHost(h["name"], h["version"], h.get("description", ""), tuple(h.get("modes", ("offline",))),
-                            h.get("system", ""), tuple(h.get("hosting", ())))
+                host_from(h)
                 for h in document["hosts"]
                 if [document["queue"], h["name"], h["version"]] in machine.hosts
                 and (document["queue"], h["name"], h["version"]) not in elsewhere
             ),
             effects=tuple(
-                OfferedEffect(e["name"], e["handle"], e["description"], tuple(e["parameters"]), tuple(e["versions"]),
-                              tuple(e.get("patterns", ())), tuple(e.get("channels", ())))
+                effect_from(e)
                 for e in document["effects"]
                 if [document["queue"], e["name"], e["handle"]] in machine.effects
             ),
@@ -174,11 +173,11 @@ def _allowed(session: Session, machine: Machine) -> list[Offer]:
     ]  # fmt: skip
 
 
-def _offer(document: Mapping[str, Any]) -> Offer:
+def _offer(document: OfferDocument) -> Offer:
     failed = tuple(NotOffered(**one) for one in document.get("failed", ()))
     accepts = bool(document.get("accepts"))
-    about = str(document["description"])
-    return Offer(str(document["queue"]), about, RemoteRenderer({}), (), (), failed=failed, accepts=accepts)
+    about = document["description"]
+    return Offer(document["queue"], about, RemoteRenderer({}), (), (), failed=failed, accepts=accepts)
 
 
 def _hosts_elsewhere(session: Session, machine: Machine) -> dict[tuple[str, str, str], str]:

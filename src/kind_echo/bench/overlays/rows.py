@@ -4,10 +4,10 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Literal
 
+from kind_echo.core.registry.documents import CurveDocument
 from kind_echo.core.registry.errors import Invalid
 from kind_echo.core.registry.readings import Curve
 from kind_echo.database.models import Content
-from kind_echo.database.models.base import Json
 from kind_echo.wording.figures import counted
 
 What = Literal["file", "render", "build"]
@@ -38,7 +38,7 @@ _WITHOUT = {
 }  # fmt: skip
 
 
-def why_without(state: str, curves: Sequence[Json]) -> str:
+def why_without(state: str, curves: Sequence[CurveDocument]) -> str:
     """Why a file of a set has no curve of a kind, by its state and what curves it has."""
     return NOT_MEASURED if curves else _WITHOUT[state]
 
@@ -84,7 +84,7 @@ class Rows:
         return self.what == "build"
 
 
-def curves_from(documents: Sequence[Json]) -> dict[str, Curve]:
+def curves_from(documents: Sequence[CurveDocument]) -> dict[str, Curve]:
     """Curves by name, from how they are kept."""
     return {one["name"]: Curve(one["x_unit"], one["y_unit"], one["x"], one["y"]) for one in documents}
 

@@ -38,7 +38,7 @@ from kind_echo.bench.plans.revisions import (
 )
 from kind_echo.bench.plans.settings import MOST_PRESET, make_setting
 from kind_echo.bench.plans.templates import TEMPLATES, plan_from
-from kind_echo.bench.plans.unfolding import CaseAsked, SettingAsked, unfold
+from kind_echo.bench.plans.unfolding import CaseAsked, ConditionAsked, SettingAsked, unfold
 from kind_echo.database.models import Effect, Plan, PlanRevision, Setting
 
 __all__ = [
@@ -49,6 +49,7 @@ __all__ = [
     "BuildNotOfPlan",
     "CaseAsked",
     "CaseDraft",
+    "ConditionAsked",
     "Effect",
     "Exclusion",
     "Expectation",

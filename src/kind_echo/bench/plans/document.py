@@ -10,6 +10,7 @@ from typing_extensions import TypedDict
 from kind_echo.core.registry.errors import Invalid
 from kind_echo.core.registry.measure import Family, Limit
 from kind_echo.core.registry.measures import MEASURES
+from kind_echo.core.signals import SignalDocument
 from kind_echo.database.states import Against
 from kind_echo.renderers.contract import VARIATIONS
 from kind_echo.wording.conditions import rates_text
@@ -208,7 +209,7 @@ class PlanDocument(Limited):
     plan: Name
     effect: Name
     note: str = Field(default="", max_length=2000)
-    signals: dict[Name, dict[str, Any]] = Field(default={}, max_length=1000)
+    signals: dict[Name, SignalDocument] = Field(default={}, max_length=1000)
     settings: dict[Name, Values] = Field(default={}, max_length=1000)
     cases: list[PlanCase] = Field(min_length=1, max_length=2000)
     conditions: list[PlanCondition] = Field(min_length=1, max_length=500)

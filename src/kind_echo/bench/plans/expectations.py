@@ -1,8 +1,6 @@
 """What is expected of a setting, whatever plan it stands in: a law of levels, unity, a latency; and limits of that."""
 
-from collections.abc import Mapping
 from datetime import datetime
-from typing import Any
 
 from pydantic import BaseModel, ConfigDict, Field, model_validator
 from sqlalchemy import select
@@ -11,7 +9,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.plans.document import Law
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.measure import Limit
-from kind_echo.core.signals import OWN_FILE, all_kinds
+from kind_echo.core.signals import Stimulus
 from kind_echo.database.models import Effect, Event, Setting
 
 EXPECTED_MEASURES = ("curve_error_worst", "law_error_tone", "latency_told")
@@ -67,27 +65,23 @@ def expect(session: Session, setting_id: int, expected: Expectation | None, *, w
     return setting
 
 
-def law_for(expected: Expectation | None, request: Mapping[str, Any]) -> Law | None:
+def law_for(expected: Expectation | None, stimulus: Stimulus) -> Law | None:
     """The law that a render of a signal is held against: that of steady tones and staircases alone says anything."""
-    return expected.law if expected is not None and _is_of_levels(request) else None
+    return expected.law if expected is not None and _is_of_levels(stimulus) else None
 
 
-def expected_limits(expected: Expectation | None, request: Mapping[str, Any]) -> dict[str, Limit]:
+def expected_limits(expected: Expectation | None, stimulus: Stimulus) -> dict[str, Limit]:
     """The limits that what is expected sets for a render of a signal, by measure."""
     if expected is None:
         return {}
     limits = {}
-    if expected.law is not None and _is_of_levels(request):
-        key = "curve_error_worst" if _method(request) == "transfer" else "law_error_tone"
+    if expected.law is not None and _is_of_levels(stimulus):
+        key = "curve_error_worst" if stimulus.method == "transfer" else "law_error_tone"
         limits[key] = Limit(-expected.within, expected.within)
     if expected.latency is not None:
         limits["latency_told"] = Limit(expected.latency, expected.latency)
     return limits
 
 
-def _is_of_levels(request: Mapping[str, Any]) -> bool:
-    return _method(request) in ("tone", "transfer")
-
-
-def _method(request: Mapping[str, Any]) -> str | None:
-    return None if request["kind"] == OWN_FILE else all_kinds()[request["kind"]].method
+def _is_of_levels(stimulus: Stimulus) -> bool:
+    return stimulus.method in ("tone", "transfer")

@@ -23,16 +23,17 @@ from kind_echo.bench.plans.document import (
 )
 from kind_echo.bench.plans.expectations import EXPECTED_MEASURES
 from kind_echo.bench.plans.revisions import CaseDraft, latest_revision, null_test_limits, revise_plan
-from kind_echo.bench.plans.unfolding import CaseAsked, SettingAsked, Unfolded, unfold
-from kind_echo.bench.signals import shown
+from kind_echo.bench.plans.unfolding import CaseAsked, ConditionAsked, SettingAsked, Unfolded, unfold
+from kind_echo.bench.signals import seconds_of, shown
+from kind_echo.core.registry.documents import LimitDocument
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.names import check_name
-from kind_echo.core.signals import OWN_FILE, in_one_channel, whole_seconds
+from kind_echo.core.signals import SignalDocument, stimulus_of
+from kind_echo.database.blobs import ContentNotFound
 from kind_echo.database.models import (
     Case,
     Cell,
     Condition,
-    Content,
     Effect,
     Event,
     Host,
@@ -91,14 +92,14 @@ def save_plan(session: Session, document: PlanDocument, *, who: str, now: dateti
         )
         for one in unfolded.cases
     ]  # fmt: skip
-    conditions = [condition_of(session, **condition) for condition, _ in unfolded.conditions]
+    conditions = [condition_of(session, condition) for condition in unfolded.conditions]
     revision = revise_plan(
         session, plan, drafts, conditions, now, made_by=who, note=document.note,
         document=document.model_dump(mode="json"),
         excluded=[[i, conditions[j].id] for i, j in unfolded.excluded],
         condition_limits={
-            str(condition.id): {key: limit_document(limit) for key, limit in own.items()}
-            for condition, (_, own) in zip(conditions, unfolded.conditions, strict=True) if own
+            str(condition.id): {key: limit_document(limit) for key, limit in asked.limits.items()}
+            for condition, asked in zip(conditions, unfolded.conditions, strict=True) if asked.limits
         },
     )  # fmt: skip
     session.add(Event(at=now, who=who, what="plan revised", detail={"plan": plan.id, "revision": revision.number}))
@@ -114,7 +115,7 @@ def _expects_the_same(revision: PlanRevision, unfolded: Unfolded) -> bool:
     return expected(revision.cases) == expected(unfolded.cases)
 
 
-def _as_kept(limit: Limit | dict[str, Any] | None) -> dict[str, Any] | None:
+def _as_kept(limit: Limit | LimitDocument | None) -> LimitDocument | None:
     return limit_document(limit) if isinstance(limit, Limit) else limit
 
 
@@ -200,27 +201,26 @@ def cost_of(session: Session, document: PlanDocument, unfolded: Unfolded) -> Cos
     """What a run of a plan will take, by what renders took so far."""
     most = 0
     excluded = set(unfolded.excluded)
-    seconds_of: dict[tuple[str, int], float] = {}
+    lengths: dict[tuple[str, int], float] = {}
     for i, one in enumerate(unfolded.cases):
-        for j, (condition, _) in enumerate(unfolded.conditions):
+        for j, condition in enumerate(unfolded.conditions):
             if (i, j) not in excluded:
-                rate = condition["rate"]
-                if (one.signal, rate) not in seconds_of:
-                    seconds_of[one.signal, rate] = _seconds(session, one.request, rate)
-                frames = round(seconds_of[one.signal, rate] * rate)
-                width = ENCODINGS[condition["word_length"]].width
-                most += frames * condition["channels"] * width * one.takes
+                rate = condition.rate
+                if (one.signal, rate) not in lengths:
+                    lengths[one.signal, rate] = _seconds(session, one.request, rate)
+                frames = round(lengths[one.signal, rate] * rate)
+                width = ENCODINGS[condition.word_length].width
+                most += frames * condition.channels * width * one.takes
     pace = _pace(session, document.effect)
     seconds = None if pace is None else pace * unfolded.renders
     return Cost(unfolded.cells, unfolded.renders, seconds, most)
 
 
-def condition_of(session: Session, **wanted: Any) -> Condition:
-    """The condition that has just these values; it is written down where it is new."""
-    wanted = {"hosting": "", **wanted}
-    found = session.scalar(select(Condition).filter_by(**wanted))
+def condition_of(session: Session, wanted: ConditionAsked) -> Condition:
+    """The condition that is asked for; it is written down where it is new."""
+    found = session.scalar(select(Condition).filter_by(**wanted.columns))
     if found is None:
-        found = Condition(**wanted)
+        found = Condition(**wanted.columns)
         session.add(found)
         session.flush()
     return found
@@ -237,7 +237,7 @@ def setting_named(session: Session, effect: Effect, asked: SettingAsked) -> Sett
     return found
 
 
-def _signal(session: Session, name: str, request: dict[str, Any]) -> Signal:
+def _signal(session: Session, name: str, request: SignalDocument) -> Signal:
     found = session.scalar(select(Signal).where(Signal.name == name))
     if found is None:
         found = Signal(name=name, request=request)
@@ -246,7 +246,7 @@ def _signal(session: Session, name: str, request: dict[str, Any]) -> Signal:
     return found
 
 
-def _unusual(limits: dict[str, Any], usual: dict[str, Limit]) -> dict[str, PlanLimit]:
+def _unusual(limits: dict[str, LimitDocument], usual: dict[str, Limit]) -> dict[str, PlanLimit]:
     """Where limits differ from the usual ones."""
     own = {
         key: PlanLimit(at_least=d.get("at_least"), at_most=d.get("at_most"))
@@ -274,11 +274,11 @@ def _gathered(conditions: list[Condition]) -> list[PlanCondition]:
     return found
 
 
-def _seconds(session: Session, request: dict[str, Any], rate: int) -> float:
-    if request["kind"] == OWN_FILE:
-        content = session.get(Content, str(request["sha256"]))
-        return content.frames / content.rate if content is not None else 0.0
-    return whole_seconds(in_one_channel(request), rate)
+def _seconds(session: Session, request: SignalDocument, rate: int) -> float:
+    try:
+        return seconds_of(session, stimulus_of(request), rate)
+    except ContentNotFound:
+        return 0.0  # a plan may name a file that is not there yet
 
 
 def _pace(session: Session, effect: str) -> float | None:

@@ -2,7 +2,7 @@
 
 import hashlib
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from typing import Any
@@ -14,6 +14,7 @@ from kind_echo.bench.documents import limit_document
 from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import default_limits
+from kind_echo.core.signals import SignalDocument
 from kind_echo.database.models import Build, Case, Condition, Effect, Plan, PlanRevision, Run, Setting, Signal
 from kind_echo.database.states import Against
 
@@ -43,7 +44,7 @@ class CaseDraft:
     limits: dict[str, Limit]
     takes: int = 1
     against: Against = "reference"
-    expected: dict[str, Any] | None = None
+    expected: dict[str, float] | None = None
     variation: str = ""
 
 
@@ -53,7 +54,10 @@ def null_test_limits() -> dict[str, Limit]:
 
 
 def case_fingerprint(
-    signal: dict[str, Any], parameters: dict[str, Any], parts: Sequence[dict[str, Any]] = (), preset: str | None = None
+    signal: SignalDocument,
+    parameters: Mapping[str, object],
+    parts: Sequence[Mapping[str, object]] = (),
+    preset: str | None = None,
 ) -> str:
     """What makes two cases the same, whatever plan they stand in: the stimulus and the parameters, of a sum each's.
 

@@ -2,7 +2,6 @@
 
 import hashlib
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -12,6 +11,7 @@ from kind_echo.bench.plans.unfolding import refused_values
 from kind_echo.core.registry.errors import Conflict, Invalid
 from kind_echo.core.registry.names import check_name
 from kind_echo.database.models import Effect, Event, Setting
+from kind_echo.renderers.contract import Values
 
 MOST_PRESET = 16_000_000
 """Bytes."""
@@ -30,7 +30,7 @@ class BadSetting(Invalid):
 
 
 def make_setting(
-    session: Session, effect_id: int, name: str, values: dict[str, Any], *, who: str, now: datetime,
+    session: Session, effect_id: int, name: str, values: Values, *, who: str, now: datetime,
     preset: bytes = b"", preset_name: str = "",
 ) -> Setting:  # fmt: skip
     """Write down a setting.

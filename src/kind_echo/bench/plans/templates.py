@@ -24,6 +24,8 @@ from kind_echo.core.registry.errors import NotFound
 from kind_echo.core.registry.measure import Family
 from kind_echo.core.registry.measures import default_limits
 from kind_echo.core.registry.numbers import number
+from kind_echo.core.registry.offer_documents import ParameterDocument
+from kind_echo.core.signals import SignalDocument
 from kind_echo.database.models import Effect, Host, Setting, Signal
 from kind_echo.renderers.contract import VARIATIONS
 from kind_echo.renderers.plugins import fitness
@@ -52,7 +54,7 @@ class Bench:
     settings: Sequence[str]
     hosts: Sequence[Host]
 
-    def numbers(self) -> list[dict[str, Any]]:
+    def numbers(self) -> list[ParameterDocument]:
         """The parameters that are numbers between bounds."""
         return [p for p in self.effect.parameters if not p.get("choices") and p.get("least") is not None]
 
@@ -104,7 +106,7 @@ def _channels(effect: Effect) -> int:
 
 
 def _plan(
-    bench: Bench, title: str, signals: dict[str, dict[str, Any]], cases: list[PlanCase],
+    bench: Bench, title: str, signals: dict[str, SignalDocument], cases: list[PlanCase],
     conditions: list[PlanCondition], limits: dict[str, PlanLimit] | None = None,
 ) -> PlanDocument:  # fmt: skip
     if not conditions:
@@ -340,7 +342,7 @@ def _decibels(value: float) -> str:
     return f"{number(value)} dB of gain are set"
 
 
-def _spread(parameter: dict[str, Any]) -> list[float]:
+def _spread(parameter: ParameterDocument) -> list[float]:
     """Values over a parameter's range, its ends included."""
     least, greatest = float(parameter["least"]), float(parameter["greatest"])
     step = (greatest - least) / (_SWEPT_VALUES - 1)

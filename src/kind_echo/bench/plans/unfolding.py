@@ -1,8 +1,7 @@
 """What a document asks for, cell by cell: its cases and conditions unfolded, or all that is wrong with it."""
 
 from collections import Counter
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, field, fields
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -10,6 +9,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.plans.document import (
     BLOCKS,
     BadPlan,
+    Mode,
     PlanCase,
     PlanCondition,
     PlanDocument,
@@ -22,6 +22,8 @@ from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
+from kind_echo.core.registry.offer_documents import ParameterDocument
+from kind_echo.core.signals import SignalDocument, stimulus_of
 from kind_echo.database.models import Effect, Host, Setting, Signal
 from kind_echo.database.states import Against
 
@@ -40,12 +42,12 @@ class CaseAsked:
     """A row of the sheet as a plan asks for it."""
 
     signal: str
-    request: dict[str, Any]
+    request: SignalDocument
     setting: SettingAsked
     limits: dict[str, Limit]
     takes: int
     against: Against
-    expected: Values | None = None
+    expected: dict[str, float] | None = None
     variation: str = ""
 
     @property
@@ -55,17 +57,41 @@ class CaseAsked:
 
 
 @dataclass(frozen=True)
+class ConditionAsked:
+    """A column of the sheet as a plan asks for it: where its cells are rendered, and limits of its own.
+
+    Attributes:
+        hosting: what the host does beside that, parted by commas; empty for nothing.
+    """
+
+    host: str
+    host_version: str
+    mode: Mode
+    rate: int
+    block_size: int
+    channels: int
+    word_length: str
+    hosting: str = ""
+    limits: dict[str, Limit] = field(default_factory=dict, compare=False)
+
+    @property
+    def columns(self) -> dict[str, str | int]:
+        """As the table of conditions has it."""
+        return {one.name: getattr(self, one.name) for one in fields(self) if one.compare}
+
+
+@dataclass(frozen=True)
 class Unfolded:
     """A plan with its sweeps, modes, rates and blocks written out; nothing of it is in the database yet.
 
     Attributes:
         cases: the rows of the sheet.
-        conditions: as the table of conditions has them, with limits of their own.
+        conditions: the columns.
         excluded: places of a case and a condition that are not rendered.
     """
 
     cases: list[CaseAsked]
-    conditions: list[tuple[dict[str, Any], dict[str, Limit]]]
+    conditions: list[ConditionAsked]
     excluded: list[tuple[int, int]]
 
     @property
@@ -99,8 +125,9 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
             # A sweep sets what the setting does not: what is expected of that is not of its parts.
             awaited = None if case.sweep is not None else expectations.get(case.setting)
             request = signals[case.signal]
-            limits = _case_limits(document, case, expected_limits(awaited, request))
-            law = case.expected or law_for(awaited, request)
+            stimulus = stimulus_of(request)
+            limits = _case_limits(document, case, expected_limits(awaited, stimulus))
+            law = case.expected or law_for(awaited, stimulus)
             for setting in _swept(case, settings[case.setting], effect, place, reasons):
                 expected = None if law is None else law.model_dump()
                 asked = CaseAsked(
@@ -126,14 +153,13 @@ def unfold(session: Session, document: PlanDocument) -> Unfolded:
 
 
 def _excluded(
-    document: PlanDocument, cases: list[CaseAsked], conditions: list[tuple[dict[str, Any], dict[str, Limit]]]
+    document: PlanDocument, cases: list[CaseAsked], conditions: list[ConditionAsked]
 ) -> list[tuple[int, int]]:
     """Places of a case and a condition that are not rendered; a row and a column are looked at apart, once each."""
-    rows = [{"signal": one.signal, "setting": one.setting.name} for one in cases]
-    columns = [
-        {"host": one["host"], "version": one["host_version"], "mode": one["mode"], "rate": one["rate"],
-         "block": one["block_size"]}
-        for one, _ in conditions
+    rows: list[dict[str, str | float]] = [{"signal": one.signal, "setting": one.setting.name} for one in cases]
+    columns: list[dict[str, str | float]] = [
+        {"host": one.host, "version": one.host_version, "mode": one.mode, "rate": one.rate, "block": one.block_size}
+        for one in conditions
     ]  # fmt: skip
     found: set[tuple[int, int]] = set()
     for one in document.exclude:
@@ -142,7 +168,7 @@ def _excluded(
     return sorted(found)
 
 
-def _signals(session: Session, document: PlanDocument, reasons: list[str]) -> dict[str, dict[str, Any]]:
+def _signals(session: Session, document: PlanDocument, reasons: list[str]) -> dict[str, SignalDocument]:
     wanted = {case.signal for case in document.cases} | set(document.signals)
     known = {s.name: s.request for s in session.scalars(select(Signal).where(Signal.name.in_(wanted)))}
     for name, request in document.signals.items():
@@ -200,7 +226,7 @@ def _swept(case: PlanCase, values: Values, effect: Effect, place: int, reasons: 
     ]
 
 
-def _within(parameter: dict[str, Any], value: object) -> bool:
+def _within(parameter: ParameterDocument, value: object) -> bool:
     """Whether a parameter can take a value, or all values of a course."""
     if isinstance(value, dict):
         return all(_within(parameter, one) for one in value["values"])
@@ -209,12 +235,12 @@ def _within(parameter: dict[str, Any], value: object) -> bool:
         return value in choices
     if isinstance(value, str):
         return bool(parameter.get("text"))  # a plug-in that writes texts reads them, when it is rendered
-    if least is None or greatest is None:
+    if least is None or greatest is None or not isinstance(value, int | float):
         return False
-    return bool(least <= value <= greatest)
+    return least <= value <= greatest
 
 
-def _refusal(parameter: dict[str, Any], value: object) -> str:
+def _refusal(parameter: ParameterDocument, value: object) -> str:
     """What a parameter can be, in words, where a value is none of that."""
     if parameter.get("choices"):
         allowed = f"one of {', '.join(map(_number, parameter['choices']))}"
@@ -253,7 +279,7 @@ def _case_limits(document: PlanDocument, case: PlanCase, expected: dict[str, Lim
 
 def _conditions(
     session: Session, one: PlanCondition, place: int, effect: Effect, reasons: list[str]
-) -> list[tuple[dict[str, Any], dict[str, Limit]]]:
+) -> list[ConditionAsked]:
     host = session.scalar(select(Host).where(Host.name == one.host, Host.version == one.version))
     if host is None:
         reasons.append(f"conditions.{place}: there is no host {one.host} {one.version}")
@@ -272,13 +298,8 @@ def _conditions(
     for key in sorted(set(one.limits) - set(own)):
         reasons.append(f"conditions.{place}: {key} is left unjudged for a case, not for a condition")
     return [
-        (
-            {
-                "host": one.host, "host_version": one.version, "mode": mode, "rate": rate, "block_size": block,
-                "channels": one.channels, "word_length": one.word_length,
-                "hosting": ", ".join(one.hosting),
-            },
-            own,
+        ConditionAsked(
+            one.host, one.version, mode, rate, block, one.channels, one.word_length, ", ".join(one.hosting), own
         )
         for mode in one.modes
         for rate in one.rates
@@ -286,10 +307,9 @@ def _conditions(
     ]  # fmt: skip
 
 
-def _refuse_twice(cases: list[CaseAsked], conditions: list[Any], reasons: list[str]) -> None:
+def _refuse_twice(cases: list[CaseAsked], conditions: list[ConditionAsked], reasons: list[str]) -> None:
     places = Counter((case.signal, case.setting.name, case.takes, case.against, case.variation) for case in cases)
     reasons += [f"cases: {signal} through {setting} is there twice"
                 for (signal, setting, *_), count in sorted(places.items()) if count > 1]  # fmt: skip
-    listed = [tuple(condition.items()) for condition, _ in conditions]
-    if len(set(listed)) < len(listed):
+    if len(set(conditions)) < len(conditions):
         reasons.append("conditions: one of them is there twice")

@@ -1,8 +1,7 @@
 """Keeping what was rendered: measured against its stimulus, stored by its content, and made the cell's render."""
 
-from collections.abc import Mapping
+from collections.abc import Iterable
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -15,6 +14,7 @@ from kind_echo.core.comparison.takes import take_readings
 from kind_echo.core.levels.cost import cost_readings
 from kind_echo.core.levels.hosting import hosting_readings, latency_told
 from kind_echo.core.listening.lossy import measure_lossy
+from kind_echo.core.registry.documents import CurveDocument, ReadingDocument
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.systems.by_signal import measure_beside_signal
@@ -63,7 +63,7 @@ def keep_render(session: Session, cell: Cell, signal: Samples, rendered: Rendere
     return render
 
 
-def wants_lossy(limits: Mapping[str, Any]) -> bool:
+def wants_lossy(limits: Iterable[str]) -> bool:
     """Whether a case is judged by what lossy encoding does: it takes long, and is measured where it is asked for."""
     return any(find_measure(key).family == "lossy" for key in limits)
 
@@ -75,12 +75,12 @@ def keepable(log: str) -> str:
 
 def _measured(
     case: Case, signal: Samples, render: ArraySource, result: RenderResult, rate: int
-) -> tuple[list[dict[str, Any]], list[dict[str, Any]]]:
+) -> tuple[list[ReadingDocument], list[CurveDocument]]:
     """Readings and curves of a render by itself and against its stimulus, as they are kept."""
     claimed = 0.0 if result.compensated else result.claimed_latency
     law = None if case.expected is None else ExpectedCurve(**case.expected)
     readings, loudness, curves = measure_beside_signal(
-        case.signal.request, ArraySource(signal, rate), render, claimed=claimed, law=law
+        case.signal.stimulus, ArraySource(signal, rate), render, claimed=claimed, law=law
     )
     documents = [kept_reading(r) for r in readings]
     return documents, curve_documents(loudness_curves(loudness) | curves, "render")

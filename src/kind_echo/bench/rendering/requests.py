@@ -70,7 +70,7 @@ def request_for(session: Session, cell: Cell) -> RenderRequest:
         mode=condition.mode,
         rate=condition.rate,
         block_size=condition.block_size,
-        signal=make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate),
+        signal=make_stimulus(session, cell.case.signal.stimulus, condition.channels, condition.rate),
         handle=build.effect.handle,
         parts=tuple(cell.case.setting.parts),
         double=condition.word_length == "DOUBLE",

@@ -49,7 +49,7 @@ def render_key(renderer: Renderer, cell: Cell) -> str | None:
 
 def _families(case: Case) -> list[Family]:
     lossy, law = wants_lossy(case.limits), case.expected is not None
-    return families_of(case.signal.request, case.takes, lossy=lossy, law=law)
+    return families_of(case.signal.stimulus, case.takes, lossy=lossy, law=law)
 
 
 def take_over(session: Session, run: Run, renderer: Renderer, cells: Sequence[Cell]) -> list[Cell]:

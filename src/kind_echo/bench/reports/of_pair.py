@@ -2,7 +2,6 @@
 
 from collections.abc import Mapping, Sequence
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy.orm import Session
 
@@ -11,6 +10,7 @@ from kind_echo.bench.documents import limit_from, reading_from
 from kind_echo.bench.reports.document import Entries, Entry, Part, Report, Section, Table, Text
 from kind_echo.bench.reports.pictures import pictures_of
 from kind_echo.core.causes.cause import Cause
+from kind_echo.core.registry.documents import CurveDocument, LimitDocument, ReadingDocument
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.numbers import number
@@ -56,7 +56,7 @@ def cell_report(session: Session, cell: Cell, now: datetime, *, address: str = "
 
 
 def pair_report(
-    session: Session, pair: Pair, limits: Mapping[str, Mapping[str, Any]], now: datetime, *, address: str = ""
+    session: Session, pair: Pair, limits: Mapping[str, LimitDocument], now: datetime, *, address: str = ""
 ) -> Report:
     """The report of two files. Args: limits: by measure, as they are kept."""
     result: list[Part] = []
@@ -65,23 +65,23 @@ def pair_report(
     elif pair.analysis is not None:
         result.append(Text(ended(pair.analysis.explanation or "Nothing explains the difference"), "loud"))
     documents = [] if pair.analysis is None else pair.analysis.readings
-    held = {key: limit_from(dict(one)) for key, one in limits.items()}
+    held = {key: limit_from(one) for key, one in limits.items()}
     sections = [Section("Result", result), *_found(session, pair.analysis, documents, held, pair.render.name, [])]
     told = f"against {pair.reference.name}."
     return Report(f"report-pair-{pair.id}", pair.render.name, told, [], sections, now, address)
 
 
-def _curves(cell: Cell) -> Sequence[Mapping[str, Any]]:
+def _curves(cell: Cell) -> Sequence[CurveDocument]:
     return [] if cell.render is None else cell.render.curves
 
 
 def _found(
     session: Session,
     analysis: Analysis | None,
-    documents: Sequence[Mapping[str, Any]],
+    documents: Sequence[ReadingDocument],
     limits: Mapping[str, Limit],
     title: str,
-    curves: Sequence[Mapping[str, Any]],
+    curves: Sequence[CurveDocument],
 ) -> list[Section]:
     """What explains the difference, its pictures, all readings, and what was compared."""
     sections = []
@@ -91,7 +91,7 @@ def _found(
             entries = [Entry(cause_text(one), "", _taken_off(one)) for one in causes]
             sections.append(Section("What explains the difference", [Entries(entries, numbered=True)]))
         sections.append(Section("Pictures", pictures_of(session, analysis, curves, title)))
-    readings = [reading_from(dict(one)) for one in documents]
+    readings = [reading_from(one) for one in documents]
     if readings:
         sections.append(Section("Readings", [_readings(readings, limits)]))
     if analysis is not None:

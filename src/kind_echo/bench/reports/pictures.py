@@ -1,9 +1,8 @@
 """Pictures of pairs, for reports and as files, drawn from what is kept of them: no sample is read."""
 
 import importlib.util
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from sqlalchemy.orm import Session
@@ -12,6 +11,7 @@ from kind_echo.audio_io.temporary import temporary_folder
 from kind_echo.bench.audio import draw
 from kind_echo.bench.reports.document import Part, Picture, Text
 from kind_echo.bench.runs import cells_of
+from kind_echo.core.registry.documents import CurveDocument, WholeCurveDocument
 from kind_echo.database.blobs import find_content
 from kind_echo.database.models import Analysis, Cell, Run
 from kind_echo.plots import COLUMNS, Drawn, check_plot, draws, plot_measured, plot_pair
@@ -23,7 +23,7 @@ MOST_DRAWN = 100
 
 _SIDES = ("reference", "render", "difference")
 _ENDING = ".svg"
-Kept = Sequence[Mapping[str, Any]]
+Kept = Sequence[CurveDocument]
 """Curves of a render against what went in, as they are kept."""
 
 
@@ -74,10 +74,13 @@ def _plots_of(session: Session, cell: Cell, folder: Path) -> list[Path]:
     return made
 
 
-def _measured(curves: Kept) -> dict[str, dict[str, dict[str, Any]]]:
+def _measured(curves: Kept) -> dict[str, WholeCurveDocument]:
     return {
-        one["name"]: {axis: {"unit": one[f"{axis}_unit"], "values": one[axis]} for axis in ("x", "y")} for one in curves
-    }
+        one["name"]: {
+            "x": {"unit": one["x_unit"], "values": one["x"]}, "y": {"unit": one["y_unit"], "values": one["y"]}
+        }
+        for one in curves
+    }  # fmt: skip
 
 
 def _draw_pair(session: Session, analysis: Analysis, path: Path, title: str) -> None:

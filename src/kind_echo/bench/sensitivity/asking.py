@@ -5,19 +5,18 @@ import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import func, select
 from sqlalchemy.dialects.postgresql import insert
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.documents import limit_document, reading_from
-from kind_echo.bench.plans import CaseAsked, PlanDocument, case_fingerprint, unfold
+from kind_echo.bench.plans import CaseAsked, ConditionAsked, PlanDocument, case_fingerprint, unfold
 from kind_echo.bench.queue import plant_faults
 from kind_echo.core.registry.errors import Invalid
-from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.readings import value_of
 from kind_echo.core.registry.versions import FAMILY_VERSIONS, versions_of
+from kind_echo.core.sensitivity.documents import Asked, CellAsked, ClosingAsked
 from kind_echo.core.sensitivity.faults import FAULTS_VERSION
 from kind_echo.core.sensitivity.summary import Row
 from kind_echo.core.verdicts.rules import RULES_VERSION
@@ -46,7 +45,7 @@ class PlanCell:
 
     case: str
     condition: str
-    asked: dict[str, Any] | None
+    asked: CellAsked | None
 
     @property
     def key(self) -> str:
@@ -54,7 +53,7 @@ class PlanCell:
         return "" if self.asked is None else key_of(self.asked)
 
 
-def key_of(asked: dict[str, Any]) -> str:
+def key_of(asked: Asked) -> str:
     """Digest of what is asked, and of how it is found."""
     parts = [FAULTS_VERSION, RULES_VERSION, versions_of(FAMILY_VERSIONS), asked]
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
@@ -73,26 +72,23 @@ def planned_cells(session: Session, document: PlanDocument) -> list[PlanCell]:
         raise TooManyCells(unfolded.cells)
     effect = session.scalars(select(Effect).where(Effect.name == document.effect)).one()
     presets = _presets(session, effect)
-    conditions = [
-        (condition_text(Condition(**values)), _number_of(session, values), values, own)
-        for values, own in unfolded.conditions
-    ]
+    conditions = [(condition_text(one), _number_of(session, one), one) for one in unfolded.conditions]
     places = _Renders(session, effect)
     excluded, found = set(unfolded.excluded), []
     for i, case in enumerate(unfolded.cases):
         setting = case.setting
         fingerprint = case_fingerprint(case.request, setting.values, setting.parts, presets.get(setting.name))
-        for j, (name, number, values, own) in enumerate(conditions):
+        for j, (name, number, condition) in enumerate(conditions):
             if (i, j) in excluded:
                 continue
             render = None if number is None else places.of(case, fingerprint, number)
-            asked = None if render is None else _asked(session, case, {**case.limits, **own}, values, render)
+            asked = None if render is None else _asked(session, case, condition, render)
             found.append(PlanCell(f"{case.signal}, {setting.name}", name, asked))
     return found
 
 
-def _number_of(session: Session, values: dict[str, Any]) -> int | None:
-    return session.scalar(select(Condition.id).filter_by(**values))
+def _number_of(session: Session, condition: ConditionAsked) -> int | None:
+    return session.scalar(select(Condition.id).filter_by(**condition.columns))
 
 
 def _presets(session: Session, effect: Effect) -> dict[str, str]:
@@ -138,22 +134,21 @@ class _Renders:
         return None if newest is None else (newest, self._session.get_one(Render, newest).content_sha256)
 
 
-def _asked(
-    session: Session, case: CaseAsked, limits: dict[str, Limit], values: dict[str, Any], kept: _Kept
-) -> dict[str, Any]:
+def _asked(session: Session, case: CaseAsked, condition: ConditionAsked, kept: _Kept) -> CellAsked:
     render, sha256 = kept
+    limits = {**case.limits, **condition.limits}
     readings = []
     if case.takes > 1 or any(key.startswith("latency") for key in limits):
         readings = [reading_from(document) for document in session.get_one(Render, render).readings]
     return {
-        "sha256": sha256, "signal": case.request, "channels": values["channels"],
-        "rate": values["rate"], "limits": {key: limit_document(limits[key]) for key in sorted(limits)},
+        "sha256": sha256, "signal": case.request, "channels": condition.channels,
+        "rate": condition.rate, "limits": {key: limit_document(limits[key]) for key in sorted(limits)},
         "against": case.against, "law": case.expected, "take_spread": value_of(readings, "take_spread"),
         "claimed": value_of(readings, "latency_reported"),
     }  # fmt: skip
 
 
-def ask(session: Session, asked: Iterable[dict[str, Any]], now: datetime, *, defer: bool = True) -> list[int]:
+def ask(session: Session, asked: Iterable[Asked], now: datetime, *, defer: bool = True) -> list[int]:
     """Have found what nobody has found or asked for; what could not be found is tried again.
 
     Args:
@@ -177,7 +172,7 @@ def ask(session: Session, asked: Iterable[dict[str, Any]], now: datetime, *, def
     return numbers
 
 
-def closing_asked(row: Row, planned: Mapping[tuple[str, str], PlanCell]) -> dict[str, Any]:
+def closing_asked(row: Row, planned: Mapping[tuple[str, str], PlanCell]) -> ClosingAsked:
     """What would close a gap, as it is asked for: signals that show a fault, and the limit that would notice it.
 
     The limit is of the cell that notices the fault best, or of the first that it passes in.

@@ -1,6 +1,6 @@
 """One approved render planted with faults: what is noticed, kept under what was asked."""
 
-from typing import Any
+from typing import cast
 
 from sqlalchemy.orm import Session
 
@@ -10,11 +10,13 @@ from kind_echo.bench.signals import make_stimulus
 from kind_echo.core.audio.source import ArraySource, Samples, Source
 from kind_echo.core.registry.readings import Reading
 from kind_echo.core.sensitivity.closing import limit_that_notices, signals_that_show
+from kind_echo.core.sensitivity.documents import CellAsked, FoundDocument
 from kind_echo.core.sensitivity.excerpt import excerpt_of
 from kind_echo.core.sensitivity.fault import Fault
 from kind_echo.core.sensitivity.faults import BY_KEY
-from kind_echo.core.sensitivity.least import least_noticed
+from kind_echo.core.sensitivity.least import Least, least_noticed
 from kind_echo.core.sensitivity.noticing import Approved, Own
+from kind_echo.core.signals import Stimulus, stimulus_of
 from kind_echo.core.systems.by_signal import measure_by_signal
 from kind_echo.core.systems.transfer import ExpectedCurve
 from kind_echo.database.blobs import BlobSource, find_content
@@ -30,27 +32,32 @@ def find(sensitivity_id: int) -> None:
         row = session.get(Sensitivity, sensitivity_id)
         if row is None or row.found is not None:
             return
-        asked = dict(row.asked)
+        asked = row.asked
         of = asked["cell"] if "closing" in asked else asked
         approved = None if of is None else _approved(session, of)
+    found: list[FoundDocument]
     if "closing" in asked:
         found, seconds = _closing(BY_KEY[asked["closing"]], asked["wanted"], approved), 0.0
     else:
         assert approved is not None
         seconds = len(approved.samples) / approved.rate
-        found = [least.document() for least in least_noticed(approved)]
+        found = [_told(least) for least in least_noticed(approved)]
     with transaction() as session:
         row = session.get(Sensitivity, sensitivity_id)
         if row is not None:
             row.found, row.seconds, row.why = found, seconds, ""
 
 
-def _closing(fault: Fault, wanted: float | None, approved: Approved | None) -> list[dict[str, Any]]:
-    found: list[dict[str, Any]] = [
-        {"title": title, **least.document()} for title, least in signals_that_show(fault, wanted, _TRIED_RATE)
+def _closing(fault: Fault, wanted: float | None, approved: Approved | None) -> list[FoundDocument]:
+    found: list[FoundDocument] = [
+        {**_told(least), "title": title} for title, least in signals_that_show(fault, wanted, _TRIED_RATE)
     ]
     limit = None if approved is None or wanted is None else limit_that_notices(approved, fault, wanted)
     return found if limit is None else [*found, {"limit": limit.at_most}]
+
+
+def _told(least: Least) -> FoundDocument:
+    return cast("FoundDocument", least.document())
 
 
 def give_up(sensitivity_id: int, reason: str) -> None:
@@ -61,24 +68,24 @@ def give_up(sensitivity_id: int, reason: str) -> None:
             row.why = reason
 
 
-def _approved(session: Session, asked: dict[str, Any]) -> Approved:
+def _approved(session: Session, asked: CellAsked) -> Approved:
     source = BlobSource(session, find_content(session, asked["sha256"]))
     samples, is_whole = excerpt_of(source)
-    request, rate = asked["signal"], source.rate
-    stimulus = make_stimulus(session, request, asked["channels"], rate)
+    signal, rate = stimulus_of(asked["signal"]), source.rate
+    stimulus = make_stimulus(session, signal, asked["channels"], rate)
     against = stimulus if asked["against"] == "signal" else None
     return Approved(
         samples, rate, {key: limit_from(document) for key, document in asked["limits"].items()},
-        _own(asked, stimulus, rate) if is_whole else None, asked["take_spread"], options_for(request, rate),
+        _own(asked, signal, stimulus, rate) if is_whole else None, asked["take_spread"], options_for(signal, rate),
         against if is_whole else None,
     )  # fmt: skip
 
 
-def _own(asked: dict[str, Any], stimulus: Samples, rate: int) -> Own:
+def _own(asked: CellAsked, went_in: Stimulus, stimulus: Samples, rate: int) -> Own:
     law = None if asked["law"] is None else ExpectedCurve(**asked["law"])
 
     def own(render: Source, claim: float) -> list[Reading]:
         claimed = None if asked["claimed"] is None else asked["claimed"] + claim
-        return measure_by_signal(asked["signal"], ArraySource(stimulus, rate), render, claimed=claimed, law=law)[0]
+        return measure_by_signal(went_in, ArraySource(stimulus, rate), render, claimed=claimed, law=law)[0]
 
     return own

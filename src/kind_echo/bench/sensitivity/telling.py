@@ -2,7 +2,6 @@
 
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -10,6 +9,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.plans import document_of
 from kind_echo.bench.sensitivity.asking import PlanCell, closing_asked, gaps_of, key_of, planned_cells
 from kind_echo.core.registry.errors import Invalid
+from kind_echo.core.sensitivity.documents import ClosingAsked, FoundDocument
 from kind_echo.core.sensitivity.least import Least
 from kind_echo.core.sensitivity.summary import USUAL_WANTED, Cell, Row, Wanted, rows_of
 from kind_echo.database.models import Run, Sensitivity
@@ -23,7 +23,7 @@ class Closing:
     limit: float | None
 
     @classmethod
-    def of(cls, found: Sequence[dict[str, Any]]) -> "Closing":
+    def of(cls, found: Sequence[FoundDocument]) -> "Closing":
         """What was found, as it is kept."""
         limit = next((one["limit"] for one in found if "limit" in one), None)
         return cls(tuple(one["title"] for one in found if "title" in one), limit)
@@ -47,7 +47,7 @@ class PlanTold:
     cells: list[Cell]
     rows: list[Row]
     closing: dict[str, Closing]
-    wanting: list[dict[str, Any]]
+    wanting: list[ClosingAsked]
     cells_left: int
     under_way: int
     without: int
@@ -77,7 +77,7 @@ def tell(session: Session, planned: Sequence[PlanCell], wanted: Wanted) -> PlanT
     left = len(under_way)
     rows = rows_of(cells, wanted) if cells and not left else []
     closing: dict[str, Closing] = {}
-    wanting: list[dict[str, Any]] = []
+    wanting: list[ClosingAsked] = []
     if not left:
         by_place = {(one.case, one.condition): one for one in planned}
         asked = {row.fault.key: closing_asked(row, by_place) for row in gaps_of(rows)}

@@ -11,6 +11,7 @@ from kind_echo.bench.accounts import Caller
 from kind_echo.bench.queue import drop_unused, measure_set_files
 from kind_echo.bench.sets.options import SetOptions, options_from
 from kind_echo.bench.signals import UploadNotFound, delete_uploads
+from kind_echo.core.registry.documents import LimitDocument
 from kind_echo.core.registry.errors import BadParameter, Conflict, NotFound
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.database.models import FileSet, Pair, SetFile, Signal, Upload
@@ -150,12 +151,12 @@ def _check(session: Session, options: SetOptions) -> None:
         raise BadParameter("signal_id", options.signal_id, "a signal of the library")
 
 
-def choose_columns(found: FileSet, columns: Sequence[str], limits: Mapping[str, Mapping[str, float | None]]) -> None:
+def choose_columns(found: FileSet, columns: Sequence[str], limits: Mapping[str, LimitDocument]) -> None:
     """Show other measures, and judge them by other limits. Raises UnknownMeasure."""
     for key in (*columns, *limits):
         find_measure(key)
     found.columns = list(dict.fromkeys(columns))
-    found.limits = {key: dict(limit) for key, limit in limits.items()}
+    found.limits = dict(limits)
 
 
 def copy_set(session: Session, found: FileSet, name: str, *, who: str, now: datetime) -> FileSet:

@@ -1,7 +1,6 @@
 """What is found of one file of a set, by itself and against the reference."""
 
 from dataclasses import dataclass
-from typing import Any
 
 from sqlalchemy import select
 from sqlalchemy.orm import Session
@@ -16,6 +15,7 @@ from kind_echo.core.audio.resampling import resample, resampling_floor
 from kind_echo.core.audio.source import ArraySource, in_memory
 from kind_echo.core.levels.analysis import scan_file
 from kind_echo.core.listening.lossy import measure_lossy
+from kind_echo.core.registry.documents import CurveDocument, ReadingDocument
 from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.core.registry.readings import Curve, Reading
 from kind_echo.core.systems.by_signal import measure_by_signal
@@ -33,8 +33,8 @@ MOST_RESAMPLED = 60_000_000
 class Measured:
     """What was found of a file: readings of all channels together, curves, a note, and what it was compared with."""
 
-    readings: list[dict[str, Any]]
-    curves: list[dict[str, Any]]
+    readings: list[ReadingDocument]
+    curves: list[CurveDocument]
     note: str
     pair: Pair | None
 
@@ -50,8 +50,8 @@ def measure_file(session: Session, file: SetFile) -> Measured:
     chosen = select(SetFile).where(SetFile.set_id == file.set_id, SetFile.role != "file", SetFile.id != file.id)
     other = session.scalar(chosen.order_by(SetFile.id).limit(1))
     notes: list[str] = []
-    documents: list[dict[str, Any]] = []
-    curves: list[dict[str, Any]] = []
+    documents: list[ReadingDocument] = []
+    curves: list[CurveDocument] = []
     pair = None
     if other is not None and other.role == "reference":
         documents, note, pair = _against(session, file, other.upload, options)
@@ -104,7 +104,7 @@ def keep_found(session: Session, file_id: int, revision: int, found: Measured) -
 
 def _against(
     session: Session, file: SetFile, reference: Upload, options: SetOptions
-) -> tuple[list[dict[str, Any]], str, Pair | None]:
+) -> tuple[list[ReadingDocument], str, Pair | None]:
     """What comparing with the reference gives, and a note; no readings where it cannot be compared by samples."""
     render, note = file.upload, ""
     first, content = reference.content, render.content
@@ -157,8 +157,8 @@ def _further(
             return measure_lossy(source, LossyCodec(options.codec, options.bitrate, source.rate, source.channels))
         case "signal" if options.signal_id is not None:
             signal = session.get_one(Signal, options.signal_id)
-            samples = make_stimulus(session, signal.request, source.channels, source.rate)
-            return measure_by_signal(signal.request, ArraySource(samples, source.rate), in_memory(source))
+            samples = make_stimulus(session, signal.stimulus, source.channels, source.rate)
+            return measure_by_signal(signal.stimulus, ArraySource(samples, source.rate), in_memory(source))
     return [], {}
 
 
@@ -167,12 +167,12 @@ def changes(found: FileSet) -> dict[int, dict[str, float]]:
     reference = next((one for one in found.files if one.role == "reference"), None)
     if reference is None:
         return {}
-    own = {document["measure"]: document["value"] for document in reference.readings}
+    own = {one["measure"]: one["value"] for one in reference.readings if one["value"] is not None}
     return {
         one.id: {
             document["measure"]: document["value"] - own[document["measure"]]
             for document in one.readings
-            if document["value"] is not None and own.get(document["measure"]) is not None
+            if document["value"] is not None and document["measure"] in own
         }
         for one in found.files
         if one is not reference

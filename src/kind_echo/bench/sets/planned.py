@@ -27,8 +27,10 @@ from kind_echo.bench.rendering import keep_render
 from kind_echo.bench.runs import find_cell, start_run, tell_change
 from kind_echo.bench.sets.options import options_from
 from kind_echo.bench.signals import UploadNotFound, keep_signal, make_stimulus
+from kind_echo.core.registry.documents import LimitDocument
 from kind_echo.core.registry.errors import BadParameter, Conflict
-from kind_echo.core.signals import OWN_FILE
+from kind_echo.core.registry.offer_documents import ParameterDocument
+from kind_echo.core.signals import OwnFile
 from kind_echo.database.blobs import BlobSource
 from kind_echo.database.locks import hold_references
 from kind_echo.database.models import Build, Case, Cell, Condition, FileSet, Host, Run, SetFile, Signal, Upload
@@ -99,7 +101,7 @@ def plan_of_set(session: Session, found: FileSet, names: PlanNames, *, who: str,
         raise Conflict(f"No file of this set can be a reference{why}.")
     settings = _names(files)
     listed = list(settings.values())
-    parameter = {"name": _PARAMETER, "default": listed[0], "choices": listed}
+    parameter: ParameterDocument = {"name": _PARAMETER, "default": listed[0], "choices": [*listed]}
     note = f"Made of the files “{found.name}”."
     effect = add_effect(session, OfferedEffect(names.effect, "", note, (parameter,), (names.version,)), note)
     mode = _host(session, names)
@@ -139,7 +141,7 @@ def keep_given(session: Session, cell_id: int, upload_id: int, now: datetime) ->
     if cell.state != "rendering":
         return
     condition = cell.condition
-    stimulus = make_stimulus(session, cell.case.signal.request, condition.channels, condition.rate)
+    stimulus = make_stimulus(session, cell.case.signal.stimulus, condition.channels, condition.rate)
     upload = session.get(Upload, upload_id)
     if upload is None:
         raise UploadNotFound(upload_id)
@@ -173,7 +175,7 @@ def _signal(session: Session, found: FileSet) -> tuple[Signal, int | None]:
         if kept is None:
             upload = given.upload
             digest = f"{upload.name}, SHA-256 {upload.file_sha256}"
-            request = {"kind": OWN_FILE, "sha256": content.sha256, "name": digest}
+            request = OwnFile(content.sha256, digest).document()
             kept = keep_signal(session, PurePosixPath(upload.name).stem[:120], request)
         return kept, None if content.channels == 1 else content.channels
     options = options_from(found.options)
@@ -237,7 +239,7 @@ def _host(session: Session, names: PlanNames) -> Mode:
     return "offline" if "offline" in host.modes else "real time"
 
 
-def _limit(document: dict[str, float | None]) -> PlanLimit:
+def _limit(document: LimitDocument) -> PlanLimit:
     limit = limit_from(document)
     return PlanLimit(at_least=limit.at_least, at_most=limit.at_most)
 

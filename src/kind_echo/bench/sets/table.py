@@ -28,7 +28,7 @@ def chosen_columns(session: Session, found: FileSet) -> list[str]:
         families = ("lossy",)
     elif options.also == "signal" and options.signal_id is not None:
         signal = session.get(Signal, options.signal_id)
-        known = families_of(signal.request, 1, lossy=False) if signal is not None else []
+        known = families_of(signal.stimulus, 1, lossy=False) if signal is not None else []
         families = [family for family in known if family not in _ALWAYS]
     return usual_columns(families, options, against=any(one.role == "reference" for one in found.files))
 

@@ -172,15 +172,15 @@ def _sides(session: Session, run_id: int) -> list[Row[Any]]:
 def _keys(session: Session, mine: Sequence[Row[Any]], pairs: Mapping[int, Row[Any]]) -> dict[int, str]:
     """The keys of the analyses of all pairs that can be compared and are not the same, by the cell."""
     wanted = select(Signal).where(Signal.id.in_({cell.signal_id for cell in mine}))
-    requests = {signal.id: signal.request for signal in session.scalars(wanted)}
+    signals = {signal.id: (signal.stimulus, signal.request) for signal in session.scalars(wanted)}
     keys = {}
     for cell in mine:
         other = pairs.get(cell.id)
         if other is None or None in (cell.sha256, other.sha256) or cell.unfit or other.unfit:
             continue
         if (cell.rate, cell.channels) == (other.rate, other.channels) and cell.sha256 != other.sha256:
-            request = requests[cell.signal_id]
-            keys[cell.id] = analysis_key(other.sha256, cell.sha256, options_for(request, cell.rate), request)
+            stimulus, request = signals[cell.signal_id]
+            keys[cell.id] = analysis_key(other.sha256, cell.sha256, options_for(stimulus, cell.rate), request)
     return keys
 
 

@@ -3,7 +3,7 @@
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import date
-from typing import Any, Literal, NamedTuple
+from typing import Literal, NamedTuple
 
 from sqlalchemy import case as when
 from sqlalchemy import func, select
@@ -14,9 +14,10 @@ from kind_echo.bench.documents import limit_from, verdict_document, verdict_from
 from kind_echo.bench.runs import cases_of, conditions_of
 from kind_echo.bench.sheets.across import Against, CellAcross, cells_against, shown_measure
 from kind_echo.bench.sheets.findings import Finding, find
-from kind_echo.core.causes.cause import Cause
+from kind_echo.core.causes.cause import Cause, CauseDocument
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.readings import Reading
+from kind_echo.core.verdicts.documents import VerdictDocument
 from kind_echo.core.verdicts.rules import ink_of
 from kind_echo.core.verdicts.symptoms import Examined
 from kind_echo.core.verdicts.verdict import Verdict, VerdictName, needs_review
@@ -74,14 +75,14 @@ class CellRow(NamedTuple):
     condition_id: int
     state: str
     verdict: VerdictName
-    facts: Mapping[str, Any]
+    facts: VerdictDocument
     why: str
     ink: float
     unfit: bool
     reused: bool
     broken: Sequence[str]
     measured: Mapping[str, float]
-    causes: Sequence[Mapping[str, Any]] | None
+    causes: Sequence[CauseDocument] | None
     first: bool
     other: int | None
 
@@ -119,7 +120,7 @@ def usual_measure(run: Run) -> str:
     cases = run.revision.cases
     if not all(case.expected for case in cases):
         return "residual_rms"
-    stairs = all(case.signal.request["kind"] == "staircase" for case in cases)
+    stairs = all(case.signal.stimulus.kind == "staircase" for case in cases)
     return "curve_error_worst" if stairs else "law_error_rms"
 
 
@@ -237,7 +238,7 @@ def _past(session: Session, run: Run) -> Past:
     }
 
 
-def names_of(causes: Sequence[Mapping[str, Any]] | None) -> frozenset[str]:
+def names_of(causes: Sequence[CauseDocument] | None) -> frozenset[str]:
     """The causes of a cell by name, as they are kept."""
     return frozenset(str(cause["cause"]) for cause in causes or ())
 
@@ -352,10 +353,10 @@ def _examined(
         """Most cells of a large run pass for the same reason, and share one verdict."""
         facts = row.facts
         if facts["found"]:
-            return verdict_from(row.verdict, row.ink, dict(facts))
+            return verdict_from(row.verdict, row.ink, facts)
         key = row.verdict, row.ink, facts["ground"], facts["other"], facts.get("why", "")
         if key not in plain:
-            plain[key] = verdict_from(row.verdict, row.ink, dict(facts))
+            plain[key] = verdict_from(row.verdict, row.ink, facts)
         return plain[key]
 
     return [

@@ -2,7 +2,6 @@
 
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import numpy as np
 from sqlalchemy import func, select
@@ -18,14 +17,17 @@ from kind_echo.core.audio.dither import to_word_length
 from kind_echo.core.audio.level_map import LevelMap, level_map
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.levels.analysis import measure
+from kind_echo.core.registry.documents import ReadingDocument
 from kind_echo.core.registry.errors import BadParameter, Conflict
 from kind_echo.core.signals import (
     OWN_FILE,
+    OwnFile,
+    SignalDocument,
+    Stimulus,
     all_kinds,
     every_parameter,
     in_full,
-    in_one_channel,
-    make_request,
+    stimulus_of,
     whole_seconds,
     without_defaults,
 )
@@ -66,7 +68,7 @@ class Preview:
 
     samples: Samples
     rate: int
-    readings: list[dict[str, Any]]
+    readings: list[ReadingDocument]
     level_map: LevelMap
     played: float | None
 
@@ -82,7 +84,7 @@ def all_signals(session: Session) -> list[tuple[Signal, int]]:
     return [(signal, int(cases)) for signal, cases in session.execute(query)]
 
 
-def checked(request: dict[str, Any]) -> dict[str, Any]:
+def checked(request: SignalDocument) -> SignalDocument:
     """A request as it is kept: checked, and in full. Raises BadParameter."""
     kind = request.get("kind")
     if kind == OWN_FILE:
@@ -101,25 +103,23 @@ def checked(request: dict[str, Any]) -> dict[str, Any]:
         fits = number if isinstance(usual, float) or name == "end" else type(value) is type(usual)
         if not fits and not (name == "end" and value is None):
             raise BadParameter(name, value, "of the right kind")
-    # Channels come with the condition; a signal that is placed is one for two.
-    asked = {**request, "channels": 1 if request.get("placement", "equal") == "equal" else 2}
-    make_request(**asked)
+    stimulus_of(request)
     return {name: value for name, value in in_full(request).items() if name != "channels"}
 
 
-def shown(request: dict[str, Any]) -> dict[str, Any]:
+def shown(request: SignalDocument) -> SignalDocument:
     """A request as people read it: what differs from the usual alone."""
     return dict(request) if request["kind"] == OWN_FILE else without_defaults(request)
 
 
-def keep_signal(session: Session, name: str, request: dict[str, Any]) -> Signal:
+def keep_signal(session: Session, name: str, request: SignalDocument) -> Signal:
     """Keep a signal under a name. Raises SignalExists, BadParameter."""
     found = checked(request)
     if session.scalar(select(Signal.id).where(Signal.name == name)) is not None:
         raise SignalExists(name)
-    if found["kind"] == OWN_FILE:
-        find_content(session, str(found["sha256"]))
     signal = Signal(name=name, request=found)
+    if isinstance(signal.stimulus, OwnFile):
+        find_content(session, signal.stimulus.sha256)
     session.add(signal)
     session.flush()
     return signal
@@ -135,50 +135,50 @@ def keep_own_file(session: Session, path: Path, file_name: str, name: str, *, wh
     """
     with Decoder() as decoder:
         content, _ = keep_audio(session, decoder, path, file_name, who)
-    digest = {"kind": OWN_FILE, "sha256": content.sha256, "name": f"{file_name}, SHA-256 {file_digest(path)}"}
-    return keep_signal(session, name, digest)
+    file = OwnFile(content.sha256, f"{file_name}, SHA-256 {file_digest(path)}")
+    return keep_signal(session, name, file.document())
 
 
-def channels_of(session: Session, request: dict[str, Any]) -> int:
+def channels_of(session: Session, stimulus: Stimulus) -> int:
     """How many channels a signal has by itself: those of the file, or two where it tells them apart."""
-    if request["kind"] == OWN_FILE:
-        return find_content(session, str(request["sha256"])).channels
-    return 1 if request.get("placement", "equal") == "equal" else 2
+    return find_content(session, stimulus.sha256).channels if isinstance(stimulus, OwnFile) else stimulus.channels
 
 
-def seconds_of(session: Session, request: dict[str, Any], rate: int) -> float:
-    """How long a signal lasts, without making it."""
-    if request["kind"] == OWN_FILE:
-        content = find_content(session, str(request["sha256"]))
+def seconds_of(session: Session, stimulus: Stimulus, rate: int) -> float:
+    """How long a signal lasts, without making it. Raises ContentNotFound."""
+    if isinstance(stimulus, OwnFile):
+        content = find_content(session, stimulus.sha256)
         return content.frames / content.rate
-    return whole_seconds(in_one_channel(request), rate)
+    return whole_seconds(stimulus, rate)
 
 
-def preview(session: Session, request: dict[str, Any], rate: int) -> Preview:
+def preview(session: Session, stimulus: Stimulus, rate: int) -> Preview:
     """Make a signal at a rate and look at it. Raises BadParameter for one that cannot be had, or is very long."""
-    samples = _made(session, request, rate)
+    samples = _made(session, stimulus, rate)
     source = ArraySource(samples, rate)
     readings = [reading_document(r) for r in measure(source) if r.channel == "all" and r.measure in _SHOWN]
-    tone = request["kind"] == "tone"
-    played = in_one_channel(request).one_sine if tone else None
-    return Preview(samples, rate, readings, level_map(source, _COLUMNS, _ROWS), played)
+    return Preview(samples, rate, readings, level_map(source, _COLUMNS, _ROWS), _tone(stimulus))
 
 
-def sounding(session: Session, request: dict[str, Any], rate: int) -> ArraySource:
+def sounding(session: Session, stimulus: Stimulus, rate: int) -> ArraySource:
     """A signal at a rate. Raises BadParameter for one that cannot be had, or is very long."""
-    return ArraySource(_made(session, request, rate), rate)
+    return ArraySource(_made(session, stimulus, rate), rate)
 
 
-def aliases_of(request: dict[str, Any]) -> dict[int, list[Alias]]:
+def aliases_of(stimulus: Stimulus) -> dict[int, list[Alias]]:
     """For a tone: where the harmonics beyond half of each rate will fold to. Empty for all other kinds."""
-    if request["kind"] != "tone":
+    frequency = _tone(stimulus)
+    if frequency is None:
         return {}
-    frequency = in_one_channel(request).one_sine
-    assert frequency is not None
     return {rate: expected_aliases(frequency, rate) for rate in RATES if frequency < rate / 2}
 
 
-def export(session: Session, request: dict[str, Any], rate: int, word_length: str, dithered: bool, path: Path) -> None:
+def _tone(stimulus: Stimulus) -> float | None:
+    """The frequency of a tone in Hz; None for all other kinds, those too that are a sine of another shape."""
+    return stimulus.one_sine if stimulus.kind == "tone" else None
+
+
+def export(session: Session, stimulus: Stimulus, rate: int, word_length: str, dithered: bool, path: Path) -> None:
     """Write a signal to a file whose name tells the format.
 
     Raises:
@@ -189,16 +189,17 @@ def export(session: Session, request: dict[str, Any], rate: int, word_length: st
     subtype, bits = WORD_LENGTHS[word_length]
     if path.suffix == ".flac" and not bits:
         raise BadParameter("word length", word_length, "16 or 24 bit in FLAC")
-    samples = _made(session, request, rate)
+    samples = _made(session, stimulus, rate)
     if bits:
-        samples = to_word_length(samples, bits, dithered=dithered, seed=int(request.get("seed", 1)))
+        seed = 1 if isinstance(stimulus, OwnFile) else stimulus.seed
+        samples = to_word_length(samples, bits, dithered=dithered, seed=seed)
     write_audio(path, np.asarray(samples), rate, subtype)
 
 
-def _made(session: Session, request: dict[str, Any], rate: int) -> Samples:
-    channels = channels_of(session, request)
-    seconds = seconds_of(session, request, rate)
+def _made(session: Session, stimulus: Stimulus, rate: int) -> Samples:
+    channels = channels_of(session, stimulus)
+    seconds = seconds_of(session, stimulus, rate)
     if seconds * rate * channels > _MOST_FRAMES:
         most = _MOST_FRAMES / rate / channels
         raise BadParameter("seconds", round(seconds, 3), f"up to {most:.0f} to be looked at or written here")
-    return make_stimulus(session, request, channels, rate)
+    return make_stimulus(session, stimulus, channels, rate)

@@ -1,7 +1,7 @@
 """Stimuli: from what is kept of a signal to samples, and the families of measures of its renders."""
 
+from dataclasses import replace
 from threading import Lock
-from typing import Any
 
 from cachetools import LRUCache, cached
 from sqlalchemy.orm import Session
@@ -10,23 +10,23 @@ from kind_echo.core.audio.resampling import resample
 from kind_echo.core.audio.source import Samples
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.measure import Family
-from kind_echo.core.signals import OWN_FILE, SignalRequest, all_kinds, make_request, synthesise
+from kind_echo.core.signals import OwnFile, SignalRequest, Stimulus, synthesise
 from kind_echo.core.signals.request import Method
 from kind_echo.database.blobs import BlobSource, find_content
 
 _CACHED_BYTES = 128 << 20
 
 
-def make_stimulus(session: Session, request: dict[str, Any], channels: int, rate: int) -> Samples:
+def make_stimulus(session: Session, stimulus: Stimulus, channels: int, rate: int) -> Samples:
     """The samples of a signal under a condition, shape (frames, channels); not to be written to.
 
     Raises:
         BadParameter: it cannot be had at that rate or with that number of channels.
         ContentNotFound: an own file is not there.
     """
-    if request["kind"] == OWN_FILE:
-        return _own_file(session, str(request["sha256"]), channels, rate)
-    return _synthesised(make_request(**{**request, "channels": channels}), rate)
+    if isinstance(stimulus, OwnFile):
+        return _own_file(session, stimulus.sha256, channels, rate)
+    return _synthesised(replace(stimulus, channels=channels), rate)
 
 
 @cached(LRUCache(_CACHED_BYTES, getsizeof=lambda samples: samples.nbytes), lock=Lock())
@@ -54,13 +54,12 @@ _FAMILIES: dict[Method, tuple[Family, ...]] = {
 """What `measure_by_signal` measures by each method."""
 
 
-def families_of(request: dict[str, Any], takes: int, *, lossy: bool, law: bool = False) -> list[Family]:
+def families_of(stimulus: Stimulus, takes: int, *, lossy: bool, law: bool = False) -> list[Family]:
     """The families of measures that a render of a signal is measured by; `law`: a law is expected of the effect."""
     found: list[Family] = ["levels", "loudness", "integrity", "cost"]
-    method = None if request["kind"] == OWN_FILE else all_kinds()[request["kind"]].method
-    if method is not None:
-        found += _FAMILIES[method]
-    if law and method != "transfer":  # the curve of a staircase is laid beside the law step by step
+    if stimulus.method is not None:
+        found += _FAMILIES[stimulus.method]
+    if law and stimulus.method != "transfer":  # the curve of a staircase is laid beside the law step by step
         found.append("law")
     if takes > 1:
         found.append("takes")

@@ -8,7 +8,6 @@ from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Any
 
 import click
 
@@ -241,9 +240,9 @@ def _warn_of_limits_that_judged_nothing(checked: Sequence[Checked], settings: Se
         click.echo(f"kind-echo: the limit on {key} judged nothing: it was measured of no pair", err=True)
 
 
-def _row(one: Checked) -> dict[str, Any]:
+def _row(one: Checked) -> dict[str, object]:
     """A pair as it stands in JSON: the shape of `compare`, with its name and what came of it."""
-    row: dict[str, Any] = {"command": "check", "path": one.name, "status": one.status}
+    row: dict[str, object] = {"command": "check", "path": one.name, "status": one.status}
     if one.measured is None or one.pair is None:
         paths = [one.name] if one.pair is None else [shown(path) for path in one.pair.files]
         said = "error" if one.status == "error" else "why"

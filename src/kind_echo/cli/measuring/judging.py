@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, TypedDict
 
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.limits import Judgement, judge
@@ -15,6 +15,18 @@ if TYPE_CHECKING:  # slow to load, and few commands are given a file of limits
 
 _NO_SIGNAL = ""
 """Of what is measured by itself the kind of signal is not looked for: rules for signals hold for a pair alone."""
+
+
+class JudgedDocument(TypedDict):
+    """A limit as it stands under "limits" in JSON."""
+
+    measure: str
+    channel: str
+    sign: str
+    bound: float
+    value: float | None
+    holds: bool
+    why: str | None
 
 
 @dataclass(frozen=True)
@@ -48,7 +60,7 @@ class JudgedLimit:
         return judged_limit_text(self.reading, self.limit, self.judgement)
 
     @property
-    def document(self) -> dict[str, Any]:
+    def document(self) -> JudgedDocument:
         """As it stands under "limits" in JSON."""
         sign, bound = self._bound
         return {
@@ -57,7 +69,7 @@ class JudgedLimit:
         }  # fmt: skip
 
 
-def documents_of(held: Iterable[tuple[Reading, Limit]]) -> list[dict[str, Any]]:
+def documents_of(held: Iterable[tuple[Reading, Limit]]) -> list[JudgedDocument]:
     """Readings with their limits as they stand under "limits" in JSON: an entry a bound."""
     single = [(reading, one) for reading, limit in held for one in single_bounds(limit)]
     return [JudgedLimit(one, reading, judge(reading, one)).document for reading, one in single]

@@ -1,7 +1,7 @@
 """What a command prints: a table for a person, or one JSON object for a script; and the judging of limits."""
 
 import json
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -15,6 +15,7 @@ from kind_echo.cli.measuring.hashing import digest_of
 from kind_echo.cli.measuring.inputs import path_of
 from kind_echo.cli.measuring.judging import JudgedLimit, WantedLimits
 from kind_echo.core.causes.cause import Cause
+from kind_echo.core.registry.documents import FileDocument, WholeCurveDocument
 from kind_echo.core.registry.limits import parse_limit
 from kind_echo.core.registry.measures import find_measure
 from kind_echo.core.registry.numbers import number
@@ -38,10 +39,10 @@ class Result:
     """All that a command found, in the shape of its JSON; `causes` where it compares, `places` where asked for."""
 
     command: str
-    inputs: list[dict[str, Any]]
-    options: dict[str, Any]
+    inputs: list[FileDocument]
+    options: Mapping[str, object]
     readings: list[Reading]
-    curves: dict[str, Any] = field(default_factory=dict)
+    curves: dict[str, WholeCurveDocument] = field(default_factory=dict)
     causes: Sequence[Cause] | None = None
     places: "Sequence[Place] | None" = None
 
@@ -78,7 +79,7 @@ def output_options(command: Callable[..., Any]) -> Callable[..., Any]:
     )(command)
 
 
-def describe_input(path: str, audio: AudioFile) -> dict[str, Any]:
+def describe_input(path: str, audio: AudioFile) -> FileDocument:
     """A file as it stands under "inputs"."""
     return {
         "path": path,
@@ -156,9 +157,9 @@ def end_by(judged: Sequence[JudgedLimit], path: str = "") -> None:
         raise LimitBroken
 
 
-def document(result: Result, judged: Sequence[JudgedLimit] = ()) -> dict[str, Any]:
+def document(result: Result, judged: Sequence[JudgedLimit] = ()) -> dict[str, object]:
     """A result as one JSON object, with what came of limits where there were any."""
-    shown = {
+    shown: dict[str, object] = {
         "command": result.command,
         "inputs": result.inputs,
         "options": result.options,

@@ -11,6 +11,7 @@ from kind_echo.core.audio import peaks
 from kind_echo.core.overlays.kinds import KINDS, Kind, KindKey
 from kind_echo.core.overlays.lines import COLUMNS, law_of_curves, line_of_audio, line_of_columns, line_of_curves
 from kind_echo.core.overlays.overlay import Line, lay_over
+from kind_echo.core.registry.documents import WholeCurveDocument
 from kind_echo.core.registry.errors import BadParameter, KindEchoError
 from kind_echo.core.registry.readings import Curve
 from kind_echo.plots import check_plot, plot_overlay
@@ -51,7 +52,7 @@ def plot_files(path: Path, files: Sequence[str], by: KindKey, *, against: bool =
     _draw(path, KINDS[by], [line for line in found if line is not None], against=against and found[0] is not None)
 
 
-def plot_curves(path: Path, curves: Sequence[tuple[str, dict[str, Any]]]) -> None:
+def plot_curves(path: Path, curves: Sequence[tuple[str, dict[str, WholeCurveDocument]]]) -> None:
     """Draw what was measured of several files over each other: the first kind of curve that any of them has.
 
     Args:
@@ -89,6 +90,6 @@ def _line_of_file(kind: Kind, file: str, *, alone: bool) -> Line | None:
         return None
 
 
-def _curve(document: dict[str, Any]) -> Curve:
+def _curve(document: WholeCurveDocument) -> Curve:
     x, y = document["x"], document["y"]
     return Curve(x["unit"], y["unit"], x["values"], y["values"])

@@ -193,8 +193,8 @@ def _compared(
             readings = _with_resampling(readings, first, [file])
         places = None if most_places is None else find_places(first, render, found, most_places).differences
         inputs = [describe_input(one.info.name, one) for one in (first, file)]
-    for given, side in zip(inputs, found.sides or (), strict=False):
-        given["readings"] = [reading_document(r) for r in side.readings]
+    for one, side in zip(inputs, found.sides or (), strict=False):
+        one["readings"] = [reading_document(r) for r in side.readings]
     inputs[0].setdefault("readings", []).extend(reading_document(r) for r in told.reference)
     given = {**asdict(options), "sum": False, "minus": [], "takes": False, "resample": resample}
     if stimulus is not None:

@@ -54,7 +54,7 @@ def plugin_command(plugin: Path, plugin_id: str, fitness: bool, as_json: bool) -
 
 
 def _check_fitness(plugin: Path, found: list[PluginAbout], as_json: bool) -> None:
-    told: list[dict[str, Any]] = []
+    told: list[dict[str, object]] = []
     failed = False
     for about in found:
         if not about.channels:
@@ -162,7 +162,7 @@ def render_command(
         click.echo(f"{ran.times.missed} of {ran.times.count} blocks came late")
 
 
-def _told(out: Path, ran: Ran) -> dict[str, Any]:
+def _told(out: Path, ran: Ran) -> dict[str, object]:
     times = asdict(ran.times)
     return {
         "command": "render", "path": str(out), "sha256": file_digest(str(out)), "latency": ran.latency,

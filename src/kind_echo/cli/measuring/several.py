@@ -205,7 +205,7 @@ def _sorted(rows: Sequence[Row], key: str, limits: Mapping[str, Limit]) -> list[
     return sorted(rows, key=place)
 
 
-def _document(command: str, row: Row, judged: Sequence[JudgedLimit]) -> dict[str, Any]:
+def _document(command: str, row: Row, judged: Sequence[JudgedLimit]) -> dict[str, object]:
     if row.result is None:
         return {"command": command, "inputs": [{"path": row.path}], "error": row.error}
     return document(row.result, judged)

@@ -1,6 +1,6 @@
 """Commands that measure an effect by what went in and what came out."""
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -29,7 +29,7 @@ class _Work:
     source: str
     measure: Callable[..., Measured]
     options: Any
-    given: dict[str, Any]
+    given: Mapping[str, object]
 
     def __call__(self, output: str) -> Result:
         with open_audio(self.source) as first, open_audio(output) as second:

@@ -3,7 +3,6 @@
 import tempfile
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any
 from urllib.parse import urlencode
 
 import click
@@ -46,7 +45,7 @@ def send_artefact(server: Server, build_id: int, path: Path, system: str, signat
     return f"sha256:{kept['sha256']}"
 
 
-def _about(path: Path) -> dict[str, Any] | None:
+def _about(path: Path) -> dict[str, object] | None:
     """What the plug-in says of itself; None where it cannot be looked at here, which the server can do without."""
     try:
         found = describe(path)

@@ -4,7 +4,6 @@ import multiprocessing
 from collections.abc import Mapping, Sequence
 from concurrent.futures import ProcessPoolExecutor
 from datetime import UTC, datetime
-from typing import Any
 
 import click
 
@@ -14,6 +13,7 @@ from kind_echo.cli.exits import RowsFailed
 from kind_echo.cli.measuring.sensitivity import end_by_wanted, print_sensitivity
 from kind_echo.cli.progress import progress
 from kind_echo.core.registry.errors import BadParameter, KindEchoError
+from kind_echo.core.sensitivity.documents import CellAsked
 from kind_echo.core.sensitivity.summary import USUAL_WANTED
 from kind_echo.database.sessions import transaction
 
@@ -46,7 +46,7 @@ def tell_plan(document: PlanDocument, wanted: Mapping[str, float], jobs: int, ou
     end_by_wanted(told.cells, wanted)
 
 
-def _find_all(asked: Sequence[dict[str, Any]], jobs: int) -> None:
+def _find_all(asked: Sequence[CellAsked], jobs: int) -> None:
     with transaction() as session:
         numbers = ask(session, asked, datetime.now(UTC), defer=False)
     with progress("Planting", "cells", len(numbers)) as shown:

@@ -8,13 +8,13 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 from types import FrameType, SimpleNamespace
-from typing import Any
 
 import click
 
 from kind_echo.cli.exits import LimitBroken, TimeOut
 from kind_echo.cli.server.artefacts import plugin_options, send_artefact
 from kind_echo.cli.server.outputs import Outputs, run_outputs
+from kind_echo.cli.server.sheet import Sheet, SheetCell
 from kind_echo.cli.server.waiting import TIMEOUT
 from kind_echo.cli.server.watching import RunThere
 from kind_echo.cli.workers.http import SERVER_VARIABLE, Server, read_token
@@ -72,7 +72,7 @@ def submit_command(
             made_of = _made_of(artefact)
         run.start(build_id, everything=everything, artefact=made_of)
     if no_wait:
-        told: dict[str, Any] = {"verdicts": None, "need_somebody": 0, "needs": [], "cells": None}
+        told: dict[str, object] = {"verdicts": None, "need_somebody": 0, "needs": [], "cells": None}
         click.echo(_told(run, told) if as_json else f"{'Joined' if run.joined else 'Enqueued'}: {run.address}")
         return
     with _says_how_to_go_on(run, shlex.join(["kind-echo", "submit", effect, plan, version, "--run"])):
@@ -95,7 +95,9 @@ def submit_command(
         run.save_all(f"/api/reports/runs/{run.number}/plots.zip", outputs.plots)
     if as_json:
         told = {"verdicts": _counted(sheet), "need_somebody": waiting, "needs": needs}
-        click.echo(_told(run, told | {"cells": [_cell_told(one, outcome) for one, outcome in _both(sheet, outcomes)]}))
+        click.echo(
+            _told(run, told | {"cells": [_cell_told(*both) for both in zip(sheet["cells"], outcomes, strict=True)]})
+        )
     else:
         _print_findings(sheet)
         click.echo("\n".join([*needs, f"{waiting} of {len(sheet['cells'])} cells need somebody: {run.address}"]))
@@ -129,23 +131,19 @@ def _says_how_to_go_on(run: RunThere, command: str) -> Iterator[None]:
         signal.signal(signal.SIGTERM, before)
 
 
-def _told(run: RunThere, rest: dict[str, Any]) -> str:
+def _told(run: RunThere, rest: dict[str, object]) -> str:
     said = {"command": "submit", "run": run.number, "address": run.address, "joined": run.joined}
     return json.dumps(said | rest)
 
 
-def _counted(sheet: dict[str, Any]) -> dict[str, int]:
+def _counted(sheet: Sheet) -> dict[str, int]:
     """Cells by verdict, as the sheet shows them: against another build they are not those of the run."""
     names = {key: key.replace("_", " ").capitalize() for key in sheet["run"]["verdicts"]}
     names |= {"passed": "Pass", "failed": "Fail"}
     return {key: sum(cell["verdict"] == name for cell in sheet["cells"]) for key, name in names.items()}
 
 
-def _both(sheet: dict[str, Any], outcomes: list[Outcome]) -> Iterator[tuple[dict[str, Any], Outcome]]:
-    return zip(sheet["cells"], outcomes, strict=True)
-
-
-def _cell_told(cell: dict[str, Any], outcome: Outcome) -> dict[str, Any]:
+def _cell_told(cell: SheetCell, outcome: Outcome) -> dict[str, object]:
     """A cell as JSON for build servers."""
     return {
         "cell": cell["id"], "case": outcome.suite, "condition": outcome.name, "verdict": cell["verdict"],
@@ -154,7 +152,7 @@ def _cell_told(cell: dict[str, Any], outcome: Outcome) -> dict[str, Any]:
     }  # fmt: skip
 
 
-def _outcomes(sheet: dict[str, Any], address: str) -> list[Outcome]:
+def _outcomes(sheet: Sheet, address: str) -> list[Outcome]:
     """Each cell of a sheet, with the headline of the finding that it is of."""
     cases = {one["id"]: f"{one['signal']}, {one['setting']}" for one in sheet["cases"]}
     conditions = {
@@ -171,7 +169,7 @@ def _outcomes(sheet: dict[str, Any], address: str) -> list[Outcome]:
     ]  # fmt: skip
 
 
-def _decision(cell: dict[str, Any]) -> str | None:
+def _decision(cell: SheetCell) -> str | None:
     """What was decided on a cell and holds, in words."""
     decision = cell["decision"]
     if decision is None or not decision["holds"]:
@@ -180,7 +178,7 @@ def _decision(cell: dict[str, Any]) -> str | None:
     return f"{decision['kind']}{until} by {decision['who']}{f': {why}' if (why := decision['why']) else ''}"
 
 
-def _print_findings(sheet: dict[str, Any]) -> None:
+def _print_findings(sheet: Sheet) -> None:
     for finding in sheet["findings"]:
         cells = len(finding["cells"])
         what = "1 cell" if cells == 1 else f"{cells} cells"

@@ -5,12 +5,13 @@ import time
 import zipfile
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, TypeVar
+from typing import TypeVar
 from urllib.parse import urlencode
 
 import click
 
 from kind_echo.cli.exits import NoAnswer
+from kind_echo.cli.server.sheet import Sheet
 from kind_echo.cli.server.waiting import Progress, wait_for
 from kind_echo.cli.workers.http import Server
 
@@ -42,7 +43,7 @@ class RunThere:
         self._plan_id = int(found["id"])
         self.number = 0
         self.joined = False
-        self.sheet: dict[str, Any] | None = None
+        self.sheet: Sheet | None = None
 
     @property
     def address(self) -> str:
@@ -142,9 +143,9 @@ class RunThere:
         """Seconds for which it may still be waited."""
         return None if self._ends is None else max(0.0, self._ends - time.monotonic())
 
-    def _look(self, against: str) -> dict[str, Any]:
+    def _look(self, against: str) -> Sheet:
         query = urlencode({"measure": "residual_rms", "against": against})
-        sheet: dict[str, Any] = self._patiently(lambda: self._server.get(f"/api/runs/{self.number}?{query}"))
+        sheet: Sheet = self._patiently(lambda: self._server.get(f"/api/runs/{self.number}?{query}"))
         return sheet
 
     def _patiently(self, ask: Callable[[], T]) -> T:

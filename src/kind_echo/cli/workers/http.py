@@ -6,6 +6,7 @@ import os
 import shutil
 import urllib.error
 import urllib.request
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -72,7 +73,7 @@ class Server:
             if promised is not None and file.tell() != promised:
                 raise NoAnswer(f"{self.address} broke off after {file.tell()} of {promised} bytes.")
 
-    def post(self, path: str, body: dict[str, Any] | bytes) -> Any:
+    def post(self, path: str, body: Mapping[str, object] | bytes) -> Any:
         """What the server says to a body, JSON or bytes; None where it says nothing. Raises NoAnswer, Refused."""
         raw = isinstance(body, bytes)
         data = body if isinstance(body, bytes) else json.dumps(body).encode()

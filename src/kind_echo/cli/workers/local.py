@@ -16,7 +16,6 @@ from sqlalchemy.exc import DBAPIError, OperationalError
 from kind_echo.audio_io.temporary import sweep_temporary
 from kind_echo.bench.machines import (
     is_to_look_again,
-    offer_document,
     queues_of_machine,
     record_worker,
     register,
@@ -26,6 +25,7 @@ from kind_echo.bench.machines import (
 from kind_echo.bench.queue import ANALYSIS_QUEUE, CLOCK_QUEUE, NOTICE_QUEUE, drop_audio, drop_unused, queue_app
 from kind_echo.bench.storage import has_waited_out, is_due
 from kind_echo.database.sessions import transaction
+from kind_echo.renderers.offers import offer_document
 from kind_echo.renderers.process import limit_own_memory, own_memory
 from kind_echo.renderers.takes import installed, machine, offers_of
 

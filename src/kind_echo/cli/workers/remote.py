@@ -5,8 +5,7 @@ import os
 import threading
 import time
 from collections.abc import Sequence
-from dataclasses import asdict
-from typing import Any
+from dataclasses import asdict, replace
 
 import numpy as np
 import structlog
@@ -14,8 +13,11 @@ import structlog
 from kind_echo.audio_io.encoding import ENCODINGS, encode
 from kind_echo.cli.exits import NoAnswer
 from kind_echo.cli.workers.http import Refused, Server
+from kind_echo.cli.workers.job import Job, RenderAsked, UploadedThere
 from kind_echo.core.registry.errors import KindEchoError
+from kind_echo.core.registry.offer_documents import OfferDocument
 from kind_echo.renderers.contract import Offer, RenderFailed, RenderRequest, UploadedBuild
+from kind_echo.renderers.offers import offer_document
 from kind_echo.renderers.process import own_memory
 from kind_echo.renderers.takes import Rendered, machine, offers_of, render_takes
 
@@ -41,7 +43,7 @@ class RemoteWorker:
         """See what this machine has."""
         offers = offers_of(self._names)
         self._renderers = {offer.queue: offer.renderer for offer in offers}
-        self._offers = [_offer_document(offer) for offer in offers]
+        self._offers = [_sent(offer) for offer in offers]
         self._by_host = {(h.name, h.version): offer.queue for offer in offers for h in offer.hosts}
 
     def work(self, stop: threading.Event) -> None:
@@ -88,7 +90,7 @@ class RemoteWorker:
                     _log.info("what this machine has changed", renderers=list(self._renderers))
                     self._look()
                     return
-                job = self._server.post(self._path("take"), {"queues": list(self._renderers)})["job"]
+                job: Job | None = self._server.post(self._path("take"), {"queues": list(self._renderers)})["job"]
                 if job is None:
                     stop.wait(_LOOK_SECONDS)
                 elif job["render"] is None:
@@ -107,15 +109,15 @@ class RemoteWorker:
             except (NoAnswer, Refused) as error:
                 _log.warning("no sign of life came through", error=str(error))
 
-    def _say_builds(self, job: dict[str, Any]) -> None:
+    def _say_builds(self, job: Job) -> None:
         renderer = self._renderers.get(job["renderer"])
         said = [
-            one | {"artefact": renderer and renderer.artefact(one["effect"], one["handle"], one["version"])}
+            {**one, "artefact": renderer and renderer.artefact(one["effect"], one["handle"], one["version"])}
             for one in job["builds"]
         ]
         self._server.post(self._path(f"jobs/{job['job_id']}/builds"), {"builds": said})
 
-    def _render(self, job_id: int, asked: dict[str, Any]) -> None:
+    def _render(self, job_id: int, asked: RenderAsked) -> None:
         begun = time.monotonic()
         try:
             body = self._rendered(job_id, asked)
@@ -145,27 +147,28 @@ class RemoteWorker:
         self._server.post(self._path(f"jobs/{job_id}/failure"), said)
         _log.info("failed", job=job_id, reason=reason)
 
-    def _rendered(self, job_id: int, asked: dict[str, Any]) -> bytes:
+    def _rendered(self, job_id: int, asked: RenderAsked) -> bytes:
         queue = self._by_host.get((asked["host"], asked["host_version"]))
         if queue is None:
             raise RenderFailed(f"this machine has no host {asked['host']} {asked['host_version']}")
         data = self._server.fetch(self._path(f"jobs/{job_id}/signal"))
         signal = np.frombuffer(data, "<f8").reshape(asked["frames"], asked["channels"])
-        known = ("effect", "version", "values", "host", "host_version", "mode", "rate", "block_size", "handle",
-                 "variation")  # fmt: skip
         request = RenderRequest(
+            effect=asked["effect"], handle=asked["handle"], version=asked["version"], values=asked["values"],
+            host=asked["host"], host_version=asked["host_version"], mode=asked["mode"], rate=asked["rate"],
+            block_size=asked["block_size"], variation=asked["variation"],
             signal=signal, parts=tuple(asked["parts"]), double=asked["word_length"] == "DOUBLE",
             # A server of before knows nothing of it.
             hosting=tuple(asked.get("hosting", ())),
             preset=self._server.fetch(self._path(f"jobs/{job_id}/preset")) if asked["preset"] else b"",
-            uploaded=self._uploaded(job_id, asked["uploaded"]), **{key: asked[key] for key in known},
+            uploaded=self._uploaded(job_id, asked["uploaded"]),
         )  # fmt: skip
         # Taken before the render: what is replaced under it must not be taken for the new one.
         artefact = self._renderers[queue].artefact(request.effect, request.handle, request.version)
         rendered = render_takes(self._renderers[queue], request, asked["takes"])
         return delivery(rendered, artefact, asked["word_length"])
 
-    def _uploaded(self, job_id: int, told: dict[str, str] | None) -> UploadedBuild | None:
+    def _uploaded(self, job_id: int, told: UploadedThere | None) -> UploadedBuild | None:
         if told is None:
             return None
         where = self._path(f"jobs/{job_id}/uploaded")
@@ -190,12 +193,6 @@ def delivery(rendered: Rendered, artefact: str | None, word_length: str) -> byte
     return len(text).to_bytes(4, "little") + text + b"".join(samples)
 
 
-def _offer_document(offer: Offer) -> dict[str, Any]:
-    return {
-        "queue": offer.queue,
-        "description": offer.description,
-        "hosts": [asdict(host) for host in offer.hosts],
-        "failed": [asdict(one) for one in offer.failed][:_MOST_FAILED],
-        "accepts": offer.accepts,
-        "effects": [asdict(effect) for effect in offer.effects],
-    }
+def _sent(offer: Offer) -> OfferDocument:
+    """What is told of a renderer; of very many files that it cannot offer, the first."""
+    return offer_document(replace(offer, failed=offer.failed[:_MOST_FAILED]))

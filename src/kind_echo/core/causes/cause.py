@@ -1,8 +1,7 @@
 """What explains a difference: a typed list of causes; `kind_echo.wording` has the words."""
 
-from collections.abc import Mapping
 from dataclasses import asdict, dataclass
-from typing import Any, Literal
+from typing import Any, Literal, NotRequired, TypedDict, cast
 
 CauseName = Literal[
     "none", "quantisation", "delay", "drift", "polarity", "gain", "channel_gain", "filter", "dc", "gap", "click",
@@ -10,6 +9,25 @@ CauseName = Literal[
     "aliasing", "gain_motion", "time_jump", "wander", "channel_mix", "echo", "added_tone", "noise", "lossy",
     "unrelated", "unexplained",
 ]  # fmt: skip
+
+Sides = Literal["both", "reference"]
+
+
+class CauseDocument(TypedDict):
+    """A cause as JSON keeps it; a document of another program may leave out what has a usual value."""
+
+    cause: CauseName
+    channel: NotRequired[str]
+    amount: NotRequired[float | None]
+    unit: NotRequired[str]
+    takes_off: NotRequired[float | None]
+    why: NotRequired[str | None]
+    start: NotRequired[float]
+    length: NotRequired[float]
+    orders: NotRequired[list[int]]
+    is_new: NotRequired[bool]
+    sides: NotRequired[Sides]
+
 
 _WHERE_THERE = ("start", "length", "orders", "is_new", "sides")
 
@@ -39,17 +57,19 @@ class Cause:
     length: float | None = None
     orders: tuple[int, int] | None = None
     is_new: bool = False
-    sides: Literal["both", "reference"] | None = None
+    sides: Sides | None = None
 
-    def document(self) -> dict[str, Any]:
+    def document(self) -> CauseDocument:
         """As JSON keeps it: a place and orders only where there are any."""
-        kept = asdict(self)
-        return {key: value for key, value in kept.items() if key not in _WHERE_THERE or value not in (None, False)}
+        kept = {
+            key: value for key, value in asdict(self).items() if key not in _WHERE_THERE or value not in (None, False)
+        }
+        return cast("CauseDocument", kept)
 
     @classmethod
-    def of(cls, document: Mapping[str, Any]) -> "Cause":
+    def of(cls, document: CauseDocument) -> "Cause":
         """The cause that a document keeps."""
-        kept = dict(document)
+        kept: dict[str, Any] = {**document}
         if kept.get("orders") is not None:
             first, last = kept["orders"]
             kept["orders"] = first, last

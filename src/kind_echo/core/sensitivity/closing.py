@@ -2,16 +2,15 @@
 
 from collections.abc import Mapping
 from functools import cache
-from typing import Any
 
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.registry.measures import default_limits
 from kind_echo.core.sensitivity.fault import Fault
 from kind_echo.core.sensitivity.least import Least, least_of
 from kind_echo.core.sensitivity.noticing import Approved, Noticer
-from kind_echo.core.signals import make_request, synthesise
+from kind_echo.core.signals import SignalDocument, make_request, synthesise
 
-TRIED: Mapping[str, dict[str, Any]] = {
+TRIED: Mapping[str, SignalDocument] = {
     "Pink noise, two channels apart": {
         "kind": "noise", "color": "pink", "level": -20.0, "seconds": 2.0, "channels": 2, "placement": "apart"
     },

@@ -3,7 +3,7 @@
 import math
 from collections.abc import Iterable
 from dataclasses import asdict, dataclass
-from typing import Any, Literal
+from typing import Literal, TypedDict, cast
 
 import numpy as np
 
@@ -14,6 +14,17 @@ from kind_echo.core.sensitivity.noticing import Approved, Noticer
 
 _SLOPE_STEPS = 8  # steps
 _BESIDE_DB = 0.15  # dB
+
+
+class LeastDocument(TypedDict, total=False):
+    """What came of planting one fault, as JSON keeps it: what is as usual is left out."""
+
+    fault: str
+    state: "State"
+    size: float | None
+    by: str
+    at_most: bool
+
 
 State = Literal["noticed", "passes", "no change", "not there", "fails already"]
 
@@ -36,12 +47,13 @@ class Least:
     by: str = ""
     at_most: bool = False
 
-    def document(self) -> dict[str, Any]:
+    def document(self) -> LeastDocument:
         """As JSON keeps it."""
-        return {key: value for key, value in asdict(self).items() if value not in ("", False)}
+        kept = {key: value for key, value in asdict(self).items() if value not in ("", False)}
+        return cast("LeastDocument", kept)
 
     @classmethod
-    def of(cls, document: dict[str, Any]) -> "Least":
+    def of(cls, document: LeastDocument) -> "Least":
         """What was kept as a document."""
         return cls(**document)
 

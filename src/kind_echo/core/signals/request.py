@@ -3,7 +3,6 @@
 import importlib
 import pkgutil
 from abc import ABC, abstractmethod
-from collections.abc import Mapping
 from dataclasses import dataclass, fields
 from functools import cache
 from typing import Any, ClassVar, Literal, get_type_hints
@@ -34,6 +33,9 @@ POWER_LEVEL = "dBFS, the AES17 RMS: a full-scale sine reads 0"
 
 OWN_FILE = "file"
 """The kind of a signal that is a person's own file; what is asked of it is the digest of its content."""
+
+SignalDocument = dict[str, Any]
+"""A signal as JSON keeps it: its kind and every parameter, or the digest and name of a person's own file."""
 
 _SHARED = ("level", "seconds", "lead_in", "tail", "placement")
 _KINDS: dict[str, type["SignalRequest"]] = {}
@@ -132,6 +134,31 @@ class SignalRequest(ABC):
         return {name: specifications(cls)[name] for name in (*own, *shared)}
 
 
+@dataclass(frozen=True)
+class OwnFile:
+    """A person's own file as a signal: nothing is known of it but what is measured.
+
+    Attributes:
+        sha256: digest of its content.
+        name: of the file, as it was brought.
+    """
+
+    sha256: str
+    name: str
+
+    kind: ClassVar[str] = OWN_FILE
+    method: ClassVar[Method | None] = None
+    one_sine: ClassVar[float | None] = None
+
+    def document(self) -> SignalDocument:
+        """As JSON keeps it."""
+        return {"kind": OWN_FILE, "sha256": self.sha256, "name": self.name}
+
+
+Stimulus = SignalRequest | OwnFile
+"""What goes into an effect."""
+
+
 @cache
 def specifications(kind: type[SignalRequest]) -> dict[str, Parameter]:
     """The parameters of a kind by the name of their field."""
@@ -179,16 +206,19 @@ def make_request(kind: str, **values: Any) -> SignalRequest:
     return made(**{name: value for name, value in values.items() if name in own})
 
 
-def in_one_channel(request: Mapping[str, Any]) -> SignalRequest:
-    """A request by itself: how many channels it is played in, and in which, comes with the condition.
+def stimulus_of(document: SignalDocument) -> Stimulus:
+    """The signal that a document keeps, in as few channels as it can have: how many it is played in comes with a
+    condition.
 
     Raises:
         BadParameter: as `make_request`.
     """
-    return make_request(**{**request, "channels": 1, "placement": "equal"})
+    if document["kind"] == OWN_FILE:
+        return OwnFile(str(document["sha256"]), str(document.get("name", "")))
+    return make_request(**{**document, "channels": 1 if document.get("placement", "equal") == "equal" else 2})
 
 
-def in_full(request: Mapping[str, Any]) -> dict[str, Any]:
+def in_full(request: SignalDocument) -> SignalDocument:
     """A request with every default written out, so that a default that changes later changes nothing that is kept.
 
     Channels are left out unless asked for: they come with the condition.
@@ -197,7 +227,7 @@ def in_full(request: Mapping[str, Any]) -> dict[str, Any]:
     return {**usual, **request}
 
 
-def without_defaults(request: Mapping[str, Any]) -> dict[str, Any]:
+def without_defaults(request: SignalDocument) -> SignalDocument:
     """What a request asks for beyond the defaults, for people to read."""
     known = every_parameter()
     return {name: value for name, value in request.items() if name == "kind" or value != known[name][1]}

@@ -1,14 +1,11 @@
 """A render beside the signal that went in: levels, integrity, and what that kind of signal tells of the effect."""
 
-from collections.abc import Mapping
-from typing import Any
-
 from kind_echo.core.audio.source import Source
 from kind_echo.core.levels.analysis import measure_render
 from kind_echo.core.levels.loudness import LoudnessCurves
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.core.registry.readings import Curve, Reading
-from kind_echo.core.signals import OWN_FILE, SignalRequest, in_one_channel
+from kind_echo.core.signals import OwnFile, SignalRequest, Stimulus
 from kind_echo.core.systems.dynamics import measure_dynamics
 from kind_echo.core.systems.latency import LatencyOptions, measure_latency
 from kind_echo.core.systems.law import measure_law
@@ -22,7 +19,7 @@ Measured = tuple[list[Reading], dict[str, Curve]]
 
 
 def measure_beside_signal(
-    request: Mapping[str, Any],
+    asked: Stimulus,
     stimulus: Source,
     render: Source,
     *,
@@ -39,12 +36,12 @@ def measure_beside_signal(
     readings, loudness = measure_render(stimulus, render)
     if loudness is None:
         return readings, None, {}
-    more, curves = measure_by_signal(request, stimulus, render, claimed=claimed, law=law)
+    more, curves = measure_by_signal(asked, stimulus, render, claimed=claimed, law=law)
     return [*readings, *more], loudness, curves
 
 
 def measure_by_signal(
-    request: Mapping[str, Any],
+    asked: Stimulus,
     stimulus: Source,
     render: Source,
     *,
@@ -54,14 +51,13 @@ def measure_by_signal(
     """The measures and curves that fit a kind of signal; of programme what a law expects alone, and none without one.
 
     Args:
-        request: as the signal was asked for.
+        asked: what the stimulus is.
         claimed: frames of latency that the render should still have; None where nothing tells.
         law: what is expected of a compressor.
     """
-    asked = None if request["kind"] == OWN_FILE else in_one_channel(request)
-    readings, curves = ([], {}) if asked is None else _by_method(asked, stimulus, render, claimed, law)
-    if law is not None and (asked is None or asked.method != "transfer"):
-        readings = [*readings, *measure_law(stimulus, render, law, None if asked is None else asked.one_sine)]
+    readings, curves = ([], {}) if isinstance(asked, OwnFile) else _by_method(asked, stimulus, render, claimed, law)
+    if law is not None and asked.method != "transfer":
+        readings = [*readings, *measure_law(stimulus, render, law, asked.one_sine)]
     return readings, curves
 
 

@@ -5,6 +5,10 @@ from datetime import datetime
 from sqlalchemy import BigInteger, ForeignKey, Identity, Index, Text, func, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
+from kind_echo.core.audio.documents import SpectrumDocument
+from kind_echo.core.causes.cause import CauseDocument
+from kind_echo.core.comparison.documents import PlaceDocument
+from kind_echo.core.registry.documents import CurveDocument, ReadingDocument
 from kind_echo.database.models.base import Base, Json
 from kind_echo.database.states import PairState, one_of
 
@@ -73,15 +77,17 @@ class Analysis(Base):
     reference_sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"))
     render_sha256: Mapped[str] = mapped_column(ForeignKey("content.sha256"))
     options: Mapped[Json]
-    readings: Mapped[list[Json]]
+    readings: Mapped[list[ReadingDocument]]
     alignment: Mapped[Json]
     same_length: Mapped[bool]
-    spectra: Mapped[Json] = mapped_column(deferred=True)
-    curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
+    spectra: Mapped[dict[str, SpectrumDocument]] = mapped_column(deferred=True)
+    curves: Mapped[list[CurveDocument]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
     explanation: Mapped[str] = mapped_column(server_default="")
-    causes: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
-    side_readings: Mapped[Json] = mapped_column(server_default=text("'{}'::jsonb"), deferred=True)
-    places: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
+    causes: Mapped[list[CauseDocument]] = mapped_column(server_default=text("'[]'::jsonb"))
+    side_readings: Mapped[dict[str, list[ReadingDocument]]] = mapped_column(
+        server_default=text("'{}'::jsonb"), deferred=True
+    )
+    places: Mapped[list[PlaceDocument]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
     created_at: Mapped[datetime] = mapped_column(default=func.clock_timestamp())
 
 

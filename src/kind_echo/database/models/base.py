@@ -7,7 +7,23 @@ from sqlalchemy import DateTime, Double, LargeBinary, MetaData, Text
 from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import DeclarativeBase
 
+from kind_echo.core.audio.documents import SpectrumDocument
+from kind_echo.core.causes.cause import CauseDocument
+from kind_echo.core.comparison.documents import PlaceDocument
+from kind_echo.core.listening.documents import SideDocument, SlotDocument
+from kind_echo.core.registry.documents import CurveDocument, LimitDocument, ReadingDocument
+from kind_echo.core.registry.offer_documents import OfferDocument, ParameterDocument
+from kind_echo.core.sensitivity.documents import FoundDocument
+from kind_echo.core.verdicts.documents import VerdictDocument
+
 Json = dict[str, Any]
+
+_DOCUMENTS: tuple[Any, ...] = (
+    list[ReadingDocument], dict[str, list[ReadingDocument]], list[CurveDocument], list[CauseDocument],
+    list[PlaceDocument], dict[str, SpectrumDocument], VerdictDocument, dict[str, LimitDocument],
+    dict[str, dict[str, LimitDocument]], list[ParameterDocument], list[OfferDocument],
+    list[FoundDocument], dict[str, float], list[SideDocument], list[SlotDocument],
+)  # fmt: skip
 
 
 class Base(DeclarativeBase):
@@ -28,6 +44,7 @@ class Base(DeclarativeBase):
         float: Double,
         Json: JSONB,
         list[Json]: JSONB,
+        **dict.fromkeys(_DOCUMENTS, JSONB),
         list[int]: JSONB,
         list[list[int]]: JSONB,
         list[list[str]]: JSONB,

@@ -7,6 +7,7 @@ from sqlalchemy import ColumnElement, ForeignKey, Identity, Index, Text, UniqueC
 from sqlalchemy.ext.hybrid import hybrid_property
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
+from kind_echo.core.verdicts.documents import VerdictDocument
 from kind_echo.core.verdicts.verdict import VerdictName, needs_review
 from kind_echo.database.models.audio import Analysis, Content
 from kind_echo.database.models.base import Base, Json
@@ -43,7 +44,7 @@ class Cell(Base):
     state: Mapped[CellState] = mapped_column(Text, default="waiting")
     verdict: Mapped[VerdictName] = mapped_column(Text, default="Waiting")
     why: Mapped[str] = mapped_column(default="")
-    facts: Mapped[Json] = mapped_column(server_default=_UNDER_WAY, default=lambda: json.loads(_UNDER_WAY))
+    facts: Mapped[VerdictDocument] = mapped_column(server_default=_UNDER_WAY, default=lambda: json.loads(_UNDER_WAY))
     ink: Mapped[float] = mapped_column(default=0.0)
     unfit: Mapped[bool] = mapped_column(default=False)
     broken: Mapped[list[str]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))

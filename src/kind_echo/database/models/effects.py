@@ -6,6 +6,8 @@ from sqlalchemy import ColumnElement, ForeignKey, Identity, UniqueConstraint, fu
 from sqlalchemy.ext.hybrid import hybrid_property
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
+from kind_echo.core.registry.offer_documents import ParameterDocument
+from kind_echo.core.signals import SignalDocument, Stimulus, stimulus_of
 from kind_echo.database.models.base import Base, Json
 
 
@@ -21,7 +23,7 @@ class Effect(Base):
     name: Mapped[str] = mapped_column(unique=True)
     description: Mapped[str]
     handle: Mapped[str] = mapped_column(server_default="")
-    parameters: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
+    parameters: Mapped[list[ParameterDocument]] = mapped_column(server_default=text("'[]'::jsonb"))
     channels: Mapped[list[int]] = mapped_column(default=list, server_default=text("'[]'::jsonb"))
     archived_at: Mapped[datetime | None]
     offered_as: Mapped[str | None]
@@ -87,4 +89,9 @@ class Signal(Base):
     __tablename__ = "signal"
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     name: Mapped[str] = mapped_column(unique=True)
-    request: Mapped[Json]
+    request: Mapped[SignalDocument]
+
+    @property
+    def stimulus(self) -> Stimulus:
+        """What it is. Raises BadParameter where it has a kind or a parameter that is not known any more."""
+        return stimulus_of(self.request)

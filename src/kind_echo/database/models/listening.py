@@ -5,6 +5,7 @@ from datetime import datetime
 from sqlalchemy import ForeignKey, Identity, Index, Text, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
+from kind_echo.core.listening.documents import SideDocument, SlotDocument
 from kind_echo.database.models.base import Base, Json
 from kind_echo.database.states import SittingState, TestKind, one_of
 
@@ -33,7 +34,7 @@ class ListeningTest(Base):
     channels: Mapped[int]
     start: Mapped[int]
     stop: Mapped[int]
-    sides: Mapped[list[Json]]
+    sides: Mapped[list[SideDocument]]
     options: Mapped[Json]
     deleted_at: Mapped[datetime | None]
 
@@ -65,7 +66,7 @@ class Trial(Base):
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     sitting_id: Mapped[int] = mapped_column(ForeignKey("sitting.id"))
     number: Mapped[int]
-    slots: Mapped[list[Json]]
+    slots: Mapped[list[SlotDocument]]
     drawn_at: Mapped[datetime]
     answer: Mapped["TrialAnswer | None"] = relationship()
     sitting: Mapped[Sitting] = relationship(back_populates="drawn")

@@ -5,7 +5,8 @@ from datetime import datetime
 from sqlalchemy import BigInteger, Identity, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column
 
-from kind_echo.database.models.base import Base, Json
+from kind_echo.core.registry.offer_documents import OfferDocument
+from kind_echo.database.models.base import Base
 
 
 class Host(Base):
@@ -42,7 +43,7 @@ class Worker(Base):
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     machine: Mapped[str]
     process: Mapped[int]
-    renderers: Mapped[list[Json]]
+    renderers: Mapped[list[OfferDocument]]
     number: Mapped[int | None] = mapped_column(BigInteger)
     token_id: Mapped[int | None]
     job_id: Mapped[int | None] = mapped_column(BigInteger)
@@ -63,7 +64,7 @@ class Machine(Base):
     __tablename__ = "machine"
     name: Mapped[str] = mapped_column(primary_key=True)
     token_id: Mapped[int] = mapped_column(index=True)
-    offers: Mapped[list[Json]]
+    offers: Mapped[list[OfferDocument]]
     hosts: Mapped[list[list[str]]] = mapped_column(default=list)
     effects: Mapped[list[list[str]]] = mapped_column(default=list)
     arrived_at: Mapped[datetime]

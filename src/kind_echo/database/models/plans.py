@@ -5,6 +5,7 @@ from datetime import datetime
 from sqlalchemy import ForeignKey, Identity, Text, UniqueConstraint, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
+from kind_echo.core.registry.documents import LimitDocument
 from kind_echo.database.models.base import Base, Json
 from kind_echo.database.models.effects import Effect, Setting, Signal
 from kind_echo.database.states import Against, one_of
@@ -39,7 +40,7 @@ class PlanRevision(Base):
     made_by: Mapped[str] = mapped_column(server_default="")
     note: Mapped[str] = mapped_column(server_default="")
     condition_ids: Mapped[list[int]]
-    condition_limits: Mapped[Json] = mapped_column(server_default=text("'{}'::jsonb"))
+    condition_limits: Mapped[dict[str, dict[str, LimitDocument]]] = mapped_column(server_default=text("'{}'::jsonb"))
     excluded: Mapped[list[list[int]]] = mapped_column(server_default=text("'[]'::jsonb"))
     document: Mapped[Json | None]
     plan: Mapped[Plan] = relationship()
@@ -64,10 +65,10 @@ class Case(Base):
     signal_id: Mapped[int] = mapped_column(ForeignKey("signal.id"))
     setting_id: Mapped[int] = mapped_column(ForeignKey("setting.id"))
     fingerprint: Mapped[str]
-    limits: Mapped[Json]
+    limits: Mapped[dict[str, LimitDocument]]
     takes: Mapped[int] = mapped_column(server_default="1")
     against: Mapped[Against] = mapped_column(Text, default="reference", server_default="reference")
-    expected: Mapped[Json | None]
+    expected: Mapped[dict[str, float] | None]
     variation: Mapped[str] = mapped_column(default="", server_default="")
     revision: Mapped[PlanRevision] = relationship(back_populates="cases")
     # A sheet names both of every case: one by one they would be hundreds of questions.

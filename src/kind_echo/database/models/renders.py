@@ -5,8 +5,9 @@ from datetime import datetime
 from sqlalchemy import ForeignKey, Identity, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
+from kind_echo.core.registry.documents import CurveDocument, ReadingDocument
 from kind_echo.database.models.audio import Content
-from kind_echo.database.models.base import Base, Json
+from kind_echo.database.models.base import Base
 
 
 class Render(Base):
@@ -23,8 +24,8 @@ class Render(Base):
     claimed_latency: Mapped[int | None]
     wall_seconds: Mapped[float]
     cpu_seconds: Mapped[float]
-    readings: Mapped[list[Json]]
-    curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
+    readings: Mapped[list[ReadingDocument]]
+    curves: Mapped[list[CurveDocument]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
     rendered_at: Mapped[datetime]
     log: Mapped[str] = mapped_column(server_default="")
     measured_as_kept: Mapped[bool] = mapped_column(server_default=text("false"), default=False)

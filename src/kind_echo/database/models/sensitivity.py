@@ -1,12 +1,13 @@
 """What planted faults were found to do."""
 
 from datetime import datetime
-from typing import Any
 
 from sqlalchemy import Identity
+from sqlalchemy.dialects.postgresql import JSONB
 from sqlalchemy.orm import Mapped, mapped_column
 
-from kind_echo.database.models.base import Base, Json
+from kind_echo.core.sensitivity.documents import CellAsked, ClosingAsked, FoundDocument
+from kind_echo.database.models.base import Base
 
 
 class Sensitivity(Base):
@@ -19,8 +20,8 @@ class Sensitivity(Base):
     __tablename__ = "sensitivity"
     id: Mapped[int] = mapped_column(Identity(), primary_key=True)
     key: Mapped[str] = mapped_column(unique=True)
-    asked: Mapped[Json]
-    found: Mapped[list[dict[str, Any]] | None]
+    asked: Mapped[CellAsked | ClosingAsked] = mapped_column(JSONB)
+    found: Mapped[list[FoundDocument] | None]
     seconds: Mapped[float] = mapped_column(default=0.0, server_default="0")
     why: Mapped[str] = mapped_column(default="", server_default="")
     asked_at: Mapped[datetime]

@@ -5,6 +5,7 @@ from datetime import datetime
 from sqlalchemy import ForeignKey, Identity, Text, text
 from sqlalchemy.orm import Mapped, mapped_column, relationship
 
+from kind_echo.core.registry.documents import CurveDocument, LimitDocument, ReadingDocument
 from kind_echo.database.models.audio import Pair, Upload
 from kind_echo.database.models.base import Base, Json
 from kind_echo.database.states import FileRole, FileState, one_of
@@ -19,7 +20,7 @@ class FileSet(Base):
     note: Mapped[str] = mapped_column(server_default="")
     options: Mapped[Json]
     columns: Mapped[list[str]] = mapped_column(server_default=text("'[]'::jsonb"))
-    limits: Mapped[Json] = mapped_column(server_default=text("'{}'::jsonb"))
+    limits: Mapped[dict[str, LimitDocument]] = mapped_column(server_default=text("'{}'::jsonb"))
     revision: Mapped[int] = mapped_column(server_default="1")
     brought_by: Mapped[str] = mapped_column(server_default="")
     created_at: Mapped[datetime]
@@ -43,8 +44,8 @@ class SetFile(Base):
     role: Mapped[FileRole] = mapped_column(Text, server_default="file")
     state: Mapped[FileState] = mapped_column(Text, server_default="measuring")
     why: Mapped[str] = mapped_column(server_default="")
-    readings: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"))
-    curves: Mapped[list[Json]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
+    readings: Mapped[list[ReadingDocument]] = mapped_column(server_default=text("'[]'::jsonb"))
+    curves: Mapped[list[CurveDocument]] = mapped_column(server_default=text("'[]'::jsonb"), deferred=True)
     pair_id: Mapped[int | None] = mapped_column(ForeignKey("pair.id", ondelete="SET NULL"), index=True)
     set: Mapped[FileSet] = relationship(back_populates="files")
     upload: Mapped[Upload] = relationship()

@@ -11,13 +11,14 @@ import sys
 import time
 from dataclasses import asdict
 from pathlib import Path
-from typing import Any
 
 import soundfile
 
+from kind_echo.renderers.contract import Values
 from kind_echo.renderers.plugins.confined import confine_writes
 from kind_echo.renderers.plugins.model import Block, Change, HostFailed, Instance, Library, Setup, open_named
 from kind_echo.renderers.plugins.motion import motions
+from kind_echo.renderers.plugins.protocol import RenderAsked
 from kind_echo.renderers.plugins.running import Blocks, Course, run_file
 from kind_echo.renderers.plugins.standards import standard_named
 
@@ -39,11 +40,11 @@ def main(asked: str, told: str) -> int:
     return 0
 
 
-def _describe(library: Library) -> dict[str, Any]:
+def _describe(library: Library) -> dict[str, object]:
     return {"plugins": [asdict(library.open(plugin_id).about()) for plugin_id in library.ids()]}
 
 
-def _render(library: Library, path: Path, request: dict[str, Any], begun: float) -> dict[str, Any]:
+def _render(library: Library, path: Path, request: RenderAsked, begun: float) -> dict[str, object]:
     info = soundfile.info(request["input"])
     blocks = Blocks(request["block"], request["seed"])
     setup = Setup(info.samplerate, blocks.size, info.channels, request["offline"], request["double"])
@@ -69,7 +70,7 @@ def _render(library: Library, path: Path, request: dict[str, Any], begun: float)
 class _Beside:
     """Another instance in the same process, set otherwise, that is run along: it must change nothing of the first."""
 
-    def __init__(self, instance: Instance, setup: Setup, values: dict[str, Any]) -> None:
+    def __init__(self, instance: Instance, setup: Setup, values: Values) -> None:
         self._instance = instance
         instance.start(setup)
         self._changes = [(course.key, course.value(0)) for course in motions(instance, values, setup.rate)]

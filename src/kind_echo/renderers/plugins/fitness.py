@@ -13,9 +13,10 @@ import numpy as np
 
 from kind_echo.core.audio.source import ArraySource, Samples
 from kind_echo.core.registry.names import plain_name
-from kind_echo.core.signals import make_request, synthesise
+from kind_echo.core.registry.offer_documents import ParameterDocument
+from kind_echo.core.signals import SignalDocument, make_request, synthesise
 from kind_echo.core.systems.latency import LatencyOptions, measure_latency
-from kind_echo.renderers.contract import VARIATIONS, RenderFailed, RenderRequest, RenderResult
+from kind_echo.renderers.contract import VARIATIONS, RenderFailed, RenderRequest, RenderResult, Values
 from kind_echo.renderers.plugins.model import PluginAbout
 from kind_echo.renderers.plugins.offering import offered_parameters, render_file
 
@@ -57,13 +58,13 @@ class Checked:
     told: str
 
 
-def end_settings(parameters: Sequence[Mapping[str, Any]]) -> dict[str, dict[str, Any]]:
+def end_settings(parameters: Sequence[ParameterDocument]) -> dict[str, Values]:
     """Each parameter at both ends of its range, or at its first and last choice, by the setting's name.
 
     Args:
         parameters: as a renderer offers them.
     """
-    found: dict[str, dict[str, Any]] = {}
+    found: dict[str, Values] = {}
     for one in list(parameters)[:MOST_ENDS]:
         ends = (one["choices"][0], one["choices"][-1]) if one.get("choices") else (one["least"], one["greatest"])
         for word, value in zip(("least", "greatest"), ends, strict=True):
@@ -71,7 +72,7 @@ def end_settings(parameters: Sequence[Mapping[str, Any]]) -> dict[str, dict[str,
     return found
 
 
-def random_settings(parameters: Sequence[Mapping[str, Any]]) -> dict[str, dict[str, Any]]:
+def random_settings(parameters: Sequence[ParameterDocument]) -> dict[str, Values]:
     """All parameters drawn at once, some times, by a seed: the same plug-in gets the same; bypass is left alone."""
     found = {}
     for number in range(1, RANDOM_SETTINGS + 1):
@@ -89,7 +90,7 @@ def random_settings(parameters: Sequence[Mapping[str, Any]]) -> dict[str, dict[s
     return found
 
 
-def bypass_setting(parameters: Sequence[Mapping[str, Any]]) -> dict[str, Any] | None:
+def bypass_setting(parameters: Sequence[ParameterDocument]) -> Values | None:
     """The values at which an effect passes on what it is given; None where it has no such parameter."""
     found = {one["name"]: one["bypass"] for one in parameters if one.get("bypass") is not None}
     return found or None
@@ -253,14 +254,14 @@ class _Checks:
         return _Seen.of(self._render(FADING))
 
     def _render(
-        self, signal: dict[str, Any], values: Mapping[str, Any] | None = None, *, rate: int = 48_000, **others: Any
+        self, signal: SignalDocument, values: Mapping[str, Any] | None = None, *, rate: int = 48_000, **others: Any
     ) -> RenderResult:
         request = RenderRequest(
             "", "", dict(values or {}), "", "", "offline", rate, _BLOCK, self._signal(signal, rate), **others
         )
         return render_file(self._path, self._about.id, request)
 
-    def _signal(self, signal: dict[str, Any], rate: int) -> Samples:
+    def _signal(self, signal: SignalDocument, rate: int) -> Samples:
         made = make_request(**signal)
         return np.repeat(synthesise(made, rate), self._channels, axis=1)
 

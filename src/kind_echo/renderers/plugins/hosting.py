@@ -14,6 +14,7 @@ import soundfile
 
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.renderers.plugins.model import HostFailed, PluginAbout, PluginParameter
+from kind_echo.renderers.plugins.protocol import DescribeAsked, RenderAsked
 from kind_echo.renderers.plugins.running import BlockTimes
 from kind_echo.renderers.plugins.standards import Standard, standard_of
 from kind_echo.renderers.process import Finished, Limits, run_limited
@@ -85,7 +86,7 @@ def describe(path: Path) -> list[PluginAbout]:
     """The plug-ins in a file. Raises RenderFailed."""
     standard = _standard(path)
     with tempfile.TemporaryDirectory(prefix="kind-echo-plugin-") as folder:
-        asked = {"path": str(path.absolute()), "standard": standard.key}
+        asked: DescribeAsked = {"path": str(path.absolute()), "standard": standard.key}
         told, _ = _child(asked, Path(folder), _DESCRIBING)
     return [about_from(one) for one in told["plugins"]]
 
@@ -150,7 +151,7 @@ def _standard(path: Path) -> Standard:
         raise RenderFailed(str(error)) from error
 
 
-def _child(asked: Mapping[str, Any], folder: Path, limits: Limits) -> tuple[dict[str, Any], Finished]:
+def _child(asked: DescribeAsked | RenderAsked, folder: Path, limits: Limits) -> tuple[dict[str, Any], Finished]:
     """What the hosting program said, and what it took. Raises RenderFailed."""
     question, answer = folder / "asked.json", folder / "told.json"
     question.write_text(json.dumps(asked), "utf-8")
@@ -162,7 +163,7 @@ def _child(asked: Mapping[str, Any], folder: Path, limits: Limits) -> tuple[dict
     try:
         finished = run_limited(command, limits, folder, own)
     except RenderFailed as error:
-        name = Path(str(asked["path"])).name
+        name = Path(asked["path"]).name
         raise RenderFailed(error.reason.replace(Path(sys.executable).name, name, 1), error.log) from error
     try:
         told: dict[str, Any] = json.loads(answer.read_text("utf-8"))

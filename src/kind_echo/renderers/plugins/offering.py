@@ -11,6 +11,7 @@ from typing import Any
 
 from kind_echo import __version__
 from kind_echo.core.levels.hosting import HostedBlocks
+from kind_echo.core.registry.offer_documents import ParameterDocument
 from kind_echo.renderers.contract import (
     BY_THE_CLOCK,
     LATENCY_OFF,
@@ -152,15 +153,25 @@ def parameters_of(path: Path, plugin_id: str) -> tuple[PluginParameter, ...]:
     return listed[0].parameters
 
 
-def offered_parameters(parameters: Sequence[PluginParameter]) -> list[dict[str, Any]]:
+def offered_parameters(parameters: Sequence[PluginParameter]) -> list[ParameterDocument]:
     """Parameters as a renderer offers them: names, bounds, choices. Those without bounds are left out."""
     return [
-        {"name": p.name, "default": p.choices[round(p.default)] if p.choices else p.default, "unit": p.unit,
-         "least": p.least, "greatest": p.greatest, "choices": list(p.choices), "text": p.text, "stepped": p.stepped,
-         **({"bypass": p.bypass} if p.bypass is not None else {})}
+        _parameter_document(p)
         for p in parameters
         if math.isfinite(p.least) and math.isfinite(p.greatest) and p.least <= p.default <= p.greatest
-    ]  # fmt: skip
+    ]
+
+
+def _parameter_document(parameter: PluginParameter) -> ParameterDocument:
+    choices, default = parameter.choices, parameter.default
+    document: ParameterDocument = {
+        "name": parameter.name, "default": choices[round(default)] if choices else default, "unit": parameter.unit,
+        "least": parameter.least, "greatest": parameter.greatest, "choices": list(choices), "text": parameter.text,
+        "stepped": parameter.stepped,
+    }  # fmt: skip
+    if parameter.bypass is not None:
+        document["bypass"] = parameter.bypass
+    return document
 
 
 def _offered(standard: Standard, builds: list[Installed]) -> OfferedEffect:

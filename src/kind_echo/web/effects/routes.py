@@ -162,7 +162,7 @@ def delete_build(path: BuildPath) -> Response:
 def new_about(path: BuildPath, body: AboutBody) -> Response:
     """What the plug-in of a build says of itself: an effect of which nothing is known takes it over."""
     with transaction() as session:
-        parameters = [one.model_dump(exclude_none=True) for one in body.parameters]
+        parameters = [one.document for one in body.parameters]
         learn_of_plugin(session, path.build_id, parameters, body.channels)
     return Response(status=204)
 

@@ -1,6 +1,7 @@
 """Bodies of effects and their builds."""
 
-from typing import Annotated, Any, Literal
+from collections.abc import Mapping, Sequence
+from typing import Annotated, Literal
 
 from pydantic import AfterValidator, AwareDatetime, ConfigDict, Field, Json
 
@@ -119,7 +120,7 @@ class EffectBody(Body):
     name: str
     archived: bool
     description: str
-    parameters: list[dict[str, Any]]
+    parameters: Sequence[Mapping[str, object]]
     builds: list[NamedBuildBody]
     settings: list[SettingBody]
 

@@ -6,6 +6,7 @@ from typing import Annotated, Any
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field
 
+from kind_echo.core.registry.documents import LimitDocument
 from kind_echo.core.registry.measure import Better, Drawing
 from kind_echo.core.registry.names import check_name, check_title, file_name
 
@@ -63,6 +64,11 @@ class LimitBody(Body):
 
     at_least: float | None = None
     at_most: float | None = None
+
+    @property
+    def document(self) -> LimitDocument:
+        """As it is kept."""
+        return {"at_least": self.at_least, "at_most": self.at_most}
 
 
 class MeasureBody(Body):

@@ -205,7 +205,7 @@ def _offer(body: MachineOfferBody) -> Offer:
     )
     effects = tuple(
         OfferedEffect(
-            e.name, e.handle, e.description, tuple(one.model_dump(exclude_none=True) for one in e.parameters),
+            e.name, e.handle, e.description, tuple(one.document for one in e.parameters),
             tuple(e.versions), tuple(e.patterns),
             tuple(e.channels),
         )

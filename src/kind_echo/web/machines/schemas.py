@@ -1,11 +1,12 @@
 """What render machines say and are told: arrivals, jobs, and what is delivered."""
 
-from typing import Annotated, Literal
+from typing import Annotated, Literal, cast
 
 from pydantic import AfterValidator, BaseModel, Field, model_validator
 
 from kind_echo.bench.plans import Hosting, Values
 from kind_echo.core.registry.names import build_name
+from kind_echo.core.registry.offer_documents import ParameterDocument
 from kind_echo.web.http.schemas import Body, RequestModel, ShownName, ShownTitle
 
 _Name = Annotated[str, Field(min_length=1, max_length=120), ShownName]
@@ -55,6 +56,11 @@ class OfferedParameterBody(Body):
     text: str = Field(default="", max_length=400)
     stepped: bool = False
     bypass: _Number | None = None
+
+    @property
+    def document(self) -> ParameterDocument:
+        """As it is kept."""
+        return cast("ParameterDocument", self.model_dump(exclude_none=True))
 
     @model_validator(mode="after")
     def _has_a_range(self) -> "OfferedParameterBody":

@@ -3,7 +3,7 @@
 import math
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
-from typing import Any, Literal
+from typing import Literal
 
 from sqlalchemy.orm import Session
 
@@ -17,6 +17,7 @@ from kind_echo.bench.runs import Cell, Render, RunSummary
 from kind_echo.bench.sets import SetFile
 from kind_echo.bench.signals import Content, Upload
 from kind_echo.core.causes.cause import Cause
+from kind_echo.core.registry.documents import CurveDocument, ReadingDocument
 from kind_echo.core.registry.limits import judge
 from kind_echo.core.registry.measure import Limit
 from kind_echo.core.verdicts.verdict import JudgedReading
@@ -98,11 +99,11 @@ def finite(bound: float | None) -> float | None:
     return bound if bound is not None and math.isfinite(bound) else None
 
 
-def reading_bodies(documents: Sequence[Mapping[str, Any]], limits: Mapping[str, Limit]) -> list[ReadingBody]:
+def reading_bodies(documents: Sequence[ReadingDocument], limits: Mapping[str, Limit]) -> list[ReadingBody]:
     """Readings as kept, with the limits that hold for them and how they stand to these."""
     bodies = []
     for document in documents:
-        reading = reading_from(dict(document))
+        reading = reading_from(document)
         sent = {key: value for key, value in document.items() if key != "at_least"}
         body = ReadingBody.model_validate({**sent, "at_most": finite(reading.at_most)})
         limit = limits.get(body.measure)
@@ -123,7 +124,7 @@ def cell_pair_body(session: Session, cell: Cell, other: Cell | None = None) -> P
     build, render, reference = cell.run.build, cell.render, cell.reference
     analysis, side, why, state = cell.analysis, None, cell.why, cell.state
     if other is not None and other.render is not None and render is not None:
-        options = options_for(cell.case.signal.request, cell.condition.rate)
+        options = options_for(cell.case.signal.stimulus, cell.condition.rate)
         analysis = kept_analysis(session, other.render.content, render.content, options, cell.case.signal.request)
         name = f"{other.run.build.effect.name} {other.run.build.version}"
         side = _content_side(
@@ -293,9 +294,9 @@ def upload_body(upload: Upload) -> UploadBody:
     )
 
 
-def _cell_curves(render: Render | None, beside: Render | None, analysis: Analysis | None) -> list[dict[str, Any]]:
+def _cell_curves(render: Render | None, beside: Render | None, analysis: Analysis | None) -> list[CurveDocument]:
     """What was measured of both sides by themselves, and of their difference."""
-    curves = [dict(curve) for curve in render.curves] if render is not None else []
+    curves = list(render.curves) if render is not None else []
     if beside is not None:
         curves += [{**curve, "side": "reference"} for curve in beside.curves]
     if analysis is not None:
@@ -339,7 +340,7 @@ def _signal_side(cell: Cell) -> SideBody | None:
     )
 
 
-def _sides(analysis: Analysis | None, reference: SideBody | None, render: SideBody | None) -> dict[str, Any]:
+def _sides(analysis: Analysis | None, reference: SideBody | None, render: SideBody | None) -> dict[str, object]:
     """The three sides on the reference's time axis where there is an analysis; else what there is, as it is."""
     if analysis is None or reference is None or render is None:
         return {"reference": reference, "render": render, "difference": None, "alignment": None, "spectra": None}

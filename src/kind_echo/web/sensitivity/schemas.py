@@ -1,10 +1,9 @@
 """Bodies of what a plan would miss."""
 
-from typing import Any
-
 from pydantic import Field
 
 from kind_echo.bench.plans import PlanDocument
+from kind_echo.core.signals import SignalDocument
 from kind_echo.web.http.schemas import Body, RequestModel
 
 
@@ -51,7 +50,7 @@ class ShownInBody(Body):
     """A test signal in which a fault is noticed: what it is called, and what is asked of the generator."""
 
     title: str
-    request: dict[str, Any]
+    request: SignalDocument
 
 
 class SensitivityRowBody(Body):

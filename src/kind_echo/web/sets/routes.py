@@ -4,7 +4,6 @@ import re
 from datetime import UTC, datetime
 from pathlib import Path
 from threading import BoundedSemaphore
-from typing import Any
 
 from flask import Response
 from flask_openapi3 import APIBlueprint
@@ -109,9 +108,7 @@ def change(path: SetPath, body: ChangeSetBody) -> Response:
             )
             change_options(session, found, options, roles)
         if body.columns is not None or body.limits is not None:
-            limits: dict[str, Any] = (
-                found.limits if body.limits is None else {key: one.model_dump() for key, one in body.limits.items()}
-            )
+            limits = found.limits if body.limits is None else {key: one.document for key, one in body.limits.items()}
             choose_columns(found, found.columns if body.columns is None else body.columns, limits)
         session.flush()
         return answer(set_body(session, found))

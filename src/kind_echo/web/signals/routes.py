@@ -18,7 +18,6 @@ from kind_echo.bench.signals import (
     Signal,
     aliases_of,
     all_signals,
-    checked,
     export,
     keep_own_file,
     keep_signal,
@@ -104,8 +103,8 @@ def new_own_file(query: OwnFileQuery) -> Response:
 def preview_signal(query: PreviewQuery) -> Response:
     """A signal as it will be rendered, before it is kept."""
     with _MAKING, transaction() as session:
-        request = checked(query.parsed)
-        found = preview(session, request, query.rate)
+        stimulus = query.stimulus
+        found = preview(session, stimulus, query.rate)
     frames, channels = found.samples.shape
     columns = columns_from_samples(found.samples, min(query.columns, frames))
     body = PreviewBody(
@@ -127,7 +126,7 @@ def preview_signal(query: PreviewQuery) -> Response:
         level_map=level_map_body(found.level_map),
         aliases=[
             RateAliasesBody(rate=rate, aliases=[AliasBody.model_validate(alias) for alias in found_aliases])
-            for rate, found_aliases in aliases_of(request).items()
+            for rate, found_aliases in aliases_of(stimulus).items()
         ],
     )
     return answer(body)
@@ -137,7 +136,7 @@ def preview_signal(query: PreviewQuery) -> Response:
 def needles(query: PreviewQuery) -> Response:
     """What needles show along a signal while it is heard."""
     with _MAKING, transaction() as session:
-        return answer(needles_body(needles_of(sounding(session, checked(query.parsed), query.rate))))
+        return answer(needles_body(needles_of(sounding(session, query.stimulus, query.rate))))
 
 
 @api.get("/signals/bands", responses={200: RunningBandsBody})
@@ -145,7 +144,7 @@ def bands(query: SignalPartQuery) -> Response:
     """The spectrum of the last tenth of a second along a minute of a signal, in third octaves."""
     first = query.part * BAND_STEPS
     with _MAKING, transaction() as session:
-        source = sounding(session, checked(query.parsed), query.rate)
+        source = sounding(session, query.stimulus, query.rate)
         return answer(running_bands_body(running_bands(source, first, BAND_STEPS), first))
 
 
@@ -155,7 +154,7 @@ def export_signal(query: ExportQuery) -> Response:
     name = re.sub(r"[^\w ,.−-]+", "-", query.name).strip(" .") or "signal"
     with _MAKING, temporary_folder() as folder, transaction() as session:
         path = Path(folder) / f"signal.{query.format}"
-        export(session, checked(query.parsed), query.rate, query.word_length, query.dither, path)
+        export(session, query.stimulus, query.rate, query.word_length, query.dither, path)
         return sent_and_gone(path, f"audio/{query.format}", f"{name}, {query.rate} Hz.{query.format}")
 
 
@@ -188,6 +187,6 @@ def _body(session: Session, signal: Signal, used: int) -> SignalBody:
         id=signal.id,
         name=signal.name,
         request=shown(signal.request),
-        seconds=seconds_of(session, signal.request, _LISTED_AT),
+        seconds=seconds_of(session, signal.stimulus, _LISTED_AT),
         used_by=used,
     )

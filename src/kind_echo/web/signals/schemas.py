@@ -1,11 +1,13 @@
 """The shape of what is asked and said of signals."""
 
 import json
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, Field, field_validator
 
+from kind_echo.bench.signals import checked
 from kind_echo.core.audio.source import LEAST_RATE
+from kind_echo.core.signals import Stimulus, stimulus_of
 from kind_echo.web.http.pair_schemas import LevelMapBody, ReadingBody, SpectrumBody, StripBody
 from kind_echo.web.http.schemas import Body, FileName, RequestModel, ShownName
 
@@ -118,10 +120,9 @@ class _Asked(BaseModel):
         return text
 
     @property
-    def parsed(self) -> dict[str, Any]:
-        """The request itself."""
-        found: dict[str, Any] = json.loads(self.request)
-        return found
+    def stimulus(self) -> Stimulus:
+        """What is asked for. Raises BadParameter."""
+        return stimulus_of(checked(json.loads(self.request)))
 
 
 class PreviewQuery(_Asked):
