@@ -1,8 +1,16 @@
 """A run of 2,000 cells, written from one of the demo's: for measuring the sheet at full size without rendering it."""
 
+import os
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from itertools import product
+from pathlib import Path
+from typing import Any
 
+import psycopg
+from ops.stack import Stack
 from sqlalchemy import insert
 from sqlalchemy.orm import Session
 
@@ -59,3 +67,32 @@ def write_large_run(session: Session, version: str = "2.1.0-rc2") -> int:
     ]
     session.execute(insert(Cell), rows)
     return run.id
+
+
+@contextmanager
+def large_run(stack: Stack) -> Iterator[int]:
+    """A copy of the demo with a run of 2,000 cells in it, and its number; the demo itself stays as it is."""
+    cluster = stack.cluster
+    if cluster is None:
+        raise SystemExit("The sheet at full size is measured on the project's own PostgreSQL.")
+    from kind_echo.database.backup import backup, restore
+    from kind_echo.database.sessions import URL_VARIABLE, engine, transaction
+
+    server, name = cluster.url.rsplit("/", 1)[0], "benchmark_sheet"
+    admin: Any = psycopg.connect(f"{server}/postgres", autocommit=True)
+    admin.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
+    admin.execute(f"CREATE DATABASE {name}")
+    with tempfile.TemporaryDirectory() as folder:
+        os.environ[URL_VARIABLE] = cluster.url
+        backup(Path(folder) / "demo")
+        os.environ[URL_VARIABLE] = f"{server}/{name}"
+        restore(Path(folder) / "demo")
+    with transaction() as session:
+        number = write_large_run(session)
+    try:
+        yield number
+    finally:
+        engine().dispose()
+        engine.cache_clear()
+        admin.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
+        admin.close()

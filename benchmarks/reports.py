@@ -14,7 +14,7 @@ from ops.stack import PROJECT, Stack
 
 def report() -> list[str]:
     """The figures, a line each; on a copy of the demo."""
-    from benchmarks.sheet import large_run
+    from benchmarks.large_run import large_run
     from kind_echo.bench.reports import run_report, write_report
     from kind_echo.bench.runs import find_run
     from kind_echo.database.sessions import snapshot

@@ -4,7 +4,7 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import check_folders, compare_files, hostile, runs, runs_page, sets, sheet
+from benchmarks import check_folders, compare_files, hostile, pages, runs, runs_list, sets
 
 
 def main() -> None:
@@ -15,7 +15,7 @@ def main() -> None:
     with tempfile.TemporaryDirectory(prefix="kind-echo-") as folder:
         for line in check_folders.report(Path(folder)):
             print(line, flush=True)
-    for line in [*sheet.report(), *runs.report(), *runs_page.report(), *sets.report(), *hostile.report()]:
+    for line in [*pages.report(), *runs.report(), *runs_list.report(), *sets.report(), *hostile.report()]:
         print(line, flush=True)
 
 

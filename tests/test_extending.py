@@ -48,7 +48,7 @@ def test_without_the_extension_nothing_of_it_is_there(square: Path) -> None:
 _ASKED = """
 import extension
 from kind_echo.core.registry.versions import versions_of
-from kind_echo.core.signals import all_kinds, in_one_channel, make_request, synthesise
+from kind_echo.core.signals import all_kinds, make_request, synthesise
 from kind_echo.renderers.contract import RenderRequest
 from kind_echo.renderers.machine import offers
 signal = synthesise(make_request("square", seconds=0.1), 48000)

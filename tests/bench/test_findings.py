@@ -195,6 +195,76 @@ def test_the_graver_and_the_undecided_come_first() -> None:
     assert len(found[0].cells) > len(found[1].cells)
 
 
+def test_no_cells_have_no_findings() -> None:
+    assert find([]) == []
+    assert find([_cell(0, PLACES[0])]) == []
+
+
+def test_findings_come_by_verdict_then_by_what_is_undecided_then_by_cells() -> None:
+    kinds: list[tuple[str, tuple[VerdictName, tuple[str, ...]]]] = [
+        ("Almanac", ("Waiting", ())), ("Bittern", ("Changed", ())), ("Estuary", ("Fail", ("clicks",)))
+    ]  # fmt: skip
+    run = _run(*((_everywhere(host=host), *told, {"clicks": 3.0}) for host, told in kinds))
+    assert [f.verdict for f in find(run)] == ["Fail", "Changed", "Waiting"]
+    run = _run(*((_everywhere(host=host), *told, {"clicks": 3.0})
+                 for host, told in (("Almanac", ("No reading", ("gain",))), kinds[2])))  # fmt: skip
+    assert [f.verdict for f in find(run)] == ["Fail", "No reading"]
+    few, many = _everywhere(host="Almanac", rate="96 kHz"), _everywhere(host="Estuary")
+    run = _run((few, "Fail", ("clicks",), {"clicks": 3.0}), (many, "Fail", ("gaps",), {"gaps": 3.0}))
+    assert [(f.cells, f.undecided) for f in find(run)] == [
+        (tuple(sorted(many)), len(many)), (tuple(sorted(few)), len(few))
+    ]  # fmt: skip
+    settled = [cell._replace(decided=cell.id in many) for cell in run]
+    assert [(f.headline, f.undecided) for f in find(settled)] == [("Clicks", len(few)), ("Gaps", 0)]
+
+
+@pytest.mark.parametrize(
+    ("delays", "count"),
+    [
+        # Apart by more than 0.2 samples, and by more than a fiftieth of the greater.
+        ((1.0, 1.1875), 1), ((1.0, 1.25), 2), ((0.0, 0.1875), 1), ((0.0, 0.25), 2), ((-0.1875, 0.0), 1),
+        ((-0.25, 0.0), 2), ((100.0, 102.0), 1), ((100.0, 103.0), 2), ((-102.0, -100.0), 1), ((-103.0, -100.0), 2),
+        ((10.0, 10.25), 2), ((-10.25, -10.0), 2),
+    ],
+)  # fmt: skip
+def test_amounts_that_lie_close_together_are_one_finding(delays: tuple[float, float], count: int) -> None:
+    cells = [
+        _cell(i, place, "Fail", "delay", delay=delays[place["host"] == "Estuary"])
+        for i, place in enumerate(PLACES)
+        if place["host"] != "Bittern"
+    ]
+    assert len(find(cells)) == count
+
+
+def test_a_chain_of_amounts_is_one_finding_that_is_called_by_its_middle() -> None:
+    amounts = dict(zip(VALUES["host"], (1.0, 1.125, 1.25), strict=True))
+    (found,) = find([_cell(i, p, "Fail", "delay", delay=amounts[p["host"]]) for i, p in enumerate(PLACES)])
+    assert (found.symptoms[0].amount, found.headline) == (1.125, "1.12 samples late")
+    apart = amounts | {"Estuary": 9.0}
+    first, second = find([_cell(i, p, "Fail", "delay", delay=apart[p["host"]]) for i, p in enumerate(PLACES)])
+    assert {first.symptoms[0].amount, second.symptoms[0].amount} == {1.125, 9.0}
+
+
+def test_what_shows_wherever_it_is_judged_in_a_wider_finding_belongs_to_it() -> None:
+    """No limit holds for the distortion but where it is broken."""
+    here = _everywhere(host="Almanac", signal="Tone")
+    cells = _run(
+        (here, "Fail", ("clicks", "thd"), {"clicks": 3.0, "thd": -20.0}),
+        (_everywhere(host="Almanac"), "Fail", ("clicks",), {"clicks": 3.0}),
+    )
+    (found,) = find(cells)
+    assert (found.headline, found.where) == ("Clicks; Harmonic distortion", "in Almanac")
+
+
+def test_a_finding_has_a_short_key_a_place_and_the_worst_cell_of_those_that_are_as_bad() -> None:
+    cells = [_cell(i, place, "Fail", "thd", thd=-60.0 + i) for i, place in enumerate(PLACES)]
+    (found,) = find(cells)
+    assert (len(found.key), found.where, found.worst) == (12, "everywhere", "−60.00 dB")
+    assert found.key != find(cells[1:])[0].key
+    other = [*cells[1:], _cell(0, PLACES[0], residual_rms=-130.0)]  # of which the distortion is not known
+    assert [f.where for f in find(other)] == ["wherever it can be measured"]
+
+
 def test_two_cells_alike_in_every_factor_do_not_contradict_each_other() -> None:
     cells = [_cell(0, PLACES[0], "Fail", "clicks", clicks=2.0), _cell(1, PLACES[0]), _cell(2, PLACES[-1])]
     assert [f.cells for f in find(cells)] == [(0,)]

@@ -18,10 +18,10 @@ from kind_echo.core.verdicts.rules import Side, judge_rates, judge_samples, judg
 from kind_echo.core.verdicts.symptoms import Symptom
 from kind_echo.core.verdicts.verdict import Ground, JudgedReading, Verdict, VerdictName
 from kind_echo.wording.causes import cause_text, describe, noted
-from kind_echo.wording.conditions import condition_text, rates_text, resampled_text
+from kind_echo.wording.conditions import condition_text, rates_text, resampled_text, whole_condition_text
 from kind_echo.wording.figures import figure, judged_limit_text, limit_text, samples, value_text
 from kind_echo.wording.tables import READING_COLUMNS, csv_text, reading_row
-from kind_echo.wording.verdicts import headline, sentence, symptom_text, worst_text
+from kind_echo.wording.verdicts import headline, sentence, symptom_text, verdict_text, worst_text
 
 RESIDUAL = JudgedReading(Reading("residual_rms", "all", -61.25), Limit(at_most=-120.0))
 
@@ -145,6 +145,25 @@ def test_a_headline_says_the_cause_first_and_the_worst_cell_adds_its_figures() -
     swapped = Verdict("Fail", "limit broken", (JudgedReading(Reading("channel_swap", "all", 1.0)),))
     assert worst_text(swapped, [Symptom("Fail", "limit broken", "channel_swap", found=swapped.found[0])]) == ""
     assert sentence(swapped) == "Channels swapped"
+    changed = Verdict("Changed", "changed", (RESIDUAL,))
+    assert symptom_text(Symptom("Changed", "changed", found=RESIDUAL)) == "Within limits, but not the same"
+    assert worst_text(changed, [Symptom("Changed", "changed", found=RESIDUAL)]) == "residual −61.2 dBFS"
+    assert worst_text(Verdict("No reading", "no value", (RESIDUAL,)), []) == ""
+    assert worst_text(Verdict("Changed", "apart", (JudgedReading(Reading("rms", "all", 0.0)),)), []) == (
+        "RMS, AES17: +0.00 dB"
+    )
+    folds = Symptom("Fail", "limit broken", "residual_rms", found=RESIDUAL, cause="aliasing", orders=(3, 5))
+    assert symptom_text(folds) == "Aliases: orders 3 to 5"
+
+
+@pytest.mark.parametrize(
+    ("name", "finished", "text"),
+    [("Pass", True, "Pass"), ("Waiting", True, "No reference yet"), ("Waiting", False, "Under way"),
+     ("Fail", False, "Under way")],
+)  # fmt: skip
+def test_a_verdict_in_words_is_that_of_what_is_finished(name: VerdictName, finished: bool, text: str) -> None:
+    assert verdict_text(name, finished=finished) == text
+    assert verdict_text(name) == (text if finished else verdict_text(name, finished=True))
 
 
 @pytest.mark.parametrize(
@@ -166,6 +185,12 @@ def test_a_line_of_a_table_has_a_bound_where_it_is_finite_and_nothing_for_what_i
 def test_conditions_and_rates_in_words() -> None:
     condition = SimpleNamespace(hosting="", host="Almanac", host_version="7", mode="offline", rate=44_100)
     assert condition_text(condition) == "Almanac 7, offline, 44.1 kHz"
+    whole = SimpleNamespace(**vars(condition), block_size=512, channels=1, word_length="float32")
+    assert whole_condition_text(whole) == "Almanac 7, offline, 44.1 kHz, blocks of 512, 1 channel, float32"
+    whole.channels, whole.hosting = 2, "reports its time"
+    assert whole_condition_text(whole) == (
+        "Almanac 7, offline, reports its time, 44.1 kHz, blocks of 512, 2 channels, float32"
+    )
     assert resampled_text([96_000, 44_100], -130.4) == (
         "resampled from 96 and 44.1 kHz, which by itself leaves −130 dB of a level"
     )

@@ -3,6 +3,7 @@ import { Link, NavLink, Outlet, useLocation } from "react-router";
 import { PersonMenu } from "../features/people/PersonMenu";
 import { useKeys } from "../ui/keys";
 import { Loading } from "../ui/states";
+import { Toasts } from "../ui/Toast";
 import { useTheme } from "../ui/theme";
 import { Boundary } from "./Boundary";
 
@@ -66,9 +67,11 @@ export function Shell() {
       </header>
       <main id="main" tabIndex={-1} className="flex min-h-0 flex-1 flex-col outline-none">
         <Boundary>
-          <Suspense fallback={<Loading what="the page" />}>
-            <Outlet />
-          </Suspense>
+          <Toasts>
+            <Suspense fallback={<Loading what="the page" />}>
+              <Outlet />
+            </Suspense>
+          </Toasts>
         </Boundary>
       </main>
       {help && (

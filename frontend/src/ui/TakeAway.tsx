@@ -1,6 +1,6 @@
-import { useEffect, useState } from "react";
 import { BASE } from "../api/base";
 import { Menu } from "./Menu";
+import { useSay } from "./Toast";
 
 export interface Download {
   label: string;
@@ -24,8 +24,6 @@ export const reportFiles = (label: string, path: string, query: Record<string, s
   ];
 };
 
-const TOLD_MS = 2500;
-
 /** What of a page can be kept as a file, and the link that leads back to it. */
 export function TakeAway({
   what,
@@ -36,15 +34,11 @@ export function TakeAway({
   label?: string;
   files: Download[];
 }) {
-  const [copied, setCopied] = useState(false);
-  useEffect(() => {
-    if (!copied) return;
-    const timer = setTimeout(() => setCopied(false), TOLD_MS);
-    return () => clearTimeout(timer);
-  }, [copied]);
+  const say = useSay();
   // Browsers give the clipboard to pages over HTTPS and of this machine alone.
   const canCopy = typeof navigator.clipboard?.writeText === "function";
-  const copy = () => navigator.clipboard.writeText(window.location.href).then(() => setCopied(true));
+  const copy = () =>
+    navigator.clipboard.writeText(window.location.href).then(() => say("The link to this page is copied."));
   return (
     <Menu
       name={`${label.replace("…", "")} ${what}`}
@@ -57,7 +51,7 @@ export function TakeAway({
         ...(canCopy ? [{ kind: "act", label: "Copy link", onSelect: () => void copy() } as const] : []),
       ]}
     >
-      <span role="status">{copied ? "Link copied" : label}</span>
+      {label}
     </Menu>
   );
 }

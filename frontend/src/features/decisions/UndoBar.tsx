@@ -1,15 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
-import { useState } from "react";
 import type { Act } from "../../api/client";
 import { useMe } from "../../api/me";
 import { Button } from "../../ui/controls";
 import { count, ended, sentenceCase } from "../../ui/numbers";
+import { useSay } from "../../ui/Toast";
 import { type Decided, latestActQuery, useUndo } from "./queries";
 
 const SHOWN_FOR_MS = 10 * 60 * 1000;
 
 interface LastAct {
-  act: { act: Act | undefined; message: string | undefined };
+  act: Act | undefined;
   undo: () => void;
 }
 
@@ -17,7 +17,7 @@ interface LastAct {
 export function useLastAct(of: Decided): LastAct {
   const latest = useQuery(latestActQuery(of));
   const me = useMe();
-  const [message, setMessage] = useState<string>();
+  const say = useSay();
   const undoing = useUndo();
   const act = latest.data?.act ?? undefined;
   const fresh =
@@ -25,28 +25,25 @@ export function useLastAct(of: Decided): LastAct {
   const undo = () => {
     if (!act || undoing.isPending) return;
     if (!fresh) {
-      setMessage("There is no decision of yours on this page from the last ten minutes to undo.");
+      say("There is no decision of yours on this page from the last ten minutes to undo.");
       return;
     }
     undoing.mutate(act.id, {
-      onSuccess: (undone) => setMessage(`Undone: ${undone.kind}, ${count(undone.cells, "cell")}.`),
-      onError: (error) => setMessage(error.message),
+      onSuccess: (undone) => say(`Undone: ${undone.kind}, ${count(undone.cells, "cell")}.`),
+      onError: (error) => say(error.message, true),
     });
   };
-  return { act: { act: fresh, message }, undo };
+  return { act: fresh, undo };
 }
 
-export function UndoBar({ act: { act, message }, onUndo }: { act: LastAct["act"]; onUndo: () => void }) {
-  if (!act && !message) return null;
+export function UndoBar({ act, onUndo }: { act: LastAct["act"]; onUndo: () => void }) {
+  if (!act) return null;
   return (
     <div role="status" className="flex h-11 shrink-0 items-center gap-4 border-y border-line bg-sheet px-5">
-      <p>{act ? ended(`${sentenceCase(act.kind)}: ${count(act.cells, "cell")}, by ${act.who}`) : message}</p>
-      {act && message && <p className="text-quiet">{message}</p>}
-      {act && (
-        <Button hint="U" small onClick={onUndo}>
-          Undo
-        </Button>
-      )}
+      <p>{ended(`${sentenceCase(act.kind)}: ${count(act.cells, "cell")}, by ${act.who}`)}</p>
+      <Button hint="U" small onClick={onUndo}>
+        Undo
+      </Button>
     </div>
   );
 }

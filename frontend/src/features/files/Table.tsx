@@ -8,6 +8,7 @@ import { Checkbox } from "../../ui/Checkbox";
 import { Button, buttonLook } from "../../ui/controls";
 import { Menu } from "../../ui/Menu";
 import { count, kilohertz, limitText, number, sentenceCase, valueText } from "../../ui/numbers";
+import { Popover } from "../../ui/Popover";
 import type { FileSet, SetChange, SetFile } from "./queries";
 import { type Order, sorted } from "./sorting";
 
@@ -206,7 +207,6 @@ function Head({
   onSort: () => void;
   onLimit: ((limit: Limit | undefined) => void) | undefined;
 }) {
-  const [open, setOpen] = useState(false);
   return (
     <th
       scope="col"
@@ -224,26 +224,24 @@ function Head({
         <span aria-hidden="true">{order ? (order.upwards ? " ↑" : " ↓") : ""}</span>
       </button>
       {onLimit ? (
-        <button
-          type="button"
-          aria-expanded={open}
-          onClick={() => setOpen(!open)}
+        <Popover
+          name={`Limit of ${measure.title}`}
+          label={limit ? limitText(limit, measure) : "limit…"}
           className="block min-h-6 w-full text-right underline decoration-line decoration-dotted underline-offset-4 hover:text-text"
         >
-          {limit ? limitText(limit, measure) : "limit…"}
-        </button>
+          {(close) => (
+            <LimitForm
+              limit={limit}
+              title={measure.title}
+              onKeep={(to) => {
+                close();
+                onLimit(to);
+              }}
+            />
+          )}
+        </Popover>
       ) : (
         limit && <span className="block">{limitText(limit, measure)}</span>
-      )}
-      {open && onLimit && (
-        <LimitForm
-          limit={limit}
-          title={measure.title}
-          onKeep={(to) => {
-            setOpen(false);
-            onLimit(to);
-          }}
-        />
       )}
     </th>
   );
@@ -263,7 +261,7 @@ function LimitForm({
   const field = "h-7 w-20 rounded border border-quiet bg-sheet px-1 text-right text-text";
   return (
     <form
-      className="mt-1 grid justify-items-end gap-1"
+      className="grid justify-items-end gap-1.5"
       onSubmit={(event) => {
         event.preventDefault();
         const to = {

@@ -3,11 +3,13 @@ import { useState } from "react";
 import { Link } from "react-router";
 import type { Host, Machine, NewHost } from "../../api/client";
 import { Check } from "../../ui/Checkbox";
+import { Collapsible } from "../../ui/Collapsible";
 import { Button, Sentence } from "../../ui/controls";
 import { Fields, Form } from "../../ui/Form";
 import { count, dateTime } from "../../ui/numbers";
 import { Empty, Failed, Loading, Stale } from "../../ui/states";
 import { ACTIONS, Table } from "../../ui/Table";
+import { useSay } from "../../ui/Toast";
 import { useAddEffect } from "../effects/queries";
 import { ArchivedMark, useShown } from "../upkeep/Archived";
 import { ThingMenu } from "../upkeep/ThingMenu";
@@ -291,6 +293,7 @@ function MachineRow({ machine }: { machine: Machine }) {
 
 function LookAgain({ machine }: { machine: Machine }) {
   const look = useLookAgain();
+  const say = useSay();
   return (
     <div className="mt-2">
       <Button
@@ -298,13 +301,12 @@ function LookAgain({ machine }: { machine: Machine }) {
         className="h-7 px-2 text-xs"
         disabled={look.isPending || machine.at_work === 0}
         aria-label={`Scan again: ${machine.name}`}
-        onClick={() => look.mutate(machine.name)}
+        onClick={() =>
+          look.mutate(machine.name, { onSuccess: () => say(`${machine.name} scans its plug-ins again now.`) })
+        }
       >
         Scan again
       </Button>
-      <p role="status" className="text-xs text-quiet">
-        {look.isSuccess && "It scans its plug-ins again now."}
-      </p>
       {look.error && <p role="alert">{look.error.message}</p>}
     </div>
   );
@@ -314,8 +316,7 @@ function LookAgain({ machine }: { machine: Machine }) {
 function NotOffered({ renderer }: { renderer: Machine["renderers"][number] }) {
   if (renderer.failed.length === 0) return null;
   return (
-    <details className="mt-1">
-      <summary className="cursor-pointer">Not offered: {count(renderer.failed.length, "file")}</summary>
+    <Collapsible className="mt-1" title={`Not offered: ${count(renderer.failed.length, "file")}`}>
       <dl className="mt-1 grid gap-x-4 gap-y-1 border-l-2 border-line pl-3 lg:grid-cols-[minmax(0,1fr)_minmax(0,1fr)]">
         {renderer.failed.map((one) => (
           <div key={`${one.file} ${one.reason}`} className="contents">
@@ -324,7 +325,7 @@ function NotOffered({ renderer }: { renderer: Machine["renderers"][number] }) {
           </div>
         ))}
       </dl>
-    </details>
+    </Collapsible>
   );
 }
 

@@ -7,6 +7,7 @@ import { useKeys } from "../../ui/keys";
 import { number } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
 import { Failed, Loading } from "../../ui/states";
+import { ToggleGroup } from "../../ui/ToggleGroup";
 import { type Needled, Needles } from "../needles/Needles";
 import { type Asked, writePlace } from "./address";
 import { BandFields, BandWord } from "./BandWord";
@@ -220,8 +221,12 @@ function Open({
             </span>
             <span>{finding || clips.isPending ? "Preparing…" : ""}</span>
           </p>
-          <fieldset className="mt-3 grid gap-3 sm:grid-cols-2 xl:grid-cols-3">
-            <legend className="sr-only">Sides</legend>
+          <ToggleGroup
+            name="Sides"
+            value={String(chosen + 1)}
+            onChoose={(to) => setSide(Number(to) - 1)}
+            className="mt-3 grid gap-3 sm:grid-cols-2 xl:grid-cols-3"
+          >
             {heard.sides.map((one, i) => (
               <SideCard
                 key={one.spec}
@@ -230,10 +235,9 @@ function Open({
                 matched={matched && asked.by !== "none"}
                 louder={one.difference ? louder : 0}
                 chosen={i === chosen}
-                onChoose={() => setSide(i)}
               />
             ))}
-          </fieldset>
+          </ToggleGroup>
           {metered.length > 0 && (
             <div className="mt-4">
               <Needles sides={metered} seconds={sounding} playing={looper?.playing ?? false} />

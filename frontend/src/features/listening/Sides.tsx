@@ -2,6 +2,7 @@ import { MOST_SIDES } from "../../api/limits.gen";
 import type { Choice } from "../../ui/controls";
 import { number } from "../../ui/numbers";
 import { Select } from "../../ui/Select";
+import { ToggleItem } from "../../ui/ToggleGroup";
 import type { Asked } from "./address";
 import type { HeardSide } from "./queries";
 
@@ -11,21 +12,17 @@ export function SideCard({
   matched,
   louder,
   chosen,
-  onChoose,
 }: {
   side: HeardSide;
   number: number;
   matched: boolean;
   louder: number;
   chosen: boolean;
-  onChoose: () => void;
 }) {
   const gain = (matched ? side.gain : 0) + louder;
   return (
-    <button
-      type="button"
-      aria-pressed={chosen}
-      onClick={onChoose}
+    <ToggleItem
+      value={String(key)}
       className={`grid content-start gap-1 rounded-lg border-2 bg-sheet p-3 text-left ${chosen ? "border-text" : "border-line hover:border-quiet"}`}
     >
       <span className="flex items-baseline gap-2">
@@ -46,7 +43,7 @@ export function SideCard({
         {side.notes && `; ${side.notes}`}
         {side.why && `; ${side.why}`}
       </span>
-    </button>
+    </ToggleItem>
   );
 }
 

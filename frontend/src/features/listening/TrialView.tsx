@@ -4,6 +4,7 @@ import { Button } from "../../ui/controls";
 import { FIELD } from "../../ui/fields";
 import { type Keys, useKeys } from "../../ui/keys";
 import { number } from "../../ui/numbers";
+import { ToggleGroup, ToggleItem } from "../../ui/ToggleGroup";
 import type { Looper } from "./looper";
 import {
   type Answer,
@@ -125,6 +126,25 @@ interface Asked {
   play: ReactNode;
 }
 
+/** What can be heard in a trial, one of it at a time. */
+function Slots({
+  slot,
+  onHear,
+  className,
+  children,
+}: Pick<Asked, "slot" | "onHear"> & { className: string; children: ReactNode }) {
+  return (
+    <ToggleGroup
+      name="Sides"
+      value={String(slot)}
+      onChoose={(to) => onHear(Number(to))}
+      className={className}
+    >
+      {children}
+    </ToggleGroup>
+  );
+}
+
 function Apart({
   slots,
   slot,
@@ -142,22 +162,19 @@ function Apart({
   useKeys(keys);
   return (
     <>
-      <fieldset className="grid grid-cols-3 gap-4">
-        <legend className="sr-only">Sides</legend>
+      <Slots slot={slot} onHear={onHear} className="grid grid-cols-3 gap-4">
         {slots.map((one, i) => (
-          <button
+          <ToggleItem
             key={one.label}
-            type="button"
-            aria-pressed={i === slot}
+            value={String(i)}
             disabled={!ready}
-            onClick={() => onHear(i)}
             className={`grid h-36 place-content-center gap-2 rounded-lg border-2 bg-sheet text-base disabled:opacity-45 ${i === slot ? "border-text font-semibold" : "border-line hover:border-quiet"}`}
           >
             {one.label}
             <kbd className="text-center font-sans text-xs font-normal text-quiet">{SHOWN[keyOf(one)]}</kbd>
-          </button>
+          </ToggleItem>
         ))}
-      </fieldset>
+      </Slots>
       <div className="flex flex-wrap items-center gap-3 pt-4">
         {play}
         <Button hint="A" disabled={!ready || busy} onClick={() => say(0)}>
@@ -225,22 +242,16 @@ function Grades({
           onAnswer(grades, Object.fromEntries(Object.entries(notes).filter(([, note]) => note)));
       }}
     >
-      <div className="grid gap-2">
+      <Slots slot={slot} onHear={onHear} className="grid gap-2">
         {slots.map((one, i) => (
           <div
             key={one.label}
             className={`grid grid-cols-[9rem_minmax(8rem,1fr)_4.5rem_10rem_minmax(6rem,12rem)] items-center gap-3 rounded-lg border-2 bg-sheet px-3 py-2 ${i === slot ? "border-text" : "border-line"}`}
           >
-            <button
-              type="button"
-              aria-pressed={i === slot}
-              disabled={!ready}
-              onClick={() => onHear(i)}
-              className="text-left disabled:opacity-45"
-            >
+            <ToggleItem value={String(i)} disabled={!ready} className="text-left disabled:opacity-45">
               <kbd className="mr-2 font-sans text-xs text-quiet">{i + 1}</kbd>
               <span className={i === slot ? "font-semibold" : ""}>{one.label}</span>
-            </button>
+            </ToggleItem>
             {one.graded ? (
               <>
                 <input
@@ -285,7 +296,7 @@ function Grades({
             )}
           </div>
         ))}
-      </div>
+      </Slots>
       <div className="flex flex-wrap items-center gap-3 pt-4">
         {play}
         <Button type="submit" look="main" disabled={!complete || !ready || busy}>

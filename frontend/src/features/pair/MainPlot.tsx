@@ -2,6 +2,7 @@ import { useState } from "react";
 import type { Pair } from "../../api/client";
 import { Check } from "../../ui/Checkbox";
 import { useKeys } from "../../ui/keys";
+import { Tabs } from "../../ui/Tabs";
 import type { Player } from "./player/player";
 import { CurveStack } from "./plots/CurveStack";
 import { EVEN, type Ruler } from "./plots/draw";
@@ -32,25 +33,16 @@ export function MainPlot(
   useKeys(Object.fromEntries(names.map((name) => [PLOTS[name].key, () => onChoose(name)])));
   return (
     <section aria-label={PLOTS[chosen].title} className="flex flex-1 flex-col">
-      <div className="flex flex-wrap gap-x-3.5 border-b border-line pl-[7.5rem]">
-        {names.map((name) => (
-          <button
-            key={name}
-            type="button"
-            aria-pressed={name === chosen}
-            onClick={() => onChoose(name)}
-            className={`-mb-px border-b-2 py-1 ${name === chosen ? "border-text font-semibold" : "border-transparent text-quiet hover:text-text"}`}
-          >
-            {PLOTS[name].title}
-            <span aria-hidden="true" className="ml-1 text-xs font-normal text-quiet uppercase">
-              {PLOTS[name].key}
-            </span>
-          </button>
-        ))}
-      </div>
-      <div className="flex flex-1 flex-col pt-2">
+      <Tabs
+        name="Plots"
+        tabs={names.map((value) => ({ value, label: PLOTS[value].title, hint: PLOTS[value].key }))}
+        value={chosen}
+        onChoose={onChoose}
+        className="flex-1"
+        listClassName="pl-[7.5rem] mb-2"
+      >
         <Drawn key={chosen} name={chosen} {...rest} />
-      </div>
+      </Tabs>
     </section>
   );
 }

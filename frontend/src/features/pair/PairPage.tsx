@@ -3,6 +3,7 @@ import { type ReactNode, useMemo, useState } from "react";
 import { Link, useLocation, useNavigate, useParams, useSearchParams } from "react-router";
 import type { DecisionKind, Pair } from "../../api/client";
 import { useCan } from "../../api/me";
+import { Collapsible } from "../../ui/Collapsible";
 import { Button, Sentence } from "../../ui/controls";
 import { useKeys } from "../../ui/keys";
 import { kilohertz } from "../../ui/numbers";
@@ -292,11 +293,10 @@ function PairView({
             <Readings readings={pair.readings} channels={side?.channels ?? 1} of="render" beside={beside} />
             <Levels pair={pair} />
             {(side?.channels ?? 1) > 1 && beside && (
-              <details className="mb-4">
-                <summary className="cursor-pointer font-semibold">Levels of each channel</summary>
+              <Collapsible strong className="mb-4" title="Levels of each channel">
                 <Readings readings={pair.readings} channels={side?.channels ?? 1} of="levels" />
                 <Readings readings={pair.reference_readings} channels={side?.channels ?? 1} of="reference" />
-              </details>
+              </Collapsible>
             )}
             <TakeAway what="the report and the audio" files={[...report, ...audioFiles(pair)]} />
             {cell?.log && <Log text={cell.log} />}

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
 import type { Pair } from "../../api/client";
 import { Check } from "../../ui/Checkbox";
+import { Collapsible } from "../../ui/Collapsible";
 import { Button } from "../../ui/controls";
 import { count, number } from "../../ui/numbers";
 import type { Download } from "../../ui/TakeAway";
@@ -63,12 +64,11 @@ export function audioFiles(pair: Pair): Download[] {
 /** What the renderer printed, or how a render that came back by hand was known. */
 export function Log({ text }: { text: string }) {
   return (
-    <details className="mt-4 border-t border-line pt-3">
-      <summary className="cursor-pointer font-semibold">Render log</summary>
+    <Collapsible strong className="mt-4 border-t border-line pt-3" title="Render log">
       <pre className="mt-2 max-h-60 overflow-auto rounded border border-line bg-sheet p-2 text-xs whitespace-pre-wrap">
         {text}
       </pre>
-    </details>
+    </Collapsible>
   );
 }
 

@@ -1,8 +1,8 @@
 import { useQuery } from "@tanstack/react-query";
-import { Tooltip } from "radix-ui";
 import type { Measure, Reading } from "../../api/client";
 import { measuresQuery } from "../../api/measures";
 import { limitText, number, valueText } from "../../ui/numbers";
+import { Tooltip, Tooltips } from "../../ui/Tooltip";
 
 const FAMILIES: Record<string, string> = {
   compare: "Against the reference",
@@ -47,7 +47,7 @@ export function Readings(props: {
   const names =
     channels > 1 ? ["all", ...Array.from({ length: channels }, (_, i) => String(i + 1))] : ["all"];
   return (
-    <Tooltip.Provider delayDuration={250}>
+    <Tooltips>
       {Object.entries(TITLES[props.of]).map(([family, title]) => {
         if (beside && LEVELS.includes(family)) return null;
         const rows = measures.data.measures.filter(
@@ -84,7 +84,7 @@ export function Readings(props: {
           </table>
         );
       })}
-    </Tooltip.Provider>
+    </Tooltips>
   );
 }
 
@@ -141,23 +141,11 @@ function Note({ reading, measure, span }: { reading: Reading; measure: Measure; 
 
 function Definition({ measure }: { measure: Measure }) {
   return (
-    <Tooltip.Root>
-      <Tooltip.Trigger className="cursor-help text-left underline decoration-line decoration-dotted underline-offset-4">
-        {measure.title}
-      </Tooltip.Trigger>
-      <Tooltip.Portal>
-        <Tooltip.Content
-          side="left"
-          sideOffset={8}
-          collisionPadding={12}
-          className="z-40 max-w-80 rounded-md border border-line bg-sheet p-3 text-sm leading-5 shadow-lg"
-        >
-          <p>{measure.definition}</p>
-          <p className="mt-2 text-xs text-quiet">
-            {measure.source} In files and on the command line: {measure.key}
-          </p>
-        </Tooltip.Content>
-      </Tooltip.Portal>
-    </Tooltip.Root>
+    <Tooltip words={measure.title}>
+      <p>{measure.definition}</p>
+      <p className="mt-2 text-xs text-quiet">
+        {measure.source} In files and on the command line: {measure.key}
+      </p>
+    </Tooltip>
   );
 }

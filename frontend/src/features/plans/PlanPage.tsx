@@ -6,6 +6,7 @@ import { measuresQuery } from "../../api/measures";
 import { Button, Sentence } from "../../ui/controls";
 import { count, dateTime, duration } from "../../ui/numbers";
 import { Failed, Loading } from "../../ui/states";
+import { Tabs } from "../../ui/Tabs";
 import { effectsQuery } from "../effects/queries";
 import { hostsQuery } from "../hosts/queries";
 import { signalsQuery } from "../signals/queries";
@@ -19,6 +20,8 @@ import { checkQuery, planQuery, templateQuery, useKeepPlan, useReadPlan } from "
 import { Sensitivity } from "./Sensitivity";
 
 const REST_MS = 350;
+
+type View = "form" | "yaml" | "missed";
 
 /** A plan that is kept, in its newest revision or in another. */
 export function PlanPage() {
@@ -46,8 +49,8 @@ function Editor({ written }: { written: WrittenPlan }) {
   const navigate = useNavigate();
   const [search] = useSearchParams();
   const [draft, setDraft] = useState<PlanDocument>({ ...written.document, note: "" });
+  const [view, setView] = useState<View>(search.get("show") === "sensitivity" ? "missed" : "form");
   const [yaml, setYaml] = useState<string>();
-  const [planting, setPlanting] = useState(search.get("show") === "sensitivity");
   const rested = useRested(draft);
   const checked = useQuery({ ...checkQuery(rested), placeholderData: keepPreviousData });
   const effects = useQuery(effectsQuery);
@@ -63,6 +66,7 @@ function Editor({ written }: { written: WrittenPlan }) {
   const isNew = state?.id == null;
   const changes = state?.differences ?? [];
   const known = measures.data?.measures ?? [];
+  const text = yaml ?? state?.yaml ?? written.yaml;
   const save = () => keep.mutate(draft, { onSuccess: (kept) => navigate(`/plans/${kept.id}`) });
   return (
     <div className="flex min-h-0 flex-1 flex-col">
@@ -94,20 +98,6 @@ function Editor({ written }: { written: WrittenPlan }) {
             </Link>
           )}
           <Button
-            onClick={() => setPlanting(!planting)}
-            aria-pressed={planting}
-            disabled={yaml !== undefined}
-          >
-            What would it miss?
-          </Button>
-          <Button
-            disabled={planting}
-            onClick={() => setYaml(yaml === undefined ? (state?.yaml ?? written.yaml) : undefined)}
-            aria-pressed={yaml !== undefined}
-          >
-            {yaml === undefined ? "As YAML" : "As a form"}
-          </Button>
-          <Button
             look="main"
             needs="work"
             disabled={keep.isPending || !state || yaml !== undefined || (!isNew && changes.length === 0)}
@@ -133,36 +123,60 @@ function Editor({ written }: { written: WrittenPlan }) {
         inert={keep.isPending || keep.isSuccess}
         className="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_17rem] border-t border-line"
       >
-        <div className="min-h-0 overflow-auto pb-8">
-          {yaml !== undefined ? (
-            <div className="grid gap-2 px-5 py-4">
+        <Tabs
+          name="The plan"
+          tabs={[
+            { value: "form", label: "As a form" },
+            { value: "yaml", label: yaml === undefined ? "As YAML" : "As YAML, not applied" },
+            { value: "missed", label: "What would it miss?" },
+          ]}
+          value={view}
+          onChoose={setView}
+          className="min-h-0"
+          listClassName="px-5 pt-1"
+        >
+          {view === "yaml" ? (
+            <div className="grid gap-2 overflow-auto px-5 pt-4 pb-8">
               <textarea
                 aria-label="The plan as YAML"
-                value={yaml}
+                value={text}
                 spellCheck={false}
                 onChange={(event) => setYaml(event.target.value)}
                 className="h-[60vh] w-full rounded-md border border-quiet bg-sheet p-3 font-mono text-xs leading-5"
               />
               {read.error && <p role="alert">{read.error.message}</p>}
-              <div>
+              <div className="flex gap-2">
                 <Button
                   onClick={() =>
-                    read.mutate(yaml, {
+                    read.mutate(text, {
                       onSuccess: (plan) => {
                         setDraft(plan.document);
                         setYaml(undefined);
+                        setView("form");
                       },
                     })
                   }
                 >
                   Apply to the form
                 </Button>
+                {yaml !== undefined && (
+                  <Button
+                    onClick={() => {
+                      setYaml(undefined);
+                      read.reset();
+                    }}
+                  >
+                    Drop what was typed
+                  </Button>
+                )}
               </div>
             </div>
-          ) : planting ? (
-            <Sensitivity document={rested} onChange={put} />
+          ) : view === "missed" ? (
+            <div className="overflow-auto pb-8">
+              <Sensitivity document={rested} onChange={put} />
+            </div>
           ) : (
-            <>
+            <div className="overflow-auto pb-8">
               <Section title="Cases" note="The rows of the sheet. A sweep makes one of each value: 2, 4, 8.">
                 <Cases
                   document={draft}
@@ -194,9 +208,9 @@ function Editor({ written }: { written: WrittenPlan }) {
               <Section title="Not rendered">
                 <Exclusions document={draft} onChange={(exclude) => put({ exclude })} />
               </Section>
-            </>
+            </div>
           )}
-        </div>
+        </Tabs>
         <aside aria-label="Revisions" className="min-h-0 overflow-auto border-l border-line px-4 py-4">
           {!isNew && (
             <>

@@ -4,6 +4,7 @@ import { Link } from "react-router";
 import type { RunChange, Sheet } from "../../api/client";
 import { Button } from "../../ui/controls";
 import { count, duration } from "../../ui/numbers";
+import { ToggleGroup, ToggleItem } from "../../ui/ToggleGroup";
 import { runSensitivityQuery, useChangeRun, useRenderAgain } from "./queries";
 
 interface Props {
@@ -67,22 +68,25 @@ export const RunState = memo(function RunState({ sheet, across, only, onPut }: P
         </p>
       ))}
       {before && changes.length > 0 && (
-        <p>
+        <ToggleGroup
+          name="Changed since then"
+          value={only || undefined}
+          onChoose={(kind) => onPut({ only: kind ?? "" })}
+          mayBeNone
+        >
           {changes.map(({ kind, cells: n }, i) => (
             <span key={kind}>
               {i > 0 && ", "}
-              <button
-                type="button"
-                aria-pressed={only === kind}
-                onClick={() => onPut({ only: only === kind ? "" : kind })}
+              <ToggleItem
+                value={kind}
                 className={`underline decoration-line hover:decoration-text ${only === kind ? "font-semibold text-text" : ""}`}
               >
                 {n} {CHANGED[kind]}
-              </button>
+              </ToggleItem>
             </span>
           ))}{" "}
           since {before.version}
-        </p>
+        </ToggleGroup>
       )}
       {!running && !across && <Noticed run={run} />}
       {reused > 0 && (

@@ -3,6 +3,7 @@ import type { Pair } from "../../../api/client";
 import { Button } from "../../../ui/controls";
 import { useKeys } from "../../../ui/keys";
 import { count, day } from "../../../ui/numbers";
+import { ToggleGroup, ToggleItem } from "../../../ui/ToggleGroup";
 import type { Needled } from "../../needles/Needles";
 import { INKS, type Ink } from "../plots/draw";
 import type { View } from "../view";
@@ -130,21 +131,23 @@ export function PlayerBar({
       >
         {playing ? "Stop" : "Play"}
       </Button>
-      <fieldset className="flex overflow-hidden rounded-md border border-line">
-        <legend className="sr-only">Sides</legend>
+      <ToggleGroup
+        name="Sides"
+        value={side}
+        onChoose={(to) => to && setSide(to)}
+        className="flex overflow-hidden rounded-md border border-line"
+      >
         {INKS.filter((ink) => ink !== "signal" || pair.signal !== null).map((ink, i) => (
-          <button
+          <ToggleItem
             key={ink}
-            type="button"
+            value={ink}
             disabled={!there.includes(ink)}
-            aria-pressed={side === ink}
-            onClick={() => setSide(ink)}
             className={`h-9 px-2 font-medium whitespace-nowrap xl:px-3 focus-visible:-outline-offset-2 disabled:cursor-not-allowed disabled:opacity-45 ${side === ink ? CHOSEN[ink] : "bg-sheet hover:bg-ground"}`}
           >
             {NAMES[ink]} <kbd className="ml-1 font-sans text-xs opacity-80">{i + 1}</kbd>
-          </button>
+          </ToggleItem>
         ))}
-      </fieldset>
+      </ToggleGroup>
       <Button
         hint="L"
         aria-pressed={loop}

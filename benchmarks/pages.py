@@ -1,15 +1,13 @@
-"""From the click on a run to its sheet drawn, and the frames while it is walked and scrolled, in the browser."""
+"""Pages in the browser: from the click to what they show drawn, and the frames while they are walked and looked over.
 
-import os
-import tempfile
+`python -m benchmarks.pages [SECONDS]`: sheets of 72, 2,000 and 20,000 cells, and a pair, stereo at 96 kHz, of 60 s
+unless said otherwise; what it draws is kept already.
+"""
+
+import sys
 import time
-from collections.abc import Iterator
-from contextlib import contextmanager
 from datetime import UTC, datetime
-from pathlib import Path
-from typing import Any
 
-import psycopg
 from ops.screenshots import launch, wait_for_runs
 from ops.stack import DEMO_PERSON, PROJECT, Stack
 from ops.visiting import Visitor
@@ -17,13 +15,17 @@ from playwright.sync_api import Page, sync_playwright
 from sqlalchemy import text
 
 from benchmarks.growth import silence
+from benchmarks.large_run import large_run
+from benchmarks.long_pair import RATE, compared_pair
 from benchmarks.runs import own_database, web_server
 from benchmarks.scale import write_runs
 
 _REPEATS = 5
 _STEPS = 60
+_MOVES = 120
+_TURNS = 24
 _IN_TIME = 1000 / 60 * 1.5  # ms; a frame that took longer has missed its turn
-_DRAWN = "() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn)))"
+_WHEN_DRAWN = "() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn)))"
 _WATCH = """() => {
   window.frames_ = []; let last = performance.now();
   const look = (now) => {
@@ -34,8 +36,8 @@ _WATCH = """() => {
 _SEEN = "() => { cancelAnimationFrame(window.watching_); return window.frames_.slice(1); }"
 
 
-def report() -> list[str]:
-    """The figures, a line each; starts the demo when it does not run."""
+def sheets() -> list[str]:
+    """The figures of sheets, a line each; starts the demo when it does not run."""
     stack = Stack(PROJECT / "var")
     address = stack.start(demo=True)
     with sync_playwright() as playwright:
@@ -44,25 +46,25 @@ def report() -> list[str]:
         visitor = Visitor(page.context, address)
         visitor.sign_in((stack.demo_link(DEMO_PERSON) or "").partition("#")[2])
         wait_for_runs(visitor)
-        empty = min(empty_page(page, address) for _ in range(_REPEATS))
+        empty = min(_empty_page(page, address) for _ in range(_REPEATS))
         small = _opened(page, address, _run_of_72(visitor), 72)
         with large_run(stack) as run, web_server() as large:
-            Visitor(page.context, large).sign_in(link_for(DEMO_PERSON))
+            Visitor(page.context, large).sign_in(_link_for(DEMO_PERSON))
             big = _opened(page, large, run, 300)
-            walked = {"2,000": walk(page)}
+            walked = {"2,000": _walk(page)}
         with own_database():
             run = _run_of_20000()
             with web_server() as grown:
-                Visitor(page.context, grown).sign_in(link_for(DEMO_PERSON))
+                Visitor(page.context, grown).sign_in(_link_for(DEMO_PERSON))
                 huge = _opened(page, grown, run, 300)
-                walked["20,000"] = walk(page)
+                walked["20,000"] = _walk(page)
         browser.close()
     return [
         *(
             f"sheet of {cells} cells, click to drawn: {seconds / empty:.2f} × a load of an empty page ({seconds:.2f} s)"
             for cells, seconds in (("72", small), ("2,000", big), ("20,000", huge))
         ),
-        *(f"{cells} cells walked by {_STEPS} keys and scrolled: {frames_text(f)}" for cells, f in walked.items()),
+        *(f"{cells} cells walked by {_STEPS} keys and scrolled: {_frames_text(f)}" for cells, f in walked.items()),
     ]
 
 
@@ -85,9 +87,9 @@ def _run_of_20000() -> int:
     return run
 
 
-def walk(page: Page) -> list[float]:
+def _walk(page: Page) -> list[float]:
     """Walk down and across the sheet that is shown, and scroll it; the time between frames in ms."""
-    watch_frames(page)
+    _watch_frames(page)
     for key in ("ArrowDown", "ArrowRight"):
         for _ in range(_STEPS // 2):
             page.keyboard.press(key)
@@ -97,21 +99,21 @@ def walk(page: Page) -> list[float]:
     for turn in (400, -400) * 5:
         page.mouse.wheel(0, turn)
         page.wait_for_timeout(50)
-    return frames_seen(page)
+    return _frames_seen(page)
 
 
-def watch_frames(page: Page) -> None:
+def _watch_frames(page: Page) -> None:
     """Begin to note when frames are drawn."""
     page.evaluate(_WATCH)
 
 
-def frames_seen(page: Page) -> list[float]:
+def _frames_seen(page: Page) -> list[float]:
     """The time between the frames since then, in ms."""
     frames: list[float] = page.evaluate(_SEEN)
     return frames
 
 
-def frames_text(times: list[float]) -> str:
+def _frames_text(times: list[float]) -> str:
     """How many frames a second, and which came late, from the time between them in ms."""
     late = sum(time > _IN_TIME for time in times)
     return (
@@ -120,12 +122,12 @@ def frames_text(times: list[float]) -> str:
     )
 
 
-def drawn(page: Page) -> None:
+def _drawn(page: Page) -> None:
     """Wait until what there is has been drawn."""
-    page.evaluate(_DRAWN)
+    page.evaluate(_WHEN_DRAWN)
 
 
-def empty_page(page: Page, address: str) -> float:
+def _empty_page(page: Page, address: str) -> float:
     """Seconds to load a page with nothing on it, beside which others are measured."""
     begin = time.perf_counter()
     page.goto(f"{address}/nothing-here")
@@ -143,12 +145,12 @@ def _opened(page: Page, address: str, run: int, cells: int) -> float:
         begin = time.perf_counter()
         link.click()
         page.locator("[data-cell]").nth(cells - 1).wait_for()
-        drawn(page)
+        _drawn(page)
         times.append(time.perf_counter() - begin)
     return min(times)
 
 
-def link_for(name: str) -> str:
+def _link_for(name: str) -> str:
     """The secret of a link that signs this person in."""
     from kind_echo.bench.accounts import local_link, person_named
     from kind_echo.database.sessions import transaction
@@ -157,32 +159,82 @@ def link_for(name: str) -> str:
         return local_link(session, person_named(session, name), datetime.now(UTC))
 
 
-@contextmanager
-def large_run(stack: Stack) -> Iterator[int]:
-    """A copy of the demo with a run of 2,000 cells in it, and its number; the demo itself stays as it is."""
-    from benchmarks.large_run import write_large_run
+def pair(seconds: float) -> list[str]:
+    """The figures of the page of a pair, a line each."""
+    with own_database():
+        number = compared_pair(round(seconds * RATE))
+        with web_server() as address, sync_playwright() as playwright:
+            browser = launch(playwright)
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            Visitor(page.context, address).sign_in(_link_for(DEMO_PERSON))
+            empty = min(_empty_page(page, address) for _ in range(_REPEATS))
+            opened = [_pair_opened(page, address, number) for _ in range(_REPEATS)]
+            zoomed = [_zoomed_to_samples(page) for _ in range(_REPEATS)]
+            frames = {"cursor moved": _cursor(page), "wheel turned": _wheel(page)}
+            browser.close()
+    name = f"pair of {seconds:g} s"
+    return [
+        f"{name}, click to drawn: {_middle(opened) / empty:.2f} × a load of an empty page ({_middle(opened):.2f} s)",
+        f"{name}, zoomed to samples: {_middle(zoomed) / empty:.2f} × ({_middle(zoomed):.2f} s)",
+        *(f"{name}, {act}: {_frames_text(times)}" for act, times in frames.items()),
+    ]
 
-    cluster = stack.cluster
-    if cluster is None:
-        raise SystemExit("The sheet at full size is measured on the project's own PostgreSQL.")
-    from kind_echo.database.backup import backup, restore
-    from kind_echo.database.sessions import URL_VARIABLE, engine, transaction
 
-    server, name = cluster.url.rsplit("/", 1)[0], "benchmark_sheet"
-    admin: Any = psycopg.connect(f"{server}/postgres", autocommit=True)
-    admin.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
-    admin.execute(f"CREATE DATABASE {name}")
-    with tempfile.TemporaryDirectory() as folder:
-        os.environ[URL_VARIABLE] = cluster.url
-        backup(Path(folder) / "demo")
-        os.environ[URL_VARIABLE] = f"{server}/{name}"
-        restore(Path(folder) / "demo")
-    with transaction() as session:
-        number = write_large_run(session)
-    try:
-        yield number
-    finally:
-        engine().dispose()
-        engine.cache_clear()
-        admin.execute(f"DROP DATABASE IF EXISTS {name} WITH (FORCE)")
-        admin.close()
+def _middle(values: list[float]) -> float:
+    """The middle one."""
+    return sorted(values)[len(values) // 2]
+
+
+def _pair_opened(page: Page, address: str, number: int) -> float:
+    page.goto(f"{address}/files")
+    link = page.locator(f'a[href$="/comparisons/{number}"]')
+    link.wait_for()
+    begun = time.perf_counter()
+    link.click()
+    page.locator("canvas[data-ready=true]").first.wait_for()
+    _all_ready(page)
+    return time.perf_counter() - begun
+
+
+def _zoomed_to_samples(page: Page) -> float:
+    page.keyboard.press("w")
+    _all_ready(page)
+    begun = time.perf_counter()
+    page.keyboard.press("s")
+    page.wait_for_url("**from=*")
+    _all_ready(page)
+    return time.perf_counter() - begun
+
+
+def _all_ready(page: Page) -> None:
+    page.locator("canvas[data-ready=false]").first.wait_for(state="detached")
+    _drawn(page)
+
+
+def _cursor(page: Page) -> list[float]:
+    """Over the strips and the plot under them, from left to right and back."""
+    page.keyboard.press("w")
+    _all_ready(page)
+    _watch_frames(page)
+    for move in range(_MOVES):
+        page.mouse.move(100 + 6 * move, 250 + 300 * (move % 2))
+    return _frames_seen(page)
+
+
+def _wheel(page: Page) -> list[float]:
+    page.mouse.move(400, 250)
+    _watch_frames(page)
+    for turn in range(_TURNS):
+        page.mouse.wheel(0, -200 if turn < _TURNS // 2 else 200)
+        page.wait_for_timeout(50)
+    return _frames_seen(page)
+
+
+def report(seconds: float = 60.0) -> list[str]:
+    """The figures, a line each. Args: seconds: of the pair."""
+    return [*sheets(), *pair(seconds)]
+
+
+if __name__ == "__main__":
+    for line in report(*map(float, sys.argv[1:])):
+        print(line, flush=True)
