@@ -46,6 +46,7 @@ def test_from_nothing_to_a_verdict_on_a_plugin(
                 expect(page.get_by_text("holds no plug-in that can be loaded")).to_be_visible()
                 shutil.copytree(source, folder / "lantern.vst3")
                 page.get_by_role("button", name="Scan again: bench").click()
+                expect(page.get_by_text("bench scans its plug-ins again now.", exact=True)).to_be_visible()
                 page.get_by_role("button", name=f"Test it: {name}").click()
                 expect(page.get_by_role("row", name=re.compile("^VST3 host"))).to_be_visible()
                 assert axe(page) == []

@@ -77,9 +77,7 @@ def test_from_the_run_to_the_pair_by_keyboard_then_listen_approve_and_undo(page:
     page.keyboard.press("Space")
     expect(page.get_by_role("button", name="Stop")).to_be_visible()
     page.keyboard.press("3")
-    expect(
-        page.get_by_role("button", name="Difference", exact=False).and_(page.locator("[aria-pressed=true]"))
-    ).to_be_visible()
+    expect(page.get_by_role("radio", name="Difference", exact=False, checked=True)).to_be_visible()
     page.keyboard.press("Space")
     expect(page.get_by_role("button", name="Play")).to_be_visible()
     page.keyboard.press("a")
@@ -105,7 +103,7 @@ def test_single_samples_are_looped_without_harm_at_the_end_of_the_file_too(view:
         expect(view.get_by_role("button", name="Stop")).to_be_visible()
         view.wait_for_timeout(1500)
         view.keyboard.press("3")
-        expect(view.get_by_role("button", name="Difference").and_(view.locator("[aria-pressed=true]"))).to_be_visible()
+        expect(view.get_by_role("radio", name="Difference", checked=True)).to_be_visible()
         view.keyboard.press("Space")
         expect(view.get_by_role("button", name="Play")).to_be_visible()
 

@@ -140,9 +140,7 @@ def test_eight_sides_are_in_sync_to_the_sample_and_switching_changes_nothing_but
         page.keyboard.press(" ")
         expect(page.get_by_role("button", name="Stop")).to_be_visible()
         page.keyboard.press(str(number))
-        expect(page.get_by_role("button", name=f"{number} Side {number}", exact=False)).to_have_attribute(
-            "aria-pressed", "true"
-        )
+        expect(page.get_by_role("radio", name=f"{number} Side {number}", exact=False)).to_be_checked()
         heard = _lined_up(page, kept)
         if number == 8:
             assert heard["sides"][7]["delay"] == 512
@@ -197,7 +195,7 @@ def test_channels_and_the_difference_are_heard_as_they_say(listener: Page) -> No
     page.add_init_script(OFFLINE)
     _listen(page, first, second, also="&passage=0.5-0.9&by=none")
     page.get_by_role("button", name="Include the difference").click()
-    expect(page.get_by_role("button", name="3 Side 2 less Side 1", exact=False)).to_be_visible()
+    expect(page.get_by_role("radio", name="3 Side 2 less Side 1", exact=False)).to_be_visible()
     choose_option(page, "Which channels are heard", "swapped")
     expect(page.get_by_text("limited to −6 dBFS, for your ears")).to_be_visible()
     page.keyboard.press("3")
@@ -384,13 +382,13 @@ def test_marked_files_and_cells_are_listened_to(listener: Page) -> None:
     for name in ("cut off.wav", "bent.wav"):
         page.get_by_role("row", name=name).get_by_role("checkbox").check()
     page.keyboard.press("j")
-    expect(page.get_by_role("button", name="2 bent.wav", exact=False)).to_be_visible()
+    expect(page.get_by_role("radio", name="2 bent.wav", exact=False)).to_be_visible()
     page.goto("/runs/1")
     expect(page.get_by_text("No cell is chosen")).to_be_visible()
     page.keyboard.press("ArrowDown")
     expect(page.get_by_role("button", name="Listen", exact=True)).to_be_enabled()
     page.keyboard.press("j")
-    expect(page.get_by_role("button", name="1 Re", exact=False).first).to_be_visible()
+    expect(page.get_by_role("radio", name="1 Re", exact=False).first).to_be_visible()
 
 
 def test_a_page_that_is_left_does_not_change_the_address_of_the_next(listener: Page) -> None:
@@ -408,7 +406,7 @@ def test_a_page_that_is_left_does_not_change_the_address_of_the_next(listener: P
     page.keyboard.press("j")
     expect(page).to_have_url(re.compile("/listen.side="))
     assert page.evaluate("window.late.map((act) => act()).length") >= 1
-    expect(page.get_by_role("button", name="1 Re", exact=False).first).to_be_visible()
+    expect(page.get_by_role("radio", name="1 Re", exact=False).first).to_be_visible()
     expect(page).to_have_url(re.compile("/listen.side="))
 
 

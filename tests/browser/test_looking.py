@@ -106,6 +106,13 @@ def test_files_of_all_kinds_stand_in_one_table(page: Page, tmp_path: Path) -> No
     expect(row).to_contain_text("3 samples late")
     expect(page.get_by_role("row", name=re.compile("other.wav"))).to_contain_text("44.1 against 48 kHz")
     page.get_by_role("button", name="Gain, dB").click()
+    page.get_by_role("columnheader", name=re.compile("^Delay")).get_by_role("button", name="limit…").click()
+    limit = page.get_by_role("dialog", name="Limit of Delay")
+    limit.get_by_label("Delay at most").fill("1")
+    assert axe(page) == []
+    limit.get_by_role("button", name="Keep").click()
+    expect(limit).to_be_hidden()
+    expect(row).to_contain_text("beyond its limit")
     assert axe(page) == []
     page.get_by_role("button", name="Match levels…").click()
     page.get_by_role("button", name="Find the trims of 6 files").click()
@@ -114,6 +121,11 @@ def test_files_of_all_kinds_stand_in_one_table(page: Page, tmp_path: Path) -> No
     expect(page.get_by_text("The residual stands at")).to_be_visible()
     expect(page.get_by_role("row", name=re.compile("^Delay ")).first).to_contain_text("3.000")
     expect(page.get_by_role("row", name=re.compile("^Gain ")).first).to_contain_text("0.200")
+    page.goto("/files")
+    page.get_by_role("button", name=re.compile("^Delete a ref.wav")).click()
+    page.get_by_role("button", name="Delete for good").click()
+    expect(page.get_by_role("button", name=re.compile("^Delete a ref.wav"))).to_have_count(0)
+    expect(page.get_by_role("alert")).to_have_count(0)
 
 
 def test_an_answer_that_was_on_its_way_does_not_undo_a_change(page: Page) -> None:

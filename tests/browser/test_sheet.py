@@ -85,7 +85,7 @@ def test_a_sheet_is_taken_away_as_a_table_and_as_evidence_and_a_pair_as_audio(vi
     view.context.grant_permissions(["clipboard-read", "clipboard-write"])
     view.get_by_role("button", name="Download the report and the audio").click()
     view.get_by_role("menuitem", name="Copy link").click()
-    expect(view.get_by_text("Link copied")).to_be_visible()
+    expect(view.get_by_text("The link to this page is copied.", exact=True)).to_be_visible()
     assert view.evaluate("navigator.clipboard.readText()") == view.url
 
 
@@ -108,12 +108,12 @@ def test_a_release_and_marked_cells_have_a_report(view: Page, tmp_path: Path) ->
 
 def test_what_is_fixed_and_what_newly_fails_is_said_and_filters_the_sheet(view: Page) -> None:
     _open(view, "2.1.0-rc2")
-    view.get_by_role("button", name="54 fixed").click()
+    view.get_by_role("radio", name="54 fixed").click()
     expect(view).to_have_url(re.compile("only=fixed"))
     expect(view.get_by_text("54 of 72 cells")).to_be_visible()
     view.keyboard.press("[")
-    expect(view.get_by_role("button", name="60 newly failing")).to_be_visible()
-    view.get_by_role("button", name="60 newly failing").click()
+    expect(view.get_by_role("radio", name="60 newly failing")).to_be_visible()
+    view.get_by_role("radio", name="60 newly failing").click()
     expect(view.get_by_text("60 of 72 cells")).to_be_visible()
 
 
@@ -225,7 +225,7 @@ def test_a_plan_comes_from_a_template_is_changed_kept_run_and_revised(page: Page
     expect(page.get_by_text("condition added: Almanac 7")).to_be_visible()
     page.get_by_role("button", name="Save as revision 2").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("revision 2")
-    page.get_by_role("button", name="As YAML").click()
+    page.get_by_role("tab", name="As YAML").click()
     expect(page.get_by_label("The plan as YAML")).to_have_value(re.compile("plan: Gain, shortened"))
     page.get_by_role("button", name="Apply to the form").click()
     page.get_by_role("link", name="Run it").click()

@@ -216,14 +216,14 @@ def test_a_typing_mistake_is_taken_back_and_what_is_done_with_is_put_away(page: 
 
 def test_what_a_plan_would_miss_is_found_and_a_gap_is_closed(page: Page) -> None:
     page.goto("/plans/new?template=null&effect=Plumb")
-    page.get_by_role("button", name="As YAML").click()
+    page.get_by_role("tab", name="As YAML").click()
     page.get_by_label("The plan as YAML").fill(
         "plan: One cell\neffect: Plumb\ncases:\n- {signal: Steady tone 997 Hz, setting: Default}\nconditions:\n"
         "- {host: Almanac, version: '7', modes: [offline], rates: [48000]}\n"
         "limits: {residual_rms: {at_most: -50}, gain: {}}\n"
     )
     page.get_by_role("button", name="Apply to the form").click()
-    page.get_by_role("button", name="What would it miss?").click()
+    page.get_by_role("tab", name="What would it miss?").click()
     missed = page.get_by_role("region", name="What no cell notices")
     expect(missed).to_contain_text("Channels swapped: nothing in these cells can have it.", timeout=90_000)
     expect(missed).to_contain_text("under conditions of two channels")
@@ -237,8 +237,19 @@ def test_what_a_plan_would_miss_is_found_and_a_gap_is_closed(page: Page) -> None
     page.get_by_label("Gain, dB", exact=True).fill("0.00001")
     page.get_by_label("Gain, dB", exact=True).press("Enter")
     expect(missed).to_contain_text("0.000010 dB is wanted", timeout=90_000)
-    page.get_by_role("button", name="What would it miss?").click()
+    page.get_by_role("tab", name="What would it miss?").press("Home")
+    expect(page.get_by_role("tab", name="As a form")).to_be_focused()
+    expect(page.get_by_role("heading", name="Conditions")).to_be_visible()
     page.get_by_role("button", name="Save the plan").click()
     expect(page.get_by_text("Nothing is changed here")).to_be_visible()
-    page.get_by_role("button", name="As YAML").click()
-    expect(page.get_by_label("The plan as YAML")).to_have_value(re.compile("at_most: -101"))
+    page.get_by_role("tab", name="As YAML").click()
+    text = page.get_by_label("The plan as YAML")
+    expect(text).to_have_value(re.compile("at_most: -101"))
+    text.fill("plan: half typed")
+    page.get_by_role("tab", name="As a form").click()
+    expect(page.get_by_role("button", name="Save as revision 2")).to_be_disabled()
+    page.get_by_role("tab", name="As YAML, not applied").click()
+    expect(text).to_have_value("plan: half typed")
+    page.get_by_role("button", name="Drop what was typed").click()
+    expect(text).to_have_value(re.compile("at_most: -101"))
+    assert axe(page) == []

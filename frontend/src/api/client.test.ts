@@ -32,6 +32,7 @@ describe("answers of the server", () => {
 
   test("data is taken, and everything else thrown", async () => {
     expect(await unwrap(Promise.resolve({ data: 0, response: answered(200) }))).toBe(0);
+    expect(await unwrap(Promise.resolve({ response: answered(204) }))).toBeUndefined();
     const refused = unwrap(
       Promise.resolve({ error: { title: "Forbidden", detail: "No." }, response: answered(403) }),
     );

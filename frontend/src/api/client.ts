@@ -130,11 +130,12 @@ export function problemFrom(status: number, body: unknown): Problem {
   return new Problem(status, "Unexpected", `The server answered with status ${status}. Nothing was changed.`);
 }
 
-/** The data of an answer; throws a Problem for anything else. */
+/** The data of an answer, which one that says that it has none lacks; throws a Problem for anything else. */
 export async function unwrap<T>(
   answer: Promise<{ data?: T; error?: unknown; response: Response }>,
 ): Promise<NonNullable<T>> {
   const { data, error, response } = await answer;
+  if (response.status === 204) return undefined as unknown as NonNullable<T>;
   if (data === undefined || data === null) throw problemFrom(response.status, error);
   return data;
 }

@@ -22,6 +22,7 @@ export function ToggleGroup<Value extends string>({
     <Primitive.Root
       type="single"
       rovingFocus={false}
+      data-keys="page"
       aria-label={name}
       value={value ?? ""}
       onValueChange={(to) => {

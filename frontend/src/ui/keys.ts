@@ -3,7 +3,7 @@ import { useEffect, useRef } from "react";
 export type Keys = Record<string, (event: KeyboardEvent) => void>;
 
 const EDITABLE =
-  "input, textarea, [contenteditable], [role=combobox], [role=listbox], [role=radiogroup], [role=menu], [role=dialog]";
+  "input, textarea, [contenteditable], [role=combobox], [role=listbox], [role=radiogroup]:not([data-keys=page]), [role=menu], [role=dialog]";
 
 /** Keys of a screen: `event.key`, or "Shift+" and it. Left alone while something is typed or a dialog is open. */
 export function useKeys(keys: Keys): void {

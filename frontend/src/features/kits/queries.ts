@@ -1,5 +1,5 @@
 import { queryOptions, useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, POLL_MS, problemFrom, unwrap } from "../../api/client";
+import { client, POLL_MS, unwrap } from "../../api/client";
 
 export const kitQuery = (run: number) =>
   queryOptions({
@@ -26,12 +26,12 @@ export const useAssign = (run: number) => {
 export const useDiscard = (run: number) => {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async (file: number) => {
-      const { error, response } = await client.DELETE("/api/kit-files/{file_id}", {
-        params: { path: { file_id: file } },
-      });
-      if (!response.ok) throw problemFrom(response.status, error);
-    },
+    mutationFn: (file: number) =>
+      unwrap(
+        client.DELETE("/api/kit-files/{file_id}", {
+          params: { path: { file_id: file } },
+        }),
+      ),
     onSettled: () => queries.invalidateQueries({ queryKey: ["kit", run] }),
   });
 };

@@ -180,12 +180,12 @@ export const notesQuery = (subject: string) =>
 export function useDeleteTest(test_id: number) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async () => {
-      const { error, response } = await client.DELETE("/api/listening/tests/{test_id}", {
-        params: { path: { test_id } },
-      });
-      if (!response.ok) throw problemFrom(response.status, error);
-    },
+    mutationFn: () =>
+      unwrap(
+        client.DELETE("/api/listening/tests/{test_id}", {
+          params: { path: { test_id } },
+        }),
+      ),
     onSuccess: () => queries.invalidateQueries({ queryKey: testsQuery.queryKey }),
   });
 }
@@ -202,12 +202,12 @@ export function useAddNote(subject: string) {
 export function useDeleteNote(subject: string) {
   const queries = useQueryClient();
   return useMutation({
-    mutationFn: async (note_id: number) => {
-      const { error, response } = await client.DELETE("/api/listening/notes/{note_id}", {
-        params: { path: { note_id } },
-      });
-      if (!response.ok) throw problemFrom(response.status, error);
-    },
+    mutationFn: (note_id: number) =>
+      unwrap(
+        client.DELETE("/api/listening/notes/{note_id}", {
+          params: { path: { note_id } },
+        }),
+      ),
     onSuccess: () => queries.invalidateQueries({ queryKey: notesQuery(subject).queryKey }),
   });
 }

@@ -1,6 +1,6 @@
 import { queryOptions } from "@tanstack/react-query";
 import { useChange } from "../../api/changing";
-import { client, type NewNoticeTarget, type NoticeTarget, problemFrom, unwrap } from "../../api/client";
+import { client, type NewNoticeTarget, type NoticeTarget, unwrap } from "../../api/client";
 
 const LOOK_AGAIN_MS = 3000;
 
@@ -38,9 +38,10 @@ export const useTellAgain = () =>
   );
 
 export const useRemoveTarget = () =>
-  useChange("notices", async (id: number) => {
-    const { error, response } = await client.DELETE("/api/notices/targets/{target_id}", {
-      params: { path: { target_id: id } },
-    });
-    if (!response.ok) throw problemFrom(response.status, error);
-  });
+  useChange("notices", (id: number) =>
+    unwrap(
+      client.DELETE("/api/notices/targets/{target_id}", {
+        params: { path: { target_id: id } },
+      }),
+    ),
+  );

@@ -152,7 +152,7 @@ function Editor({ written }: { written: WrittenPlan }) {
                       onSuccess: (plan) => {
                         setDraft(plan.document);
                         setYaml(undefined);
-                        setView("form");
+                        setView((now) => (now === "yaml" ? "form" : now));
                       },
                     })
                   }
@@ -236,8 +236,8 @@ function Editor({ written }: { written: WrittenPlan }) {
               <li key={one.id} className="border-b border-line py-2 text-xs leading-5">
                 <Link to={`?revision=${one.number}`} className="font-semibold underline decoration-line">
                   Revision {one.number}
-                </Link>{" "}
-                <span className="text-quiet">
+                </Link>
+                <span className="block text-quiet">
                   {one.made_by && `by ${one.made_by}, `}
                   {dateTime(one.created_at)}, {count(one.runs, "run")}
                 </span>

@@ -1,6 +1,6 @@
 import { queryOptions } from "@tanstack/react-query";
 import { useChange } from "../../api/changing";
-import { client, type NewSchedule, problemFrom, unwrap } from "../../api/client";
+import { client, type NewSchedule, unwrap } from "../../api/client";
 
 export const schedulesQuery = queryOptions({
   queryKey: ["schedules"],
@@ -21,9 +21,10 @@ export const usePauseSchedule = () =>
   );
 
 export const useRemoveSchedule = () =>
-  useChange("schedules", async (id: number) => {
-    const { error, response } = await client.DELETE("/api/schedules/{schedule_id}", {
-      params: { path: { schedule_id: id } },
-    });
-    if (!response.ok) throw problemFrom(response.status, error);
-  });
+  useChange("schedules", (id: number) =>
+    unwrap(
+      client.DELETE("/api/schedules/{schedule_id}", {
+        params: { path: { schedule_id: id } },
+      }),
+    ),
+  );

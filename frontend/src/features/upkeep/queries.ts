@@ -1,5 +1,5 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
-import { client, problemFrom, unwrap } from "../../api/client";
+import { client, unwrap } from "../../api/client";
 
 export type Kind = "effect" | "build" | "setting" | "plan" | "host" | "run";
 
@@ -24,14 +24,13 @@ async function change(
       return unwrap(
         client.POST("/api/effects/{effect_id}/change", { params: { path: { effect_id: id } }, body }),
       );
-    case "setting": {
-      const { error, response } = await client.POST("/api/effects/settings/{setting_id}/change", {
-        params: { path: { setting_id: id } },
-        body,
-      });
-      if (!response.ok) throw problemFrom(response.status, error);
-      return undefined;
-    }
+    case "setting":
+      return unwrap(
+        client.POST("/api/effects/settings/{setting_id}/change", {
+          params: { path: { setting_id: id } },
+          body,
+        }),
+      );
     case "plan":
       return unwrap(client.POST("/api/plans/{plan_id}/change", { params: { path: { plan_id: id } }, body }));
     case "host":
@@ -58,13 +57,10 @@ async function change(
   }
 }
 
-async function remove(kind: "build" | "run", id: number): Promise<void> {
-  const { error, response } =
-    kind === "build"
-      ? await client.DELETE("/api/builds/{build_id}", { params: { path: { build_id: id } } })
-      : await client.DELETE("/api/runs/{run_id}", { params: { path: { run_id: id } } });
-  if (!response.ok) throw problemFrom(response.status, error);
-}
+const remove = (kind: "build" | "run", id: number): Promise<unknown> =>
+  kind === "build"
+    ? unwrap(client.DELETE("/api/builds/{build_id}", { params: { path: { build_id: id } } }))
+    : unwrap(client.DELETE("/api/runs/{run_id}", { params: { path: { run_id: id } } }));
 
 /** Names stand everywhere: whatever is shown is looked at anew. */
 function useEverythingAnew() {
