@@ -2,6 +2,7 @@
 
 import re
 from datetime import UTC, datetime, timedelta
+from types import SimpleNamespace
 from typing import Any
 
 import pytest
@@ -75,11 +76,21 @@ def test_a_change_that_the_page_did_not_mean_is_refused(blank: FlaskClient) -> N
     other = sign(create_app().test_client(), "Ivo K.", "keep").environ_base["HTTP_X_CSRFTOKEN"]
     for header in ({}, {"X-CSRFToken": "x"}, {"X-CSRFToken": other}):
         answer = blank.post("/api/people", json={"name": "Mallory", "role": "keep"}, headers=header)
-        assert answer.status_code == 400, header
+        assert (answer.status_code, answer.json["title"]) == (400, "OtherSession"), header
     names = [one["name"] for one in blank.get("/api/people").json["people"]]
     assert "Mallory" not in names
     made = blank.post("/api/people", json={"name": "Juno B.", "role": "look"}, headers={"X-CSRFToken": meant})
     assert made.status_code == 201
+
+
+def test_an_answer_on_its_way_brings_no_session_back_and_one_in_use_is_renewed_each_day(
+    blank: FlaskClient, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    assert "Set-Cookie" not in blank.get("/api/me").headers
+    tomorrow = SimpleNamespace(now=lambda zone: datetime.now(zone) + timedelta(days=1))
+    monkeypatch.setattr("kind_echo.web.security.sessions.datetime", tomorrow)
+    assert "Set-Cookie" in blank.get("/api/me").headers
+    assert "Set-Cookie" not in blank.get("/api/me").headers
 
 
 def test_a_token_is_shown_once_ends_and_is_revoked(blank: FlaskClient) -> None:

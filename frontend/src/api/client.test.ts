@@ -77,6 +77,21 @@ describe("requests of the page", () => {
     expect(asked.map((request) => request.headers.get("X-CSRFToken"))).toEqual([null, "abc"]);
   });
 
+  test("a change that was sent with the token of another session is sent once more with that of this one", async () => {
+    forgeryToken.keep("old");
+    const asked: (string | null)[] = [];
+    vi.stubGlobal("fetch", async (request: Request) => {
+      const token = request.headers.get("X-CSRFToken");
+      asked.push(`${request.method} ${token}`);
+      if (request.method === "GET") return Response.json({ forgery_token: "new" });
+      if (token === "new") return Response.json({ name: null });
+      return Response.json({ title: "OtherSession", detail: "load it again" }, { status: 400 });
+    });
+    const { data } = await client.POST("/api/sign-in", { body: { name: "Nora F.", password: "a word" } });
+    expect(data).toEqual({ name: null });
+    expect(asked).toEqual(["POST old", "GET null", "POST new"]);
+  });
+
   test("the end of a session is told to who listens, and a wrong password is not the end of one", async () => {
     const listener = vi.fn();
     const end = onSignedOut(listener);

@@ -109,15 +109,37 @@ const signing: Middleware = {
   },
 };
 
+async function answered(request: Request): Promise<Response> {
+  try {
+    return await fetch(request);
+  } catch (error) {
+    if (error instanceof DOMException && error.name === "AbortError") throw error;
+    throw new Problem(0, "NoAnswer", NO_ANSWER);
+  }
+}
+
+/** Whether a change was refused because it was sent with the token of another session. */
+async function isOfOtherSession(response: Response): Promise<boolean> {
+  if (response.status !== 400) return false;
+  const body: unknown = await response
+    .clone()
+    .json()
+    .catch(() => null);
+  return problemFrom(400, body).title === "OtherSession";
+}
+
 export const client = createClient<paths>({
   baseUrl: BASE,
   fetch: async (request) => {
-    try {
-      return await fetch(request);
-    } catch (error) {
-      if (error instanceof DOMException && error.name === "AbortError") throw error;
-      throw new Problem(0, "NoAnswer", NO_ANSWER);
-    }
+    const again = request.method === "GET" ? undefined : request.clone();
+    const response = await answered(request);
+    if (!again || !(await isOfOtherSession(response))) return response;
+    // Somebody signed in or out in another window, or an answer on its way brought an older cookie.
+    const me = await answered(new Request(`${BASE}/api/me`));
+    if (!me.ok) return response;
+    forgeryToken.keep(((await me.json()) as Me).forgery_token);
+    again.headers.set("X-CSRFToken", forgeryToken.header()["X-CSRFToken"] ?? "");
+    return answered(again);
   },
 });
 

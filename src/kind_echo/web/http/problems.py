@@ -5,6 +5,7 @@ import re
 import structlog
 from flask import Response, g, json
 from flask_openapi3 import OpenAPI
+from flask_wtf.csrf import CSRFError
 from pydantic import ValidationError
 from sqlalchemy.exc import DataError, DBAPIError
 from werkzeug.exceptions import HTTPException
@@ -93,6 +94,11 @@ def register(app: OpenAPI) -> None:
     @app.errorhandler(RecursionError)
     def too_deep(_: RecursionError) -> Response:
         return problem(422, "InvalidRequest", "The request is nested deeper than anything that is taken.")
+
+    @app.errorhandler(CSRFError)
+    def forged(_: CSRFError) -> Response:
+        said = "The page was loaded in another session than this one: load it again. Nothing was changed."
+        return problem(400, "OtherSession", said)
 
     @app.errorhandler(HTTPException)
     def http(error: HTTPException) -> Response:

@@ -2,10 +2,10 @@
 
 import os
 import secrets
-from datetime import timedelta
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
-from flask import Flask, request
+from flask import Flask, request, session
 from flask.sessions import SecureCookieSessionInterface
 from werkzeug.middleware.proxy_fix import ProxyFix
 
@@ -18,6 +18,8 @@ PROXIES_VARIABLE = "KIND_ECHO_PROXIES"
 """How many reverse proxies stand before the server; their headers are believed only when it says so."""
 
 SESSION_LIFETIME = timedelta(days=7)
+
+_DAY = "day"
 
 
 class BadSecretFile(KindEchoError):
@@ -37,13 +39,24 @@ def keep_sessions(app: Flask) -> None:
     app.session_interface = _Sessions()
     app.config.update(
         SESSION_COOKIE_NAME="kind_echo", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SAMESITE="Strict",
-        PERMANENT_SESSION_LIFETIME=SESSION_LIFETIME,
+        PERMANENT_SESSION_LIFETIME=SESSION_LIFETIME, SESSION_REFRESH_EACH_REQUEST=False,
     )  # fmt: skip
+    app.before_request(_renew)
     proxies = _proxies()
     if proxies:
         app.wsgi_app = ProxyFix(  # type: ignore[method-assign]
             app.wsgi_app, x_for=proxies, x_proto=proxies, x_host=proxies, x_prefix=proxies
         )
+
+
+def _renew() -> None:
+    """Begin the lifetime of a session anew, once a day.
+
+    With each answer, one that was on its way while somebody signed out would bring the old cookie back.
+    """
+    today = datetime.now(UTC).date().isoformat()
+    if session.permanent and session.get(_DAY) != today:
+        session[_DAY] = today
 
 
 class _Sessions(SecureCookieSessionInterface):
