@@ -86,6 +86,9 @@ def test_a_change_that_the_page_did_not_mean_is_refused(blank: FlaskClient) -> N
 def test_an_answer_on_its_way_brings_no_session_back_and_one_in_use_is_renewed_each_day(
     blank: FlaskClient, monkeypatch: pytest.MonkeyPatch
 ) -> None:
+    with blank.session_transaction() as kept:
+        kept.permanent = True
+    assert "Set-Cookie" in blank.get("/api/me").headers
     assert "Set-Cookie" not in blank.get("/api/me").headers
     tomorrow = SimpleNamespace(now=lambda zone: datetime.now(zone) + timedelta(days=1))
     monkeypatch.setattr("kind_echo.web.security.sessions.datetime", tomorrow)
