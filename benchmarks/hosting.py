@@ -16,7 +16,7 @@ import numpy as np
 import soundfile
 from ops.stack import PROJECT
 
-from kind_echo.renderers.plugins.hosting import Asked, Ran, describe, run_plugin
+from kind_echo.renderers.plugins.hosting import PluginOutcome, PluginRun, describe, run_plugin
 
 _RATE, _SECONDS, _BLOCK = 48_000, 60.0, 512
 _TURNS = 3
@@ -42,10 +42,10 @@ def report(paths: list[Path]) -> list[str]:
     return lines
 
 
-def _timed(path: Path, source: Path, plugin_id: str) -> tuple[float, Ran]:
+def _timed(path: Path, source: Path, plugin_id: str) -> tuple[float, PluginOutcome]:
     with tempfile.TemporaryDirectory() as folder:
         begun = time.perf_counter()
-        ran = run_plugin(path, source, Path(folder) / "out.wav", Asked(plugin_id, {}, _BLOCK), Path(folder))
+        ran = run_plugin(path, source, Path(folder) / "out.wav", PluginRun(plugin_id, {}, _BLOCK), Path(folder))
         return time.perf_counter() - begun, ran
 
 

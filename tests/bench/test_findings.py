@@ -216,6 +216,8 @@ def test_findings_come_by_verdict_then_by_what_is_undecided_then_by_cells() -> N
     ]  # fmt: skip
     settled = [cell._replace(decided=cell.id in many) for cell in run]
     assert [(f.headline, f.undecided) for f in find(settled)] == [("Clicks", len(few)), ("Gaps", 0)]
+    done = [cell._replace(decided=True) for cell in run]
+    assert [f.headline for f in find(done)] == ["Gaps", "Clicks"]
 
 
 @pytest.mark.parametrize(

@@ -9,7 +9,7 @@ from sqlalchemy.orm import Session
 from kind_echo.bench.plans import PlanDocument, document_of, find_plan, latest_revision
 from kind_echo.bench.plans.document import PlanLimit
 from kind_echo.bench.reports import run_report
-from kind_echo.bench.sensitivity import ask, asking, find, planned_cells, tell
+from kind_echo.bench.sensitivity import asking, find_noticed, plan_sensitivity, planned_cells, request_sensitivity
 from kind_echo.core.sensitivity.summary import USUAL_WANTED, cover
 from kind_echo.database.models import Content, Run, Sensitivity
 from kind_echo.database.sessions import transaction
@@ -34,21 +34,21 @@ def test_workers_find_what_is_asked_once_and_gaps_are_closed_by_what_was_tried(d
     with transaction() as session:
         planned = planned_cells(session, document)
         (asked,) = [cell.asked for cell in planned if cell.asked is not None]
-        assert len(ask(session, [asked, asked], NOW)) == 1
-        assert ask(session, [asked], NOW) == []
-        before = tell(session, planned, USUAL_WANTED)
+        assert len(request_sensitivity(session, [asked, asked], NOW)) == 1
+        assert request_sensitivity(session, [asked], NOW) == []
+        before = plan_sensitivity(session, planned, USUAL_WANTED)
         assert (before.cells, before.rows, before.under_way, before.knows_cells) == ([], [], 1, False)
     drain()
     with transaction() as session:
-        after = tell(session, planned, USUAL_WANTED)
+        after = plan_sensitivity(session, planned, USUAL_WANTED)
         assert (after.knows_cells, after.under_way) == (True, len(after.wanting))
         gaps = {row.fault.key: row for row in asking.gaps_of(after.rows)}
         assert gaps["noise"].is_met is False  # wanted from −100 dBFS, and held to −50
         assert {"channel_swap", "channel_mix"} <= set(gaps)
-        ask(session, after.wanting, NOW)
+        request_sensitivity(session, after.wanting, NOW)
     drain()
     with transaction() as session:
-        known = tell(session, planned, USUAL_WANTED)
+        known = plan_sensitivity(session, planned, USUAL_WANTED)
         assert known.under_way == 0
         assert known.closing["noise"].limit == pytest.approx(-101.0, abs=0.2)
         assert known.closing["channel_swap"].signals == ("Pink noise, two channels apart",)
@@ -58,10 +58,10 @@ def test_workers_find_what_is_asked_once_and_gaps_are_closed_by_what_was_tried(d
     fine = _document(residual_rms=PlanLimit(at_most=known.closing["noise"].limit), gain=PlanLimit())
     with transaction() as session:
         planned = planned_cells(session, fine)
-        (number,) = ask(session, [cell.asked for cell in planned if cell.asked], NOW, defer=False)
-    find(number)
+        (number,) = request_sensitivity(session, [cell.asked for cell in planned if cell.asked], NOW, defer=False)
+    find_noticed(number)
     with transaction() as session:
-        closed = {row.fault.key: row for row in tell(session, planned, USUAL_WANTED).rows}
+        closed = {row.fault.key: row for row in plan_sensitivity(session, planned, USUAL_WANTED).rows}
         assert closed["noise"].is_met is True
 
 
@@ -84,7 +84,7 @@ def test_cells_without_a_reference_are_counted_and_large_plans_are_refused(
     document.conditions[0].blocks = [333]  # nobody has rendered so
     with transaction() as session:
         planned = planned_cells(session, document)
-        told = tell(session, planned, USUAL_WANTED)
+        told = plan_sensitivity(session, planned, USUAL_WANTED)
         assert (told.without, told.under_way, told.knows_cells) == (1, 0, False)
         monkeypatch.setattr(asking, "MOST_CELLS", 0)
         with pytest.raises(asking.TooManyCells):
@@ -96,17 +96,17 @@ def test_what_cannot_be_found_says_why_and_is_tried_again(demo: str) -> None:
         planned = planned_cells(session, _document())
         (asked,) = [cell.asked for cell in planned if cell.asked is not None]
         session.get_one(Content, asked["sha256"]).dropped_at = NOW
-        ask(session, [asked], NOW)
+        request_sensitivity(session, [asked], NOW)
     drain()
     with transaction() as session:
-        ((cell, why),) = tell(session, planned, USUAL_WANTED).failed
+        ((cell, why),) = plan_sensitivity(session, planned, USUAL_WANTED).failed
         assert cell.case == "Steady tone 997 Hz, Default"
         assert "dropped" in why
         session.get_one(Content, asked["sha256"]).dropped_at = None
-        ask(session, [asked], NOW)
+        request_sensitivity(session, [asked], NOW)
     drain()
     with transaction() as session:
-        assert tell(session, planned, USUAL_WANTED).knows_cells
+        assert plan_sensitivity(session, planned, USUAL_WANTED).knows_cells
 
 
 def test_the_report_of_a_run_tells_it_once_it_is_known(demo: str) -> None:

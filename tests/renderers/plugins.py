@@ -9,7 +9,7 @@ import pytest
 import soundfile
 
 from kind_echo.renderers.plugins.formats import clap_abi
-from kind_echo.renderers.plugins.hosting import Asked, Ran, run_plugin
+from kind_echo.renderers.plugins.hosting import PluginOutcome, PluginRun, run_plugin
 from tests.conftest import PROJECT
 
 FETCHED = PROJECT / ".plug-ins"
@@ -40,7 +40,7 @@ def fetched_stems() -> tuple[str, ...]:
     return tuple(sorted(set.intersection(*stems)))
 
 
-def run(path: Path, sound: Path, asked: Asked) -> tuple[np.ndarray, Ran]:
+def run(path: Path, sound: Path, asked: PluginRun) -> tuple[np.ndarray, PluginOutcome]:
     """What comes out of a plug-in for a sound."""
     target = sound.with_name("out.wav")
     ran = run_plugin(path, sound, target, asked, sound.parent)

@@ -17,7 +17,7 @@ import soundfile
 from kind_echo.renderers.contract import RenderFailed, RenderRequest
 from kind_echo.renderers.machine import Machine
 from kind_echo.renderers.plugins import hosting, scanning
-from kind_echo.renderers.plugins.hosting import Asked, describe
+from kind_echo.renderers.plugins.hosting import PluginRun, describe
 from kind_echo.renderers.plugins.offering import PluginRenderer, plugin_offer, render_file
 from kind_echo.renderers.plugins.standards import CLAP
 from kind_echo.renderers.process import Limits
@@ -50,7 +50,7 @@ def test_a_plugin_says_what_it_is(built: Path) -> None:
 
 @pytest.mark.parametrize("block", [1, 7, 512, R])
 def test_what_comes_out_is_what_went_in_through_the_gain_at_every_block(built: Path, sound: Path, block: int) -> None:
-    out, ran = run(built, sound, Asked("test.gain", {"Gain": -6.0}, block))
+    out, ran = run(built, sound, PluginRun("test.gain", {"Gain": -6.0}, block))
     assert ran.latency == 0
     assert np.array_equal(out, NOISE * np.float32(np.power(np.float32(10), np.float32(-6.0 / 20))))
 
@@ -69,38 +69,38 @@ def test_a_condition_takes_the_latency_off_or_goes_by_the_clock(built: Path) -> 
 
 
 def test_a_text_is_read_by_the_plugin_blocks_are_drawn_and_the_latency_is_told(built: Path, sound: Path) -> None:
-    out, ran = run(built, sound, Asked("test.late", {"Gain": "half"}, 100, seed=3))
+    out, ran = run(built, sound, PluginRun("test.late", {"Gain": "half"}, 100, seed=3))
     assert ran.latency == 64
     assert np.allclose(out[64:], 0.5 * NOISE[:-64], atol=1e-7)
     assert not out[:64].any()
-    again, _ = run(built, sound, Asked("test.late", {"Gain": "half"}, 100, seed=4))
+    again, _ = run(built, sound, PluginRun("test.late", {"Gain": "half"}, 100, seed=4))
     assert np.array_equal(out, again)  # it does not depend on the blocks
-    one, _ = run(built, sound, Asked("test.gain", {"Fault": BY_BLOCK}, 100, seed=3))
-    other, _ = run(built, sound, Asked("test.gain", {"Fault": BY_BLOCK}, 100, seed=4))
-    same, _ = run(built, sound, Asked("test.gain", {"Fault": BY_BLOCK}, 100, seed=3))
+    one, _ = run(built, sound, PluginRun("test.gain", {"Fault": BY_BLOCK}, 100, seed=3))
+    other, _ = run(built, sound, PluginRun("test.gain", {"Fault": BY_BLOCK}, 100, seed=4))
+    same, _ = run(built, sound, PluginRun("test.gain", {"Fault": BY_BLOCK}, 100, seed=3))
     assert not np.array_equal(one, other)
     assert np.array_equal(one, same)
 
 
 def test_a_state_that_was_saved_gives_the_same_again(built: Path, sound: Path) -> None:
     kept = sound.with_name("state")
-    first, _ = run(built, sound, Asked("test.gain", {"Gain": -12.5}, 64, save=kept))
-    again, _ = run(built, sound, Asked("test.gain", {}, 64, state=kept))
+    first, _ = run(built, sound, PluginRun("test.gain", {"Gain": -12.5}, 64, save=kept))
+    again, _ = run(built, sound, PluginRun("test.gain", {}, 64, state=kept))
     assert np.array_equal(first, again)
 
 
 @pytest.mark.parametrize(("asked", "says"), [
-    (Asked("test.gain", {"Fault": CRASH}, 64), "gain.clap was ended by SIGSEGV"),
-    (Asked("test.gain", {"Fault": SAY_FAILED}, 64), "says that it failed at 0.00 s"),
-    (Asked("test.gain", {"Gain": 99.0}, 64), "Gain is from -60 to 12, and not 99"),
-    (Asked("test.gain", {"Drive": 1.0}, 64), "has no parameter Drive, but Gain, Fault"),
-    (Asked("test.gain", {"Gain": "loud"}, 64), "does not know what Gain 'loud' is"),
-    (Asked("test.mono", {}, 64), "takes 1 channels in and 1 out, and the signal has 2 channels"),
-    (Asked("", {}, 64), "plug-ins; name one of test.gain, test.late, test.mono"),
-    (Asked("test.none", {}, 64), "holds no plug-in test.none"),
+    (PluginRun("test.gain", {"Fault": CRASH}, 64), "gain.clap was ended by SIGSEGV"),
+    (PluginRun("test.gain", {"Fault": SAY_FAILED}, 64), "says that it failed at 0.00 s"),
+    (PluginRun("test.gain", {"Gain": 99.0}, 64), "Gain is from -60 to 12, and not 99"),
+    (PluginRun("test.gain", {"Drive": 1.0}, 64), "has no parameter Drive, but Gain, Fault"),
+    (PluginRun("test.gain", {"Gain": "loud"}, 64), "does not know what Gain 'loud' is"),
+    (PluginRun("test.mono", {}, 64), "takes 1 channels in and 1 out, and the signal has 2 channels"),
+    (PluginRun("", {}, 64), "plug-ins; name one of test.gain, test.late, test.mono"),
+    (PluginRun("test.none", {}, 64), "holds no plug-in test.none"),
 ])  # fmt: skip
 def test_what_goes_wrong_is_told_with_what_the_plugin_printed(
-    built: Path, sound: Path, asked: Asked, says: str
+    built: Path, sound: Path, asked: PluginRun, says: str
 ) -> None:
     with pytest.raises(RenderFailed) as failed:
         run(built, sound, asked)
@@ -111,7 +111,7 @@ def test_what_goes_wrong_is_told_with_what_the_plugin_printed(
 def test_one_that_hangs_is_stopped(built: Path, sound: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(hosting, "_RENDERING", Limits(seconds=3.0, memory=4096))
     with pytest.raises(RenderFailed, match=r"gain\.clap was stopped after 3 s"):
-        run(built, sound, Asked("test.gain", {"Fault": HANG}, 64))
+        run(built, sound, PluginRun("test.gain", {"Fault": HANG}, 64))
 
 
 def test_what_is_no_plugin_is_said_to_be_none(tmp_path: Path) -> None:

@@ -8,7 +8,7 @@ import pytest
 import soundfile
 
 from kind_echo.renderers.contract import RenderFailed
-from kind_echo.renderers.plugins.hosting import Asked, describe, run_plugin
+from kind_echo.renderers.plugins.hosting import PluginRun, describe, run_plugin
 from tests.renderers.plugins import NOISE, R, build_clap
 
 _ASKED = "from pathlib import Path; from kind_echo.renderers.plugins.confined import confine_writes as c"
@@ -23,7 +23,7 @@ def _rendered(tmp_path: Path, writes_to: Path | str) -> tuple[str, Path]:
     path = build_clap(tmp_path / "build", f'-DWRITES_TO="{writes_to}"')
     sound = tmp_path / "in.wav"
     soundfile.write(sound, NOISE, R, subtype="FLOAT")
-    ran = run_plugin(path, sound, tmp_path / "out.wav", Asked("test.gain", {}, 256), tmp_path / "work")
+    ran = run_plugin(path, sound, tmp_path / "out.wav", PluginRun("test.gain", {}, 256), tmp_path / "work")
     assert soundfile.info(tmp_path / "out.wav").frames == len(NOISE)  # where it was told to, it can write
     return ran.finished.log, tmp_path / "work"
 
@@ -57,7 +57,7 @@ def test_a_render_that_fails_leaves_no_file_where_none_was(tmp_path: Path) -> No
     path, sound = build_clap(tmp_path / "build"), tmp_path / "in.wav"
     soundfile.write(sound, NOISE, R, subtype="FLOAT")
     with pytest.raises(RenderFailed):
-        run_plugin(path, sound, tmp_path / "out.wav", Asked("test.gain", {"Gain": 99.0}, 256), tmp_path / "build")
+        run_plugin(path, sound, tmp_path / "out.wav", PluginRun("test.gain", {"Gain": 99.0}, 256), tmp_path / "build")
     assert not (tmp_path / "out.wav").exists()
     with pytest.raises(RenderFailed, match="cannot be written"):
-        run_plugin(path, sound, tmp_path / "no" / "out.wav", Asked("test.gain", {}, 256), tmp_path / "build")
+        run_plugin(path, sound, tmp_path / "no" / "out.wav", PluginRun("test.gain", {}, 256), tmp_path / "build")

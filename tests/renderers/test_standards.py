@@ -7,7 +7,7 @@ import pytest
 import soundfile
 
 from kind_echo.renderers.contract import RenderFailed
-from kind_echo.renderers.plugins.hosting import Asked, describe
+from kind_echo.renderers.plugins.hosting import PluginRun, describe
 from kind_echo.renderers.plugins.scanning import digest_of
 from tests.renderers.plugins import FETCHED, NOISE, STANDARDS, R, fetched_stems, needs_fetched, run
 
@@ -34,7 +34,7 @@ def test_one_effect_is_the_same_in_three_standards(stem: str, tmp_path: Path) ->
         path = FETCHED / key / f"{stem}.{key}"
         (about,) = describe(path)
         soundfile.write(sound, NOISE[:, : about.channels[0]], R, subtype="FLOAT")
-        out, ran = run(path, sound, Asked(about.id, {}, 256))
+        out, ran = run(path, sound, PluginRun(about.id, {}, 256))
         # The host library of one of them takes the latency off.
         outs[key] = out if ran.taken_off else out[ran.latency :]
     frames = min(map(len, outs.values()))
@@ -52,11 +52,11 @@ def test_values_are_plain_in_every_standard(key: str, tmp_path: Path) -> None:
     (about,) = describe(path)
     gain = next(one for one in about.parameters if "Master Gain" in (one.name, one.title))
     assert (gain.least, gain.greatest, gain.default) == (-12.0, 12.0, 0.0)
-    out, _ = run(path, sound, Asked(about.id, {"Master Gain": 6.0}, 512))
+    out, _ = run(path, sound, PluginRun(about.id, {"Master Gain": 6.0}, 512))
     assert np.allclose(out, 0.1 * NOISE[:, :1] * 10 ** (6 / 20), atol=2e-6)
     with pytest.raises(RenderFailed, match="is from -12 to 12, and not 13"):
-        run(path, sound, Asked(about.id, {"Master Gain": 13.0}, 512))
-    steps, _ = run(path, sound, Asked(about.id, {"Master Gain": {"at": [0.0, 0.25], "values": [0.0, -12.0]}}, 100))
+        run(path, sound, PluginRun(about.id, {"Master Gain": 13.0}, 512))
+    steps, _ = run(path, sound, PluginRun(about.id, {"Master Gain": {"at": [0.0, 0.25], "values": [0.0, -12.0]}}, 100))
     late = round(0.25 * R) + 100  # from the next block on, where a standard or its library has no finer way
     assert np.allclose(steps[: late - 200], 0.1 * NOISE[: late - 200, :1], atol=1e-6)
     assert np.allclose(steps[late:], 0.1 * NOISE[late:, :1] * 10 ** (-12 / 20), atol=1e-6)
@@ -69,16 +69,16 @@ def test_a_state_that_was_saved_gives_the_same_again(key: str, tmp_path: Path) -
     soundfile.write(sound, NOISE[:, :1], R, subtype="FLOAT")
     kept = tmp_path / "state"
     values = {"Boost/Cut 1": 9.0, "Frequency 1": 700.0, "Peaks ON": 1.0}
-    first, _ = run(path, sound, Asked("", values, 256, save=kept))
-    plain, _ = run(path, sound, Asked("", {}, 256))
-    again, _ = run(path, sound, Asked("", {}, 256, state=kept))
+    first, _ = run(path, sound, PluginRun("", values, 256, save=kept))
+    plain, _ = run(path, sound, PluginRun("", {}, 256))
+    again, _ = run(path, sound, PluginRun("", {}, 256, state=kept))
     assert not np.array_equal(first, plain)
     assert np.array_equal(first, again)
-    over, _ = run(path, sound, Asked("", {"Boost/Cut 1": 0.0}, 256, state=kept))  # a preset, and a value over it
+    over, _ = run(path, sound, PluginRun("", {"Boost/Cut 1": 0.0}, 256, state=kept))  # a preset, and a value over it
     assert not np.array_equal(over, first)
     kept.write_bytes(b"no state at all")
     with pytest.raises(RenderFailed, match="refused the state"):
-        run(path, sound, Asked("", {}, 256, state=kept))
+        run(path, sound, PluginRun("", {}, 256, state=kept))
 
 
 @needs_fetched

@@ -93,7 +93,7 @@ class DecoderBroken(Unavailable):
         )
 
 
-class _Asked(TypedDict):
+class _DecodeRequest(TypedDict):
     """What the child is asked for: the file to read, what it is called, and where its samples go."""
 
     path: str
@@ -102,7 +102,7 @@ class _Asked(TypedDict):
     most: dict[str, Any]
 
 
-class _Told(TypedDict, total=False):
+class _DecodeAnswer(TypedDict, total=False):
     """What it tells of the audio; or `why` it cannot be read, or that the disk is `full`."""
 
     rate: int
@@ -117,7 +117,7 @@ class _Told(TypedDict, total=False):
     cpu: float
 
 
-def _checked(said: _Told, target: Path, name: str, most: Most) -> Decoded:
+def _checked(said: _DecodeAnswer, target: Path, name: str, most: Most) -> Decoded:
     """What the child says, as far as it can be true: a hostile file may have made it say anything."""
     try:
         encoding = ENCODINGS[str(said["encoding"])]
@@ -176,7 +176,7 @@ class Decoder:
             DecoderBroken: the process that reads files cannot be started.
         """
         target = Path(self._folder.name) / "samples"
-        asked: _Asked = {"path": str(path), "name": name, "to": str(target), "most": asdict(most)}
+        asked: _DecodeRequest = {"path": str(path), "name": name, "to": str(target), "most": asdict(most)}
         said = self._ask(asked, name)
         if said.get("full"):
             target.unlink(missing_ok=True)
@@ -188,7 +188,7 @@ class Decoder:
         finally:
             target.unlink(missing_ok=True)
 
-    def _ask(self, asked: _Asked, name: str) -> _Told:
+    def _ask(self, asked: _DecodeRequest, name: str) -> _DecodeAnswer:
         child = self._child or self._begin()
         assert child.stdin is not None
         assert child.stdout is not None
@@ -208,7 +208,7 @@ class Decoder:
             parsed = None
         if not isinstance(parsed, dict):
             return {}
-        said = cast("_Told", parsed)
+        said = cast("_DecodeAnswer", parsed)
         # What many files took together must not count against the next.
         if not 0 <= float(said.get("cpu", 0.0)) < _RENEW_SECONDS:
             self._end()
@@ -280,9 +280,9 @@ def _bind() -> None:
         resource.setrlimit(what, (most, most))
 
 
-def _decode(asked: _Asked) -> _Told:
+def _decode(asked: _DecodeRequest) -> _DecodeAnswer:
     with AudioFile(asked["path"], asked["name"]) as audio:
-        said: _Told = {
+        said: _DecodeAnswer = {
             "rate": audio.rate, "frames": audio.frames, "channels": audio.channels, "subtype": audio.info.subtype,
             "encoding": audio.encoding.name, "half_step": audio.half_step, "rail": audio.rail,
         }  # fmt: skip

@@ -10,9 +10,9 @@ from functools import partial
 
 from kind_echo.bench.documents import MeasuredDocument
 from kind_echo.checks.judging import Checked, failed, judge_pair, missing_render, without_reference
-from kind_echo.checks.known import Known
 from kind_echo.checks.measuring import Measured, digests_of, key_of, measure_pair
 from kind_echo.checks.pairing import Pair, Paired
+from kind_echo.checks.result_cache import ResultCache
 from kind_echo.checks.settings import Settings
 from kind_echo.core.registry.errors import KindEchoError, RateMismatch
 
@@ -32,7 +32,7 @@ class _Work:
 
 
 def check_pairs(
-    paired: Paired, settings: Settings, known: Known, today: date, jobs: int, tell: Callable[[int], None]
+    paired: Paired, settings: Settings, known: ResultCache, today: date, jobs: int, tell: Callable[[int], None]
 ) -> list[Checked]:
     """What is said of each pair, of references without a render and of renders without a reference, by name.
 

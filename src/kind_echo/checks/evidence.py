@@ -239,7 +239,7 @@ def _check_file(path: Path, bundle: zipfile.ZipFile, name: str, digest: str, fol
 
 
 @dataclass(frozen=True)
-class _Kept:
+class _BundledPair:
     """A pair that was measured, as the bundle has it; `pair` has paths in it, and is None where it has no audio.
 
     Attributes:
@@ -255,7 +255,7 @@ class _Kept:
     beside: tuple[Reading, ...] = ()
 
 
-def _pairs(path: Path, documents: Iterable[PairDocument], names: set[str]) -> Iterator[_Kept]:
+def _pairs(path: Path, documents: Iterable[PairDocument], names: set[str]) -> Iterator[_BundledPair]:
     """The pairs that were measured. Raises BadBundle where one is not as it should be, or names a file outside."""
     try:
         for one in documents:
@@ -264,7 +264,7 @@ def _pairs(path: Path, documents: Iterable[PairDocument], names: set[str]) -> It
             kept = Measured.of(one["measured"])
             audio = one.get("audio") or []
             if not audio:
-                yield _Kept(kept, None)
+                yield _BundledPair(kept, None)
                 continue
             if not names.issuperset(audio) or not all(name.startswith("audio/") for name in audio):
                 raise BadBundle(str(path), f"{READINGS} names a file that is not in the bundle")
@@ -276,7 +276,7 @@ def _pairs(path: Path, documents: Iterable[PairDocument], names: set[str]) -> It
             )  # fmt: skip
             how = one.get("compared")
             beside = tuple(reading_from(document) for document in one.get("beside_signal", []))
-            yield _Kept(kept, pair, bool(one["resample"]), None if how is None else ComparedHow.of(how), beside)
+            yield _BundledPair(kept, pair, bool(one["resample"]), None if how is None else ComparedHow.of(how), beside)
     except (KeyError, TypeError, ValueError, AttributeError, IndexError) as error:
         raise BadBundle(str(path), f"{READINGS} does not hold what it should: {error!r}") from error
 
@@ -287,7 +287,7 @@ def _unpacked(inside: Pair, folder: Path) -> Pair:
     return Pair(inside.name, references, renders, None if inside.input is None else folder / inside.input)
 
 
-def _again(one: _Kept, folder: Path) -> tuple[Measured, list[Reading]] | str:
+def _again(one: _BundledPair, folder: Path) -> tuple[Measured, list[Reading]] | str:
     """A pair measured again from where its audio was unpacked to, with a cell's render beside what went in; or why it
     cannot be.
     """

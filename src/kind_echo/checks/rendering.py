@@ -15,7 +15,7 @@ from kind_echo.audio_io.files import ENDINGS
 from kind_echo.core.registry.errors import BadParameter, KindEchoError
 from kind_echo.core.signals import make_request, synthesise
 from kind_echo.renderers.contract import RenderFailed
-from kind_echo.renderers.plugins.hosting import Asked, run_plugin
+from kind_echo.renderers.plugins.hosting import PluginRun, run_plugin
 
 _INPUT = ".input"
 _RATE = 48_000
@@ -98,7 +98,7 @@ def _render(
     target = into / f"{one.name}.wav"
     target.parent.mkdir(parents=True, exist_ok=True)
     frames = round(asked.tail * soundfile.info(source).samplerate)
-    how = Asked(
+    how = PluginRun(
         asked.id, one.values, asked.block, offline=asked.offline, state=preset, tail=frames, compensate=asked.compensate
     )
     with tempfile.TemporaryDirectory(prefix="kind-echo-render-") as folder:

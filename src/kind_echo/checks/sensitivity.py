@@ -12,9 +12,9 @@ from typing import TypedDict
 
 from kind_echo import __version__
 from kind_echo.audio_io.files import AudioFile
-from kind_echo.checks.known import Known
 from kind_echo.checks.measuring import digests_of, fitting
 from kind_echo.checks.pairing import Pair, pair_folders
+from kind_echo.checks.result_cache import ResultCache
 from kind_echo.checks.settings import Settings
 from kind_echo.core.audio.source import ArraySource, Source
 from kind_echo.core.comparison.takes import take_spread
@@ -40,7 +40,7 @@ class Planted:
 
 
 def plant(
-    references: Path, settings: Settings, known: Known, jobs: int, tell: Callable[[int, int], None]
+    references: Path, settings: Settings, known: ResultCache, jobs: int, tell: Callable[[int, int], None]
 ) -> list[Planted]:
     """Plant faults into all references of a folder, by name. Arguments as of `check_pairs`."""
     pairs = pair_folders(references, references).pairs

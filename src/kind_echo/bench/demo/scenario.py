@@ -102,7 +102,7 @@ class Scene:
 
 
 @dataclass(frozen=True)
-class Said:
+class DemoDecision:
     """A decision of the demo's people on the cells of a run that have a verdict and break a measure.
 
     Attributes:
@@ -122,15 +122,15 @@ class Said:
 
 
 SAID = (
-    Said(
+    DemoDecision(
         ("Skerry", "Null regression", "2.0.3"), "Fail", "lead_in_excess", "waived", "Tove L.",
         "Bittern 5 loses the start of every file; mended in Bittern 6, which customers get in spring", "SALT-71", 120,
     ),
-    Said(
+    DemoDecision(
         ("Skerry", "Null regression", "2.1.0-rc1"), "Fail", "delay", "fault", "Nora F.",
         "The new filter delays by one sample more than it claims", "SALT-118",
     ),
-    Said(
+    DemoDecision(
         ("Plumb", "Unity and polarity", "1.1-rc2"), "Changed", "", "accepted", "Tove L.",
         "The gain stage rounds with dither now, far under anything that is heard",
     ),

@@ -35,7 +35,7 @@ from kind_echo.bench.rendering import (
 )
 from kind_echo.bench.runs import advance, find_cell, find_run, find_search, tell_change, waiting_cells
 from kind_echo.bench.schedules import run_due
-from kind_echo.bench.sensitivity import find, give_up_planting
+from kind_echo.bench.sensitivity import find_noticed, give_up_planting
 from kind_echo.bench.sets import Superseded, approve_given, is_wanted, keep_found, keep_given, measure_file
 from kind_echo.bench.signals import PairNotFound, find_pair
 from kind_echo.bench.verdicts import give_up_cell
@@ -231,7 +231,7 @@ def plant_faults(context: procrastinate.JobContext, sensitivity_id: int) -> None
     """Plant faults into an approved render, and keep which are noticed."""
     try:
         refuse_if_never_ended(context)
-        find(sensitivity_id)
+        find_noticed(sensitivity_id)
     except Exception as error:
         if isinstance(error, KindEchoError) and not is_temporary(error):
             give_up_planting(sensitivity_id, str(error).rstrip("."))

@@ -30,7 +30,7 @@ _SCHEMA = "kind-echo notice 1"
 
 
 @dataclass(frozen=True)
-class Told:
+class Message:
     """What is told.
 
     Attributes:
@@ -53,7 +53,7 @@ class NoticeNotFound(NotFound):
         super().__init__(f"There is no notice {notice_id}.")
 
 
-def tell(session: Session, told: Told, now: datetime, targets: Iterable[NoticeTarget] | None = None) -> list[Notice]:
+def tell(session: Session, told: Message, now: datetime, targets: Iterable[NoticeTarget] | None = None) -> list[Notice]:
     """Put a notice on its way to all who asked for its topic, or to some targets."""
     if targets is None:
         found = session.scalars(select(NoticeTarget).where(NoticeTarget.paused_at.is_(None)).order_by(NoticeTarget.id))
@@ -89,7 +89,7 @@ def tell_again(session: Session, notice_id: int) -> Notice:
 def tell_test(session: Session, target: NoticeTarget, who: str, now: datetime) -> Notice:
     """A notice that says nothing but that notices arrive."""
     said = [f"{who} asked for it; nothing happened."]
-    told = Told("run.finished", "A notice of Kind Echo, to try it", said, {"test": True, "by": who})
+    told = Message("run.finished", "A notice of Kind Echo, to try it", said, {"test": True, "by": who})
     return tell(session, told, now, [target])[0]
 
 
@@ -115,7 +115,7 @@ def tell_of_act(session: Session, act: Act, address: str, now: datetime, *, undo
         "until": decision.until.isoformat() if decision is not None and decision.until is not None else None,
     }  # fmt: skip
     subject = f"{build.effect.name} {build.version}: {what}, by {who}"
-    tell(session, Told("decision.made", subject, [*lines, link], data), now)
+    tell(session, Message("decision.made", subject, [*lines, link], data), now)
 
 
 def untold_runs(session: Session) -> list[int]:
@@ -181,13 +181,15 @@ def _tell_of_run(session: Session, run: Run, address: str, now: datetime) -> Non
         ],
     }  # fmt: skip
     lines = [f"{counted(summary.cells, 'cell')}: {counts}.", *told, *more, link]
-    tell(session, Told("run.finished", f"{name}: finished", lines, data), now)
+    tell(session, Message("run.finished", f"{name}: finished", lines, data), now)
     if needs:
         verb = "needs" if needs == 1 else "need"
-        tell(session, Told("run.needs_review", f"{name}: {counted(needs, 'cell')} {verb} somebody", lines, data), now)
+        tell(
+            session, Message("run.needs_review", f"{name}: {counted(needs, 'cell')} {verb} somebody", lines, data), now
+        )
 
 
-def _of_waiver(session: Session, act: Act, decisions: Sequence[Decision], address: str, today: date) -> Told:
+def _of_waiver(session: Session, act: Act, decisions: Sequence[Decision], address: str, today: date) -> Message:
     first = decisions[0]
     cell = session.get_one(Cell, first.cell_id)
     build = cell.run.build
@@ -205,7 +207,7 @@ def _of_waiver(session: Session, act: Act, decisions: Sequence[Decision], addres
         "effect": build.effect.name, "build": build.version, "cells": [one.cell_id for one in decisions],
         "address": link,
     }  # fmt: skip
-    return Told("waiver.ending", f"{build.effect.name}: a waiver by {act.who} ends {left}", lines, data)
+    return Message("waiver.ending", f"{build.effect.name}: a waiver by {act.who} ends {left}", lines, data)
 
 
 def _cells_of(act_id: int) -> Any:

@@ -1,5 +1,5 @@
 """The record: the log of events, read."""
 
-from kind_echo.bench.record.reading import Asked, events, known_names, link_of
+from kind_echo.bench.record.reading import EventQuery, events, known_names, link_of
 
-__all__ = ["Asked", "events", "known_names", "link_of"]
+__all__ = ["EventQuery", "events", "known_names", "link_of"]

@@ -12,7 +12,7 @@ from kind_echo.database.models import Event
 
 
 @dataclass(frozen=True)
-class Asked:
+class EventQuery:
     """Which events: all of them where nothing is named.
 
     Attributes:
@@ -27,9 +27,9 @@ class Asked:
     last: date | None = None
 
 
-def events(session: Session, asked: Asked, before: int | None = None, most: int | None = None) -> list[Event]:
+def events(session: Session, asked: EventQuery, before: int | None = None, most: int | None = None) -> list[Event]:
     """Events, newest first. Args: before: of a smaller number than that."""
-    query = _asked(asked).order_by(Event.id.desc())
+    query = _matching(asked).order_by(Event.id.desc())
     if before is not None:
         query = query.where(Event.id < before)
     return list(session.scalars(query if most is None else query.limit(most)))
@@ -52,7 +52,7 @@ def link_of(detail: Mapping[str, Any]) -> str:
     return ""
 
 
-def _asked(asked: Asked) -> Select[Event]:
+def _matching(asked: EventQuery) -> Select[Event]:
     query = select(Event)
     if asked.who:
         query = query.where(Event.who == asked.who)

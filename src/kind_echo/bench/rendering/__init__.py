@@ -4,7 +4,7 @@ from kind_echo.bench.rendering.keeping import keep_render
 from kind_echo.bench.rendering.remote import (
     Facts,
     Question,
-    Wanted,
+    RenderJob,
     answer_question,
     deliver,
     deregister_worker,
@@ -34,7 +34,7 @@ from kind_echo.bench.rendering.steps import (
 __all__ = [
     "Facts",
     "Question",
-    "Wanted",
+    "RenderJob",
     "advance_search_of",
     "answer_question",
     "begin_render",

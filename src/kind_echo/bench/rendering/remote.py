@@ -70,7 +70,7 @@ class MachineUnknown(Conflict):
 
 
 @dataclass(frozen=True)
-class Wanted:
+class RenderJob:
     """A render that a machine is to make; `word_length` is how its samples are to be delivered."""
 
     job_id: int
@@ -163,7 +163,7 @@ def deregister_worker(session: Session, machine: Worker, now: datetime) -> None:
     stopped(session, machine.machine, machine.process, now)
 
 
-def take_job(worker_id: int, renderers: Sequence[str], now: datetime) -> Wanted | Question | None:
+def take_job(worker_id: int, renderers: Sequence[str], now: datetime) -> RenderJob | Question | None:
     """The next job of some renderers that a machine has the build and the host for; None where there is none now.
 
     Raises BadParameter.
@@ -302,7 +302,7 @@ def _whole(session: Session, sha256: str) -> Samples:
     return np.asarray(source.read(0, source.frames))
 
 
-def _wanted(job_id: int, cell_id: int, queues: Sequence[str], now: datetime) -> Wanted | None:
+def _wanted(job_id: int, cell_id: int, queues: Sequence[str], now: datetime) -> RenderJob | None:
     """What is to be rendered for a cell; one that cannot even be asked for fails, with the reason.
 
     Args:
@@ -318,7 +318,7 @@ def _wanted(job_id: int, cell_id: int, queues: Sequence[str], now: datetime) -> 
                 reassign_cell(session, cell, now)
                 return None
             request = request_for(session, cell)
-            return Wanted(job_id, cell_id, request, begun.takes, cell.condition.word_length)
+            return RenderJob(job_id, cell_id, request, begun.takes, cell.condition.word_length)
     except KindEchoError as error:
         fail_cell(cell_id, str(error), now)
         return None

@@ -16,7 +16,7 @@ from kind_echo.bench.reports.document import Counts, Entries, Entry, Part, Repor
 from kind_echo.bench.reports.heard import heard_section
 from kind_echo.bench.reports.pictures import pictures_of
 from kind_echo.bench.runs import CellNotFound, summary_of
-from kind_echo.bench.sensitivity import tell_of_run
+from kind_echo.bench.sensitivity import run_sensitivity
 from kind_echo.bench.sheets import Sheet, SheetCell, SheetFinding, limits_in, sheet_of, usual_measure
 from kind_echo.core.registry.measures import MEASURES
 from kind_echo.core.verdicts.verdict import VerdictName
@@ -230,7 +230,7 @@ def _plan(session: Session, run: Run) -> Section:
 
 def _sensitivity(session: Session, run: Run) -> list[Section]:
     """What the plan notices of planted faults, where somebody has had that found out."""
-    told = tell_of_run(session, run)
+    told = run_sensitivity(session, run)
     if told is None:
         return []
     rows = [

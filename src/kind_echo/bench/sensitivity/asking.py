@@ -16,7 +16,7 @@ from kind_echo.bench.queue import plant_faults
 from kind_echo.core.registry.errors import Invalid
 from kind_echo.core.registry.readings import value_of
 from kind_echo.core.registry.versions import FAMILY_VERSIONS, versions_of
-from kind_echo.core.sensitivity.documents import Asked, CellAsked, ClosingAsked
+from kind_echo.core.sensitivity.documents import CellAsked, ClosingAsked, SensitivityAsked
 from kind_echo.core.sensitivity.faults import FAULTS_VERSION
 from kind_echo.core.sensitivity.summary import Row
 from kind_echo.core.verdicts.rules import RULES_VERSION
@@ -53,7 +53,7 @@ class PlanCell:
         return "" if self.asked is None else key_of(self.asked)
 
 
-def key_of(asked: Asked) -> str:
+def key_of(asked: SensitivityAsked) -> str:
     """Digest of what is asked, and of how it is found."""
     parts = [FAULTS_VERSION, RULES_VERSION, versions_of(FAMILY_VERSIONS), asked]
     return hashlib.sha256(json.dumps(parts, sort_keys=True).encode()).hexdigest()
@@ -148,7 +148,9 @@ def _asked(session: Session, case: CaseAsked, condition: ConditionAsked, kept: _
     }  # fmt: skip
 
 
-def ask(session: Session, asked: Iterable[Asked], now: datetime, *, defer: bool = True) -> list[int]:
+def request_sensitivity(
+    session: Session, asked: Iterable[SensitivityAsked], now: datetime, *, defer: bool = True
+) -> list[int]:
     """Have found what nobody has found or asked for; what could not be found is tried again.
 
     Args:

@@ -26,7 +26,7 @@ from kind_echo.database.sessions import transaction
 _TRIED_RATE = 48_000
 
 
-def find(sensitivity_id: int) -> None:
+def find_noticed(sensitivity_id: int) -> None:
     """Find what was asked, in transactions of its own: what is computed between them holds no connection."""
     with transaction() as session:
         row = session.get(Sensitivity, sensitivity_id)

@@ -30,7 +30,7 @@ class Closing:
 
 
 @dataclass(frozen=True)
-class PlanTold:
+class PlanSensitivity:
     """What is known.
 
     Attributes:
@@ -59,7 +59,7 @@ class PlanTold:
         return self.cells_left == 0 and bool(self.cells)
 
 
-def tell(session: Session, planned: Sequence[PlanCell], wanted: Wanted) -> PlanTold:
+def plan_sensitivity(session: Session, planned: Sequence[PlanCell], wanted: Wanted) -> PlanSensitivity:
     """What is known of a plan's cells; nothing is asked for."""
     known = _known(session, [cell.key for cell in planned if cell.asked is not None])
     cells, failed, under_way = [], [], set()
@@ -90,10 +90,10 @@ def tell(session: Session, planned: Sequence[PlanCell], wanted: Wanted) -> PlanT
                 wanting.append(wants)
                 under_way.add(key_of(wants))
     without = sum(one.asked is None for one in planned)
-    return PlanTold(cells, rows, closing, wanting, left, len(under_way), without, failed)
+    return PlanSensitivity(cells, rows, closing, wanting, left, len(under_way), without, failed)
 
 
-def tell_of_run(session: Session, run: Run) -> PlanTold | None:
+def run_sensitivity(session: Session, run: Run) -> PlanSensitivity | None:
     """What the plan of a run notices, where somebody has had that found out for all of its cells; nothing is asked for.
 
     None as well where the plan is too large for it, or can no longer be used.
@@ -104,7 +104,7 @@ def tell_of_run(session: Session, run: Run) -> PlanTold | None:
         planned = planned_cells(session, document_of(session, run.revision))
     except Invalid:
         return None
-    told = tell(session, planned, USUAL_WANTED)
+    told = plan_sensitivity(session, planned, USUAL_WANTED)
     return told if told.knows_cells else None
 
 

@@ -5,7 +5,7 @@ from typing import get_args
 from sqlalchemy.orm import Session
 
 from kind_echo.bench.decisions import all_decisions, current_references
-from kind_echo.bench.record import Asked, events
+from kind_echo.bench.record import EventQuery, events
 from kind_echo.bench.runs import list_runs
 from kind_echo.bench.sheets import trend_of
 from kind_echo.bench.tables.table import Table
@@ -57,7 +57,7 @@ def decisions_table(session: Session) -> Table:
     return Table("decisions", columns, rows)
 
 
-def record_table(session: Session, asked: Asked) -> Table:
+def record_table(session: Session, asked: EventQuery) -> Table:
     """A row an event of the log, newest first."""
     rows = (
         (one.id, one.at.isoformat(timespec="seconds"), one.who, one.what, event_text(one.what, one.detail))

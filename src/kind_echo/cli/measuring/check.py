@@ -16,11 +16,11 @@ from kind_echo.checks.approving import approve, copies
 from kind_echo.checks.checking import check_pairs
 from kind_echo.checks.evidence import write_evidence
 from kind_echo.checks.judging import Checked, saying_why
-from kind_echo.checks.known import Known, usual_place
 from kind_echo.checks.page import page_text
 from kind_echo.checks.pairing import Paired, pair_folders, shown
 from kind_echo.checks.proposing import SCHEMA_NAME, proposed_text, schema
 from kind_echo.checks.rendering import PluginRenders, make_renders
+from kind_echo.checks.result_cache import ResultCache, usual_place
 from kind_echo.checks.settings import Settings, read_settings
 from kind_echo.checks.telling import judged_readings, outcome_of
 from kind_echo.cli.exits import LimitBroken, RowsFailed
@@ -120,13 +120,13 @@ def check_command(
         from kind_echo.cli.measuring.sensitivity import read_wanted, tell_sensitivity
 
         output = "json" if as_json else "csv" if as_csv else ""
-        found_before = Known(None if fresh else known or usual_place())
+        found_before = ResultCache(None if fresh else known or usual_place())
         tell_sensitivity(references, settings, found_before, processes, read_wanted(wanted), output)
         return
     making = _folder_of_renders(references, renders, limits_file, settings, processes)
     folder, source, not_made = click.get_current_context().with_resource(making)
     paired = pair_folders(references, folder)
-    kept = Known(None if fresh else known or usual_place())
+    kept = ResultCache(None if fresh else known or usual_place())
     now = datetime.now(UTC)
     total = len(paired.pairs) + len(paired.missing) + len(paired.surplus)
     with progress("Checking", "pairs", total) as shown:

@@ -15,7 +15,7 @@ from kind_echo.cli.exits import LimitBroken
 from kind_echo.core.registry.errors import BadParameter
 from kind_echo.renderers.contract import RenderFailed
 from kind_echo.renderers.plugins.fitness import check_fitness
-from kind_echo.renderers.plugins.hosting import MOST_BLOCK, Asked, Ran, describe, run_plugin
+from kind_echo.renderers.plugins.hosting import MOST_BLOCK, PluginOutcome, PluginRun, describe, run_plugin
 from kind_echo.renderers.plugins.model import PluginAbout
 
 _MOST_TAIL_SECONDS = 600.0
@@ -140,7 +140,7 @@ def render_command(
     """
     with AudioFile(source) as audio:
         frames = round(tail * audio.rate)
-    asked = Asked(
+    asked = PluginRun(
         plugin_id, dict(map(_value, given)), block, seed, offline=not (real_time or paced), double=double, state=preset,
         save=save, tail=frames, compensate=compensate, paced=paced,
     )  # fmt: skip
@@ -162,7 +162,7 @@ def render_command(
         click.echo(f"{ran.times.missed} of {ran.times.count} blocks came late")
 
 
-def _told(out: Path, ran: Ran) -> dict[str, object]:
+def _told(out: Path, ran: PluginOutcome) -> dict[str, object]:
     times = asdict(ran.times)
     return {
         "command": "render", "path": str(out), "sha256": file_digest(str(out)), "latency": ran.latency,

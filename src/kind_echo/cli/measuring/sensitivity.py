@@ -6,7 +6,7 @@ from pathlib import Path
 
 import click
 
-from kind_echo.checks.known import Known
+from kind_echo.checks.result_cache import ResultCache
 from kind_echo.checks.sensitivity import plant
 from kind_echo.checks.settings import Settings
 from kind_echo.cli.exits import LimitBroken, RowsFailed
@@ -47,7 +47,7 @@ def read_wanted(given: Sequence[str]) -> dict[str, float]:
 
 
 def tell_sensitivity(
-    references: Path, settings: Settings, known: Known, jobs: int, wanted: Mapping[str, float], output: str
+    references: Path, settings: Settings, known: ResultCache, jobs: int, wanted: Mapping[str, float], output: str
 ) -> None:
     """Plant faults into the references of a folder, and say what is noticed.
 

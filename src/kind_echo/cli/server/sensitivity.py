@@ -8,7 +8,13 @@ from datetime import UTC, datetime
 import click
 
 from kind_echo.bench.plans import PlanDocument
-from kind_echo.bench.sensitivity import ask, find, give_up_planting, planned_cells, tell
+from kind_echo.bench.sensitivity import (
+    find_noticed,
+    give_up_planting,
+    plan_sensitivity,
+    planned_cells,
+    request_sensitivity,
+)
 from kind_echo.cli.exits import RowsFailed
 from kind_echo.cli.measuring.sensitivity import end_by_wanted, print_sensitivity
 from kind_echo.cli.progress import progress
@@ -35,7 +41,7 @@ def tell_plan(document: PlanDocument, wanted: Mapping[str, float], jobs: int, ou
     _find_all(asked, jobs)
     judged_by = wanted or USUAL_WANTED
     with transaction() as session:
-        told = tell(session, planned, judged_by)
+        told = plan_sensitivity(session, planned, judged_by)
     if told.without:
         click.echo(f"kind-echo: {told.without} of {len(planned)} cells have no approved reference", err=True)
     for cell, why in told.failed:
@@ -48,7 +54,7 @@ def tell_plan(document: PlanDocument, wanted: Mapping[str, float], jobs: int, ou
 
 def _find_all(asked: Sequence[CellAsked], jobs: int) -> None:
     with transaction() as session:
-        numbers = ask(session, asked, datetime.now(UTC), defer=False)
+        numbers = request_sensitivity(session, asked, datetime.now(UTC), defer=False)
     with progress("Planting", "cells", len(numbers)) as shown:
         count = min(jobs, len(numbers))
         if count <= 1:
@@ -64,6 +70,6 @@ def _find_all(asked: Sequence[CellAsked], jobs: int) -> None:
 
 def _find(number: int) -> None:
     try:
-        find(number)
+        find_noticed(number)
     except KindEchoError as error:
         give_up_planting(number, str(error).rstrip("."))

@@ -50,7 +50,7 @@ class RemoteWorker:
         """Take jobs until it is told to stop. Raises Refused where trying again is no use, as for a wrong token."""
         while not stop.is_set():
             try:
-                self._arrive()
+                self._register()
                 self._take_jobs(stop)
             except NoAnswer as error:
                 _log.warning("the server does not answer; trying again", error=str(error))
@@ -61,7 +61,7 @@ class RemoteWorker:
                 _log.warning("the server refuses; arriving anew", error=str(error))
                 stop.wait(_AGAIN_SECONDS)
 
-    def _arrive(self) -> None:
+    def _register(self) -> None:
         self._worker_id = 0
         said = self._server.post("/api/machines", self._who | {"offers": self._offers})
         self._worker_id = said["worker_id"]
@@ -81,7 +81,7 @@ class RemoteWorker:
 
     def _take_jobs(self, stop: threading.Event) -> None:
         gone = threading.Event()
-        beating = threading.Thread(target=self._beat, args=(gone,), daemon=True)
+        beating = threading.Thread(target=self._send_presence, args=(gone,), daemon=True)
         beating.start()
         try:
             while not stop.is_set():
@@ -101,7 +101,7 @@ class RemoteWorker:
             gone.set()
             beating.join()
 
-    def _beat(self, gone: threading.Event) -> None:
+    def _send_presence(self, gone: threading.Event) -> None:
         while not gone.wait(_BEAT_SECONDS):
             try:
                 if self._server.post(self._path("presence"), {})["look_again"]:

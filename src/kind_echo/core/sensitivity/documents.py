@@ -46,7 +46,7 @@ class ClosingAsked(TypedDict):
     cell: CellAsked | None
 
 
-Asked = CellAsked | ClosingAsked
+SensitivityAsked = CellAsked | ClosingAsked
 
 
 class FoundDocument(LeastDocument, total=False):

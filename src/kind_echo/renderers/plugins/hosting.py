@@ -26,7 +26,7 @@ _RENDERING = Limits(seconds=300.0, memory=4096)
 
 
 @dataclass(frozen=True)
-class Asked:
+class PluginRun:
     """How a plug-in is to be run.
 
     Attributes:
@@ -60,7 +60,7 @@ class Asked:
 
 
 @dataclass(frozen=True)
-class Ran:
+class PluginOutcome:
     """What came of that.
 
     Attributes:
@@ -91,7 +91,7 @@ def describe(path: Path) -> list[PluginAbout]:
     return [about_from(one) for one in told["plugins"]]
 
 
-def run_plugin(path: Path, source: Path, target: Path, asked: Asked, folder: Path) -> Ran:
+def run_plugin(path: Path, source: Path, target: Path, asked: PluginRun, folder: Path) -> PluginOutcome:
     """Run a sound file through a plug-in into another file, a WAV of 32-bit float or of 64. Raises RenderFailed."""
     standard = _standard(path)
     with _written(target, *(() if asked.save is None else (asked.save,))):
@@ -107,7 +107,7 @@ def run_plugin(path: Path, source: Path, target: Path, asked: Asked, folder: Pat
             },
             folder, _limits(source, asked),
         )  # fmt: skip
-    return Ran(
+    return PluginOutcome(
         told["latency"], told["taken_off"], told["tail"], told["wrote_input"], told["seconds"], told["loaded"],
         BlockTimes(**told["times"]), finished,
     )  # fmt: skip
@@ -132,7 +132,7 @@ def _written(*files: Path) -> Iterator[None]:
         raise
 
 
-def _limits(source: Path, asked: Asked) -> Limits:
+def _limits(source: Path, asked: PluginRun) -> Limits:
     """What a render may take: more where the sound is long."""
     info = soundfile.info(source)
     frames = info.frames + asked.tail

@@ -24,7 +24,7 @@ from kind_echo.renderers.contract import (
 )
 from kind_echo.renderers.exchange import exchange
 from kind_echo.renderers.plugins.artefacts import accepts_artefacts, unpacked
-from kind_echo.renderers.plugins.hosting import Asked, Ran, describe, run_plugin
+from kind_echo.renderers.plugins.hosting import PluginOutcome, PluginRun, describe, run_plugin
 from kind_echo.renderers.plugins.model import PluginParameter
 from kind_echo.renderers.plugins.scanning import Installed, installed_as, scan
 from kind_echo.renderers.plugins.standards import STANDARDS, Standard, own_system
@@ -88,11 +88,11 @@ class PluginRenderer:
 
 def render_file(path: Path, plugin_id: str, request: RenderRequest) -> RenderResult:
     """Render one case with the plug-in in a file. Raises RenderFailed."""
-    asked = Asked(
+    asked = PluginRun(
         plugin_id, request.values, request.block_size, offline=request.mode == "offline", double=request.double,
         compensate=LATENCY_OFF in request.hosting, paced=BY_THE_CLOCK in request.hosting,
     )  # fmt: skip
-    ran: list[Ran] = []
+    ran: list[PluginOutcome] = []
 
     def work(folder: Path, source: Path, target: Path) -> Finished:
         own = asked
@@ -116,7 +116,7 @@ def render_file(path: Path, plugin_id: str, request: RenderRequest) -> RenderRes
     )  # fmt: skip
 
 
-def _varied(path: Path, source: Path, asked: Asked, request: RenderRequest, folder: Path) -> Asked:
+def _varied(path: Path, source: Path, asked: PluginRun, request: RenderRequest, folder: Path) -> PluginRun:
     """What a host does otherwise in this take. Raises RenderFailed."""
     match request.variation:
         case "blocks":

@@ -13,7 +13,7 @@ class DescribeAsked(TypedDict):
 
 
 class RenderAsked(DescribeAsked):
-    """Run a sound file through a plug-in, as `hosting.Asked` has it; an empty path is none."""
+    """Run a sound file through a plug-in, as `hosting.PluginRun` has it; an empty path is none."""
 
     id: str
     values: Values

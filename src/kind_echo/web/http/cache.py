@@ -28,7 +28,7 @@ writes = Writes()
 
 
 @dataclass(frozen=True)
-class _Kept(Generic[Answer]):
+class _CachedAnswer(Generic[Answer]):
     made: float
     body: Answer
 
@@ -42,7 +42,7 @@ class AnswerCache(Generic[Answer]):
     """
 
     def __init__(self, most_bytes: int, seconds: float) -> None:
-        self._kept: TLRUCache[Hashable, _Kept[Answer]] = TLRUCache(
+        self._kept: TLRUCache[Hashable, _CachedAnswer[Answer]] = TLRUCache(
             most_bytes,
             ttu=lambda _, kept, __: kept.made + seconds,
             timer=time.monotonic,
@@ -63,5 +63,5 @@ class AnswerCache(Generic[Answer]):
             made = time.monotonic()
             body = make()
             with self._lock, suppress(ValueError):  # one that is greater than all of the cache is not kept
-                self._kept[key] = _Kept(made, body)
+                self._kept[key] = _CachedAnswer(made, body)
         return body

@@ -13,7 +13,7 @@ from kind_echo.bench.machines import approve_machine, ask_to_look_again, is_to_l
 from kind_echo.bench.rendering import (
     Facts,
     Question,
-    Wanted,
+    RenderJob,
     answer_question,
     deliver,
     deregister_worker,
@@ -216,7 +216,7 @@ def _offer(body: MachineOfferBody) -> Offer:
     return Offer(body.queue, body.description, renderer, hosts, effects, failed=failed, accepts=body.accepts)
 
 
-def _job_body(job: Wanted) -> JobBody:
+def _job_body(job: RenderJob) -> JobBody:
     asked = job.request
     frames, channels = asked.signal.shape
     render = RenderJobBody(

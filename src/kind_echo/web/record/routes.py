@@ -6,7 +6,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 from pydantic import Field
 
-from kind_echo.bench.record import Asked, events, known_names, link_of
+from kind_echo.bench.record import EventQuery, events, known_names, link_of
 from kind_echo.database.sessions import snapshot
 from kind_echo.web.http.answers import answer
 from kind_echo.web.http.schemas import Body
@@ -44,9 +44,9 @@ class AskedQuery(Body):
     first: date | None = None
     last: date | None = None
 
-    def asked(self) -> Asked:
+    def asked(self) -> EventQuery:
         """The same for the bench."""
-        return Asked(self.who, self.what, self.text, self.first, self.last)
+        return EventQuery(self.who, self.what, self.text, self.first, self.last)
 
 
 class RecordQuery(AskedQuery):

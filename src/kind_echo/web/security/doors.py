@@ -25,7 +25,7 @@ _SAFE = ("GET", "HEAD")
 _PARAMETER = re.compile(r"<(?:[a-z]+:)?([a-z_]+)>")
 
 
-class _Known(UserMixin):  # type: ignore[misc]
+class _Authenticated(UserMixin):  # type: ignore[misc]
     """Who asks, as Flask-Login keeps it: their number, the stamp of their sessions, and the number of this one."""
 
     def __init__(self, caller: Caller, stamp: str = "", number: str = "") -> None:
@@ -133,12 +133,12 @@ def _check(csrf: CSRFProtect) -> Response | None:
     return None
 
 
-def _by_session(number: str) -> _Known | None:
+def _by_session(number: str) -> _Authenticated | None:
     # A program is who its token says, and no cookie beside it counts.
     return None if _has_token(request) else _of_session(number)
 
 
-def _of_session(number: str) -> _Known | None:
+def _of_session(number: str) -> _Authenticated | None:
     person_id, _, rest = number.partition(".")
     stamp, _, own = rest.rpartition(".")
     with transaction() as found:
@@ -146,11 +146,11 @@ def _of_session(number: str) -> _Known | None:
         return None if person is None else _of(person, own)
 
 
-def _by_token(asked: Request) -> _Known | None:
+def _by_token(asked: Request) -> _Authenticated | None:
     return _bearer(asked.headers.get("Authorization", ""))
 
 
-def _bearer(header: str) -> _Known | None:
+def _bearer(header: str) -> _Authenticated | None:
     kind, _, secret = header.partition(" ")
     if kind.lower() != "bearer" or not secret.strip():
         return None
@@ -159,12 +159,12 @@ def _bearer(header: str) -> _Known | None:
         if token is None:
             return None
         scope: Scope = token.scope  # type: ignore[assignment]  # the table holds no other
-        return _Known(Caller(f"{token.name} (token)", scope=scope, token_id=token.id))
+        return _Authenticated(Caller(f"{token.name} (token)", scope=scope, token_id=token.id))
 
 
-def _of(person: Person, number: str) -> _Known:
+def _of(person: Person, number: str) -> _Authenticated:
     role: Role = person.role  # type: ignore[assignment]  # the table holds no other
-    return _Known(Caller(person.name, role, person_id=person.id), person.stamp, number)
+    return _Authenticated(Caller(person.name, role, person_id=person.id), person.stamp, number)
 
 
 def _has_token(asked: Request) -> bool:

@@ -6,7 +6,7 @@ from flask import Response
 from flask_openapi3 import APIBlueprint
 
 from kind_echo.bench.runs import find_run
-from kind_echo.bench.sensitivity import ask, planned_cells, tell, tell_of_run
+from kind_echo.bench.sensitivity import plan_sensitivity, planned_cells, request_sensitivity, run_sensitivity
 from kind_echo.core.sensitivity.faults import FAULTS
 from kind_echo.core.sensitivity.summary import USUAL_WANTED, wanted_size
 from kind_echo.database.sessions import transaction
@@ -39,9 +39,9 @@ def of_plan(body: AskSensitivityBody) -> Response:
     wanted = {key: wanted_size(key, size) for key, size in asked.items()}
     with transaction() as session:
         planned, now = planned_cells(session, body.document), datetime.now(UTC)
-        ask(session, [cell.asked for cell in planned if cell.asked is not None], now)
-        told = tell(session, planned, wanted)
-        ask(session, told.wanting, now)
+        request_sensitivity(session, [cell.asked for cell in planned if cell.asked is not None], now)
+        told = plan_sensitivity(session, planned, wanted)
+        request_sensitivity(session, told.wanting, now)
         return answer(sensitivity_body(told, len(planned), wanted))
 
 
@@ -49,5 +49,5 @@ def of_plan(body: AskSensitivityBody) -> Response:
 def of_run(path: RunPath) -> Response:
     """What the plan of a run would have noticed, where somebody has had that found out."""
     with transaction() as session:
-        told = tell_of_run(session, find_run(session, path.run_id))
+        told = run_sensitivity(session, find_run(session, path.run_id))
         return answer(RunSensitivityBody(summary="" if told is None else summary_sentence(told.rows)))

@@ -2,7 +2,7 @@
 
 from collections.abc import Callable, Sequence
 
-from kind_echo.bench.sensitivity import Closing, PlanTold
+from kind_echo.bench.sensitivity import Closing, PlanSensitivity
 from kind_echo.core.sensitivity.closing import TRIED
 from kind_echo.core.sensitivity.summary import Cell, Row, Wanted, by_column, cover
 from kind_echo.web.sensitivity.schemas import (
@@ -25,7 +25,7 @@ from kind_echo.wording.sensitivity import (
 )
 
 
-def sensitivity_body(told: PlanTold, cells: int, wanted: Wanted) -> SensitivityBody:
+def sensitivity_body(told: PlanSensitivity, cells: int, wanted: Wanted) -> SensitivityBody:
     """The body; sentences and tables once all is known."""
     whole = told.cells if told.under_way == 0 else []
     rows = told.rows if whole else []
@@ -42,7 +42,7 @@ def sensitivity_body(told: PlanTold, cells: int, wanted: Wanted) -> SensitivityB
     )  # fmt: skip
 
 
-def _row_body(row: Row, told: PlanTold, cells: int) -> SensitivityRowBody:
+def _row_body(row: Row, told: PlanSensitivity, cells: int) -> SensitivityRowBody:
     closing = told.closing.get(row.fault.key, Closing((), None))
     where = "" if row.where is None else f"{row.where.case}, {row.where.condition}"
     return SensitivityRowBody(

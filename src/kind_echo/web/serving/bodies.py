@@ -47,7 +47,7 @@ class _Refused(Exception):
         self.status, self.title, self.detail = status, title, detail
 
 
-class _Left(Exception):
+class _ClientGone(Exception):
     """Whoever sent it is gone."""
 
 
@@ -122,7 +122,7 @@ class Bodies:
             await self._application(scope, _once(body, receive), send)
         except _Refused as refused:
             await _answer(send, refused, receive)
-        except _Left:
+        except _ClientGone:
             return
         except OSError as error:
             if not is_out_of_space(error):
@@ -165,13 +165,13 @@ class _Pace:
         self.received = 0
 
     async def next(self, receive: Receive) -> tuple[bytes, bool]:
-        """The next piece, and whether more is to come. Raises _Refused, _Left."""
+        """The next piece, and whether more is to come. Raises _Refused, _ClientGone."""
         try:
             message = await asyncio.wait_for(receive(), _SILENT_SECONDS)
         except TimeoutError:
             raise self._slow() from None
         if message["type"] == "http.disconnect":
-            raise _Left
+            raise _ClientGone
         piece: bytes = message.get("body", b"")
         self.received += len(piece)
         taken = time.monotonic() - self._begun
@@ -248,6 +248,6 @@ async def _answer(send: Send, refused: _Refused, receive: Receive) -> None:
 async def _read_on(receive: Receive) -> None:
     """Read what still comes of a body, for a while."""
     until, pace, more = time.monotonic() + _READ_ON_SECONDS, _Pace(), True
-    with suppress(_Left, _Refused):
+    with suppress(_ClientGone, _Refused):
         while more and time.monotonic() < until:
             _, more = await pace.next(receive)

@@ -106,7 +106,7 @@ class PreviewBody(Body):
     aliases: list[RateAliasesBody]
 
 
-class _Asked(BaseModel):
+class _SignalQuery(BaseModel):
     """A request for a signal in a query: JSON."""
 
     request: str = Field(min_length=2, max_length=4000)
@@ -125,19 +125,19 @@ class _Asked(BaseModel):
         return stimulus_of(checked(json.loads(self.request)))
 
 
-class PreviewQuery(_Asked):
+class PreviewQuery(_SignalQuery):
     """Which signal, at which rate, on how many columns."""
 
     columns: int = Field(default=900, ge=1, le=8192)
 
 
-class SignalPartQuery(_Asked):
+class SignalPartQuery(_SignalQuery):
     """Which signal, at which rate, and which minute of it, the first 0."""
 
     part: int = Field(default=0, ge=0, le=100_000)
 
 
-class ExportQuery(_Asked):
+class ExportQuery(_SignalQuery):
     """Which signal, and as which file."""
 
     name: Annotated[str, Field(min_length=1, max_length=80), FileName] = "signal"

@@ -25,7 +25,7 @@ def usual_place() -> Path | None:
     return None if folder is None else folder / "checks.sqlite"
 
 
-class Known:
+class ResultCache:
     """Results by key. A file that cannot be used is told once, and everything is measured then."""
 
     def __init__(self, path: Path | None) -> None:
