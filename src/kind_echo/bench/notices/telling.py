@@ -183,10 +183,8 @@ def _tell_of_run(session: Session, run: Run, address: str, now: datetime) -> Non
     lines = [f"{counted(summary.cells, 'cell')}: {counts}.", *told, *more, link]
     tell(session, Message("run.finished", f"{name}: finished", lines, data), now)
     if needs:
-        verb = "needs" if needs == 1 else "need"
-        tell(
-            session, Message("run.needs_review", f"{name}: {counted(needs, 'cell')} {verb} somebody", lines, data), now
-        )
+        subject = f"{name}: {counted(needs, 'cell')} {'needs' if needs == 1 else 'need'} somebody"
+        tell(session, Message("run.needs_review", subject, lines, data), now)
 
 
 def _of_waiver(session: Session, act: Act, decisions: Sequence[Decision], address: str, today: date) -> Message:

@@ -120,7 +120,7 @@ def usual_measure(run: Run) -> str:
     cases = run.revision.cases
     if not all(case.expected for case in cases):
         return "residual_rms"
-    stairs = all(case.signal.stimulus.kind == "staircase" for case in cases)
+    stairs = all(case.signal.request["kind"] == "staircase" for case in cases)
     return "curve_error_worst" if stairs else "law_error_rms"
 
 
