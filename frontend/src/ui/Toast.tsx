@@ -20,7 +20,11 @@ export function Toasts({ children }: { children: ReactNode }) {
   const [said, setSaid] = useState<Said[]>([]);
   const say = useCallback(
     (words: string, stays = false) =>
-      setSaid((before) => [...before, { number: (before.at(-1)?.number ?? 0) + 1, words, stays }]),
+      setSaid((before) =>
+        before.some((one) => one.words === words)
+          ? before
+          : [...before, { number: (before.at(-1)?.number ?? 0) + 1, words, stays }],
+      ),
     [],
   );
   const forget = useCallback(

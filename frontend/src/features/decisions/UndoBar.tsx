@@ -23,12 +23,12 @@ export function useLastAct(of: Decided): LastAct {
   const fresh =
     act && Date.now() - Date.parse(act.at) < SHOWN_FOR_MS && act.who === me.name ? act : undefined;
   const undo = () => {
-    if (!act || undoing.isPending) return;
+    if (undoing.isPending || latest.isPending) return;
     if (!fresh) {
       say("There is no decision of yours on this page from the last ten minutes to undo.");
       return;
     }
-    undoing.mutate(act.id, {
+    undoing.mutate(fresh.id, {
       onSuccess: (undone) => say(`Undone: ${undone.kind}, ${count(undone.cells, "cell")}.`),
       onError: (error) => say(error.message, true),
     });

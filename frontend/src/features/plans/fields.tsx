@@ -99,7 +99,7 @@ export function NumberField({
 
 export function Section({ title, note, children }: { title: string; note?: string; children: ReactNode }) {
   return (
-    <section className="border-t border-line px-5 py-4">
+    <section className="border-t border-line px-5 py-4 first:border-t-0">
       <h2 className="font-semibold">{title}</h2>
       {note && <p className="mb-2 text-xs text-quiet">{note}</p>}
       {children}
