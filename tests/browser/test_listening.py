@@ -302,7 +302,7 @@ def test_a_panel_of_three_sees_nothing_before_its_day(browser: Browser, room: Se
     with _come_in(browser, room, "Nora F.") as page:
         page.goto(address)
         expect(page.get_by_role("region", name="3 people, each once, added up")).to_be_visible()
-        expect(page.get_by_role("button", name="Sit down again")).to_be_disabled()
+        expect(page.get_by_role("button", name="Begin another sitting")).to_be_disabled()
 
 
 def test_grades_are_given_and_their_means_shown(listener: Page) -> None:
@@ -369,7 +369,7 @@ def test_from_a_pair_by_one_key_with_a_note_and_a_test_that_are_shown_on_it(list
     page.get_by_role("form", name="Listen blind").get_by_role("button", name="Make the test").click()
     expect(page).to_have_url(re.compile(r"/listen/tests/\d+$"))
     page.goto("/comparisons/1")
-    heard = page.get_by_role("region", name="Heard")
+    heard = page.get_by_role("region", name="Listening notes")
     expect(heard).to_contain_text("Nora F.")
     expect(heard).to_contain_text("Listening test, 0 sittings")
     heard.get_by_role("link", name="Reference and Render").click()

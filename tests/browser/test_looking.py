@@ -98,7 +98,7 @@ def test_files_of_all_kinds_stand_in_one_table(page: Page, tmp_path: Path) -> No
     page.get_by_label("Choose files").set_input_files(sorted(p for p in folder.rglob("*") if p.is_file()))
     expect(page).to_have_url(re.compile(r"/files/\d+$"))
     expect(page.get_by_text("letter.wav cannot be read as audio")).to_be_visible()
-    page.get_by_role("button", name="Leave out").click()
+    page.get_by_role("button", name="Skip").click()
     expect(page.get_by_role("row")).to_have_count(7)
     page.get_by_role("button", name=re.compile("^What the files are compared with")).click()
     page.get_by_role("menuitemradio", name="against a ref.wav").click()
@@ -110,7 +110,7 @@ def test_files_of_all_kinds_stand_in_one_table(page: Page, tmp_path: Path) -> No
     limit = page.get_by_role("dialog", name="Limit of Delay")
     limit.get_by_label("Delay at most").fill("1")
     assert axe(page) == []
-    limit.get_by_role("button", name="Keep").click()
+    limit.get_by_role("button", name="Save").click()
     expect(limit).to_be_hidden()
     expect(row).to_contain_text("beyond its limit")
     assert axe(page) == []
@@ -123,7 +123,7 @@ def test_files_of_all_kinds_stand_in_one_table(page: Page, tmp_path: Path) -> No
     expect(page.get_by_role("row", name=re.compile("^Gain ")).first).to_contain_text("0.200")
     page.goto("/files")
     page.get_by_role("button", name=re.compile("^Delete a ref.wav")).click()
-    page.get_by_role("button", name="Delete for good").click()
+    page.get_by_role("button", name="Delete permanently").click()
     expect(page.get_by_role("button", name=re.compile("^Delete a ref.wav"))).to_have_count(0)
     expect(page.get_by_role("alert")).to_have_count(0)
 

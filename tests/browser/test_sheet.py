@@ -59,7 +59,7 @@ def test_the_second_of_two_people_is_told_and_loses_nothing_typed(page: Page, br
     dialog.get_by_role("button", name="Record a fault").click()
     expect(dialog.get_by_role("alert")).to_contain_text("Tove L. has decided on 6 of these cells")
     expect(dialog.get_by_role("textbox", name="Why")).to_have_value("The corner moved")
-    dialog.get_by_role("button", name="Decide all the same").click()
+    dialog.get_by_role("button", name="Decide anyway").click()
     expect(dialog).to_have_count(0)
     expect(page.get_by_role("region", name="Chosen cell")).to_contain_text("The corner moved")
 
@@ -210,7 +210,7 @@ def test_a_plan_comes_from_a_template_is_changed_kept_run_and_revised(page: Page
     expect(page.get_by_role("status").filter(has_text="28 cells")).to_be_visible()
     page.get_by_label("Name of the plan").fill("Gain, shortened")
     for _ in range(5):
-        page.get_by_role("button", name="leave out").first.click()
+        page.get_by_role("button", name="remove").first.click()
     page.get_by_label("Values of the sweep of case 1").fill("12, 16")
     page.get_by_label("Values of the sweep of case 1").press("Enter")
     expect(page.get_by_role("status").filter(has_text="12 cells")).to_be_visible()

@@ -31,10 +31,10 @@ def test_a_signal_is_chosen_changed_looked_at_and_kept(page: Page) -> None:
     expect(page.get_by_text("A number from -200 to 0")).to_be_visible()
     page.get_by_label("Level, dBFS").fill("-12")
     page.get_by_label("Name in plans").fill("Steady tone 997 Hz")
-    page.get_by_role("button", name="Keep", exact=True).click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_text("There is a signal named Steady tone 997 Hz already")).to_be_visible()
     page.get_by_label("Name in plans").fill("High tone")
-    page.get_by_role("button", name="Keep", exact=True).click()
+    page.get_by_role("button", name="Save", exact=True).click()
     expect(page.get_by_role("heading", level=1)).to_contain_text("High tone at 96 kHz")
     expect(page.get_by_role("button", name=re.compile("^High tone"))).to_contain_text("not used yet")
 

@@ -6,7 +6,7 @@ const SHOWN_MS = 8000;
 /** What is said, the latest last; F8 leads to it. */
 export function ShownToasts({ said, onGone }: { said: Said[]; onGone: (number: number) => void }) {
   return (
-    <Primitive.Provider duration={SHOWN_MS} label="Said by the page">
+    <Primitive.Provider duration={SHOWN_MS} label="Notifications">
       {said.map(({ number, words, stays }) => (
         <Primitive.Root
           key={number}

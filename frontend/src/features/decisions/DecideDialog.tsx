@@ -151,7 +151,7 @@ export function DecideDialog({ cells, what, first, seen, onClose, onDone }: Prop
         <div className="mt-1 flex justify-end gap-2">
           <Button onClick={onClose}>Cancel</Button>
           <Button look="main" type="submit" disabled={decide.isPending}>
-            {overtaken ? "Decide all the same" : (KINDS.find((one) => one.kind === kind)?.label ?? "Decide")}
+            {overtaken ? "Decide anyway" : (KINDS.find((one) => one.kind === kind)?.label ?? "Decide")}
           </Button>
         </div>
       </form>

@@ -77,9 +77,7 @@ function Sets() {
       </p>
     );
   if (sets.data && found.length === 0)
-    return (
-      <p className="px-5 pt-6 text-quiet">There is no set yet: the files that you drop make the first one.</p>
-    );
+    return <p className="px-5 pt-6 text-quiet">No sets yet: the files that you drop make the first one.</p>;
   return (
     <section className="mt-7">
       <h2 className="px-5 pb-1 font-semibold">Sets</h2>
@@ -178,11 +176,15 @@ function Sure({ name, pending, onDelete }: { name: string; pending: boolean; onD
     <span className="flex gap-2 whitespace-nowrap">
       {sure && (
         <Button small disabled={pending} onClick={onDelete}>
-          Delete for good
+          Delete permanently
         </Button>
       )}
-      <Button small aria-label={sure ? `Keep ${name}` : `Delete ${name}`} onClick={() => setSure(!sure)}>
-        {sure ? "Keep" : "Delete"}
+      <Button
+        small
+        aria-label={sure ? `Cancel deleting ${name}` : `Delete ${name}`}
+        onClick={() => setSure(!sure)}
+      >
+        {sure ? "Cancel" : "Delete"}
       </Button>
     </span>
   );

@@ -154,7 +154,7 @@ function SetView({ set }: { set: FileSet }) {
                   )
                 }
               >
-                Take out {count(chosen.length, "file")}
+                Remove {count(chosen.length, "file")}
               </Button>
             )}
           </div>
@@ -295,7 +295,7 @@ function Naming({
         />
       </label>
       <Button type="submit" look="main" disabled={pending || name.trim() === ""}>
-        Keep
+        Save
       </Button>
       <Button
         disabled={copy.isPending}
@@ -344,7 +344,7 @@ function OnTheirWay({
             Send again
           </Button>
           <Button small onClick={() => onDrop(one.key)}>
-            Leave out
+            Skip
           </Button>
         </p>
       ))}

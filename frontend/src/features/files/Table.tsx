@@ -294,7 +294,7 @@ function LimitForm({
         />
       </label>
       <Button type="submit" small>
-        Keep
+        Save
       </Button>
     </form>
   );

@@ -47,7 +47,7 @@ export function HostsPage() {
         </Sentence>
       </div>
       {all.length === 0 ? (
-        <Empty title="No host is known yet.">
+        <Empty title="No hosts yet.">
           Start a worker on a machine that can render, and its hosts appear here; or add one that people
           render in by hand.
         </Empty>

@@ -96,7 +96,7 @@ export function NoteList({ subject }: { subject: string }) {
   const keeps = useCan("keep");
   if (found.error && !found.data) return <p role="alert">{found.error.message}</p>;
   const notes = found.data?.notes ?? [];
-  if (notes.length === 0) return <p className="text-xs text-quiet">Nothing was noted yet.</p>;
+  if (notes.length === 0) return <p className="text-xs text-quiet">No notes yet.</p>;
   return (
     <ul className="grid gap-1.5">
       {notes.map((note) => (

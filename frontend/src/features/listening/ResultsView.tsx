@@ -10,7 +10,7 @@ export function ResultsView({ test, mine }: { test: Test; mine: number | undefin
   if (found.isPending) return <Loading what="the results" />;
   if (!found.data) return <Failed error={found.error} onRetry={() => found.refetch()} />;
   const { sittings } = found.data;
-  if (sittings.length === 0) return <p className="text-quiet">Nobody has sat down to this test yet.</p>;
+  if (sittings.length === 0) return <p className="text-quiet">No sittings yet.</p>;
   return (
     <div className="grid gap-6">
       {test.kind === "abx" ? (

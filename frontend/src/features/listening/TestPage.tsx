@@ -117,7 +117,7 @@ function DeleteTest({ test }: { test: Test }) {
         Delete
       </Button>
       <Button small onClick={() => setSure(false)}>
-        Keep it
+        Cancel
       </Button>
       {remove.error?.message}
     </span>
@@ -159,7 +159,7 @@ function Between({
             onClick={onBegin}
             disabled={starting || test.closed || test.sat >= test.sittings}
           >
-            {test.sat > 0 ? "Sit down again" : "Begin a sitting"}
+            {test.sat > 0 ? "Begin another sitting" : "Begin a sitting"}
           </Button>
         </div>
         <p className="text-quiet">

@@ -24,7 +24,7 @@ export function TestsPage() {
         </p>
       </div>
       {tests.length === 0 ? (
-        <p className="px-5 py-8 text-quiet">Nobody has made a listening test yet.</p>
+        <p className="px-5 py-8 text-quiet">No listening tests yet.</p>
       ) : (
         <div className="min-h-0 flex-1 overflow-auto">
           <Table columns={["Test", "Sides", "Made by", "Sittings", "Results"]}>
@@ -41,7 +41,7 @@ export function TestsPage() {
                   {test.made_by}, {day(test.made_at)}
                 </td>
                 <td className="whitespace-nowrap">
-                  {test.sittings}
+                  {test.sittings} finished
                   {test.under_way > 0 && <span className="text-quiet">, {test.under_way} under way</span>}
                 </td>
                 <td className="whitespace-nowrap text-quiet">

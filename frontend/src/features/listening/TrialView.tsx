@@ -104,7 +104,7 @@ export function TrialView({ test, sitting, trial }: { test: Test; sitting: Sitti
         )}
         <div>
           <Button small onClick={() => leave.mutate(undefined)} disabled={asked.busy}>
-            Break off
+            Abandon the sitting
           </Button>
           <p className="pt-1 text-xs text-quiet">
             It will be listed, and count for nothing. To go on later, just close the page.

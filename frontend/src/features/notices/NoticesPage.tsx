@@ -23,7 +23,7 @@ type Topic = NoticeTarget["topics"][number];
 
 const TOPICS: Record<Topic, string> = {
   "run.finished": "A run finished",
-  "run.needs_review": "Cells need somebody",
+  "run.needs_review": "Cells need review",
   "decision.made": "A decision",
   "waiver.ending": "A waiver ends within a week",
 };
@@ -51,14 +51,14 @@ export function NoticesPage() {
       <AddTarget onSecret={setSecret} />
       {secret && <ShownOnce secret={secret} onClose={() => setSecret(undefined)} />}
       {targets.length === 0 ? (
-        <Empty title="Nobody is told yet.">
+        <Empty title="No targets yet.">
           Add the address of a program that takes webhooks, or of a person's mail; what goes out is signed and
           is tried again for three days.
         </Empty>
       ) : (
         <Table
           caption={count(targets.length, "address", "addresses")}
-          columns={["Address", "Told of", "Added", ACTIONS]}
+          columns={["Address", "Topics", "Added", ACTIONS]}
         >
           {targets.map((target) => (
             <TargetRow key={target.id} target={target} />
@@ -82,7 +82,7 @@ function AddTarget({ onSecret }: { onSecret: (secret: Secret) => void }) {
   const add = useAddTarget();
   return (
     <Form
-      title="Tell somebody"
+      title="Add a target"
       main
       className="px-5 pt-4 pb-4"
       error={add.error}
@@ -116,7 +116,7 @@ function AddTarget({ onSecret }: { onSecret: (secret: Secret) => void }) {
             onChange={(event) => setAddress(event.target.value)}
           />
         </div>
-        <Topics name="Told of" chosen={topics} onChange={setTopics} />
+        <Topics name="Topics" chosen={topics} onChange={setTopics} />
         <Button look="main" type="submit" disabled={add.isPending || topics.length === 0}>
           Add
         </Button>
@@ -167,7 +167,7 @@ function TargetRow({ target }: { target: NoticeTarget }) {
       </td>
       <td>
         <Topics
-          name={`What ${target.address} is told of`}
+          name={`Topics of ${target.address}`}
           chosen={target.topics}
           onChange={(topics) => topics.length > 0 && change.mutate({ id: target.id, topics })}
         />
@@ -221,7 +221,7 @@ function Sent({ notices, targets }: { notices: Notice[]; targets: NoticeTarget[]
 }
 
 function stateText({ state, attempts, next_at }: Notice): string {
-  if (state === "sent") return attempts > 1 ? `Taken at attempt ${attempts}` : "Taken";
+  if (state === "sent") return attempts > 1 ? `Delivered at attempt ${attempts}` : "Delivered";
   if (state === "failed") return attempts > 0 ? `Given up after ${count(attempts, "attempt")}` : "Not sent";
   return next_at ? `Failed ${count(attempts, "time")}; next ${dateTime(next_at)}` : "On its way";
 }

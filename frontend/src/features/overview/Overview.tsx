@@ -10,7 +10,7 @@ import { overviewQuery } from "./queries";
 type Effect = Schemas["EffectStandingBody"];
 type Standing = Schemas["PlanStandingBody"];
 
-/** How it all stands: what is old first, then a row an effect, with its newest build by plan. */
+/** The status of all effects: what is out of date first, then a row an effect, with its newest build by plan. */
 export function Overview() {
   const overview = useQuery(overviewQuery);
   if (!overview.data) return <Stale error={overview.error} />;
@@ -18,9 +18,9 @@ export function Overview() {
   const ran = effects.filter((one) => one.plans.length > 0);
   if (ran.length === 0) return null;
   return (
-    <section aria-label="How it all stands">
+    <section aria-label="Status of all effects">
       {old.length > 0 && (
-        <ul aria-label="What is old" className="border-t border-line px-5 py-2 text-quiet">
+        <ul aria-label="Out of date" className="border-t border-line px-5 py-2 text-quiet">
           {old.map((one) => (
             <li key={one.text}>
               <Link to={wayOf(one)} className="underline decoration-line hover:decoration-text">

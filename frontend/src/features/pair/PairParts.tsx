@@ -90,7 +90,7 @@ export function ZoomBar(props: {
         {span} shown{length === frames ? ", the whole file" : ""}.
         <span className="hidden 2xl:inline"> Drag or turn the wheel to zoom.</span>
       </span>
-      {signal !== undefined && <Check label="with the signal" checked={signal} onChange={onSignal} />}
+      {signal !== undefined && <Check label="show the signal" checked={signal} onChange={onSignal} />}
       <Button hint="I" small onClick={() => onView(zoomed(view, 0.5, middle(view), frames))}>
         Zoom in
       </Button>
@@ -113,8 +113,8 @@ export function Heard({ subject }: { subject: string }) {
   const tests = notes.data?.tests ?? [];
   if (!notes.data || notes.data.notes.length + tests.length === 0) return null;
   return (
-    <section aria-label="Heard" className="mb-4">
-      <h2 className="pb-1 font-semibold">Heard</h2>
+    <section aria-label="Listening notes" className="mb-4">
+      <h2 className="pb-1 font-semibold">Listening notes</h2>
       {notes.data.notes.length > 0 && <NoteList subject={subject} />}
       {tests.map((test) => (
         <p key={test.id} className="pt-1.5 leading-5">

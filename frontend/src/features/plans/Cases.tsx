@@ -111,7 +111,7 @@ export function Cases({ document, effect, signals, measures, onChange }: Props) 
                 {limits > 0 ? `more, ${count(limits, "limit")} of its own` : "more"}
               </Quietly>
               {document.cases.length > 1 && (
-                <Quietly onClick={() => onChange(changed(document.cases, i, undefined))}>leave out</Quietly>
+                <Quietly onClick={() => onChange(changed(document.cases, i, undefined))}>remove</Quietly>
               )}
             </div>
             {open === i && (

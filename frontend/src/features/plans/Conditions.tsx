@@ -123,9 +123,7 @@ export function Conditions({ document, hosts, measures, onChange }: Props) {
                 {limits > 0 ? `${count(limits, "limit")} of its own` : "limits"}
               </Quietly>
               {document.conditions.length > 1 && (
-                <Quietly onClick={() => onChange(changed(document.conditions, i, undefined))}>
-                  leave out
-                </Quietly>
+                <Quietly onClick={() => onChange(changed(document.conditions, i, undefined))}>remove</Quietly>
               )}
             </div>
             {open === i && (

@@ -72,7 +72,7 @@ export function Exclusions({
                 put({ rate: rates.find((rate) => `${kilohertz(rate)} kHz` === value) ?? null })
               }
             />
-            <Quietly onClick={() => onChange(changed(exclude, i, undefined))}>leave out</Quietly>
+            <Quietly onClick={() => onChange(changed(exclude, i, undefined))}>remove</Quietly>
           </div>
         );
       })}

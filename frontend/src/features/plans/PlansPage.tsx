@@ -19,7 +19,7 @@ export function PlansPage() {
   const all = plans.data.plans;
   if (all.length === 0 && effects.data?.effects.length === 0)
     return (
-      <Empty title="No plan has been written yet.">
+      <Empty title="No plans yet.">
         A plan tests an effect. Choose one first: on{" "}
         <Link to="/hosts" className="text-text underline">
           Hosts
@@ -32,7 +32,7 @@ export function PlansPage() {
       <Stale error={plans.error} />
       <NewPlan />
       {all.length === 0 ? (
-        <Empty title="No plan has been written yet.">
+        <Empty title="No plans yet.">
           Choose a question and an effect above, and a plan is made from a template; change it before you save
           it.
         </Empty>

@@ -31,7 +31,7 @@ export function Sensitivity({
   const [own, setOwn] = useState<Wanted>();
   const wanted = own ?? faults.data?.wanted;
   const found = useQuery({ ...sensitivityQuery(document, wanted), enabled: may && wanted !== undefined });
-  if (!may) return <p className="px-5 py-4 text-quiet">Who may only look cannot have this found out.</p>;
+  if (!may) return <p className="px-5 py-4 text-quiet">Viewers cannot start this; an engineer can.</p>;
   if (!faults.data || !wanted) return <Loading what="the faults" />;
   return (
     <div className="px-5 py-4">
@@ -92,7 +92,7 @@ function Cared({
                 onChange(Object.fromEntries(Object.entries(wanted).filter(([key]) => key !== one.key)))
               }
             >
-              <span className="sr-only">{one.title}: </span>not this
+              <span className="sr-only">{one.title}: </span>remove
             </Quietly>
           </span>
         ))}

@@ -50,8 +50,8 @@ export function RecordPage() {
         </Sentence>
         <div className="ml-auto flex items-center gap-3">
           <input
-            aria-label="Words in it"
-            placeholder="Words in it"
+            aria-label="Contains"
+            placeholder="Contains"
             className={`h-9 w-44 ${FIELD}`}
             value={asked.text}
             onChange={(event) => put({ text: event.target.value })}
@@ -74,14 +74,14 @@ export function RecordPage() {
           <TakeAway
             what="the record"
             files={[
-              ...inBothForms("What is asked for", "/api/tables/record", query),
+              ...inBothForms("Filter", "/api/tables/record", query),
               ...inBothForms("Every decision", "/api/tables/decisions"),
             ]}
           />
         </div>
       </div>
       {events.length === 0 ? (
-        <Empty title="Nothing of that is on record.">Choose other words, another person or other days.</Empty>
+        <Empty title="No matching events.">Choose other words, another person or other days.</Empty>
       ) : (
         <Table caption="Events, newest first" columns={["When", "Who", "What"]}>
           {events.map((event) => (

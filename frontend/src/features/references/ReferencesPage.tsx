@@ -66,7 +66,7 @@ export function ReferencesPage() {
         <TakeAway what="the references" files={inBothForms("All references", "/api/tables/references")} />
       </div>
       {all.length === 0 ? (
-        <Empty title="Nothing is approved yet.">
+        <Empty title="No references yet.">
           Open the run of a build that is known to be good, look at it, and approve its renders. Later builds
           are compared with them.
         </Empty>
@@ -127,7 +127,7 @@ function References({ references, link }: { references: Reference[]; link: boole
   return (
     <Table
       caption="References"
-      columns={["Case", "Condition", "Render of", "Approved", "Why", link ? "" : "Standing"]}
+      columns={["Case", "Condition", "Render of", "Approved", "Why", link ? "" : "Status"]}
     >
       {references.map((reference) => (
         <tr key={reference.id} className="hover:bg-ground">

@@ -108,7 +108,7 @@ function StartRun({ plans: all, latest }: { plans: Plan[]; latest: number | unde
   const [buildId, setBuildId] = useState<number>();
   const [render, setRender] = useState<NewRun["render"]>("what changed");
   const build = plan?.builds.find((one) => one.id === buildId) ?? plan?.builds.at(-1);
-  if (!plan) return <Sentence>Nothing has been run yet.</Sentence>;
+  if (!plan) return <Sentence>No runs yet.</Sentence>;
   if (!build) return <Sentence>No build of {plan.effect} is registered yet.</Sentence>;
   const begin = () =>
     start.mutate(

@@ -30,7 +30,7 @@ export function SchedulesPage() {
       <Stale error={found.error} />
       {works && <AddSchedule plans={plans.data?.plans.filter((one) => !one.archived) ?? []} />}
       {schedules.length === 0 ? (
-        <Empty title="Nothing runs by itself yet.">
+        <Empty title="No schedules yet.">
           A schedule runs plans at a time of day, each on the newest build of its effect, unless that build
           has run already.
         </Empty>
@@ -60,7 +60,7 @@ function AddSchedule({ plans }: { plans: Plan[] }) {
     on ? [...list, value] : list.filter((one) => one !== value);
   return (
     <Form
-      title="Let plans run by themselves"
+      title="Add a schedule"
       about="On the newest build of their effects."
       main
       className="px-5 pt-4 pb-4"

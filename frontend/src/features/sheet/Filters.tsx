@@ -102,7 +102,7 @@ export const Filters = memo(function Filters({ sheet, view, measures, figures, s
         aria-pressed={figures}
         onClick={() => onPut({ figures: figures ? "" : "1" })}
       >
-        {figures ? "Ink alone" : "Figures"}
+        {figures ? "Ink only" : "Figures"}
       </Button>
     </div>
   );

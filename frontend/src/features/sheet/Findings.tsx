@@ -118,7 +118,7 @@ function Item({ finding, marked, opened, onOpen, onMark }: ItemProps) {
 function Parts({ sheet, finding, marked, onMark }: Omit<ItemProps, "opened" | "onOpen"> & { sheet: Sheet }) {
   const factors = partsOf(sheet, finding);
   if (factors.length === 0)
-    return <p className="pb-2.5 pl-3 text-xs text-quiet">Its cells are alike in everything.</p>;
+    return <p className="pb-2.5 pl-3 text-xs text-quiet">Its cells do not differ in any factor.</p>;
   return (
     <dl className="grid grid-cols-[3.2rem_1fr] gap-y-1 pb-2.5 pl-3 text-xs">
       {factors.map(({ factor, parts }) => (

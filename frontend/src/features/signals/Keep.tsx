@@ -28,7 +28,7 @@ export function Keep(props: { request: SignalRequest; suggestion: string; onKept
           />
         </label>
         <Button type="submit" look="main" needs="work" disabled={name.trim() === "" || keep.isPending}>
-          Keep
+          Save
         </Button>
       </div>
     </Form>

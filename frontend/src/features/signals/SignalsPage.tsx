@@ -54,7 +54,7 @@ export function SignalsPage() {
               onKept={(id) => setSearch({ signal: String(id), rate: String(rate) })}
             />
           ) : (
-            <Empty title="No signal is kept yet.">
+            <Empty title="No signals yet.">
               Choose a kind on the left, look at it and listen to it, then keep it under a name: plans use it
               by that name.
             </Empty>

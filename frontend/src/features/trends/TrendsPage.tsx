@@ -33,7 +33,7 @@ export function TrendsPage() {
     });
   if (plans.data && all.length === 0)
     return (
-      <Empty title="No plan has been written yet.">
+      <Empty title="No plans yet.">
         A trend shows a measure over the builds that a plan was run on. Write a plan on Plans, and run it.
       </Empty>
     );

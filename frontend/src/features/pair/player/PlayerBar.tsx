@@ -157,9 +157,9 @@ export function PlayerBar({
         {loop ? "Looping" : "Loop"}
       </Button>
       <fieldset className="flex items-center gap-1">
-        <legend className="sr-only">Loudness of the difference</legend>
+        <legend className="sr-only">Gain of the difference</legend>
         <Button
-          aria-label="Difference softer"
+          aria-label="Difference quieter"
           onClick={() => louder(-STEP)}
           disabled={gain <= 0 || !there.includes("difference")}
           className="w-8 justify-center px-0!"

@@ -19,10 +19,10 @@ interface Look {
 
 /** What is written beside each curve, and how it is drawn. */
 const LOOKS: Record<string, Look> = {
-  filter_magnitude: { title: "Filter that was found", about: "render over reference, dB", least: -60 },
+  filter_magnitude: { title: "Filter found", about: "render over reference, dB", least: -60 },
   filter_phase: { title: "Its phase", about: "degrees" },
-  output_over_input: { title: "Curve that was found", about: "render over reference, FS" },
-  gain_over_time: { title: "Gain that was found", about: "over time, dB", shape: "points" },
+  output_over_input: { title: "Curve found", about: "render over reference, FS" },
+  gain_over_time: { title: "Gain found", about: "over time, dB", shape: "points" },
   residual_bands: { title: "Residual", about: "third octaves, dBFS", shape: "bars", least: -160 },
   alias_by_frequency: { title: "Worst alias", about: "by the tone's frequency, dBFS", least: -160 },
   thd_by_frequency: { title: "Distortion", about: "harmonics re the tone, by its frequency, dB" },
