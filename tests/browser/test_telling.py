@@ -65,7 +65,7 @@ def test_an_address_is_added_tried_and_told_of_a_decision(
         page.get_by_role("button", name="Done").click()
         page.get_by_role("button", name="Try it").click()
         trial = page.get_by_role("region", name="Sent").get_by_role("row", name=re.compile("to try it"))
-        expect(trial.get_by_text("Taken")).to_be_visible(timeout=30_000)
+        expect(trial.get_by_text("Delivered")).to_be_visible(timeout=30_000)
         page.get_by_role("link", name="Overview").click()
         page.get_by_role("table", name="All runs").get_by_role("link", name=re.compile("2.1.0-rc2")).first.click()
         page.get_by_role("region", name="Findings").get_by_role("button", name=re.compile("^Aliases")).click()
@@ -74,7 +74,7 @@ def test_an_address_is_added_tried_and_told_of_a_decision(
         page.get_by_role("dialog").get_by_role("button", name="Record a fault").click()
         page.goto("/notices")
         sent = page.get_by_role("region", name="Sent").get_by_role("row", name=re.compile("fault recorded, by"))
-        expect(sent.get_by_text("Taken")).to_be_visible(timeout=30_000)
+        expect(sent.get_by_text("Delivered")).to_be_visible(timeout=30_000)
         headers, body = taken[-1]
         Webhook(secret).verify(body, headers)
         assert json.loads(body)["data"]["why"] == "The corner moved"
