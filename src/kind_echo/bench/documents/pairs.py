@@ -1,10 +1,12 @@
 """The shapes in which what was measured of a pair is kept as JSON, by the command line and in bundles of evidence."""
 
-from typing import Any, NotRequired, TypedDict
+from typing import TYPE_CHECKING, Any, NotRequired, TypedDict
 
 from kind_echo.core.causes.cause import CauseDocument
 from kind_echo.core.registry.documents import FileDocument, ReadingDocument, WholeCurveDocument
-from kind_echo.core.signals import SignalDocument
+
+if TYPE_CHECKING:  # a comparison makes no signal
+    from kind_echo.core.signals import SignalDocument
 
 
 class MeasuredDocument(TypedDict):
@@ -21,7 +23,7 @@ class MeasuredDocument(TypedDict):
 class WentInDocument(TypedDict):
     """The signal that went into a cell, and the law that was expected of it."""
 
-    request: SignalDocument
+    request: "SignalDocument"
     law: dict[str, float] | None
 
 
@@ -33,7 +35,7 @@ class ComparedDocument(TypedDict):
     """
 
     options: dict[str, Any]
-    law: SignalDocument | None
+    law: "SignalDocument | None"
     signal: NotRequired[WentInDocument]
 
 
