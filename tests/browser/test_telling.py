@@ -120,7 +120,7 @@ def test_the_record_is_filtered_by_person_kind_words_and_days_and_taken_away(vie
     expect(rows.nth(1)).to_contain_text("Waived: 12 cells, SALT-71")
     view.get_by_role("button", name="Download the record").click()
     with view.expect_download() as download:
-        view.get_by_role("menuitem", name="Filter, CSV").click()
+        view.get_by_role("menuitem", name="Matching events, CSV").click()
     download.value.save_as(tmp_path / "record.csv")
     assert len((tmp_path / "record.csv").read_text().splitlines()) == 2
     rows.nth(1).get_by_role("link").click()

@@ -88,12 +88,12 @@ def test_an_answer_on_its_way_brings_no_session_back_and_one_in_use_is_renewed_e
 ) -> None:
     with blank.session_transaction() as kept:
         kept.permanent = True
-    assert "Set-Cookie" in blank.get("/api/me").headers
-    assert "Set-Cookie" not in blank.get("/api/me").headers
+    assert "Set-Cookie" in blank.get("/api/runs").headers
+    assert "Set-Cookie" not in blank.get("/api/runs").headers
     tomorrow = SimpleNamespace(now=lambda zone: datetime.now(zone) + timedelta(days=1))
     monkeypatch.setattr("kind_echo.web.security.sessions.datetime", tomorrow)
-    assert "Set-Cookie" in blank.get("/api/me").headers
-    assert "Set-Cookie" not in blank.get("/api/me").headers
+    assert "Set-Cookie" in blank.get("/api/runs").headers
+    assert "Set-Cookie" not in blank.get("/api/runs").headers
 
 
 def test_a_token_is_shown_once_ends_and_is_revoked(blank: FlaskClient) -> None:

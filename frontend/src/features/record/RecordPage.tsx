@@ -74,7 +74,7 @@ export function RecordPage() {
           <TakeAway
             what="the record"
             files={[
-              ...inBothForms("Filter", "/api/tables/record", query),
+              ...inBothForms("Matching events", "/api/tables/record", query),
               ...inBothForms("Every decision", "/api/tables/decisions"),
             ]}
           />

@@ -19,7 +19,7 @@ from kind_echo.core.registry.errors import KindEchoError
 from kind_echo.database.accounts import Person
 from kind_echo.database.sessions import transaction
 from kind_echo.web.security.reach import REACH
-from kind_echo.web.security.sessions import SESSION_LIFETIME, keep_sessions
+from kind_echo.web.security.sessions import SESSION_LIFETIME, keep_sessions, renew_session
 
 _SAFE = ("GET", "HEAD")
 _PARAMETER = re.compile(r"<(?:[a-z]+:)?([a-z_]+)>")
@@ -130,6 +130,8 @@ def _check(csrf: CSRFProtect) -> Response | None:
     )
     if reach is None or not reach.admits(known):
         raise NotAllowed(known.name, reach.needed if reach is not None else "a route that does not exist")
+    if known.person_id is not None:
+        renew_session()
     return None
 
 

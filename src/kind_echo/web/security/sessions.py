@@ -41,7 +41,6 @@ def keep_sessions(app: Flask) -> None:
         SESSION_COOKIE_NAME="kind_echo", SESSION_COOKIE_HTTPONLY=True, SESSION_COOKIE_SAMESITE="Strict",
         PERMANENT_SESSION_LIFETIME=SESSION_LIFETIME, SESSION_REFRESH_EACH_REQUEST=False,
     )  # fmt: skip
-    app.before_request(_renew)
     proxies = _proxies()
     if proxies:
         app.wsgi_app = ProxyFix(  # type: ignore[method-assign]
@@ -49,8 +48,8 @@ def keep_sessions(app: Flask) -> None:
         )
 
 
-def _renew() -> None:
-    """Begin the lifetime of a session anew, once a day.
+def renew_session() -> None:
+    """Begin the lifetime of the session anew, once a day.
 
     With each answer, one that was on its way while somebody signed out would bring the old cookie back.
     """
